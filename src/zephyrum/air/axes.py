@@ -1,0 +1,37 @@
+"""Body and wind axes.
+
+Body axes: x aft, y to starboard, z up. The wind vector is the direction in which the air moves. Alpha is nose-up
+positive, beta positive with wind from starboard. Wind axes: drag along the wind, lift square to it in the body's
+plane of symmetry, side force to starboard. Source: Etkin (1972), Dynamics of Atmospheric Flight, ch. 4 (axes
+turned so that x points aft). Verified by tests/test_air.py.
+"""
+
+import math
+
+import numpy as np
+
+from zephyrum.errors import InputError
+
+
+def wind_vector(alpha: float, beta: float = 0.0) -> np.ndarray:
+    """Unit vector (3,) of the moving air in body axes for `alpha`, `beta` in degrees."""
+    a, b = math.radians(alpha), math.radians(beta)
+    return np.array([math.cos(a) * math.cos(b), -math.sin(b), math.sin(a) * math.cos(b)])
+
+
+def angles_of(wind: np.ndarray) -> tuple[float, float]:
+    """(alpha, beta) in degrees of a wind vector (3,) of any length; InputError if it has none."""
+    vector = np.asarray(wind, dtype=float)
+    size = float(np.linalg.norm(vector)) if vector.shape == (3,) else 0.0
+    if not (math.isfinite(size) and size > 0.0):
+        raise InputError(f"wind = {wind!r} is not a direction; give three numbers, not all zero, for example (1, 0, 0.1).")
+    x, y, z = vector / size
+    return math.degrees(math.atan2(z, x)), -math.degrees(math.asin(max(-1.0, min(1.0, y))))
+
+
+def wind_axes(alpha: float, beta: float = 0.0) -> np.ndarray:
+    """Rows (3, 3): unit vectors of drag, side force and lift in body axes, for angles in degrees."""
+    drag = wind_vector(alpha, beta)
+    a = math.radians(alpha)
+    lift = np.array([-math.sin(a), 0.0, math.cos(a)])
+    return np.array([drag, np.cross(lift, drag), lift])

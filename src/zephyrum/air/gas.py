@@ -1,0 +1,59 @@
+"""Calorically perfect gas with Sutherland's viscosity.
+
+Source: Sutherland (1893), Phil. Mag. 36:507; constants for air from the US Standard Atmosphere (1976).
+Valid for air between about 100 K and 1500 K; beyond, the specific heats are no longer constant.
+Verified by tests/test_air.py.
+"""
+
+import math
+from dataclasses import dataclass
+
+from zephyrum.air.checks import number
+
+
+@dataclass(frozen=True)
+class Gas:
+    """A perfect gas.
+
+    gamma: ratio of specific heats [-]; R: gas constant [J/(kg K)]; prandtl [-];
+    sutherland_beta [kg/(m s sqrt(K))] and sutherland_S [K]: viscosity mu = beta T^1.5 / (T + S).
+    """
+
+    gamma: float = 1.4
+    R: float = 287.05287
+    prandtl: float = 0.72
+    sutherland_beta: float = 1.458e-6
+    sutherland_S: float = 110.4
+
+    def __post_init__(self) -> None:
+        number("gas.gamma", self.gamma, 1.0, 2.0, open_low=True)
+        for name in ("R", "prandtl", "sutherland_beta"):
+            number(f"gas.{name}", getattr(self, name), 0.0, open_low=True)
+        number("gas.sutherland_S", self.sutherland_S, 0.0)
+
+    def viscosity(self, temperature: float) -> float:
+        """Dynamic viscosity [Pa s] at `temperature` [K]."""
+        return self.sutherland_beta * temperature**1.5 / (temperature + self.sutherland_S)
+
+    def sound_speed(self, temperature: float) -> float:
+        """Speed of sound [m/s] at `temperature` [K]."""
+        return math.sqrt(self.gamma * self.R * temperature)
+
+    def total_temperature_ratio(self, mach: float) -> float:
+        """T0/T of an adiabatic flow at `mach` [-]."""
+        return 1.0 + 0.5 * (self.gamma - 1.0) * mach**2
+
+    def total_pressure_ratio(self, mach: float) -> float:
+        """p0/p of an isentropic flow at `mach` [-]."""
+        return self.total_temperature_ratio(mach) ** (self.gamma / (self.gamma - 1.0))
+
+    def pitot_pressure_ratio(self, mach: float) -> float:
+        """Stagnation pressure on a blunt body over freestream static pressure [-].
+
+        Subsonic: isentropic; supersonic: behind a normal shock (Rayleigh's pitot formula, 1910).
+        """
+        if mach <= 1.0:
+            return self.total_pressure_ratio(mach)
+        g, m2 = self.gamma, mach**2
+        jump = (2.0 * g * m2 - (g - 1.0)) / (g + 1.0)
+        return jump * (((g + 1.0) ** 2 * m2) / (4.0 * g * m2 - 2.0 * (g - 1.0))) ** (g / (g - 1.0))

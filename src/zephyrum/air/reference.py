@@ -1,0 +1,52 @@
+"""Reference quantities: the area, lengths and point that turn forces and moments into coefficients.
+
+There is no default of one: a Reference is measured (by a mesh generator) or typed (by the user).
+"""
+
+from dataclasses import dataclass, replace
+
+from zephyrum.air.checks import number
+from zephyrum.errors import InputError
+
+
+@dataclass(frozen=True)
+class Reference:
+    """area [m^2], chord [m] (for pitch), span [m] (for roll and yaw), moment point (3,) [m] and where they came from.
+
+    In two dimensions the area is chord x slab thickness, so that coefficients are per unit span.
+    """
+
+    area: float
+    chord: float
+    span: float
+    point: tuple[float, float, float]
+    origin: str = "typed"
+
+    def __post_init__(self) -> None:
+        for name in ("area", "chord", "span"):
+            number(f"reference.{name}", getattr(self, name), 0.0, open_low=True)
+        if len(self.point) != 3:
+            raise InputError(f"reference.point = {self.point!r} must have three coordinates in metres.")
+        object.__setattr__(self, "point", tuple(number("reference.point", value) for value in self.point))
+
+    @classmethod
+    def of_section(cls, chord: float, nose: tuple[float, float, float], depth: float = 1.0, origin: str = "measured") -> "Reference":
+        """Reference of an airfoil section: chord x depth, moments about the quarter chord of a chord lying along x."""
+        x, y, z = nose
+        return cls(chord * depth, chord, depth, (x + 0.25 * chord, y, z), origin)
+
+    def about(self, point: tuple[float, float, float]) -> "Reference":
+        """The same reference with another moment point [m]."""
+        return replace(self, point=tuple(point))
+
+    def disagreement(self, measured: "Reference") -> list[str]:
+        """Sentences on each quantity that differs from the `measured` one by more than 3 percent."""
+        notes = []
+        for name, unit in (("area", "m^2"), ("chord", "m"), ("span", "m")):
+            mine, theirs = getattr(self, name), getattr(measured, name)
+            if abs(mine / theirs - 1.0) > 0.03:
+                notes.append(
+                    f"reference {name} {mine:g} {unit} is typed, but {theirs:g} {unit} is measured on the mesh "
+                    f"({100.0 * (mine / theirs - 1.0):+.1f} %): check its unit and scale."
+                )
+        return notes

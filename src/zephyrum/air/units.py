@@ -1,0 +1,60 @@
+"""Quantities with units in text: "240 kt", "8000 ft", "35 cm".
+
+A plain number passes as SI. The parsing is pint's, loaded only when a text is met.
+"""
+
+import functools
+import re
+
+from zephyrum.errors import InputError
+
+_PATTERN = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
+# what a user may write for each kind, shown when the dimension is wrong
+_EXAMPLES = {"m/s": '"240 kt", "70 m/s"', "m": '"8000 ft", "35 cm"', "Pa": '"950 hPa"', "K": '"15 degC"', "deg": '"0.1 rad"',
+             "m^2": '"2.5 m^2"', "kg/m^3": '"1.2 kg/m^3"', "s": '"90 s"'}  # fmt: skip
+_TRADE = {"kt": "knot", "kts": "knot", "kn": "knot", "°C": "degC", "C": "degC", "°F": "degF", "°": "deg", "mb": "millibar"}
+
+
+@functools.cache
+def _registry():
+    import pint
+
+    return pint.UnitRegistry()
+
+
+def quantity(name: str, value: object, unit: str) -> float:
+    """`value` in `unit`: a number is taken to be in `unit` already, a text must carry a unit of the same dimension.
+
+    Raises InputError naming `name` when the text can't be read or its dimension is wrong.
+    """
+    if not isinstance(value, str):
+        if isinstance(value, bool):
+            raise InputError(f"{name} = {value!r} is not a quantity; give a number in {unit} or a text such as {_EXAMPLES.get(unit, unit)}.")
+        try:
+            return float(value)  # type: ignore[arg-type]
+        except (TypeError, ValueError):
+            raise InputError(f"{name} = {value!r} is not a quantity; give a number in {unit}.") from None
+    match = _PATTERN.match(value)
+    hint = f"write a number in {unit} or a text such as {_EXAMPLES.get(unit, unit)}"
+    if not match:
+        raise InputError(f"{name} = {value!r} is not a quantity; {hint}.")
+    size, symbol = float(match[1]), _TRADE.get(match[2], match[2])
+    if not symbol:
+        return size
+    import pint
+
+    try:
+        read = _registry().Quantity(size, symbol)
+    except (pint.errors.PintError, AssertionError, TypeError, ValueError, SyntaxError, AttributeError, KeyError):
+        raise InputError(f"{name} = {value!r} has the unknown unit {match[2]!r}; {hint}.") from None
+    try:
+        return float(read.to(unit).magnitude)
+    except pint.errors.DimensionalityError:
+        raise InputError(f"{name} = {value!r} is a {_kind(read)}, where {unit} is needed; {hint}.") from None
+
+
+def _kind(read) -> str:
+    names = {"[length]": "length", "[length] / [time]": "speed", "[mass] / [length] / [time] ** 2": "pressure",
+             "[temperature]": "temperature", "[time]": "time", "[mass]": "mass", "dimensionless": "plain number"}  # fmt: skip
+    text = str(read.dimensionality)
+    return names.get(text, f"quantity of dimension {text}")

@@ -1,0 +1,21 @@
+"""The errors that Zephyrum raises on purpose. Each message names the input, its value, what is allowed and what to do."""
+
+
+class ZephyrumError(Exception):
+    """Root of every deliberate error; the command line turns it into one sentence and exit code 2."""
+
+
+class InputError(ZephyrumError, ValueError):
+    """A value, a name or a combination of values that can't be used."""
+
+
+class FileError(InputError):
+    """A file that is missing, unreadable, truncated or not of the kind expected."""
+
+
+class MeshError(ZephyrumError):
+    """A mesh that breaks one of its own rules; carries the place."""
+
+
+class FlowError(ZephyrumError):
+    """The flow solver met a state from which it can't go on; carries the place and the reason."""

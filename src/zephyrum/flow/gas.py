@@ -1,0 +1,74 @@
+"""Scaled perfect gas: density, sound speed and temperature of the freestream are 1, lengths stay in metres.
+
+The unknowns of a cell are (p, u, v, w, T) with p the gauge pressure (static minus freestream), so that at low Mach
+number the small pressure differences keep all their digits. Then rho = (1 + gamma p) / T, a^2 = T,
+enthalpy = T / (gamma - 1). Verified by tests/test_flow.py.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum.air import Freestream
+from zephyrum.flow.kernels import serial
+
+N_FLOW = 5
+NAMES = ("p", "u", "v", "w", "T")
+EQUATIONS = ("mass", "x-momentum", "y-momentum", "z-momentum", "energy")
+
+
+@dataclass(frozen=True)
+class Scales:
+    """What one scaled unit is worth in SI, and the freestream in scaled units."""
+
+    gamma: float
+    mach: float
+    density: float
+    speed: float  # of sound [m/s]
+    temperature: float
+    static: float  # freestream pressure [Pa]
+    freestream: np.ndarray  # (5,) scaled state
+
+    @classmethod
+    def of(cls, air: Freestream) -> "Scales":
+        """Scales of a freestream."""
+        state = np.array([0.0, *(air.mach * np.asarray(air.wind)), 1.0])
+        return cls(air.gas.gamma, air.mach, air.density, air.sound_speed, air.temperature, air.pressure, state)
+
+    def rows(self) -> np.ndarray:
+        """(5,) size of the fluxes of mass, momentum and energy, for scaling residuals."""
+        m = self.mach
+        return np.array([m, m * m, m * m, m * m, m / (self.gamma - 1.0)])
+
+
+@serial
+def density(p, T, gamma):
+    """Density of gauge pressure p and temperature T."""
+    return (1.0 + gamma * p) / T
+
+
+@serial
+def conserved_jacobian(p, u, v, w, T, gamma, out):
+    """d(rho, rho u, rho v, rho w, rho E) / d(p, u, v, w, T) into `out` (5, 5)."""
+    rho = (1.0 + gamma * p) / T
+    rho_p, rho_T = gamma / T, -rho / T
+    kinetic = 0.5 * (u * u + v * v + w * w)
+    cv = 1.0 / (gamma * (gamma - 1.0))
+    E = cv * T + kinetic
+    out[:, :] = 0.0
+    out[0, 0] = rho_p
+    out[0, 4] = rho_T
+    out[1, 0], out[2, 0], out[3, 0] = rho_p * u, rho_p * v, rho_p * w
+    out[1, 4], out[2, 4], out[3, 4] = rho_T * u, rho_T * v, rho_T * w
+    out[1, 1] = out[2, 2] = out[3, 3] = rho
+    out[4, 0] = rho_p * E
+    out[4, 1], out[4, 2], out[4, 3] = rho * u, rho * v, rho * w
+    out[4, 4] = rho_T * E + rho * cv
+
+
+def conserved(q: np.ndarray, gamma: float) -> np.ndarray:
+    """(n, 5) conserved variables of states q (n, 5)."""
+    rho = (1.0 + gamma * q[:, 0]) / q[:, 4]
+    kinetic = 0.5 * np.einsum("ij,ij->i", q[:, 1:4], q[:, 1:4])
+    energy = q[:, 4] / (gamma * (gamma - 1.0)) + kinetic
+    return np.concatenate([rho[:, None], rho[:, None] * q[:, 1:4], (rho * energy)[:, None]], axis=1)

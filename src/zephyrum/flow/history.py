@@ -1,0 +1,42 @@
+"""The record of a march: every residual and every coefficient at every step, and the verdict drawn from it."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from zephyrum.flow.gas import EQUATIONS
+
+DRIFT = 1e-5  # a tenth of a drag count
+COEFFICIENTS = ("CL", "CD", "CM")
+COLUMNS = ("step", "level", "seconds", "cfl", "krylov", "factor", *(f"residual {name}" for name in EQUATIONS), *COEFFICIENTS)
+
+
+@dataclass
+class History:
+    """Rows of COLUMNS, one a step, oldest first; `reference` (5,) are the residuals of the undisturbed stream.
+
+    A residual is the square root of the sum over cells of (net outflow)^2 / volume, over the size of that flux in the
+    freestream; `drop` compares it with that of the undisturbed stream on the same mesh.
+    """
+
+    rows: list[tuple] = field(default_factory=list)
+    window: int = 3
+
+    def add(self, *values: float) -> None:
+        """Append one step, values in the order of COLUMNS."""
+        self.rows.append(values)
+
+    def column(self, name: str, level: int | None = None) -> np.ndarray:
+        """One column, of one mesh level (0 = finest) or of all."""
+        k, at = COLUMNS.index(name), COLUMNS.index("level")
+        return np.array([row[k] for row in self.rows if level is None or row[at] == level], dtype=float)
+
+    def drop(self) -> np.ndarray:
+        """(steps, 5) residual over its reference, on the finest level."""
+        return np.stack([self.column(f"residual {name}", 0) for name in EQUATIONS], axis=1)
+
+    def drift(self) -> float:
+        """Largest change of any coefficient over the last `window` steps of the finest level."""
+        if len(self.column("CL", 0)) <= self.window:
+            return np.inf
+        return max(float(np.ptp(self.column(name, 0)[-self.window - 1 :])) for name in COEFFICIENTS)

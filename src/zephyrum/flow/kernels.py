@@ -1,0 +1,13 @@
+"""How every kernel of the flow solver is compiled: once, cached on disk, race-free in parallel.
+
+`reassoc` is left out of fastmath on purpose (it made the matrix-vector product slower), and so are `nnan` and `ninf`,
+so that a test for a finite number still works inside a kernel.
+"""
+
+import numba
+
+_FAST = {"contract", "arcp", "nsz"}
+
+serial = numba.njit(cache=True, fastmath=_FAST, error_model="numpy")
+parallel = numba.njit(cache=True, fastmath=_FAST, error_model="numpy", parallel=True)
+prange = numba.prange

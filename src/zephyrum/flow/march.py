@@ -1,0 +1,284 @@
+"""Marching to a steady state: coupled Newton-Krylov with pseudo-transient continuation.
+
+Source: Kelley and Keyes (1998), SIAM J. Numer. Anal. 35:508 (pseudo-transient continuation); Mulder and van Leer
+(1985), J. Comput. Phys. 59:232 (switched evolution relaxation). All equations are advanced together; the time step of
+every cell grows as the residual falls, so that the last steps are Newton's. A step is limited in pressure, temperature
+and velocity, then shortened until the residual with its time term does not grow.
+Verified by validation/ (every case there ends settled).
+"""
+
+import math
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from zephyrum.air import Freestream, Reference
+from zephyrum.air.checks import choice, number, whole
+from zephyrum.errors import InputError
+from zephyrum.flow.boundary import outer_states
+from zephyrum.flow.domain import Domain
+from zephyrum.flow.gas import Scales, conserved
+from zephyrum.flow.gradient import METHODS, gradient
+from zephyrum.flow.history import COLUMNS, DRIFT, History
+from zephyrum.flow.jacobian import Jacobian
+from zephyrum.flow.krylov import Preconditioner, gmres
+from zephyrum.flow.limiter import MODES
+from zephyrum.flow.residual import Residual, Scheme
+from zephyrum.mesh import Mesh
+
+KRYLOV_TOLERANCE = 0.1
+CFL_CAP = 1e8
+CFL_FLOOR = 1e-2
+CHANGE = 0.2  # largest relative change of pressure and temperature in one step
+HALVINGS = 5
+STALL = 30  # steps without a lower residual after which a run wanders
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What a run may be asked for; every default has its reason.
+
+    orders: decades by which every residual must fall below that of the undisturbed stream; steps: most Newton steps
+    on the finest mesh; kappa, limiter, order, gradient: discretisation; cfl: first CFL number (10 from a cold start);
+    krylov: most Krylov vectors a step; vortex: circulation correction of the farfield (two dimensions, subsonic).
+    """
+
+    orders: float = 8.0
+    steps: int = 200
+    kappa: float = 0.5
+    limiter: str = "auto"
+    order: int = 2
+    gradient: str = "green-gauss"
+    cfl: float = 10.0
+    krylov: int = 120
+    vortex: bool = True
+
+    def __post_init__(self) -> None:
+        number("orders", self.orders, 0.5, 12.0)
+        whole("steps", self.steps, 1)
+        number("kappa", self.kappa, -1.0, 1.0)
+        choice("limiter", self.limiter, MODES)
+        if self.order not in (1, 2):
+            raise InputError(f"order = {self.order!r} must be 1 or 2.")
+        choice("gradient", self.gradient, METHODS)
+        number("cfl", self.cfl, 0.0, CFL_CAP, open_low=True)
+        whole("krylov", self.krylov, 5, 1000)
+
+    def scheme(self) -> Scheme:
+        """The part that the residual needs."""
+        return Scheme(self.kappa, self.limiter, self.order)
+
+
+@dataclass(frozen=True, eq=False)
+class Flow:
+    """What a march leaves: scaled states q (n, 5), wall pressures (nb,), verdict, reason and history."""
+
+    q: np.ndarray
+    boundary_pressure: np.ndarray
+    scales: Scales
+    verdict: str
+    reason: str
+    history: History
+    seconds: float
+
+
+class _Level:
+    """One mesh of the sequence, ready to be marched."""
+
+    def __init__(self, mesh: Mesh, depth: int, air: Freestream, reference: Reference, settings: Settings, source=None, outer=None):
+        self.mesh, self.depth, self.air, self.reference, self.settings = mesh, depth, air, reference, settings
+        self.scales = Scales.of(air)
+        self.domain = Domain.of(mesh, settings.gradient)
+        self.vortex = settings.vortex and mesh.dimension == 2 and air.mach < 1.0 and mesh.reference is not None and outer is None
+        first = outer_states(mesh, self.scales, 0.0, False) if outer is None else outer
+        self.residual = Residual(self.domain, settings.scheme(), self.scales.gamma, air.mach, first, source)
+        self.jacobian = Jacobian(self.residual)
+        self.preconditioner = Preconditioner(self.domain)
+        rows = 1.0 / (self.scales.rows()[None, :] * np.sqrt(self.domain.volume)[:, None])
+        self.rows = rows
+        self.jacobian.rows[:] = rows[:, self.domain.axes]
+        self.body = mesh.faces_of("wall")
+        self._body_area = mesh.face_area[self.body]
+        self._dynamic = 0.5 * air.mach**2 * reference.area
+        self._arm = mesh.face_centroid[self.body] - np.asarray(reference.point)
+        still = np.tile(self.scales.freestream, (mesh.n_cells, 1))
+        first = self.norms(self.residual(still))
+        first[1:4] = np.sqrt(np.sum(first[1:4] ** 2))  # momentum is one vector
+        self.start_norm = np.maximum(first, 1e-30)
+
+    def norms(self, R: np.ndarray) -> np.ndarray:
+        """(5,) scaled size of a residual, equation by equation."""
+        return np.sqrt(np.sum((R * self.rows) ** 2, axis=0))
+
+    def coefficients(self, q: np.ndarray) -> np.ndarray:
+        """(CL, CD, CM) of the body, from the gradients found last."""
+        p = self.residual.boundary_pressure(q)[self.body - self.mesh.n_interior]
+        force = p[:, None] * self._body_area
+        moment = np.cross(self._arm, force).sum(axis=0)
+        drag, _, lift = self.air.axes @ force.sum(axis=0) / self._dynamic
+        # nose-up is positive about y to starboard when x points aft
+        return np.array([lift, drag, moment[1] / (self._dynamic * self.reference.chord)])
+
+    def evaluate(self, q: np.ndarray) -> np.ndarray:
+        """Residual (n, 5) with the farfield answering to the lift of q; leaves `found`, the coefficients."""
+        self.residual.differentiate(q)
+        self.found = self.coefficients(q)
+        if self.vortex:
+            self.residual.outer = self._outer(self.found[0])
+        return self.residual.balance(q)
+
+    def linearise(self, q: np.ndarray) -> None:
+        """Jacobian at the state evaluated last, with the farfield's answer to lift."""
+        self.jacobian.linearise(q)
+        if not self.vortex:
+            return
+        step, ni, axes = 1e-4, self.mesh.n_interior, self.domain.axes
+        aimed, flux = self.residual.outer, np.empty_like(self.residual.flux)
+        self.residual.outer = self._outer(self.found[0] + step)
+        self.residual.fluxes(q, flux)
+        self.residual.outer = aimed
+        self.jacobian.swirl = ((flux - self.residual.flux)[ni:, axes] / step).astype(np.float32)
+        row = np.zeros((self.mesh.n_faces - ni, 5), dtype=np.float32)
+        row[self.body - ni, 1:4] = self.air.axes[2] / self._dynamic
+        self.jacobian.lift_row = row[:, axes]
+
+    def _outer(self, lift: float) -> np.ndarray:
+        return outer_states(self.mesh, self.scales, lift * self.reference.area / self.mesh.depth, True)
+
+
+def march(
+    mesh: Mesh,
+    air: Freestream,
+    reference: Reference,
+    settings: Settings | None = None,
+    start: np.ndarray | None = None,
+    on_step: Callable[[dict], None] | None = None,
+    source: np.ndarray | None = None,
+    outer: np.ndarray | None = None,
+) -> Flow:
+    """March to a steady state on `mesh`, from a cold start over its coarser relatives or from states `start` (n, 5).
+
+    on_step receives a dict of the columns of History after each step. `source` (n, 5) and `outer` (nb, 5), in scaled
+    units, serve verification with manufactured solutions. Ends with a verdict, never with an exception from within.
+    """
+    settings = settings or Settings()
+    begin = time.perf_counter()
+    history = History()
+    family = mesh.family() if start is None and source is None and outer is None else [mesh]
+    while len(family) > 1 and family[-1].n_cells < 400:
+        family.pop()
+    q = start
+    verdict = reason = ""
+    previous = None
+    for depth in range(len(family) - 1, -1, -1):
+        level = _Level(family[depth], depth, air, reference, settings, source, outer)
+        if q is None:
+            q = np.tile(level.scales.freestream, (level.mesh.n_cells, 1))
+            ramp = settings.cfl
+        elif previous is not None:
+            q = _prolong(q, previous, level)
+            ramp = 100.0
+        else:
+            ramp = 100.0 if settings.cfl == Settings.cfl else settings.cfl
+        q, verdict, reason = _march_level(level, q, ramp, history, on_step, begin, coarse=depth > 0)
+        previous = level
+    return Flow(q, level.residual.boundary_pressure(q), level.scales, verdict, reason, history, time.perf_counter() - begin)
+
+
+def _prolong(q: np.ndarray, coarse: _Level, fine: _Level) -> np.ndarray:
+    """Linear interpolation of coarse states to the cells of the next finer mesh, kept physical."""
+    d = coarse.domain
+    slopes = np.zeros((len(q), 5, 3))
+    gradient(q, d.g_start, d.g_cell, d.g_weight, slopes)
+    parent = fine.mesh.parent
+    offset = fine.mesh.cell_centroid - coarse.mesh.cell_centroid[parent]
+    rise = np.einsum("nkj,nj->nk", slopes[parent], offset)
+    gamma = fine.scales.gamma
+    safe = (np.abs(rise[:, 4]) < 0.2 * q[parent, 4]) & (np.abs(gamma * rise[:, 0]) < 0.2 * (1.0 + gamma * q[parent, 0]))
+    return q[parent] + rise * safe[:, None]
+
+
+def _march_level(level: _Level, q, cfl, history: History, on_step, begin, coarse: bool):
+    """March one level; returns states, verdict, reason."""
+    settings, jacobian = level.settings, level.jacobian
+    target = 10.0 ** -(2.0 if coarse else settings.orders)
+    most = 40 if coarse else settings.steps
+    R = level.evaluate(q)
+    best, best_step = math.inf, 0
+    krylov, factor = 0, 1.0
+    before = math.inf
+    for step in range(most + 1):
+        norms = level.norms(R)
+        drop = norms / level.start_norm
+        active = level.start_norm > 1e-11
+        worst = float(drop[active].max()) if active.any() else 0.0
+        total = float(np.sqrt(np.sum(norms**2)))
+        history.add(step, level.depth, time.perf_counter() - begin, cfl, krylov, factor, *np.where(active, drop, 0.0), *level.found)
+        if on_step is not None:
+            on_step(dict(zip(COLUMNS, history.rows[-1], strict=True)))
+        if worst <= target and (coarse or not active.any() or history.drift() < DRIFT):
+            return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
+        if worst < 0.8 * best:
+            best, best_step = worst, step
+        if step == most or step - best_step >= STALL:
+            break
+        level.linearise(q)
+        if step > 0:
+            cfl = _next_cfl(cfl, factor, total / before)
+        before = total
+        waves = jacobian.wave_sum()
+        for attempt in range(6):
+            rate = waves / cfl
+            jacobian.set_inertia(q, rate)
+            level.preconditioner.update(jacobian)
+            rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
+            change, krylov, _ = gmres(jacobian, level.preconditioner, rhs, KRYLOV_TOLERANCE, settings.krylov)
+            found = _search(level, q, R, change, rate, total) if np.isfinite(change).all() else None
+            if found is not None:
+                break
+            cfl *= 0.1
+        if found is None:
+            place = level.mesh.cell_centroid[int(np.argmax(np.abs(R * level.rows).max(axis=1)))]
+            return q, "failed", (
+                f"no acceptable step even at CFL {cfl:.2g}; the largest residual is at x = {place[0]:.5g}, z = {place[2]:.5g} m: "
+                "look at the mesh there, or start from a neighbouring condition"
+            )
+        q, R, factor = found
+    if not np.isfinite(q).all():
+        return q, "failed", "a state is not finite"
+    note = f"residuals stopped falling {-math.log10(max(best, 1e-16)):.1f} orders down" if step < most else f"{most} steps were not enough"
+    return q, "wandering", note
+
+
+def _next_cfl(cfl: float, factor: float, ratio: float) -> float:
+    """CFL number after a step taken with `factor` that multiplied the residual by `ratio`."""
+    if factor < 0.3:
+        return max(0.5 * cfl, CFL_FLOOR)
+    if factor > 0.9:
+        grow = 1.5 if ratio > 1.2 else max(2.0, min(1.0 / max(ratio, 1e-3), 10.0))
+        return min(cfl * grow, CFL_CAP)
+    return cfl
+
+
+def _search(level: _Level, q, R, change, rate, total):
+    """The longest acceptable step along `change`: (states, residual, factor), or None."""
+    gamma = level.scales.gamma
+    step = np.zeros_like(q)
+    step[:, level.domain.axes] = change
+    pressure = float(np.max(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0])))
+    heat = float(np.max(np.abs(step[:, 4]) / q[:, 4]))
+    speed = float(np.sqrt(np.max(np.einsum("ij,ij->i", step[:, 1:4], step[:, 1:4]))))
+    factor = min(1.0, CHANGE / max(pressure, heat, 1e-30), 1.0 / max(speed, 1e-30))
+    old = conserved(q, gamma)
+    for _ in range(HALVINGS + 1):
+        trial = q + factor * step
+        if (1.0 + gamma * trial[:, 0] > 0.0).all() and (trial[:, 4] > 0.0).all():
+            R_trial = level.evaluate(trial)
+            new = R_trial + rate[:, None] * (conserved(trial, gamma) - old)
+            size = float(np.sqrt(np.sum((new * level.rows) ** 2)))
+            if math.isfinite(size) and size <= 1.02 * total:
+                return trial, R_trial, factor
+        factor *= 0.5
+    return None

@@ -1,0 +1,231 @@
+"""Structured C and O meshes about one airfoil, in exactly nested families.
+
+The section's surface is divided by a two-ended stretching, the grid marched off it (see `hyperbolic`), the layers grow
+by one ratio from wall to farfield. A C mesh follows the wake; behind a blunt tail it carries a strip of cells as high
+as the base. Every second node of a mesh makes the next coarser one. Verified by tests/test_mesh.py.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum.air import Reference
+from zephyrum.air.checks import choice, number, whole
+from zephyrum.errors import InputError
+from zephyrum.mesh.core import Mesh, mesh_from_quads
+from zephyrum.mesh.hyperbolic import march
+from zephyrum.mesh.spacing import geometric, growth_ratio, steps_for, two_ended
+from zephyrum.shape import Airfoil
+
+COARSEST = 24  # cells around the section below which no coarser relative is made
+BASE_CELLS = 8
+WAKE_BEND = 0.5  # chords over which the wake line turns from the tail's direction to the chord's
+WAKE_SPREAD = 0.01  # height of the first wake cell per distance behind the tail
+
+
+@dataclass(frozen=True)
+class _Grid:
+    """Nodes of one level: the wrapped block (n_i, n_j, 2), and of a blunt tail's strip (n_wake, n_base, 2)."""
+
+    wrap: np.ndarray
+    strip: np.ndarray | None
+    wake: int
+    closed: bool
+
+    def halved(self) -> "_Grid":
+        strip = None if self.strip is None else self.strip[::2, ::2]
+        return _Grid(self.wrap[::2, ::2], strip, self.wake // 2, self.closed)
+
+
+def mesh_airfoil(
+    foil: Airfoil,
+    around: int = 256,
+    outward: int | None = 64,
+    farfield: float = 100.0,
+    first_height: float | None = None,
+    growth: float | None = None,
+    topology: str = "C",
+    wake: int | None = None,
+    nose_spacing: float | None = None,
+    tail_spacing: float | None = None,
+) -> Mesh:
+    """A structured mesh about `foil`; lengths in chords.
+
+    around: cells on the surface (even); outward: cells from wall to farfield; farfield: distance of the outer
+    boundary; first_height: height of the wall cell (default: a quarter of the mean surface spacing); growth: ratio of
+    successive layers, sets `outward` if that is None; topology: "C" (cut along the wake) or "O" (wraps the tail);
+    wake: cells along the wake of a C mesh (default around / 4); nose_spacing, tail_spacing: length of the surface
+    cells there. The coarser relatives follow as `mesh.coarser`. Raises InputError on sizes that make no mesh,
+    MeshError if grid lines cross.
+    """
+    choice("topology", topology, ("C", "O"))
+    around = whole("around", around, 16, 100_000)
+    farfield = number("farfield", farfield, 2.0, 1e5)
+    if around % 2:
+        raise InputError(f"around = {around} is odd; give an even number, best a multiple of 16, so that coarser relatives exist.")
+    mean = foil.length / foil.chord / around
+    first = 0.25 * mean if first_height is None else number("first_height", first_height, 0.0, 0.1, open_low=True)
+    if outward is None:
+        if growth is None:
+            raise InputError("outward and growth are both missing; give one of them.")
+        outward = -(-steps_for(first, farfield, number("growth", growth, 1.0, 2.0, open_low=True)) // 8) * 8
+    elif growth is not None:
+        raise InputError(f"outward = {outward} and growth = {growth:g} are both given; the farfield distance fixes one by the other, so drop one.")
+    outward = whole("outward", outward, 8, 100_000)
+    wake = (0 if topology == "O" else max(around // 4 // 8 * 8, 8)) if wake is None else whole("wake", wake, 0)
+    if (topology == "O") != (wake == 0):
+        raise InputError(f"wake = {wake} does not go with topology {topology!r}; leave it out.")
+    grid = _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail_spacing)
+    ratio = growth_ratio(first, farfield, outward)
+    recipe = {"kind": f"structured {topology}", "section": foil.name, "around": around, "outward": outward, "wake": wake,
+              "farfield_chords": farfield, "first_height_chords": first, "growth": round(ratio, 5)}  # fmt: skip
+    return _family(grid, foil, recipe)
+
+
+def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail_spacing) -> _Grid:
+    c, blunt = foil.chord, foil.is_blunt
+    closed = wake == 0
+    s, tail_step = _surface_parameters(foil, around, first, nose_spacing, tail_spacing, closed)
+    surface = foil.curve(s)[::-1]  # lower tail, nose, upper tail: the outside is on the left
+    strip = None
+    if closed:
+        if blunt:
+            base = np.linspace(0.0, 1.0, BASE_CELLS + 1)[1:-1, None]
+            curve = np.concatenate([surface, surface[-1] + base * (surface[0] - surface[-1])])
+        else:
+            surface[-1] = surface[0] = foil.tail
+            curve = surface[:-1]
+        behind = np.zeros(len(curve))
+    else:
+        x = geometric(tail_step * c, farfield * c, wake)
+        line = _wake_line(foil, x)
+        half = 0.5 * np.hypot(foil.gap, 8 * WAKE_SPREAD * 0.5 * x) if blunt else np.zeros_like(x)
+        lift = np.zeros((len(x), 2))
+        lift[:, 1] = half
+        upper, lower = line + lift, line - lift
+        # the wake starts exactly at the two tail points
+        fade = np.exp(-x / (0.05 * c))[:, None]
+        upper += fade * (surface[-1] - upper[0])
+        lower += fade * (surface[0] - lower[0])
+        if blunt:
+            across = np.linspace(0.0, 1.0, BASE_CELLS + 1)[None, :, None]
+            strip = lower[:, None] + across * (upper - lower)[:, None]
+        curve = np.concatenate([lower[:0:-1], surface, upper[1:]])
+        behind = np.r_[x[:0:-1], np.zeros(len(surface)), x[1:]] / c
+    starts = np.hypot(first, WAKE_SPREAD * behind)
+    unique, which = np.unique(starts, return_inverse=True)
+    heights = np.stack([np.diff(geometric(h * c, farfield * c, outward)) for h in unique])[which]
+    wrap = march(curve, heights, closed)
+    if closed:
+        wrap = np.concatenate([wrap, wrap[:1]])
+    return _Grid(wrap, strip, wake, closed)
+
+
+def _surface_parameters(foil, around, first, nose_spacing, tail_spacing, closed):
+    """Curve parameters (around + 1,) from the upper to the lower tail, and the tail spacing in chords."""
+    mean = foil.length / foil.chord / around
+    nose = 0.25 * mean if nose_spacing is None else number("nose_spacing", nose_spacing, 1e-6, 0.1)
+    tail = (0.15 if closed else 0.3) * mean if tail_spacing is None else number("tail_spacing", tail_spacing, 1e-6, 0.1)
+    half = around // 2
+    upper, lower = foil.nose_parameter, foil.length - foil.nose_parameter
+    a = two_ended(half, tail * foil.chord / upper, nose * foil.chord / upper) * upper
+    b = two_ended(half, nose * foil.chord / lower, tail * foil.chord / lower) * lower + upper
+    s = np.r_[a, b[1:]]
+    return _through_corners(s, foil.corner_parameters), tail
+
+
+def _through_corners(s: np.ndarray, corners: np.ndarray) -> np.ndarray:
+    """Shift the parameters smoothly so that a node with an index divisible by 8 falls on every corner."""
+    fixed = [0]
+    target = [s[0]]
+    middle = len(s) // 2
+    for corner in sorted(corners):
+        k = int(round(np.interp(corner, s, np.arange(len(s))) / 8.0)) * 8
+        if fixed[-1] < k < len(s) - 1 and k != middle:
+            fixed.append(k)
+            target.append(corner)
+    fixed.append(len(s) - 1)
+    target.append(s[-1])
+    if len(fixed) == 2:
+        return s
+    # the warp is monotone piecewise linear in s; nodes keep their clustering
+    return np.interp(s, s[fixed], target)
+
+
+def _wake_line(foil: Airfoil, x: np.ndarray) -> np.ndarray:
+    """Points (n, 2) at distance x [m] behind the tail: along the tail's bisector, then along the chord."""
+    ends = foil.curve(np.array([0.0, foil.length]), 1)
+    ends /= np.linalg.norm(ends, axis=1)[:, None]
+    direction = ends[1] - ends[0]
+    chordwise = (foil.tail - foil.nose) / foil.chord
+    square = np.array([-chordwise[1], chordwise[0]])
+    slope = float(np.clip((direction @ square) / max(direction @ chordwise, 0.2), -1.0, 1.0))
+    bend = WAKE_BEND * foil.chord
+    rise = slope * bend * (1.0 - np.exp(-x / bend))
+    # far downstream the line lies along x, so that the outlet is a plane of constant x
+    turn = chordwise[1] / max(chordwise[0], 0.2)
+    rise_x = turn * 2 * bend * (1.0 - np.exp(-x / (2 * bend)))
+    return foil.tail + np.stack([x, rise + rise_x], axis=1)
+
+
+def _family(grid: _Grid, foil: Airfoil, recipe: dict) -> Mesh:
+    """The mesh of `grid` with all its coarser relatives."""
+    levels = [grid]
+    while _can_halve(levels[-1]):
+        levels.append(levels[-1].halved())
+    nose = (float(foil.nose[0]), 0.0, float(foil.nose[1]))
+    reference = Reference.of_section(foil.chord, nose, 1.0, "measured on the section")
+    mesh = None
+    for depth, level in reversed(list(enumerate(levels))):
+        own = recipe | {"halvings": depth}
+        parent = None if mesh is None else _parents(level)
+        mesh = _mesh_of(level, reference=reference, recipe=own, coarser=mesh, parent=parent)
+    return mesh
+
+
+def _can_halve(grid: _Grid) -> bool:
+    ni, nj = grid.wrap.shape[0] - 1, grid.wrap.shape[1] - 1
+    sizes = [ni, nj, ni - 2 * grid.wake] + ([grid.wake] if grid.wake else []) + ([grid.strip.shape[1] - 1] if grid.strip is not None else [])
+    return all(size % 2 == 0 for size in sizes) and (ni - 2 * grid.wake) // 2 >= COARSEST and nj // 2 >= 8
+
+
+def _parents(fine: _Grid) -> np.ndarray:
+    ni, nj = fine.wrap.shape[0] - 1, fine.wrap.shape[1] - 1
+    i, j = np.divmod(np.arange(ni * nj), nj)
+    parent = (i // 2) * (nj // 2) + j // 2
+    if fine.strip is not None:
+        nk = fine.strip.shape[1] - 1
+        i, k = np.divmod(np.arange(fine.wake * nk), nk)
+        parent = np.r_[parent, (ni // 2) * (nj // 2) + (i // 2) * (nk // 2) + k // 2]
+    return parent
+
+
+def _mesh_of(grid: _Grid, **extra) -> Mesh:
+    """Join the blocks of one level into a Mesh; cells are numbered along lines that leave the wall."""
+    ni, nj = grid.wrap.shape[0] - 1, grid.wrap.shape[1] - 1
+    w = grid.wake
+    node = np.arange((ni + 1) * (nj + 1)).reshape(ni + 1, nj + 1)
+    plane = grid.wrap.reshape(-1, 2)
+    if grid.closed:
+        node[ni] = node[0]
+    elif grid.strip is None:
+        node[ni - w :, 0] = node[w::-1, 0][: w + 1]
+    # the wrap runs clockwise round the body: outward is to its left
+    quads = np.stack([node[:-1, :-1], node[1:, :-1], node[1:, 1:], node[:-1, 1:]], axis=-1).reshape(-1, 4)
+    along = lambda row: np.stack([row[:-1], row[1:]], axis=1)  # noqa: E731
+    body = [along(node[w : ni + 1 - w, 0])]
+    outer = [along(node[:, nj])] + ([] if grid.closed else [along(node[0]), along(node[ni])])
+    if grid.strip is not None:
+        nk = grid.strip.shape[1] - 1
+        strip = len(plane) + np.arange((w + 1) * (nk + 1)).reshape(w + 1, nk + 1)
+        plane = np.concatenate([plane, grid.strip.reshape(-1, 2)])
+        strip[:, 0], strip[:, nk] = node[w::-1, 0], node[ni - w :, 0]
+        more = np.stack([strip[:-1, :-1], strip[1:, :-1], strip[1:, 1:], strip[:-1, 1:]], axis=-1).reshape(-1, 4)
+        quads = np.concatenate([quads, more])
+        body.append(along(strip[0]))
+        outer.append(along(strip[w]))
+    used, quads_new = np.unique(quads, return_inverse=True)
+    renumber = np.full(len(plane), -1)
+    renumber[used] = np.arange(len(used))
+    edges = [("airfoil", "wall", renumber[np.concatenate(body)]), ("farfield", "farfield", renumber[np.concatenate(outer)])]
+    return mesh_from_quads(plane[used], quads_new.reshape(-1, 4), edges, **extra)

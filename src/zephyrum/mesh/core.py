@@ -1,0 +1,335 @@
+"""The one mesh type: polyhedral cells known by their faces, in two or three dimensions.
+
+Two dimensions are the x-z plane, one cell thick along y, with no faces on the two sides. Interior faces come first,
+sorted by (left, right) with left < right; boundary faces follow, one run a group, sorted by cell within it. So a mesh
+that is written and read again is the same mesh, and loops over faces walk memory forwards.
+Verified by tests/test_mesh.py.
+"""
+
+import functools
+import hashlib
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from zephyrum.air import Reference
+from zephyrum.errors import InputError, MeshError
+
+ROLES = ("wall", "slip", "symmetry", "farfield", "imposed")
+# roles that belong to the body: its forces are taken there
+BODY_ROLES = ("wall",)
+
+
+@dataclass(frozen=True)
+class Group:
+    """A named run of boundary faces [start, stop) that share one role."""
+
+    name: str
+    role: str
+    start: int
+    stop: int
+
+    def __post_init__(self) -> None:
+        if self.role not in ROLES:
+            raise InputError(f"group {self.name!r} has the role {self.role!r}; choose one of: {', '.join(ROLES)}.")
+
+    @property
+    def faces(self) -> slice:
+        """Its place in the face arrays."""
+        return slice(self.start, self.stop)
+
+
+@dataclass(frozen=True, eq=False)
+class Mesh:
+    """Cells, faces and points.
+
+    points (n_points, 3) [m]; face i has the points face_points[face_start[i]:face_start[i+1]], in an order that makes
+    its area vector leave `left[i]`; `right` (n_interior,) is the cell on the other side. `groups` cover the boundary
+    faces. `dimension` is 2 or 3. `coarser` is the next mesh of a nested family, `parent[i]` the coarse cell that holds
+    cell i. `reference` holds what the generator measured; `recipe` tells how the mesh was made.
+    """
+
+    points: np.ndarray
+    face_start: np.ndarray
+    face_points: np.ndarray
+    left: np.ndarray
+    right: np.ndarray
+    groups: tuple[Group, ...]
+    dimension: int = 3
+    reference: Reference | None = None
+    coarser: "Mesh | None" = None
+    parent: np.ndarray | None = None
+    recipe: dict = field(default_factory=dict)
+
+    # -- counts -----------------------------------------------------------------------------------------------
+    @functools.cached_property
+    def n_cells(self) -> int:
+        """Number of cells."""
+        return int(max(self.left.max(initial=-1), self.right.max(initial=-1)) + 1)
+
+    @property
+    def n_faces(self) -> int:
+        """Number of faces."""
+        return len(self.left)
+
+    @property
+    def n_interior(self) -> int:
+        """Number of faces between two cells."""
+        return len(self.right)
+
+    def group(self, name: str) -> Group:
+        """The group of that name; InputError lists the names there are."""
+        for group in self.groups:
+            if group.name == name:
+                return group
+        raise InputError(f"the mesh has no group {name!r}; it has: {', '.join(group.name for group in self.groups)}.")
+
+    def faces_of(self, *roles: str) -> np.ndarray:
+        """Indices of all boundary faces whose group has one of `roles`."""
+        runs = [np.arange(g.start, g.stop) for g in self.groups if g.role in roles]
+        return np.concatenate(runs) if runs else np.zeros(0, dtype=np.int64)
+
+    # -- geometry ---------------------------------------------------------------------------------------------
+    @functools.cached_property
+    def _face_geometry(self) -> tuple[np.ndarray, np.ndarray]:
+        counts = np.diff(self.face_start)
+        first = self.face_start[:-1]
+        owner = np.repeat(np.arange(self.n_faces), counts)
+        corner = self.points[self.face_points]
+        following = np.arange(1, len(self.face_points) + 1)
+        following[self.face_start[1:] - 1] = first
+        after = corner[following]
+        middle = np.add.reduceat(corner, first, axis=0) / counts[:, None]
+        a, b = corner - middle[owner], after - middle[owner]
+        triangle = 0.5 * np.cross(a, b)
+        area = np.add.reduceat(triangle, first, axis=0)
+        # centroid weighted by the triangles' areas projected on the face's own direction
+        unit = area / np.maximum(np.linalg.norm(area, axis=1), 1e-300)[:, None]
+        weight = np.einsum("ij,ij->i", triangle, unit[owner])
+        total = np.maximum(np.add.reduceat(weight, first), 1e-300)
+        centroid = middle + np.add.reduceat(weight[:, None] * (a + b) / 3.0, first, axis=0) / total[:, None]
+        return centroid, area
+
+    @property
+    def face_centroid(self) -> np.ndarray:
+        """(n_faces, 3) [m]"""
+        return self._face_geometry[0]
+
+    @property
+    def face_area(self) -> np.ndarray:
+        """Area vectors (n_faces, 3) [m^2], leaving the left cell."""
+        return self._face_geometry[1]
+
+    @functools.cached_property
+    def _cell_geometry(self) -> tuple[np.ndarray, np.ndarray]:
+        x, S, n, d = self.face_centroid, self.face_area, self.n_cells, self.dimension
+        nl, r = self.n_interior, self.right
+        count = np.bincount(self.left, minlength=n) + np.bincount(r, minlength=n)
+        middle = _gather(x, self.left, n) + _gather(x[:nl], r, n)
+        middle /= np.maximum(count, 1)[:, None]
+        if d == 2:  # the sides are not faces: measure within the plane
+            S = S * np.array([1.0, 0.0, 1.0])
+        part_left = np.einsum("ij,ij->i", x - middle[self.left], S) / d
+        part_right = -np.einsum("ij,ij->i", x[:nl] - middle[r], S[:nl]) / d
+        volume = np.bincount(self.left, part_left, n) + np.bincount(r, part_right, n)
+        offset = _gather(part_left[:, None] * (x - middle[self.left]), self.left, n)
+        offset += _gather(part_right[:, None] * (x[:nl] - middle[r]), r, n)
+        safe = np.where(np.abs(volume) > 0, volume, 1.0)
+        return volume, middle + offset * (d / (d + 1.0)) / safe[:, None]
+
+    @property
+    def cell_volume(self) -> np.ndarray:
+        """(n_cells,) [m^3]"""
+        return self._cell_geometry[0]
+
+    @property
+    def cell_centroid(self) -> np.ndarray:
+        """(n_cells, 3) [m]"""
+        return self._cell_geometry[1]
+
+    @functools.cached_property
+    def cell_faces(self) -> tuple[np.ndarray, np.ndarray]:
+        """Faces of each cell as CSR (start (n_cells + 1,), faces)."""
+        cells = np.concatenate([self.left, self.right])
+        faces = np.concatenate([np.arange(self.n_faces), np.arange(self.n_interior)])
+        order = np.lexsort((faces, cells))
+        start = np.zeros(self.n_cells + 1, dtype=np.int64)
+        np.cumsum(np.bincount(cells, minlength=self.n_cells), out=start[1:])
+        return start, faces[order].astype(np.int64)
+
+    @functools.cached_property
+    def depth(self) -> float:
+        """Extent along y [m]: in two dimensions the thickness of the slab."""
+        return float(np.ptp(self.points[:, 1]))
+
+    # -- identity ---------------------------------------------------------------------------------------------
+    @functools.cached_property
+    def fingerprint(self) -> str:
+        """Twelve hexadecimal digits that change with any point, face, group or role."""
+        digest = hashlib.sha256()
+        for array in (self.points, self.face_start, self.face_points, self.left, self.right):
+            digest.update(np.ascontiguousarray(array).tobytes())
+        digest.update(repr([(g.name, g.role, g.start, g.stop) for g in self.groups]).encode())
+        return digest.hexdigest()[:12]
+
+    def family(self) -> list["Mesh"]:
+        """This mesh and its coarser relatives, finest first."""
+        meshes: list[Mesh] = [self]
+        while meshes[-1].coarser is not None:
+            meshes.append(meshes[-1].coarser)
+        return meshes
+
+    def with_roles(self, **roles: str) -> "Mesh":
+        """The same mesh with other roles for some groups, by name (coarser relatives follow)."""
+        for name in roles:
+            self.group(name)
+        groups = tuple(replace(g, role=roles.get(g.name, g.role)) for g in self.groups)
+        coarser = None if self.coarser is None else self.coarser.with_roles(**roles)
+        return replace(self, groups=groups, coarser=coarser)
+
+    # -- trust ------------------------------------------------------------------------------------------------
+    def check(self) -> "Mesh":
+        """Return the mesh itself if it keeps every rule, else raise MeshError with the place of the first breach."""
+        nl, n = self.n_interior, self.n_cells
+        if self.dimension not in (2, 3):
+            raise MeshError(f"mesh dimension {self.dimension} is neither 2 nor 3.")
+        if n == 0 or self.n_faces == 0:
+            raise MeshError("the mesh has no cells.")
+        if not np.isfinite(self.points).all():
+            raise MeshError(f"point {int(np.argmax(~np.isfinite(self.points).all(axis=1)))} has a coordinate that is not finite.")
+        if self.face_points.min() < 0 or self.face_points.max() >= len(self.points):
+            raise MeshError("a face uses a point that does not exist.")
+        if self.left.min() < 0 or (nl and self.right.min() < 0):
+            raise MeshError("a face belongs to a cell that does not exist.")
+        wrong = np.flatnonzero(self.left[:nl] >= self.right)
+        if wrong.size:
+            raise MeshError(f"face {wrong[0]} does not lie between two different cells in rising order.")
+        covered = nl
+        for group in self.groups:
+            if group.start != covered or group.stop < group.start:
+                raise MeshError(f"group {group.name!r} starts at face {group.start}, where {covered} was due.")
+            covered = group.stop
+        if covered != self.n_faces:
+            raise MeshError(f"{self.n_faces - covered} boundary faces belong to no group.")
+        start, _ = self.cell_faces
+        few = np.flatnonzero(np.diff(start) < self.dimension + 1)
+        if few.size:
+            raise MeshError(f"cell {few[0]} at {_place(self.cell_centroid[few[0]])} has too few faces to be closed.")
+        closure = _gather(self.face_area, self.left, n) - _gather(self.face_area[:nl], self.right, n)
+        size = np.bincount(self.left, np.linalg.norm(self.face_area, axis=1), n)
+        size += np.bincount(self.right, np.linalg.norm(self.face_area[:nl], axis=1), n)
+        open_cells = np.linalg.norm(closure, axis=1) > 1e-10 * size + 1e-300
+        if open_cells.any():
+            worst = int(np.argmax(np.linalg.norm(closure, axis=1) / size))
+            raise MeshError(f"{int(open_cells.sum())} cells are not closed; the worst is cell {worst} at {_place(self.cell_centroid[worst])}.")
+        bad = np.flatnonzero(~(self.cell_volume > 0.0))
+        if bad.size:
+            worst = bad[np.argmin(self.cell_volume[bad])]
+            raise MeshError(
+                f"{bad.size} cells have no positive volume; the worst is cell {worst} ({self.cell_volume[worst]:.3g} m^3) at {_place(self.cell_centroid[worst])}."
+            )
+        S, x = self.face_area[nl:], self.face_centroid[nl:]
+        if self.dimension == 2:
+            S = S * np.array([1.0, 0.0, 1.0])
+        domain = float(np.einsum("ij,ij->", x, S)) / self.dimension
+        total = float(self.cell_volume.sum())
+        if abs(total - domain) > 1e-9 * abs(domain):
+            raise MeshError(f"the cells fill {total:.12g} m^3, but the boundary encloses {domain:.12g} m^3.")
+        return self
+
+
+def _gather(values: np.ndarray, index: np.ndarray, n: int) -> np.ndarray:
+    """Sum rows of `values` by `index` into (n, columns)."""
+    return np.stack([np.bincount(index, values[:, k], n) for k in range(values.shape[1])], axis=1)
+
+
+def _place(x: np.ndarray) -> str:
+    return "(" + ", ".join(f"{value:.5g}" for value in x) + ") m"
+
+
+def mesh_from_faces(
+    points: np.ndarray,
+    face_start: np.ndarray,
+    face_points: np.ndarray,
+    cell_a: np.ndarray,
+    cell_b: np.ndarray,
+    tag: np.ndarray,
+    groups: list[tuple[str, str]],
+    dimension: int,
+    **extra,
+) -> Mesh:
+    """Build a checked Mesh from faces in any order.
+
+    Face i leaves `cell_a[i]`; `cell_b[i]` is the other cell, or -1 on the boundary, where `tag[i]` picks an entry
+    (name, role) of `groups`. `extra` goes to the Mesh unchanged.
+    """
+    counts = np.diff(face_start)
+    inner = cell_b >= 0
+    flip = inner & (cell_b < cell_a)
+    left, right = np.where(flip, cell_b, cell_a), np.where(flip, cell_a, cell_b)
+    order = np.lexsort((np.where(inner, right, left), np.where(inner, left, tag), ~inner))
+    new_start = np.zeros(len(counts) + 1, dtype=np.int64)
+    np.cumsum(counts[order], out=new_start[1:])
+    # position of each corner in the old list; a flipped face keeps its first corner and runs backwards
+    owner = np.repeat(np.arange(len(counts)), counts[order])
+    within = np.arange(new_start[-1]) - new_start[owner]
+    old = order[owner]
+    within = np.where(flip[old], (counts[old] - within) % counts[old], within)
+    n_inner = int(inner.sum())
+    made, begin = [], n_inner
+    for k, (name, role) in enumerate(groups):
+        stop = begin + int(np.count_nonzero(~inner & (tag == k)))
+        made.append(Group(name, role, begin, stop))
+        begin = stop
+    return Mesh(
+        np.ascontiguousarray(points, dtype=float),
+        new_start,
+        np.ascontiguousarray(face_points[face_start[old] + within], dtype=np.int64),
+        np.ascontiguousarray(left[order], dtype=np.int64),
+        np.ascontiguousarray(right[order][:n_inner], dtype=np.int64),
+        tuple(made),
+        dimension,
+        **extra,
+    ).check()
+
+
+def mesh_from_quads(
+    plane: np.ndarray, quads: np.ndarray, edges: list[tuple[str, str, np.ndarray]], depth: float = 1.0, **extra
+) -> Mesh:
+    """A two-dimensional mesh from corners `plane` (n, 2) in x, z and `quads` (n_cells, 4), counter-clockwise.
+
+    A quad with a repeated corner is a triangle. `edges` lists the boundary: (name, role, point pairs (m, 2)).
+    """
+    n = len(plane)
+    points = np.zeros((2 * n, 3))
+    points[:n, 0::2] = points[n:, 0::2] = plane
+    points[n:, 1] = depth
+    a, b = quads.ravel(), np.roll(quads, -1, axis=1).ravel()
+    cell = np.repeat(np.arange(len(quads)), 4)
+    real = a != b
+    a, b, cell = a[real], b[real], cell[real]
+    key = np.minimum(a, b) * n + np.maximum(a, b)
+    order = np.argsort(key, kind="stable")
+    key, a, b, cell = key[order], a[order], b[order], cell[order]
+    first = np.flatnonzero(np.r_[True, key[1:] != key[:-1]])
+    count = np.diff(np.r_[first, len(key)])
+    if count.max() > 2:
+        raise MeshError("an edge belongs to more than two cells.")
+    other = np.full(len(first), -1, dtype=np.int64)
+    twin = count == 2
+    other[twin] = cell[first[twin] + 1]
+    tag = np.full(len(first), -1, dtype=np.int64)
+    for k, (name, _, pairs) in enumerate(edges):
+        pairs = np.asarray(pairs).reshape(-1, 2)
+        where = np.searchsorted(key[first], pairs.min(axis=1) * n + pairs.max(axis=1))
+        if (where >= len(first)).any() or (key[first][where] != pairs.min(axis=1) * n + pairs.max(axis=1)).any():
+            raise MeshError(f"an edge of group {name!r} is not an edge of the mesh.")
+        tag[where] = k
+    if ((tag < 0) & ~twin).any():
+        lost = first[np.flatnonzero((tag < 0) & ~twin)[0]]
+        raise MeshError(f"the boundary edge at {plane[a[lost]]} belongs to no group.")
+    a, b = a[first], b[first]
+    corners = np.stack([a, a + n, b + n, b], axis=1)
+    return mesh_from_faces(
+        points, np.arange(len(first) + 1) * 4, corners.ravel(), cell[first], other, tag, [(e[0], e[1]) for e in edges], 2, **extra
+    )

@@ -1,0 +1,51 @@
+"""One-dimensional point distributions.
+
+Two-ended stretching after Vinokur (1983), J. Comput. Phys. 50:215. Every distribution is a smooth function of
+index / count, so that halving the count keeps every second point: mesh families nest by construction.
+"""
+
+import numpy as np
+from scipy.optimize import brentq
+
+from zephyrum.errors import InputError
+
+
+def growth_ratio(first: float, total: float, n: int) -> float:
+    """Ratio r of n geometric steps that begin with `first` and add up to `total`."""
+    if n * first >= total:
+        return 1.0
+
+    def excess(log_r: float) -> float:
+        return np.log(first) + np.log(np.expm1(n * log_r) / np.expm1(log_r)) - np.log(total)
+
+    return float(np.exp(brentq(excess, 1e-12, 5.0, xtol=1e-14)))
+
+
+def geometric(first: float, total: float, n: int) -> np.ndarray:
+    """(n + 1,) distances from 0 to `total`, first step `first`, each step r times the one before."""
+    r = growth_ratio(first, total, n)
+    steps = r ** np.arange(n)
+    return total * np.r_[0.0, np.cumsum(steps)] / steps.sum()
+
+
+def steps_for(first: float, total: float, ratio: float) -> int:
+    """Number of steps of growth `ratio` needed to span `total`."""
+    if ratio <= 1.0:
+        raise InputError(f"growth = {ratio:g} must be above 1, for example 1.15.")
+    return int(np.ceil(np.log1p(total / first * (ratio - 1.0)) / np.log(ratio)))
+
+
+def two_ended(n: int, first: float, last: float) -> np.ndarray:
+    """(n + 1,) points of [0, 1] whose end spacings are close to `first` and `last` (fractions of the length)."""
+    a = np.sqrt(last / first)
+    b = 1.0 / (n * np.sqrt(first * last))
+    t = np.arange(n + 1) / n
+    if b > 1.0 + 1e-9:
+        delta = brentq(lambda d: np.sinh(d) / d - b, 1e-9, 60.0)
+        u = 0.5 * (1.0 + np.tanh(delta * (t - 0.5)) / np.tanh(0.5 * delta))
+    elif b < 1.0 - 1e-9:
+        delta = brentq(lambda d: np.sin(d) / d - b, 1e-9, np.pi - 1e-9)
+        u = 0.5 * (1.0 + np.tan(delta * (t - 0.5)) / np.tan(0.5 * delta))
+    else:
+        u = t
+    return u / (a + (1.0 - a) * u)
