@@ -47,5 +47,5 @@ def limit_weight(mode, pl, ul, vl, wl, tl, pr, ur, vr, wr, tr, far_l, far_r, gam
     fast_l = fade(math.sqrt((ul * ul + vl * vl + wl * wl) / tl), 0.75, 0.95)
     fast_r = fade(math.sqrt((ur * ur + vr * vr + wr * wr) / tr), 0.75, 0.95)
     jump = pr - pl
-    steep = fade(math.sqrt(jump * jump + far_l * far_l + far_r * far_r) / (1.0 / gamma + 0.5 * (pl + pr)), 0.03, 0.10)
+    steep = fade(math.sqrt(jump * jump + far_l * far_l + far_r * far_r) / (1.0 / gamma + 0.5 * (pl + pr)), 0.10, 0.30)
     return 1.0 - (1.0 - fast_l) * (1.0 - fast_r) * (1.0 - steep)

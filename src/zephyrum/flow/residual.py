@@ -22,7 +22,7 @@ SAFE = 0.2  # a face value of pressure or temperature below this share of the ce
 class Scheme:
     """Choices of the discretisation: kappa of the reconstruction, limiter mode, order (1 or 2)."""
 
-    kappa: float = 0.5
+    kappa: float = 1.0 / 3.0
     limiter: str = "auto"
     order: int = 2
 

@@ -8,6 +8,7 @@ as the base. Every second node of a mesh makes the next coarser one. Verified by
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.ndimage import gaussian_filter1d
 
 from zephyrum.air import Reference
 from zephyrum.air.checks import choice, number, whole
@@ -20,6 +21,7 @@ from zephyrum.shape import Airfoil
 COARSEST = 24  # cells around the section below which no coarser relative is made
 BASE_CELLS = 8
 WAKE_BEND = 0.5  # chords over which the wake line turns from the tail's direction to the chord's
+BEND = 0.12  # of the square root of the chord
 WAKE_SPREAD = 0.01  # height of the first wake cell per distance behind the tail
 
 
@@ -52,7 +54,7 @@ def mesh_airfoil(
     """A structured mesh about `foil`; lengths in chords.
 
     around: cells on the surface (even); outward: cells from wall to farfield; farfield: distance of the outer
-    boundary; first_height: height of the wall cell (default: a quarter of the mean surface spacing); growth: ratio of
+    boundary; first_height: height of the wall cell (default: a tenth of the mean surface spacing); growth: ratio of
     successive layers, sets `outward` if that is None; topology: "C" (cut along the wake) or "O" (wraps the tail);
     wake: cells along the wake of a C mesh (default around / 4); nose_spacing, tail_spacing: length of the surface
     cells there. The coarser relatives follow as `mesh.coarser`. Raises InputError on sizes that make no mesh,
@@ -64,7 +66,7 @@ def mesh_airfoil(
     if around % 2:
         raise InputError(f"around = {around} is odd; give an even number, best a multiple of 16, so that coarser relatives exist.")
     mean = foil.length / foil.chord / around
-    first = 0.25 * mean if first_height is None else number("first_height", first_height, 0.0, 0.1, open_low=True)
+    first = 0.1 * mean if first_height is None else number("first_height", first_height, 0.0, 0.1, open_low=True)
     if outward is None:
         if growth is None:
             raise InputError("outward and growth are both missing; give one of them.")
@@ -113,18 +115,54 @@ def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail
         curve = np.concatenate([lower[:0:-1], surface, upper[1:]])
         behind = np.r_[x[:0:-1], np.zeros(len(surface)), x[1:]] / c
     starts = np.hypot(first, WAKE_SPREAD * behind)
-    unique, which = np.unique(starts, return_inverse=True)
-    heights = np.stack([np.diff(geometric(h * c, farfield * c, outward)) for h in unique])[which]
-    wrap = march(curve, heights, closed)
     if closed:
+        wrap = march(curve, np.tile(np.diff(geometric(first * c, farfield * c, outward)), (len(curve), 1)), True)
         wrap = np.concatenate([wrap, wrap[:1]])
+    else:
+        focus = foil.nose + 0.5 * foil.nose_radius * (foil.tail - foil.nose) / c
+        wrap = _unwrapped(curve, starts * c, outward, focus, farfield * c, np.sqrt(c))
     return _Grid(wrap, strip, wake, closed)
+
+
+def _unwrapped(curve: np.ndarray, heights: np.ndarray, layers: int, focus: np.ndarray, reach: float, scale: float) -> np.ndarray:
+    """C-shaped block laid out in the plane of zeta = sqrt(z - focus), where section and wake are nearly a straight line.
+
+    The square root opens the plane about a point just inside the nose (Jameson 1974, Comm. Pure Appl. Math. 27:283) and
+    does the fanning-out that marching does badly. In that plane every line leaves the wall along its (smoothed) normal
+    and turns upright within BEND; further out the lines even out their distances. Back in the physical plane they are
+    parabolas, orthogonal to the layers because the map is conformal; the outer boundary is a parabola `reach` [m]
+    ahead of the nose. `heights` (n,) [m] of the wall cells,
+    `scale` the square root of the chord.
+    """
+    n = len(curve)
+    z = (curve - focus) @ np.array([1.0, 1j])
+    angle = np.unwrap(np.angle(z))
+    angle += 2.0 * np.pi * np.round((np.pi - angle[n // 2]) / (2.0 * np.pi))
+    zeta = np.sqrt(np.abs(z)) * np.exp(0.5j * angle)
+    x, y, top = zeta.real, zeta.imag, np.sqrt(reach)
+    rise = np.stack([geometric(h, top, layers) for h in heights / (2.0 * np.abs(zeta))])
+    rise *= 1.0 - rise / top * (y / top)[:, None]  # the outermost layer is level
+    # direction of the wall's normal, smoothed over BEND so that neighbouring lines never meet
+    level = np.linspace(x[0], x[-1], max(64, int((x[-1] - x[0]) / (0.2 * BEND * scale))))
+    slope = gaussian_filter1d(np.interp(level, x, np.gradient(y, x)), BEND * scale / (level[1] - level[0]), mode="nearest")
+    lean = np.interp(x, level, -np.arctan(slope))
+    lean[0] = lean[-1] = 0.0
+    near = BEND * scale * (1.0 - np.exp(-rise / (BEND * scale)))
+    even = np.cumsum(np.r_[x[0], gaussian_filter1d(np.diff(x), n / 20.0, mode="nearest")])
+    even = x[0] + (even - x[0]) * (x[-1] - x[0]) / (even[-1] - x[0])
+    far = 1.0 - np.exp(-((rise / (2.0 * scale)) ** 2))
+    across = x[:, None] + np.sin(lean)[:, None] * near + (even - x)[:, None] * far
+    up = y[:, None] + rise - (1.0 - np.cos(lean))[:, None] * near
+    back = (across + 1j * up) ** 2
+    out = np.stack([back.real, back.imag], axis=-1) + focus
+    out[:, 0] = curve
+    return out
 
 
 def _surface_parameters(foil, around, first, nose_spacing, tail_spacing, closed):
     """Curve parameters (around + 1,) from the upper to the lower tail, and the tail spacing in chords."""
     mean = foil.length / foil.chord / around
-    nose = 0.25 * mean if nose_spacing is None else number("nose_spacing", nose_spacing, 1e-6, 0.1)
+    nose = 0.1 * mean if nose_spacing is None else number("nose_spacing", nose_spacing, 1e-6, 0.1)
     tail = (0.15 if closed else 0.3) * mean if tail_spacing is None else number("tail_spacing", tail_spacing, 1e-6, 0.1)
     half = around // 2
     upper, lower = foil.nose_parameter, foil.length - foil.nose_parameter

@@ -104,6 +104,14 @@ class Airfoil:
         """Nose point (2,)."""
         return self.curve(self.nose_parameter)[0]
 
+    @functools.cached_property
+    def nose_radius(self) -> float:
+        """Radius of curvature at the nose [same unit as points]."""
+        s = self.nose_parameter
+        (dx, dz), (ax, az) = self.curve(s, 1)[0], self.curve(s, 2)[0]
+        bend = abs(dx * az - dz * ax) / (dx * dx + dz * dz) ** 1.5
+        return min(1.0 / max(bend, 1e-12), 0.5 * self.chord)
+
     @property
     def chord(self) -> float:
         """Distance from the nose to the middle of the tail."""
