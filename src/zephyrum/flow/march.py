@@ -36,7 +36,7 @@ CHANGE = 0.2  # largest relative change of pressure and temperature in one step
 HALVINGS = 5
 ACCEPT = 1.5  # a strictly falling residual would stall moving shocks
 WARM_CFL = 100.0
-FEWEST = 2500  # cells of the coarsest mesh worth a start
+FEWEST = 900  # cells of the coarsest mesh worth a start
 STALL = 30  # steps without a lower residual after which a run wanders
 
 
@@ -197,8 +197,8 @@ def march(
 def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough: bool):
     """March one level; returns states, verdict, reason."""
     settings, jacobian = level.settings, level.jacobian
-    target = 10.0 ** -(4.0 if rough else settings.orders)
-    most = 40 if rough else settings.steps
+    target = 10.0 ** -(3.5 if rough else settings.orders)
+    most = 80 if rough else settings.steps
     R = level.evaluate(q)
     best, best_step = math.inf, 0
     krylov, factor = 0, 1.0

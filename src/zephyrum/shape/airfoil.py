@@ -8,7 +8,11 @@ from scipy.interpolate import CubicSpline
 
 from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError
+from zephyrum.shape.families import bspline_coordinates, class_shape_coordinates
+from zephyrum.shape.flap import flap
+from zephyrum.shape.measures import Measures, measure
 from zephyrum.shape.naca import naca_coordinates
+from zephyrum.shape.reader import read_coordinates, write_coordinates
 
 DENSE = 401  # points that describe an analytic section
 
@@ -52,6 +56,106 @@ class Airfoil:
         choice("tail", tail, ("closed", "blunt"))
         n = whole("n", n, 21) // 2 * 2 + 1
         return cls(naca_coordinates(digits, n, tail), f"NACA {digits}")
+
+    @classmethod
+    def read(cls, path, unit: str | None = None) -> "Airfoil":
+        """A section from a coordinate file in any plain layout; `notes` tell what was recognised and changed.
+
+        Without `unit` it is scaled to unit chord; with it ("mm", "in", "m") the true size is kept in metres.
+        """
+        points, name, notes = read_coordinates(path, unit)
+        corners = _corners_in(points)
+        foil = cls(points, name, corners, tuple(notes))
+        camber = foil.measures.camber
+        if camber < -0.002:
+            foil = replace(foil, notes=(*foil.notes, f"cambered downwards ({100 * camber:.1f} % chord): flip() it if it is upside down"))
+        return foil
+
+    @classmethod
+    def from_control_points(cls, control, name: str = "B-spline", n: int = DENSE) -> "Airfoil":
+        """A section from the control points (m, 2) of a clamped cubic B-spline, upper tail to lower tail."""
+        return cls(bspline_coordinates(control, whole("n", n, 21)), name)
+
+    @classmethod
+    def from_class_shape(cls, upper, lower, gap: float = 0.0, name: str = "class-shape", n: int = DENSE) -> "Airfoil":
+        """A unit-chord section from class-shape coefficients of its upper and lower surface (lower ones negative)."""
+        return cls(class_shape_coordinates(upper, lower, gap, whole("n", n, 21) // 2 * 2 + 1), name)
+
+    def write(self, path):
+        """Write the points as two columns with the name as header; `read` reads the same points back."""
+        return write_coordinates(self.points, self.name, path)
+
+    # -- changes ----------------------------------------------------------------------------------------------
+    def resampled(self, n: int, nose_share: float = 0.25) -> "Airfoil":
+        """The same curve with exactly `n` points, clustered at nose and tail (nose spacing = nose_share x mean)."""
+        n = whole("n", n, 7)
+        number("nose_share", nose_share, 0.0, 1.0, open_low=True)
+        nose, end, mean = self.nose_parameter, self.length, self.length / (n - 1)
+        upper = (n - 1) // 2
+        lower = n - 1 - upper
+        a = _clustered(upper, 0.4 * mean / nose, nose_share * mean / nose) * nose
+        b = _clustered(lower, nose_share * mean / (end - nose), 0.4 * mean / (end - nose)) * (end - nose) + nose
+        s = np.r_[a, b[1:]]
+        corners = []
+        for corner in self.corner_parameters:
+            k = int(np.argmin(np.abs(s - corner)))
+            s[k] = corner
+            corners.append(k)
+        points = self.curve(s)
+        points[0], points[-1] = self.points[0], self.points[-1]
+        return replace(self, points=points, corners=tuple(corners), notes=(*self.notes, f"resampled to {n} points"))
+
+    def _with_gap(self, gap: float) -> np.ndarray:
+        """Points with the tail opened or closed to `gap` by a wedge that grows with x, chord and mean line kept."""
+        along = (self.tail - self.nose) / self.chord
+        square = np.array([-along[1], along[0]])
+        x = np.clip((self.points - self.nose) @ along / self.chord, 0.0, 1.0)
+        side = np.where(np.arange(len(x)) <= np.argmin(np.linalg.norm(self.points - self.nose, axis=1)), 1.0, -1.0)
+        own = (self.points[0] - self.points[-1]) @ square
+        points = self.points + (0.5 * (gap - own) * x**2 * side)[:, None] * square
+        if gap == 0.0:
+            points[0] = points[-1] = 0.5 * (points[0] + points[-1])
+        return points
+
+    def closed(self) -> "Airfoil":
+        """The section with its tail brought together, chord kept."""
+        return replace(self, points=self._with_gap(0.0), notes=(*self.notes, "tail closed, chord kept"))
+
+    def blunted(self, gap: float) -> "Airfoil":
+        """The section with a tail `gap` chords high, chord kept (nothing is cut off)."""
+        number("gap", gap, 0.0, 0.1, open_low=True)
+        return replace(self, points=self._with_gap(gap * self.chord), notes=(*self.notes, f"tail opened to {gap:g} chord, chord kept"))
+
+    def rotated(self, angle: float, about: tuple[float, float] | None = None) -> "Airfoil":
+        """Turned nose-up by `angle` [deg] about a point (default: quarter chord)."""
+        a = np.radians(number("angle", angle, -180.0, 180.0))
+        centre = self.nose + 0.25 * (self.tail - self.nose) if about is None else np.asarray(about, dtype=float)
+        turn = np.array([[np.cos(a), np.sin(a)], [-np.sin(a), np.cos(a)]])
+        return replace(self, points=(self.points - centre) @ turn.T + centre)
+
+    def flipped(self) -> "Airfoil":
+        """Upside down (mirrored in z = 0)."""
+        last = len(self.points) - 1
+        return replace(self, points=(self.points * [1.0, -1.0])[::-1], corners=tuple(last - k for k in reversed(self.corners)))
+
+    def scaled(self, factor: float) -> "Airfoil":
+        """All coordinates times `factor`."""
+        return replace(self, points=self.points * number("factor", factor, 0.0, open_low=True))
+
+    def with_flap(self, hinge: float, angle: float, height: float = 0.5) -> "Airfoil":
+        """A plain flap with a sealed gap, deflected by `angle` [deg], tail down positive.
+
+        hinge: place of the hinge in chords; height: its place between lower (0) and upper (1) surface. The side that
+        opens is bridged by an arc about the hinge, the side that closes is cut where the surfaces meet.
+        """
+        hinge = number("hinge", hinge, 0.3, 0.98)
+        angle = number("angle", angle, -60.0, 60.0)
+        return replace(self, **flap(self, hinge, angle, number("height", height, 0.0, 1.0)))
+
+    @functools.cached_property
+    def measures(self) -> Measures:
+        """Everything measured about the section."""
+        return measure(self)
 
     # -- the curve --------------------------------------------------------------------------------------------
     @functools.cached_property
@@ -136,3 +240,25 @@ def _signed_area(points: np.ndarray) -> float:
     """Area inside the closed polygon, positive if it runs counter-clockwise (x right, z up)."""
     x, z = points.T
     return 0.5 * float(np.sum(x * np.roll(z, -1) - np.roll(x, -1) * z))
+
+
+def _corners_in(points: np.ndarray) -> tuple[int, ...]:
+    """Indices where the polygon turns much more sharply than around: hinges, not noses."""
+    step = np.diff(points, axis=0)
+    length = np.linalg.norm(step, axis=1)
+    turn = np.arccos(np.clip(np.einsum("ij,ij->i", step[:-1], step[1:]) / (length[:-1] * length[1:]), -1.0, 1.0))
+    around = np.maximum(np.r_[0.0, turn[:-1]], np.r_[turn[1:], 0.0])
+    span = np.ptp(points[:, 0])
+    inside = (points[1:-1, 0] > points[:, 0].min() + 0.05 * span) & (points[1:-1, 0] < points[:, 0].max() - 0.01 * span)
+    return tuple(int(k) + 1 for k in np.flatnonzero((turn > np.radians(8.0)) & (turn > 4.0 * around) & inside))
+
+
+def _clustered(n: int, first: float, last: float) -> np.ndarray:
+    """(n + 1,) points of [0, 1] with smooth spacing from about `first` to `last`."""
+    t = np.linspace(0.0, 1.0, n + 1)
+    spacing = 1.0 / n
+    weight = first + (spacing * 1.5 - first) * np.sin(np.pi * np.clip(t, 0.0, 0.5)) ** 2
+    weight2 = last + (spacing * 1.5 - last) * np.sin(np.pi * np.clip(1.0 - t, 0.0, 0.5)) ** 2
+    density = np.minimum(weight, weight2)
+    s = np.r_[0.0, np.cumsum(0.5 * (density[1:] + density[:-1]))]
+    return s / s[-1]

@@ -1,0 +1,39 @@
+"""Sections from a few numbers: B-spline control points, and class-shape coefficients.
+
+Sources: de Boor (1978), A Practical Guide to Splines; Kulfan (2008), J. Aircraft 45:142 (class function sqrt(x)(1 - x)
+times Bernstein polynomials). Verified by tests/test_shape.py.
+"""
+
+import numpy as np
+from scipy.interpolate import BSpline
+from scipy.special import comb
+
+from zephyrum.air.checks import number
+from zephyrum.errors import InputError
+
+
+def bspline_coordinates(control: np.ndarray, n: int) -> np.ndarray:
+    """Points (n, 2) of the clamped cubic B-spline with control points `control` (m, 2), upper tail to lower tail."""
+    control = np.asarray(control, dtype=float)
+    if control.ndim != 2 or control.shape[1] != 2 or len(control) < 5 or not np.isfinite(control).all():
+        raise InputError(f"control points of shape {control.shape} are not usable; give at least 5 finite rows of x and z.")
+    knots = np.r_[np.zeros(3), np.linspace(0.0, 1.0, len(control) - 2), np.ones(3)]
+    t = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, n)))
+    # denser at both tails and, by the middle term, at the nose
+    t = t - 0.12 * np.sin(4.0 * np.pi * t) / (4.0 * np.pi) * 2.0
+    return BSpline(knots, control, 3)(t)
+
+
+def class_shape_coordinates(upper: list[float], lower: list[float], gap: float, n: int) -> np.ndarray:
+    """Points (n, 2) of a unit chord: z = sqrt(x)(1 - x) sum(A_i B_i(x)) +- x gap / 2, upper tail to lower tail."""
+    number("gap", gap, 0.0, 0.1)
+    sides = []
+    x = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, n // 2 + 1)))
+    for name, weights, sign in (("upper", upper, 1.0), ("lower", lower, -1.0)):
+        a = np.asarray(weights, dtype=float)
+        if a.ndim != 1 or not 1 <= len(a) <= 20 or not np.isfinite(a).all():
+            raise InputError(f"{name} = {weights!r} must be 1 to 20 finite class-shape coefficients.")
+        order = len(a) - 1
+        shape = sum(a[i] * comb(order, i) * x**i * (1.0 - x) ** (order - i) for i in range(order + 1))
+        sides.append(np.stack([x, np.sqrt(x) * (1.0 - x) * shape + sign * 0.5 * gap * x], axis=1))
+    return np.concatenate([sides[0][::-1], sides[1][1:]])
