@@ -54,7 +54,8 @@ def mesh_airfoil(
     """A structured mesh about `foil`; lengths in chords.
 
     around: cells on the surface (even); outward: cells from wall to farfield; farfield: distance of the outer
-    boundary; first_height: height of the wall cell (default: a tenth of the mean surface spacing); growth: ratio of
+    boundary; first_height: height of the wall cell (of a C mesh: at the tail, less towards the nose; default: a tenth
+    of the mean surface spacing); growth: ratio of
     successive layers, sets `outward` if that is None; topology: "C" (cut along the wake) or "O" (wraps the tail);
     wake: cells along the wake of a C mesh (default around / 4); nose_spacing, tail_spacing: length of the surface
     cells there. The coarser relatives follow as `mesh.coarser`. Raises InputError on sizes that make no mesh,
@@ -131,7 +132,9 @@ def _unwrapped(curve: np.ndarray, heights: np.ndarray, layers: int, focus: np.nd
     does the fanning-out that marching does badly. In that plane every line leaves the wall along its (smoothed) normal
     and turns upright within BEND; further out the lines even out their distances. Back in the physical plane they are
     parabolas, orthogonal to the layers because the map is conformal; the outer boundary is a parabola `reach` [m]
-    ahead of the nose. `heights` (n,) [m] of the wall cells,
+    ahead of the nose. `heights` (n,) [m] of the wall cells at
+    and behind the tail; ahead of it they shrink with the square root of the distance from the focus, so that the
+    layers stay level,
     `scale` the square root of the chord.
     """
     n = len(curve)
@@ -140,7 +143,7 @@ def _unwrapped(curve: np.ndarray, heights: np.ndarray, layers: int, focus: np.nd
     angle += 2.0 * np.pi * np.round((np.pi - angle[n // 2]) / (2.0 * np.pi))
     zeta = np.sqrt(np.abs(z)) * np.exp(0.5j * angle)
     x, y, top = zeta.real, zeta.imag, np.sqrt(reach)
-    rise = np.stack([geometric(h, top, layers) for h in heights / (2.0 * np.abs(zeta))])
+    rise = np.stack([geometric(h, top, layers) for h in heights / (2.0 * np.maximum(np.abs(zeta), scale))])
     rise *= 1.0 - rise / top * (y / top)[:, None]  # the outermost layer is level
     # direction of the wall's normal, smoothed over BEND so that neighbouring lines never meet
     level = np.linspace(x[0], x[-1], max(64, int((x[-1] - x[0]) / (0.2 * BEND * scale))))

@@ -1,0 +1,84 @@
+"""Forces and moments of the body, by part and by cause, in wind and body axes.
+
+Lift and drag follow the wind (see `air.axes`); CX, CY, CZ lie along body axes x aft, y starboard, z up; CM is nose-up
+positive about the reference point. Moments move to another point without a rerun. Verified by tests/test_results.py.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from zephyrum.air import Freestream, Reference
+
+
+@dataclass(frozen=True)
+class Forces:
+    """Force [N] and moment [N m] vectors (3,) of every part and cause, with all that turns them into coefficients.
+
+    `parts` holds (part, cause, force, moment about the origin of the mesh).
+    """
+
+    parts: tuple[tuple[str, str, tuple, tuple], ...]
+    air: Freestream
+    reference: Reference
+
+    def _sum(self, part: str | None, cause: str | None) -> tuple[np.ndarray, np.ndarray]:
+        chosen = [row for row in self.parts if part in (None, row[0]) and cause in (None, row[1])]
+        force = np.sum([row[2] for row in chosen], axis=0) if chosen else np.zeros(3)
+        moment = np.sum([row[3] for row in chosen], axis=0) if chosen else np.zeros(3)
+        return force, moment - np.cross(np.asarray(self.reference.point), force)
+
+    def newtons(self, part: str | None = None, cause: str | None = None) -> np.ndarray:
+        """Force (3,) in body axes [N]; of a 2-D mesh, on its slab."""
+        return self._sum(part, cause)[0]
+
+    def coefficients(self, part: str | None = None, cause: str | None = None) -> dict[str, float]:
+        """CL, CD, CY, CX, CZ, CM of a part and a cause (None: all)."""
+        force, moment = self._sum(part, cause)
+        scale = self.air.dynamic_pressure * self.reference.area
+        drag, side, lift = self.air.axes @ force / scale
+        return {"CL": float(lift), "CD": float(drag), "CY": float(side), "CX": float(force[0] / scale),
+                "CZ": float(force[2] / scale), "CM": float(moment[1] / (scale * self.reference.chord))}  # fmt: skip
+
+    @property
+    def CL(self) -> float:
+        """Lift coefficient."""
+        return self.coefficients()["CL"]
+
+    @property
+    def CD(self) -> float:
+        """Drag coefficient."""
+        return self.coefficients()["CD"]
+
+    @property
+    def CM(self) -> float:
+        """Pitching-moment coefficient about the reference point, nose-up positive."""
+        return self.coefficients()["CM"]
+
+    def about(self, point: tuple[float, float, float]) -> "Forces":
+        """The same forces with moments about another point [m]."""
+        return replace(self, reference=self.reference.about(point))
+
+    def table(self):
+        """DataFrame: a row for every part and cause, and for the total, with coefficients and newtons."""
+        import pandas as pd
+
+        rows = []
+        for part, cause in [(row[0], row[1]) for row in self.parts] + [(None, None)]:
+            force = self.newtons(part, cause)
+            names = {"part": part or "total", "cause": cause or "all"}
+            rows.append(names | self.coefficients(part, cause) | {"X [N]": force[0], "Y [N]": force[1], "Z [N]": force[2]})
+        return pd.DataFrame(rows)
+
+
+def pressure_forces(mesh, pressure: np.ndarray, air: Freestream, reference: Reference) -> Forces:
+    """Forces of the gauge pressure [Pa] (n_boundary,) on every wall group."""
+    parts = []
+    for group in mesh.groups:
+        if group.role != "wall":
+            continue
+        local = slice(group.start - mesh.n_interior, group.stop - mesh.n_interior)
+        force = pressure[local, None] * mesh.face_area[group.faces]
+        moment = np.cross(mesh.face_centroid[group.faces], force)
+        parts.append((group.name, "pressure", tuple(force.sum(axis=0)), tuple(moment.sum(axis=0))))
+    return Forces(tuple(parts), air, reference)

@@ -1,0 +1,58 @@
+"""A polar: one table, a row a point, with condition, result, verdict, mesh and time; CSV plus a JSON sidecar."""
+
+import json
+import os
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pandas as pd
+
+from zephyrum.errors import FileError
+
+COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CX", "CZ", "L/D", "verdict", "orders", "drift", "CL swing",
+           "CD swing", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "steps", "seconds",
+           "reason")  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Polar:
+    """`table`: DataFrame with COLUMNS, sorted by mach and alpha; `notes`: everything that tells how it was made."""
+
+    table: pd.DataFrame
+    notes: dict = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, rows: list[dict], notes: dict | None = None) -> "Polar":
+        """A polar of point rows."""
+        table = pd.DataFrame(rows).reindex(columns=list(COLUMNS)).sort_values(["mach", "alpha"], ignore_index=True)
+        return cls(table, notes or {})
+
+    def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":
+        """The polar with error bars: the larger of a share of the value and an absolute one, per coefficient."""
+        table = self.table.copy()
+        for name in ("CL", "CD", "CM"):
+            table[f"{name} error"] = (table[name].abs() * relative.get(name, 0.0)).clip(lower=absolute.get(name, 0.0))
+        return Polar(table, self.notes)
+
+    def write(self, path: str | Path) -> Path:
+        """Write `path` (.csv) and its sidecar (.json), each in one stroke."""
+        path = Path(path)
+        notes = self.notes | {"columns": {"alpha": "deg", "seconds": "s", "drift": "largest coefficient change over the last window",
+                                          "orders": "decades of residual drop", "other columns": "dimensionless or text"}}  # fmt: skip
+        for target, text in ((path, self.table.to_csv(index=False)), (path.with_suffix(".json"), json.dumps(notes, indent=1, default=str))):
+            temporary = target.with_name(target.name + ".part")
+            temporary.write_text(text, encoding="utf-8")
+            os.replace(temporary, target)
+        return path
+
+    @classmethod
+    def read(cls, path: str | Path) -> "Polar":
+        """A polar written by `write`."""
+        path = Path(path)
+        if not path.is_file():
+            raise FileError(f"polar {str(path)!r} does not exist; run the study first.")
+        try:
+            notes = json.loads(path.with_suffix(".json").read_text(encoding="utf-8"))
+            return cls(pd.read_csv(path, float_precision="round_trip"), notes)
+        except (OSError, ValueError) as cause:
+            raise FileError(f"polar {str(path)!r} can't be read ({cause}); run the study again.") from None

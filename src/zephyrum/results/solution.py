@@ -1,0 +1,208 @@
+"""A solved flow and everything one can ask of it. `solve` is the front door of a single computation."""
+
+import json
+import os
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import numpy as np
+
+from zephyrum.air import Freestream, Reference
+from zephyrum.air.checks import choice
+from zephyrum.errors import FileError, InputError
+from zephyrum.flow import DRIFT, Flow, History, Settings, carry_over, march
+from zephyrum.flow.gas import Scales
+from zephyrum.mesh import Mesh, write_mesh
+from zephyrum.results.forces import Forces, pressure_forces
+from zephyrum.results.surface import cp_table
+
+MODELS = ("euler",)
+
+
+@dataclass(frozen=True, eq=False)
+class Solution:
+    """One solved condition on one mesh.
+
+    verdict: "settled" (residuals down and forces at rest), "wandering" (neither, but bounded) or "failed"; `reason`
+    says why. Coefficients refer to `reference`; the mesh error of a single solution is unknown until `refine` finds it.
+    """
+
+    mesh: Mesh
+    air: Freestream
+    reference: Reference
+    model: str
+    settings: Settings
+    flow: Flow
+    notes: tuple[str, ...] = field(default=())
+
+    @property
+    def verdict(self) -> str:
+        """settled, wandering or failed."""
+        return self.flow.verdict
+
+    @property
+    def reason(self) -> str:
+        """One sentence on the verdict."""
+        return self.flow.reason
+
+    @property
+    def history(self) -> History:
+        """Residuals and coefficients of every step."""
+        return self.flow.history
+
+    @property
+    def wall_pressure(self) -> np.ndarray:
+        """Gauge pressure (n_boundary,) on the boundary faces [Pa]."""
+        return self.flow.boundary_pressure * self.air.density * self.air.sound_speed**2
+
+    @property
+    def forces(self) -> Forces:
+        """Forces and coefficients; `.about(point)` moves the moment point."""
+        return pressure_forces(self.mesh, self.wall_pressure, self.air, self.reference)
+
+    def cp(self):
+        """DataFrame of Cp along the surface: part, side, x, y, z, x/c, Cp."""
+        return cp_table(self.mesh, self.wall_pressure, self.air, self.reference)
+
+    def fields(self) -> dict[str, np.ndarray]:
+        """Cell fields in SI: pressure [Pa], velocity (n, 3) [m/s], temperature [K], density [kg/m^3], mach, cp."""
+        q, air = self.flow.q, self.air
+        pressure = air.pressure + q[:, 0] * air.density * air.sound_speed**2
+        temperature = q[:, 4] * air.temperature
+        velocity = q[:, 1:4] * air.sound_speed
+        return {"pressure": pressure, "velocity": velocity, "temperature": temperature, "density": pressure / (air.gas.R * temperature),
+                "mach": np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4]), "cp": q[:, 0] / (0.5 * air.mach**2)}  # fmt: skip
+
+    def swing(self) -> dict[str, tuple[float, float]]:
+        """(mean, half of peak to peak) of CL, CD, CM over the last half of the fine-mesh history (at most 40 steps)."""
+        out = {}
+        for name in ("CL", "CD", "CM"):
+            values = self.history.column(name, 0)
+            tail = values[-max(1, min(40, len(values) // 2)) :]
+            out[name] = (float(tail.mean()), float(0.5 * np.ptp(tail)))
+        return out
+
+    def extremes(self):
+        """DataFrame of the extremes of the fields with their places, the physical bound of each, and whether it holds.
+
+        Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure and
+        Cp from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.
+        """
+        import pandas as pd
+
+        air, fields, c = self.air, self.fields(), self.mesh.cell_centroid
+        bounds = {"pressure": (0.0, air.pressure * air.gas.pitot_pressure_ratio(air.mach) if air.mach <= 1 else air.total_pressure),
+                  "temperature": (0.0, air.total_temperature), "cp": (air.cp_vacuum, air.cp_stagnation), "mach": (0.0, np.inf)}  # fmt: skip
+        units = {"pressure": "Pa", "temperature": "K", "cp": "-", "mach": "-"}
+        rows = []
+        for name, (low, high) in bounds.items():
+            slack = 0.02 * ((high - low) if np.isfinite(high) else 1.0)
+            for kind, pick, bound in (("min", np.argmin, low), ("max", np.argmax, high)):
+                k = int(pick(fields[name]))
+                value = float(fields[name][k])
+                holds = value >= low - slack if kind == "min" else value <= high + slack
+                rows.append({"field": name, "unit": units[name], "extreme": kind, "value": value, "x": c[k, 0], "z": c[k, 2], "bound": bound, "holds": bool(holds)})
+        return pd.DataFrame(rows)
+
+    def checks(self) -> list[str]:
+        """Sentences on what looks wrong, with the likely cause; empty if nothing does."""
+        found = list(self.notes)
+        if self.verdict != "settled":
+            found.append(f"the run ended {self.verdict}: {self.reason}.")
+        for row in self.extremes().itertuples():
+            if not row.holds:
+                found.append(f"{row.field} {row.extreme} {row.value:.4g} at x = {row.x:.4g}, z = {row.z:.4g} m is beyond the physical bound {row.bound:.4g}: look at the mesh there.")
+        c = self.forces.coefficients()
+        if self.mesh.dimension == 2 and self.air.mach < 0.5 and abs(self.air.alpha) < 8 and self.verdict == "settled" and c["CD"] > 0.005 + 0.02 * c["CL"] ** 2:
+            found.append(f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail.")
+        return found
+
+    def row(self) -> dict:
+        """The row of this point in a polar."""
+        c, swing = self.forces.coefficients(), self.swing()
+        drop = self.history.drop()
+        worst = float(drop[-1].max()) if len(drop) else 1.0
+        fields = self.fields()
+        return {"mach": self.air.mach, "alpha": self.air.alpha, "reynolds": self.air.reynolds, **{k: c[k] for k in ("CL", "CD", "CM", "CX", "CZ")},
+                "L/D": c["CL"] / c["CD"] if abs(c["CD"]) > 1e-5 else float("nan"), "verdict": self.verdict,
+                "orders": round(-np.log10(max(worst, 1e-16)), 2), "drift": self.history.drift(),
+                "CL swing": swing["CL"][1] if self.verdict != "settled" else 0.0, "CD swing": swing["CD"][1] if self.verdict != "settled" else 0.0,
+                "cp min": float(fields["cp"].min()), "mach max": float(fields["mach"].max()), "model": self.model, "cells": self.mesh.n_cells,
+                "mesh": self.mesh.fingerprint, "steps": int(self.history.column("step", 0)[-1]), "seconds": round(self.flow.seconds, 2), "reason": self.reason}  # fmt: skip
+
+    def write(self, path: str | Path) -> Path:
+        """Write the fields on the mesh to a .vtu or .cgns file."""
+        return write_mesh(self.mesh, path, self.fields())
+
+    def save(self, path: str | Path) -> Path:
+        """Keep the last state and the history in one .npz file, written in one stroke, for a later start or reading."""
+        path = Path(path)
+        temporary = path.with_name(path.name + ".part")
+        facts = {"verdict": self.verdict, "reason": self.reason, "mesh": self.mesh.fingerprint, "mach": self.air.mach, "alpha": self.air.alpha,
+                 "beta": self.air.beta, "seconds": self.flow.seconds, "model": self.model}  # fmt: skip
+        with open(temporary, "wb") as file:
+            np.savez(file, q=self.flow.q, wall=self.flow.boundary_pressure, history=np.array(self.history.rows, dtype=float), facts=json.dumps(facts))
+        os.replace(temporary, path)
+        return path
+
+
+def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Reference, settings: Settings) -> Solution:
+    """A solution kept by `Solution.save`; FileError if it does not belong to this mesh and condition."""
+    path = Path(path)
+    try:
+        with np.load(path, allow_pickle=False) as data:
+            facts = json.loads(str(data["facts"]))
+            history = History([tuple(row) for row in data["history"]])
+            q, wall = data["q"].copy(), data["wall"].copy()
+    except (OSError, ValueError, KeyError, EOFError) as cause:
+        raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
+    if facts["mesh"] != mesh.fingerprint or abs(facts["alpha"] - air.alpha) > 1e-9 or abs(facts["mach"] - air.mach) > 1e-9:
+        raise FileError(f"solution {str(path)!r} is stale: it belongs to another mesh or condition; remove it and run again.")
+    flow = Flow(q, wall, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"])
+    return Solution(mesh, air, reference, facts["model"], settings, flow)
+
+
+def solve(
+    mesh: Mesh,
+    air: Freestream,
+    model: str = "euler",
+    reference: Reference | None = None,
+    settings: Settings | None = None,
+    start: Solution | None = None,
+    on_step: Callable[[dict], None] | None = None,
+) -> Solution:
+    """Solve the steady flow of `air` about `mesh`.
+
+    model: "euler" (inviscid). reference: typed reference quantities; without it those measured by the mesh generator.
+    start: a solution on the same mesh at a neighbouring condition. on_step: called with a dict after every step.
+    Raises InputError for what can't be solved; a run that does not settle is a Solution with another verdict.
+    """
+    choice("model", model, MODELS)
+    settings = settings or Settings()
+    notes: list[str] = []
+    if reference is None:
+        if mesh.reference is None:
+            raise InputError("the mesh carries no measured reference; give reference=Reference(area, chord, span, point).")
+        reference = mesh.reference
+    elif mesh.reference is not None:
+        notes = reference.disagreement(mesh.reference)
+    if mesh.dimension == 2 and abs(air.beta) > 1e-9:
+        raise InputError(f"beta = {air.beta:g} deg has no meaning on a two-dimensional mesh; leave it out.")
+    if not len(mesh.faces_of("wall")):
+        raise InputError("the mesh has no boundary with the role 'wall', so there is nothing to take forces of.")
+    if not air.mach >= 0.01:
+        raise InputError(f"mach = {air.mach:g} is below 0.01, where this compressible solver loses accuracy; raise it to 0.05 at equal Reynolds number.")
+    state = None
+    if start is not None:
+        if start.mesh.fingerprint != mesh.fingerprint:
+            raise InputError("start belongs to another mesh; give a solution on the same one.")
+        state = carry_over(start.flow.q, mesh, start.air, air, reference.chord)
+    flow = march(mesh, air, reference, settings, state, on_step)
+    if start is not None and flow.verdict != "settled":
+        cold = march(mesh, air, reference, settings, None, on_step)
+        if cold.verdict == "settled":
+            flow = cold
+    if flow.verdict == "settled" and flow.history.drift() > DRIFT:
+        flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
+    return Solution(mesh, air, reference, model, settings, flow, tuple(notes))
