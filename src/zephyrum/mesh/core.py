@@ -162,6 +162,25 @@ class Mesh:
         """Extent along y [m]: in two dimensions the thickness of the slab."""
         return float(np.ptp(self.points[:, 1]))
 
+    @functools.cached_property
+    def cell_rings(self) -> tuple[np.ndarray, np.ndarray]:
+        """Corners on y = 0 of every cell of a two-dimensional mesh, counter-clockwise, as CSR (points, start)."""
+        start, faces = self.cell_faces
+        edge = self.face_points.reshape(-1, 4)[:, [0, 3]]  # both on y = 0, along the boundary seen from the left cell
+        cell = np.repeat(np.arange(self.n_cells), np.diff(start))
+        own = self.left[faces] == cell
+        a = np.where(own, edge[faces, 0], edge[faces, 1]).tolist()
+        b = np.where(own, edge[faces, 1], edge[faces, 0]).tolist()
+        corners = np.empty(len(faces), dtype=np.int64)
+        for k in range(self.n_cells):
+            low, high = start[k], start[k + 1]
+            follow = dict(zip(a[low:high], b[low:high]))
+            ring = [a[low]]
+            while len(ring) < high - low:
+                ring.append(follow[ring[-1]])
+            corners[low:high] = ring
+        return corners, start
+
     # -- identity ---------------------------------------------------------------------------------------------
     @functools.cached_property
     def fingerprint(self) -> str:

@@ -61,7 +61,7 @@ def _closed(mesh: Mesh):
     cell_b[:ni] = mesh.right
     if mesh.dimension == 3:
         return mesh.face_start, mesh.face_points, mesh.left, cell_b, tag, groups
-    corners, start = _side_polygons(mesh)
+    corners, start = mesh.cell_rings
     n, half = mesh.n_cells, len(mesh.points) // 2
     counts = np.diff(start)
     owner = np.repeat(np.arange(n), counts)
@@ -72,25 +72,6 @@ def _closed(mesh: Mesh):
     cells = np.arange(n)
     groups.append((SIDES, "symmetry"))
     return face_start, points, np.r_[mesh.left, cells, cells], np.r_[cell_b, np.full(2 * n, -1)], np.r_[tag, np.full(2 * n, len(groups) - 1)], groups
-
-
-def _side_polygons(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
-    """Ring of y = 0 points of every cell of a two-dimensional mesh, as CSR (corners, start)."""
-    start, faces = mesh.cell_faces
-    edge = mesh.face_points.reshape(-1, 4)[:, [0, 3]]  # both on y = 0, along the boundary seen from the left cell
-    cell = np.repeat(np.arange(mesh.n_cells), np.diff(start))
-    own = mesh.left[faces] == cell
-    a = np.where(own, edge[faces, 0], edge[faces, 1])
-    b = np.where(own, edge[faces, 1], edge[faces, 0])
-    corners = np.empty(len(faces), dtype=np.int64)
-    for k in range(mesh.n_cells):
-        run = slice(start[k], start[k + 1])
-        follow = dict(zip(a[run].tolist(), b[run].tolist()))
-        ring = [int(a[start[k]])]
-        while len(ring) < len(follow):
-            ring.append(follow[ring[-1]])
-        corners[run] = ring
-    return corners, start
 
 
 def _opened(points, start, face_points, cell_a, cell_b, tag, groups, **extra) -> Mesh:

@@ -1,0 +1,115 @@
+"""The same case on nested meshes: observed order, extrapolated value, error bar, and a plain verdict.
+
+Sources: Roache (1994), J. Fluids Eng. 116:405 (grid convergence index, safety factor 1.25); Celik et al. (2008), J.
+Fluids Eng. 130:078001 (procedure); Eca and Hoekstra (2014), J. Comput. Phys. 262:104 (three times the data range where
+no order can be trusted). Verified by tests/test_studies.py on made-up sequences of known order.
+"""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum.air import Freestream
+from zephyrum.air.checks import whole
+from zephyrum.errors import InputError
+from zephyrum.flow import Settings
+from zephyrum.mesh import Mesh, mesh_airfoil
+from zephyrum.results import solve
+from zephyrum.shape import Airfoil
+
+SAFETY = 1.25
+FORMAL_ORDER = 2.0
+ASYMPTOTIC = (1.0, 3.2)  # observed orders taken as those of a second-order scheme
+NOISE = 2e-6  # differences below this are convergence error, not mesh error
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """Verdict on one quantity: value on the finest mesh, observed order, extrapolated value, error bar of the finest."""
+
+    name: str
+    finest: float
+    order: float
+    extrapolated: float
+    error: float
+    asymptotic: bool
+    words: str
+
+
+def estimate(name: str, values: list[float], ratio: float) -> Estimate:
+    """Judge `values` on three or more meshes, finest first, each `ratio` times finer than the next."""
+    f1, f2, f3 = values[:3]
+    d21, d32 = f2 - f1, f3 - f2
+    spread = max(values) - min(values)
+    if abs(d21) < NOISE and abs(d32) < NOISE * 10:
+        return Estimate(name, f1, math.nan, f1, max(SAFETY * abs(d21), NOISE), True, "no mesh effect above convergence noise")
+    if d21 * d32 <= 0.0 or abs(d21) >= abs(d32):
+        kind = "oscillates" if d21 * d32 <= 0.0 else "does not converge"
+        return Estimate(name, f1, math.nan, f1, 3.0 * spread, False, f"{kind} with the mesh: not in the asymptotic range, error bar is three times the spread")
+    order = math.log(abs(d32 / d21)) / math.log(ratio)
+    used = min(max(order, 0.5), FORMAL_ORDER)
+    extrapolated = f1 - d21 / (ratio**used - 1.0)
+    error = SAFETY * abs(d21) / (ratio**used - 1.0)
+    inside = ASYMPTOTIC[0] <= order <= ASYMPTOTIC[1]
+    words = f"observed order {order:.2f}: " + ("in the asymptotic range" if inside else "not in the asymptotic range, error bar is cautious")
+    if not inside:
+        error = max(error, 3.0 * abs(d21))
+    return Estimate(name, f1, order, extrapolated, error, inside, words)
+
+
+@dataclass(frozen=True)
+class Refinement:
+    """`table`: a row a mesh, finest first; `estimates`: CL, CD, CM judged."""
+
+    table: object
+    estimates: dict[str, Estimate]
+    air: Freestream
+
+    @property
+    def verdict(self) -> str:
+        """One sentence on all three coefficients."""
+        good = [name for name, e in self.estimates.items() if e.asymptotic]
+        if len(good) == len(self.estimates):
+            return "all coefficients are in the asymptotic range"
+        rest = ", ".join(name for name in self.estimates if name not in good)
+        return f"not in the asymptotic range: {rest}; refine once more before trusting the extrapolated value"
+
+    def rows(self) -> list[dict]:
+        """The estimates as table rows."""
+        return [{"coefficient": e.name, "finest mesh": e.finest, "error +-": e.error, "observed order": e.order, "extrapolated": e.extrapolated,
+                 "verdict": e.words} for e in self.estimates.values()]  # fmt: skip
+
+
+def refine(shape: Airfoil | Mesh, air: Freestream, levels: int = 3, model: str = "euler", settings: Settings | None = None, on_level=None, **mesh_options) -> Refinement:
+    """Solve `air` on the finest mesh and its `levels` - 1 coarser relatives and judge the coefficients.
+
+    shape: a Mesh, or an Airfoil meshed with `mesh_options`. InputError if the mesh has too few relatives; a level that
+    does not settle makes every estimate say so.
+    """
+    import pandas as pd
+
+    levels = whole("levels", levels, 3, 6)
+    mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
+    family = mesh.family()
+    if len(family) < levels:
+        raise InputError(
+            f"levels = {levels}, but the mesh has only {len(family)} nested level(s); choose around and outward divisible by {2 ** (levels - 1)} "
+            f"and large enough (around >= {24 * 2 ** (levels - 1)}, outward >= {8 * 2 ** (levels - 1)})."
+        )
+    rows = []
+    for level, one in enumerate(family[:levels]):
+        solution = solve(one, air, model, reference=mesh.reference, settings=settings)
+        size = math.sqrt(float(np.sum(mesh.cell_volume)) / one.n_cells)
+        rows.append({"level": level, "cells": one.n_cells, "h": size, **{k: solution.forces.coefficients()[k] for k in ("CL", "CD", "CM")},
+                     "verdict": solution.verdict, "mesh": one.fingerprint, "seconds": round(solution.flow.seconds, 2)})  # fmt: skip
+        if on_level is not None:
+            on_level(rows[-1])
+    table = pd.DataFrame(rows)
+    ratio = math.sqrt(family[0].n_cells / family[1].n_cells)
+    estimates = {name: estimate(name, table[name].tolist(), ratio) for name in ("CL", "CD", "CM")}
+    if (table["verdict"] != "settled").any():
+        unsettled = ", ".join(str(r["cells"]) for r in rows if r["verdict"] != "settled")
+        for name, e in estimates.items():
+            estimates[name] = Estimate(name, e.finest, e.order, e.extrapolated, max(e.error, 3.0 * float(np.ptp(table[name]))), False, f"the mesh of {unsettled} cells did not settle: no trust in the order")
+    return Refinement(table, estimates, air)

@@ -1,0 +1,271 @@
+"""Study files: one TOML file says what to compute; every mistake is told with its line.
+
+The schema is in `Study`; `TEMPLATE` is a commented file to start from.
+"""
+
+import re
+import tomllib
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
+
+from zephyrum.air import Freestream, quantity
+from zephyrum.errors import FileError, InputError
+from zephyrum.flow import Settings
+from zephyrum.mesh import Mesh, mesh_airfoil
+from zephyrum.shape import Airfoil
+
+TEMPLATE = '''# A Zephyrum study. Run it with:  zephyrum run {file}
+title = "{title}"
+
+[section]                 # one of: naca, file, class_shape
+naca = "2412"             # 4 or 5 digits
+# file = "section.csv"    # coordinates in any plain layout
+# class_shape = {{ upper = [0.17, 0.16, 0.15], lower = [-0.17, -0.10, -0.08], gap = 0.0 }}
+tail = "closed"           # or "blunt" (for naca)
+chord = "1 m"             # true size
+# flap = {{ hinge = 0.75, angle = 10 }}
+
+[air]                     # any sufficient set: altitude, pressure, temperature, density, reynolds
+altitude = "0 ft"
+
+[mesh]
+topology = "O"            # O wraps the tail, C follows the wake
+around = 128              # cells on the surface; multiples of 16 nest best
+outward = 32              # cells from wall to farfield
+farfield = 100            # chords
+
+[solver]
+model = "euler"
+orders = 8                # decades of residual drop
+
+[sweep]
+mach = [0.2, 0.6]
+alpha = {{ from = -4, to = 8, step = 2 }}   # degrees; or a list
+
+[refine]                  # the second and third mesh: error bars for the polar
+mach = 0.2
+alpha = 2
+levels = 3
+
+[run]
+processes = 2
+'''
+
+
+class _Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+
+class Range(_Strict):
+    """An evenly spaced list of values."""
+
+    start: float = Field(alias="from")
+    to: float
+    step: float = Field(gt=0)
+
+    def values(self) -> list[float]:
+        """All values from start to `to`."""
+        if self.to < self.start:
+            raise ValueError(f"to = {self.to:g} is below from = {self.start:g}")
+        return [round(float(v), 9) for v in np.arange(self.start, self.to + 1e-9 * self.step + 1e-12, self.step)]
+
+
+def _listed(value: Any) -> Any:
+    if isinstance(value, dict):
+        return Range.model_validate(value).values()
+    return [value] if isinstance(value, int | float) and not isinstance(value, bool) else value
+
+
+Numbers = Annotated[list[float], BeforeValidator(_listed), Field(min_length=1, max_length=500)]
+Quantity = float | str
+
+
+class ClassShape(_Strict):
+    """Class-shape coefficients."""
+
+    upper: list[float]
+    lower: list[float]
+    gap: float = 0.0
+
+
+class Flap(_Strict):
+    """A plain flap."""
+
+    hinge: float
+    angle: float
+
+
+class Section(_Strict):
+    """The airfoil."""
+
+    naca: str | None = None
+    file: str | None = None
+    class_shape: ClassShape | None = None
+    tail: Literal["closed", "blunt"] = "closed"
+    chord: Quantity = "1 m"
+    flap: Flap | None = None
+
+
+class AirTable(_Strict):
+    """What all points share."""
+
+    altitude: Quantity | None = None
+    pressure: Quantity | None = None
+    temperature: Quantity | None = None
+    density: Quantity | None = None
+    reynolds: float | None = None
+
+
+class MeshTable(_Strict):
+    """Options of mesh_airfoil."""
+
+    topology: Literal["C", "O"] = "O"
+    around: int = 128
+    outward: int | None = 32
+    farfield: float = 100.0
+    first_height: float | None = None
+    growth: float | None = None
+    wake: int | None = None
+
+
+class SolverTable(_Strict):
+    """Model and settings."""
+
+    model: Literal["euler"] = "euler"
+    orders: float = 8.0
+    steps: int = 200
+    limiter: Literal["auto", "on", "off"] = "auto"
+    kappa: float = 1.0 / 3.0
+    gradient: Literal["green-gauss", "least-squares"] = "green-gauss"
+
+
+class SweepTable(_Strict):
+    """Conditions."""
+
+    mach: Numbers
+    alpha: Numbers
+
+
+class RefineTable(_Strict):
+    """Where to prove the mesh."""
+
+    mach: float
+    alpha: float
+    levels: int = Field(3, ge=3, le=6)
+
+
+class RunTable(_Strict):
+    """How to run."""
+
+    processes: int = Field(2, ge=1, le=256)
+
+
+class Study(_Strict):
+    """A whole study file."""
+
+    title: str = "study"
+    section: Section
+    air: AirTable = AirTable()
+    mesh: MeshTable = MeshTable()
+    solver: SolverTable = SolverTable()
+    sweep: SweepTable | None = None
+    refine: RefineTable | None = None
+    run: RunTable = RunTable()
+    base: Path = Field(default=Path("."), exclude=True)
+
+    def foil(self) -> Airfoil:
+        """The section in its true size [m]."""
+        s = self.section
+        ways = [name for name in ("naca", "file", "class_shape") if getattr(s, name) is not None]
+        if len(ways) != 1:
+            raise InputError(f"section names {' and '.join(ways) or 'nothing'}; give exactly one of naca, file, class_shape.")
+        if s.naca is not None:
+            foil = Airfoil.naca(s.naca, s.tail)
+        elif s.file is not None:
+            foil = Airfoil.read(self.base / s.file)
+        else:
+            foil = Airfoil.from_class_shape(s.class_shape.upper, s.class_shape.lower, s.class_shape.gap, name=self.title)
+        if s.flap is not None:
+            foil = foil.with_flap(s.flap.hinge, s.flap.angle)
+        chord = quantity("section.chord", s.chord, "m")
+        if not 0.0 < chord < 1000.0:
+            raise InputError(f"section.chord = {s.chord!r} is not the chord of an aircraft; give for example '1.6 m'.")
+        return foil.scaled(chord / foil.chord)
+
+    def mesh_of(self, foil: Airfoil) -> Mesh:
+        """The mesh about the section."""
+        return mesh_airfoil(foil, **self.mesh.model_dump())
+
+    def freestream(self, mach: float, alpha: float = 0.0) -> Freestream:
+        """The stream at one condition."""
+        given = {name: value for name, value in self.air.model_dump().items() if value is not None}
+        return Freestream(mach=mach, alpha=alpha, length=quantity("section.chord", self.section.chord, "m"), **given)
+
+    def settings(self) -> Settings:
+        """Solver settings."""
+        return Settings(**{name: value for name, value in self.solver.model_dump().items() if name != "model"})
+
+
+def read_study(path: str | Path) -> Study:
+    """Read and validate a study file; every mistake is an InputError `file:line: key: what to do`."""
+    path = Path(path)
+    if not path.exists():
+        raise FileError(f"study file {str(path)!r} does not exist; make one with: zephyrum new {path.name}")
+    if not path.is_file():
+        raise FileError(f"study {str(path)!r} is not a file; give the .toml file itself.")
+    try:
+        text = path.read_bytes().decode("utf-8")
+    except UnicodeDecodeError:
+        raise FileError(f"study file {path.name!r} is not text; give a TOML file.") from None
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as cause:
+        line = re.search(r"line (\d+)", str(cause))
+        where = f"{path.name}:{line[1]}" if line else path.name
+        raise InputError(f"{where}: not valid TOML ({str(cause).split(' (')[0].lower()}); mend the line.") from None
+    try:
+        study = Study.model_validate(data)
+    except ValidationError as cause:
+        error = cause.errors()[0]
+        keys = [str(key) for key in error["loc"] if not (isinstance(key, str) and ("[" in key or key in ("float", "str", "int")))]
+        raise InputError(f"{path.name}:{_line_of(text, keys)}: {'.'.join(keys)}: {_advice(error, keys)}") from None
+    study.base = path.parent
+    if study.sweep is None and study.refine is None:
+        raise InputError(f"{path.name}: neither [sweep] nor [refine] is there, so there is nothing to compute; add one.")
+    return study
+
+
+def _advice(error: dict, keys: list[str]) -> str:
+    kind, value = error["type"], error.get("input")
+    if kind == "extra_forbidden":
+        table: Any = Study
+        for key in keys[:-1]:
+            annotation = table.model_fields[key].annotation
+            table = next((a for a in (annotation, *getattr(annotation, "__args__", ())) if isinstance(a, type) and issubclass(a, BaseModel)), Study)
+        names = [field.alias or name for name, field in table.model_fields.items() if name != "base"]
+        return f"unknown key; known here: {', '.join(names)}."
+    if kind == "missing":
+        return "is missing; add it."
+    return f"{error['msg'][0].lower()}{error['msg'][1:]}, but it is {value!r}."
+
+
+def _line_of(text: str, keys: list[str]) -> int:
+    """Line of the key path in the TOML text (of its table, if the key itself is not there)."""
+    table, best = "", 1
+    for number, line in enumerate(text.splitlines(), 1):
+        head = re.match(r"\s*\[+\s*([\w.\-]+)\s*\]+", line)
+        if head:
+            table = head[1]
+            if keys and table == keys[0]:
+                best = number
+            continue
+        key = re.match(r"\s*([\w.\-\"]+)\s*=", line)
+        if not key:
+            continue
+        path = [part for part in (*table.split("."), *key[1].strip('"').split(".")) if part]
+        if path == keys[: len(path)]:
+            return number
+    return best

@@ -1,0 +1,187 @@
+"""Sweeps over angle of attack and Mach number: a tree of short chains, run on several processes, resumable.
+
+At every Mach number the point nearest alpha 0 is solved first, from a cold start; the others follow upwards and
+downwards, each from its neighbour's stored state. So what a point computes does not depend on timing, on the number of
+processes or on interruptions. Verified by tests/test_studies.py.
+"""
+
+import os
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import asdict, dataclass
+from multiprocessing import get_context
+from pathlib import Path
+
+from zephyrum.air import Freestream
+from zephyrum.air.checks import number, whole
+from zephyrum.errors import FlowError, InputError
+from zephyrum.flow import Settings
+from zephyrum.mesh import Mesh, mesh_airfoil
+from zephyrum.results import Polar, load_solution, solve
+from zephyrum.shape import Airfoil
+from zephyrum.studies.store import Store
+
+
+@dataclass(frozen=True)
+class Point:
+    """One condition and the point whose state it starts from (None: a cold start)."""
+
+    mach: float
+    alpha: float
+    after: "Point | None"
+
+    @property
+    def name(self) -> str:
+        """Name of its files."""
+        return f"m{self.mach:.4f}_a{self.alpha:+08.3f}"
+
+
+def plan(alphas: list[float], machs: list[float]) -> list[Point]:
+    """All points, each after the one it starts from."""
+    points = []
+    for mach in machs:
+        ordered = sorted(alphas)
+        root = min(range(len(ordered)), key=lambda k: (abs(ordered[k]), k))
+        first = Point(mach, ordered[root], None)
+        points.append(first)
+        for branch in (ordered[root + 1 :], ordered[:root][::-1]):
+            last = first
+            for alpha in branch:
+                last = Point(mach, alpha, last)
+                points.append(last)
+    return points
+
+
+def _values(name: str, values, low: float, high: float, open_low: bool = False) -> list[float]:
+    sequence = [values] if isinstance(values, int | float | str) else list(values)
+    if not sequence:
+        raise InputError(f"{name} is empty; give at least one value.")
+    out = [number(name, value, low, high, open_low=open_low) for value in sequence]
+    if len({round(value, 6) for value in out}) < len(out):
+        raise InputError(f"{name} = {sequence} holds a value twice; give each once.")
+    return out
+
+
+_WORK: dict = {}
+
+
+def _prepare(shape, mesh_options, air, settings, model, store, threads) -> None:
+    """Make one process ready: the mesh once, few threads, and an end when the parent is gone."""
+    import numba
+
+    mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
+    _WORK.update(mesh=mesh, air=air, settings=settings, model=model, store=store)
+    if threads:
+        numba.set_num_threads(threads)
+        parent = os.getppid()
+
+        def watch() -> None:
+            while os.getppid() == parent:
+                time.sleep(0.5)
+            os._exit(1)
+
+        threading.Thread(target=watch, daemon=True).start()
+
+
+def _compute(point: Point) -> dict:
+    """Solve one point, keep its state and its row, return the row."""
+    mesh, settings, store = _WORK["mesh"], _WORK["settings"], _WORK["store"]
+    air = _WORK["air"].at_mach(point.mach).turned(alpha=point.alpha)
+    start = None
+    if point.after is not None and store.row(point.after.name)["verdict"] != "failed":
+        before = _WORK["air"].at_mach(point.after.mach).turned(alpha=point.after.alpha)
+        start = load_solution(store.state(point.after.name), mesh, before, mesh.reference, settings)
+    solution = solve(mesh, air, _WORK["model"], settings=settings, start=start)
+    solution.save(store.state(point.name))
+    row = solution.row() | {"start": point.after.name if start is not None else "cold"}
+    store.keep_row(point.name, row)
+    return row
+
+
+def sweep(
+    shape: Airfoil | Mesh,
+    alpha,
+    mach,
+    reynolds: float | None = None,
+    model: str = "euler",
+    air: Freestream | None = None,
+    folder: str | Path | None = None,
+    processes: int = 2,
+    settings: Settings | None = None,
+    on_point: Callable[[dict, int, int], None] | None = None,
+    **mesh_options,
+) -> Polar:
+    """Polar over `alpha` [deg] and `mach`, on a Mesh or on an Airfoil meshed with `mesh_options`.
+
+    air: gas and state shared by all points (default: standard sea level). folder: where states and rows are kept; an
+    interrupted sweep given the same folder goes on where it stopped. on_point(row, done, total) after each point.
+    Raises InputError for bad input, FlowError if a process dies (run again to resume).
+    """
+    alphas = _values("alpha", alpha, -60.0, 60.0)
+    machs = _values("mach", mach, 0.01, 4.0)
+    processes = whole("processes", processes, 1, 256)
+    settings = settings or Settings()
+    base = air or Freestream(mach=machs[0], reynolds=reynolds)
+    if folder is None:
+        with tempfile.TemporaryDirectory() as scratch:
+            return sweep(shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, **mesh_options)
+    mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
+    key = {"mesh": mesh.fingerprint, "settings": asdict(settings), "model": model,
+           "air": [base.at_mach(machs[0]).pressure, base.temperature, base.gas.gamma]}  # fmt: skip
+    store = Store.open(folder, key)
+    points = plan(alphas, machs)
+    total = len(points)
+    rows = {point.name: row for point in points if (row := store.row(point.name)) is not None}
+    todo = [point for point in points if point.name not in rows]
+    work = (shape, mesh_options, base, settings, model, store)
+    if todo and processes == 1:
+        _prepare(mesh, {}, *work[2:], 0)
+        for point in todo:
+            rows[point.name] = _compute(point)
+            if on_point is not None:
+                on_point(rows[point.name], len(rows), total)
+    elif todo:
+        _spread(todo, rows, work, min(processes, len(todo)), total, on_point)
+    notes = {"made by": "zephyrum.sweep", "mesh": mesh.recipe | {"fingerprint": mesh.fingerprint, "cells": mesh.n_cells},
+             "reference": asdict(mesh.reference), "settings": asdict(settings), "model": model, "study": store.fingerprint,
+             "air": [list(row) for row in base.table()]}  # fmt: skip
+    return Polar.of([rows[point.name] for point in points], notes)
+
+
+def _spread(todo, rows, work, processes, total, on_point) -> None:
+    """Compute `todo` on several processes, every point once its predecessor is there."""
+    # one thread of linear algebra a process: more would fight over the cores (read when the workers import numpy)
+    held = {name: os.environ.get(name) for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "NUMBA_NUM_THREADS")}
+    os.environ.update(dict.fromkeys(held, "1"))
+    try:
+        with ProcessPoolExecutor(processes, get_context("spawn"), _prepare, (*work, 1)) as pool:
+            waiting, running = list(todo), {}
+            try:
+                while waiting or running:
+                    ready = [p for p in waiting if p.after is None or p.after.name in rows]
+                    for point in ready[: processes - len(running)]:
+                        running[pool.submit(_compute, point)] = point
+                        waiting.remove(point)
+                    done, _ = wait(running, return_when=FIRST_COMPLETED)
+                    for future in done:
+                        point = running.pop(future)
+                        rows[point.name] = future.result()
+                        if on_point is not None:
+                            on_point(rows[point.name], len(rows), total)
+            except BrokenProcessPool:
+                raise FlowError("a worker process died (killed, or out of memory); finished points are kept: run the same study again to go on.") from None
+            except KeyboardInterrupt:
+                pool.shutdown(wait=False, cancel_futures=True)
+                for process in list(pool._processes.values()):
+                    process.terminate()
+                raise
+    finally:
+        for name, value in held.items():
+            if value is None:
+                os.environ.pop(name, None)
+            else:
+                os.environ[name] = value
