@@ -106,7 +106,8 @@ class Freestream:
         if L is None and reynolds is not None:
             L = reynolds * gas.viscosity(T) / (rho * V)
         self._set(pressure=p, temperature=T, speed=V, length=L, density=rho, altitude=known.get("altitude"), assumed=tuple(assumed))
-        self._set(mach=V / self.sound_speed, reynolds=None if L is None else rho * V * L / self.viscosity)
+        exact = "mach" in known and "speed" not in known
+        self._set(mach=known["mach"] if exact else V / self.sound_speed, reynolds=None if L is None else rho * V * L / self.viscosity)
 
     def _agree(self, known: dict[str, float]) -> None:
         """Refuse by name any given quantity that the others contradict by more than 1 %."""

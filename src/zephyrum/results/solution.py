@@ -18,6 +18,7 @@ from zephyrum.results.forces import Forces, pressure_forces
 from zephyrum.results.surface import cp_table
 
 MODELS = ("euler",)
+LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
 
 @dataclass(frozen=True, eq=False)
@@ -125,7 +126,7 @@ class Solution:
         worst = float(drop[-1].max()) if len(drop) else 1.0
         fields = self.fields()
         return {"mach": self.air.mach, "alpha": self.air.alpha, "reynolds": self.air.reynolds, **{k: c[k] for k in ("CL", "CD", "CM", "CX", "CZ")},
-                "L/D": c["CL"] / c["CD"] if abs(c["CD"]) > 1e-5 else float("nan"), "verdict": self.verdict,
+                "L/D": c["CL"] / c["CD"] if c["CD"] > LEAST_DRAG else float("nan"), "verdict": self.verdict,
                 "orders": round(-np.log10(max(worst, 1e-16)), 2), "drift": self.history.drift(),
                 "CL swing": swing["CL"][1] if self.verdict != "settled" else 0.0, "CD swing": swing["CD"][1] if self.verdict != "settled" else 0.0,
                 "cp min": float(fields["cp"].min()), "mach max": float(fields["mach"].max()), "model": self.model, "cells": self.mesh.n_cells,

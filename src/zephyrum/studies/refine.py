@@ -81,14 +81,28 @@ class Refinement:
                  "verdict": e.words} for e in self.estimates.values()]  # fmt: skip
 
 
+def judge(rows: list[dict], air: Freestream) -> Refinement:
+    """The Refinement of rows made by `refine` (finest first): level, cells, h, CL, CD, CM, verdict."""
+    import pandas as pd
+
+    table = pd.DataFrame(rows)
+    ratio = math.sqrt(rows[0]["cells"] / rows[1]["cells"])
+    estimates = {name: estimate(name, table[name].tolist(), ratio) for name in ("CL", "CD", "CM")}
+    unsettled = ", ".join(str(row["cells"]) for row in rows if row["verdict"] != "settled")
+    if unsettled:
+        for name, e in estimates.items():
+            words = f"the mesh of {unsettled} cells did not settle: no trust in the order"
+            error = max(e.error, 3.0 * float(np.ptp(table[name])))
+            estimates[name] = Estimate(name, e.finest, e.order, e.extrapolated, error, False, words)
+    return Refinement(table, estimates, air)
+
+
 def refine(shape: Airfoil | Mesh, air: Freestream, levels: int = 3, model: str = "euler", settings: Settings | None = None, on_level=None, **mesh_options) -> Refinement:
     """Solve `air` on the finest mesh and its `levels` - 1 coarser relatives and judge the coefficients.
 
     shape: a Mesh, or an Airfoil meshed with `mesh_options`. InputError if the mesh has too few relatives; a level that
     does not settle makes every estimate say so.
     """
-    import pandas as pd
-
     levels = whole("levels", levels, 3, 6)
     mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
     family = mesh.family()
@@ -105,11 +119,4 @@ def refine(shape: Airfoil | Mesh, air: Freestream, levels: int = 3, model: str =
                      "verdict": solution.verdict, "mesh": one.fingerprint, "seconds": round(solution.flow.seconds, 2)})  # fmt: skip
         if on_level is not None:
             on_level(rows[-1])
-    table = pd.DataFrame(rows)
-    ratio = math.sqrt(family[0].n_cells / family[1].n_cells)
-    estimates = {name: estimate(name, table[name].tolist(), ratio) for name in ("CL", "CD", "CM")}
-    if (table["verdict"] != "settled").any():
-        unsettled = ", ".join(str(r["cells"]) for r in rows if r["verdict"] != "settled")
-        for name, e in estimates.items():
-            estimates[name] = Estimate(name, e.finest, e.order, e.extrapolated, max(e.error, 3.0 * float(np.ptp(table[name]))), False, f"the mesh of {unsettled} cells did not settle: no trust in the order")
-    return Refinement(table, estimates, air)
+    return judge(rows, air)

@@ -1,0 +1,313 @@
+"""The command `zephyrum`. It parses, calls and prints; the exit code says how it went.
+
+0: done, everything settled. 1: done, but something did not settle. 2: the input can't be used (one sentence says why).
+3: the computation broke off (run it again to resume).
+"""
+
+import sys
+import time
+from importlib import resources
+from pathlib import Path
+
+import click
+
+from zephyrum.errors import FlowError, InputError, ZephyrumError
+
+
+class _Sentences(click.Group):
+    """Every deliberate error ends as one sentence on stderr."""
+
+    def invoke(self, ctx):
+        try:
+            return super().invoke(ctx)
+        except (FlowError, KeyboardInterrupt) as cause:
+            click.echo(f"zephyrum: {cause or 'interrupted; finished points are kept: run again to resume'}", err=True)
+            sys.exit(3)
+        except ZephyrumError as cause:
+            click.echo(f"zephyrum: {cause}", err=True)
+            sys.exit(2)
+        except (PermissionError, IsADirectoryError, NotADirectoryError, FileNotFoundError) as cause:
+            click.echo(f"zephyrum: {cause.filename}: {cause.strerror.lower()}; choose another place.", err=True)
+            sys.exit(2)
+
+
+@click.group(cls=_Sentences, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(package_name="zephyrum")
+def main() -> None:
+    """Aerodynamics of airfoils: mesh, flow, polars, and the evidence that they can be trusted."""
+
+
+def section_of(text: str, tail: str = "closed"):
+    """The section a user names: "naca2412" or a coordinate file."""
+    from zephyrum.shape import Airfoil
+
+    compact = text.lower().replace(" ", "").replace("-", "")
+    if compact.startswith("naca") and not Path(text).exists():
+        return Airfoil.naca(compact[4:], tail)
+    return Airfoil.read(text)
+
+
+def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
+    """Print rows as a short table; `columns` maps key to format."""
+    from rich import box
+    from rich.console import Console
+    from rich.table import Table
+
+    made = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", pad_edge=False)
+    for name in columns:
+        words = columns[name] == ""
+        made.add_column(HEADS.get(name, name), justify="left" if words else "right", no_wrap=not words, min_width=7 if words else None)
+    for row in rows:
+        made.add_row(*[_cell(row.get(name), form) for name, form in columns.items()])
+    Console(width=None if sys.stdout.isatty() else 120).print(made)
+
+
+HEADS = {"CL error": "CL +-", "CD error": "CD +-", "mach max": "top M", "finest mesh": "finest", "observed order": "order", "seconds": "s"}
+
+
+def _cell(value, form: str) -> str:
+    if value is None or (isinstance(value, float) and value != value):
+        return "-"
+    return format(value, form) if form else str(value)
+
+
+class Progress:
+    """A bar with time left on a terminal; in a pipe nothing until the end."""
+
+    def __init__(self, total: int, what: str):
+        from rich.console import Console
+        from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn, TimeRemainingColumn
+        from rich.progress import Progress as Bar
+
+        console = Console(stderr=True)
+        self.bar = Bar(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), TextColumn("left"),
+                       TimeRemainingColumn(), console=console, disable=not console.is_terminal)  # fmt: skip
+        self.task = self.bar.add_task(what, total=total)
+
+    def __enter__(self):
+        self.bar.start()
+        return self
+
+    def __exit__(self, *_):
+        self.bar.stop()
+
+    def point(self, row: dict, done: int, total: int) -> None:
+        """A point of a sweep is finished."""
+        text = f"M {row['mach']:g} alpha {row['alpha']:+g}: {row['verdict']}, CL {row['CL']:.4f}"
+        self.bar.update(self.task, completed=done, total=total, description=text)
+
+    def level(self, row: dict) -> None:
+        """A mesh of a refinement is finished."""
+        self.bar.update(self.task, description=f"refinement: {row['cells']} cells {row['verdict']}")
+
+
+POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g", "CD error": ".2g",
+         "mach max": ".2f", "verdict": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
+REFINED = {"coefficient": "", "finest mesh": ".5f", "error +-": ".2g", "observed order": ".2f", "extrapolated": ".5f", "verdict": ""}
+LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "verdict": "", "seconds": ".1f"}
+
+
+def print_outcome(outcome) -> None:
+    """The tables of a study."""
+    if outcome.polar is not None:
+        table(outcome.polar.table.to_dict("records"), POLAR, f"{outcome.study.title}: polar on {outcome.mesh.n_cells} cells")
+        if outcome.refinement is None:
+            click.echo("mesh error unknown: add a [refine] table to the study")
+    if outcome.refinement is not None:
+        print_refinement(outcome.refinement)
+
+
+def print_refinement(refinement) -> None:
+    """Levels and estimates."""
+    table(refinement.table.to_dict("records"), LEVELS, f"refinement at {refinement.air.describe()}")
+    table(refinement.rows(), REFINED)
+    click.echo(f"verdict: {refinement.verdict}\n")
+
+
+def run_and_show(path: Path, folder: Path, figures: bool) -> int:
+    """Run a study with progress, print its tables, draw its figures; exit code."""
+    from zephyrum.studies import read_study, run_study
+
+    study = read_study(path)
+    begin = time.perf_counter()
+    total = len(study.sweep.mach) * len(study.sweep.alpha) if study.sweep else 1
+    if study.sweep:
+        click.echo(str(study.freestream(study.sweep.mach[0])) + "\n")
+    with Progress(total, study.title) as progress:
+        outcome = run_study(path, folder, progress.point, progress.level)
+    print_outcome(outcome)
+    if figures:
+        from zephyrum.looks import draw_album
+
+        made = draw_album(outcome, folder / "figures")
+        click.echo(f"{len(made)} figures in {folder / 'figures'}")
+    click.echo(f"results in {folder} (see its README.txt), {time.perf_counter() - begin:.0f} s")
+    return 0 if outcome.settled else 1
+
+
+@main.command()
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--out", type=click.Path(path_type=Path), help="Folder for the results [default: name of the study].")
+@click.option("--no-figures", is_flag=True, help="Only tables.")
+def run(study: Path, out: Path | None, no_figures: bool) -> None:
+    """Run (or resume) the study file STUDY."""
+    sys.exit(run_and_show(study, out or Path(f"{study.stem}-results"), not no_figures))
+
+
+@main.command()
+@click.option("--out", type=click.Path(path_type=Path), default=Path("skerry-demo"), show_default=True, help="Folder for the results.")
+def demo(out: Path) -> None:
+    """Fly the section of the Skerry: two Mach numbers, alpha -4 to 10, refinement study, all figures."""
+    out.mkdir(parents=True, exist_ok=True)
+    source = resources.files("zephyrum") / "data" / "skerry.toml"
+    target = out / "study.toml"
+    if not target.exists():
+        target.write_text(source.read_text(encoding="utf-8"), encoding="utf-8")
+    sys.exit(run_and_show(target, out, True))
+
+
+@main.command()
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--figures", is_flag=True, help="Draw the figures again.")
+def show(folder: Path, figures: bool) -> None:
+    """Show the finished study in FOLDER: tables, and where the figures are."""
+    from zephyrum.studies import open_study
+
+    outcome = open_study(folder)
+    print_outcome(outcome)
+    if figures:
+        from zephyrum.looks import draw_album
+
+        draw_album(outcome, folder / "figures")
+    for path in sorted((folder / "figures").glob("*.png")):
+        click.echo(f"  {path}")
+    sys.exit(0 if outcome.settled else 1)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--title", default="my section", show_default=True)
+def new(file: Path, title: str) -> None:
+    """Write a commented study FILE to start from."""
+    from zephyrum.studies.study import TEMPLATE
+
+    if file.suffix != ".toml":
+        raise InputError(f"study file {file.name!r} should end in .toml; for example {file.stem}.toml.")
+    if file.exists():
+        raise InputError(f"{str(file)!r} exists already; choose another name or remove it.")
+    file.write_text(TEMPLATE.format(file=file.name, title=title.replace('"', "'")), encoding="utf-8")
+    click.echo(f"{file} written; run it with: zephyrum run {file}")
+
+
+_section = click.argument("section")
+_mesh_options = (
+    click.option("--topology", default="O", show_default=True, help="O or C."),
+    click.option("--around", default=128, show_default=True, type=int, help="Cells on the surface."),
+    click.option("--outward", default=32, show_default=True, type=int, help="Cells from wall to farfield."),
+    click.option("--farfield", default=100.0, show_default=True, type=float, help="Distance of the outer boundary, chords."),
+    click.option("--first-height", type=float, help="Height of the wall cell, chords."),
+)
+
+
+def mesh_options(command):
+    """The options shared by `mesh` and `refine`."""
+    for option in reversed(_mesh_options):
+        command = option(command)
+    return command
+
+
+@main.command()
+@_section
+@click.option("--tail", default="closed", show_default=True, help="closed or blunt (NACA).")
+@click.option("--points", type=int, help="Resample to exactly so many points.")
+@click.option("--close", is_flag=True, help="Close the tail, chord kept.")
+@click.option("--blunt", type=float, help="Open the tail to so many chords, chord kept.")
+@click.option("--flap", nargs=2, type=float, metavar="HINGE ANGLE", help="Plain flap: hinge in chords, angle in degrees.")
+@click.option("--flip", is_flag=True, help="Turn upside down.")
+@click.option("--write", type=click.Path(path_type=Path), help="Write the coordinates.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Draw the section.")
+def shape(section, tail, points, close, blunt, flap, flip, write, figure) -> None:
+    """Read, measure and change SECTION: a coordinate file, or for example naca2412."""
+    foil = section_of(section, tail)
+    if flip:
+        foil = foil.flipped()
+    if close:
+        foil = foil.closed()
+    if blunt is not None:
+        foil = foil.blunted(blunt)
+    if flap:
+        foil = foil.with_flap(*flap)
+    if points is not None:
+        foil = foil.resampled(points)
+    click.echo(foil.name)
+    for note in foil.notes:
+        click.echo(f"  note: {note}")
+    click.echo(str(foil.measures))
+    if write:
+        click.echo(f"written: {foil.write(write)}")
+    if figure:
+        from zephyrum.looks import draw_section
+        from zephyrum.looks.style import save
+
+        save(draw_section(foil)[0].figure, _picture(figure))
+        click.echo(f"figure: {figure}")
+
+
+def _picture(path: Path) -> Path:
+    if path.suffix.lower() not in (".png", ".svg", ".pdf"):
+        raise InputError(f"figure {path.name!r} has no known ending; use .png, .svg or .pdf.")
+    return path
+
+
+@main.command()
+@_section
+@mesh_options
+@click.option("--out", type=click.Path(path_type=Path), help="Write the mesh (.vtu or .cgns).")
+@click.option("--figure", type=click.Path(path_type=Path), help="Draw overview and close-ups.")
+def mesh(section, out, figure, **options) -> None:
+    """Mesh SECTION and report the quality."""
+    from zephyrum.mesh import mesh_airfoil, quality, write_mesh
+
+    made = mesh_airfoil(section_of(section), **options)
+    click.echo(f"{made.n_cells} cells, {len(made.family())} nested levels, fingerprint {made.fingerprint}")
+    click.echo(", ".join(f"{key} {value}" for key, value in made.recipe.items()))
+    click.echo(str(quality(made)))
+    if out:
+        click.echo(f"written: {write_mesh(made, out)}")
+    if figure:
+        from zephyrum.looks import draw_mesh
+        from zephyrum.looks.style import new_axes, save
+
+        drawn, axes = new_axes(2, 2)
+        for ax, view in zip(axes.ravel(), ("all", "near", "nose", "tail")):
+            draw_mesh(made, view, ax)
+        save(drawn, _picture(figure))
+        click.echo(f"figure: {figure}")
+
+
+@main.command()
+@_section
+@mesh_options
+@click.option("--mach", required=True, type=float)
+@click.option("--alpha", default=0.0, show_default=True, type=float, help="Degrees.")
+@click.option("--levels", default=3, show_default=True, type=int, help="Nested meshes, 3 or more.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Draw the refinement chart.")
+def refine(section, mach, alpha, levels, figure, **options) -> None:
+    """Solve SECTION on nested meshes: observed order, extrapolated values, error bars."""
+    from zephyrum.air import Freestream
+    from zephyrum.studies import refine as study
+
+    with Progress(levels, "refinement") as progress:
+        made = study(section_of(section), Freestream(mach=mach, alpha=alpha), levels, on_level=progress.level, **options)
+    print_refinement(made)
+    if figure:
+        from zephyrum.looks import draw_refinement
+        from zephyrum.looks.style import save
+
+        save(draw_refinement(made)[0].figure, _picture(figure))
+        click.echo(f"figure: {figure}")
+    sys.exit(0 if (made.table["verdict"] == "settled").all() else 1)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,56 @@
+"""All figures of a finished study, drawn and saved in one call, without a display."""
+
+from pathlib import Path
+
+from zephyrum.looks.charts import draw_cp, draw_history, draw_polar, draw_refinement
+from zephyrum.looks.fields import draw_field, draw_mesh
+from zephyrum.looks.section import draw_section
+from zephyrum.looks.style import new_axes, save
+
+
+def draw_album(outcome, folder: str | Path) -> list[Path]:
+    """Save section, mesh, polar, refinement, and at every Mach number the history, Cp and fields of the middle point."""
+    folder = Path(folder)
+    folder.mkdir(parents=True, exist_ok=True)
+    made: list[Path] = []
+
+    def keep(figure, name: str) -> None:
+        path = folder / f"{name}.png"
+        save(figure, path)
+        made.append(path)
+
+    figure, axes = new_axes(2, 1, height_ratios=(2, 1))
+    draw_section(outcome.foil, axes)
+    keep(figure, "section")
+    figure, axes = new_axes(2, 2)
+    for ax, view in zip(axes.ravel(), ("all", "near", "nose", "tail")):
+        draw_mesh(outcome.mesh, view, ax)
+    keep(figure, "mesh")
+    if outcome.refinement is not None:
+        figure, axes = new_axes(1, 3)
+        draw_refinement(outcome.refinement, axes)
+        keep(figure, "refinement")
+    if outcome.polar is None:
+        return made
+    figure, axes = new_axes(2, 2)
+    draw_polar(outcome.polar, axes)
+    keep(figure, "polar")
+    alphas = sorted(outcome.study.sweep.alpha)
+    middle = min(alphas, key=lambda a: abs(a - 4.0))
+    for mach in outcome.study.sweep.mach:
+        solution = outcome.solution(mach, middle)
+        tag = f"m{mach:g}_a{middle:g}"
+        figure, axes = new_axes(2, 1, sharex=True)
+        draw_history(solution, axes)
+        keep(figure, f"history_{tag}")
+        for name in ("cp", "mach"):
+            figure, ax = new_axes()
+            draw_field(solution, name, ax=ax)
+            keep(figure, f"{name}_field_{tag}")
+        figure, ax = new_axes()
+        chosen = alphas if len(alphas) <= 4 else [alphas[0], middle, alphas[-1]]
+        for k, alpha in enumerate(chosen):
+            draw_cp(outcome.solution(mach, alpha), ax, label=f"alpha {alpha:g} deg", colour=k)
+        ax.set_title(f"{outcome.foil.name}, M {mach:g}", fontsize="medium")
+        keep(figure, f"cp_m{mach:g}")
+    return made

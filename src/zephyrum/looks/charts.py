@@ -1,0 +1,100 @@
+"""Line charts: histories, Cp, polars, refinement."""
+
+import numpy as np
+
+from zephyrum.looks.style import COLOURS, MARKERS, new_axes, tidy
+
+_SHOWN = ("mass", "x-momentum", "z-momentum", "energy")
+
+
+def draw_history(solution, axes=None):
+    """Residuals (top) and coefficients (bottom) of every step on the finest mesh; returns the two axes."""
+    if axes is None:
+        _, axes = new_axes(2, 1, sharex=True)
+    top, bottom = axes
+    history = solution.history
+    step = history.column("step", 0)
+    for k, name in enumerate(_SHOWN):
+        values = np.maximum(history.column(f"residual {name}", 0), 1e-16)
+        top.semilogy(step, values, color=COLOURS[k], marker=MARKERS[k], markersize=3.5, markevery=max(1, len(step) // 15), label=name)
+    top.axhline(10.0**-solution.settings.orders, color="#555555", linestyle="--", linewidth=1, label="asked")
+    tidy(top, "", "residual / residual of the free stream [-]", f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.verdict} ({solution.reason})")
+    top.legend(loc="upper right", ncols=5, fontsize="small")
+    twin = []
+    for k, name in enumerate(("CL", "CD", "CM")):
+        values = history.column(name, 0)
+        bottom.plot(step, (values - values[-1]) * 1e4, color=COLOURS[k], marker=MARKERS[k], markersize=3.5, label=f"{name}: last {values[-1]:.5f}")
+        twin.append(values)
+    bottom.set_yscale("symlog", linthresh=1.0)
+    tidy(bottom, "Newton step on the finest mesh", "coefficient minus its last value [counts, 1e-4]")
+    bottom.legend(loc="upper right", fontsize="small")
+    return axes
+
+
+def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
+    """Cp against x/c, suction up; upper side solid, lower dashed; the sonic level where it is within reach."""
+    if ax is None:
+        _, ax = new_axes()
+    table = solution.cp()
+    for side, style in (("upper", "-"), ("lower", "--")):
+        part = table[table["side"] == side].sort_values("x/c")
+        ax.plot(part["x/c"], part["Cp"], style, color=COLOURS[colour % 7], marker=MARKERS[colour % 7], markersize=2.5, linewidth=1.3,
+                label=f"{label + ', ' if label else ''}{side}")  # fmt: skip
+    critical = solution.air.cp_critical
+    if critical > 1.3 * table["Cp"].min() - 0.3 and solution.air.mach < 1.0:
+        ax.axhline(critical, color="#555555", linestyle=":", linewidth=1.2)
+        ax.annotate(f"sonic, M {solution.air.mach:g}", (0.99, critical), xycoords=("axes fraction", "data"), ha="right", va="bottom", fontsize="small", color="#555555")
+    if not ax.yaxis_inverted():
+        ax.invert_yaxis()
+    tidy(ax, "x / chord [-]", "Cp [-] (suction up)", f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}")
+    ax.legend(fontsize="small")
+    return ax
+
+
+def draw_polar(polar, axes=None):
+    """CL-alpha, CD-CL, CM-alpha and L/D, a curve a Mach number; open marks did not settle, bars are mesh errors."""
+    if axes is None:
+        _, axes = new_axes(2, 2)
+    panels = np.ravel(axes)
+    shown = (("alpha", "CL"), ("CD", "CL"), ("alpha", "CM"), ("CL", "L/D"))
+    names = {"alpha": "alpha [deg]", "CL": "CL [-]", "CD": "CD [-]", "CM": "CM about quarter chord [-]", "L/D": "L/D [-]"}
+    for k, (mach, rows) in enumerate(polar.table.groupby("mach")):
+        colour, marker = COLOURS[k % 7], MARKERS[k % 7]
+        settled = rows["verdict"] == "settled"
+        for ax, (x, y) in zip(panels, shown):
+            lines = rows if y != "L/D" else rows[rows["L/D"].notna()]
+            ax.plot(lines[x], lines[y], "-", color=colour, linewidth=1.3, label=f"M {mach:g}")
+            for mask, face in ((settled, colour), (~settled, "white")):
+                part = lines[mask.loc[lines.index]]
+                ax.plot(part[x], part[y], marker, color=colour, markerfacecolor=face, markersize=5, linestyle="none")
+            bars = {f"{axis}err": lines[f"{name} error"] for axis, name in (("x", x), ("y", y)) if name in ("CL", "CD", "CM")}
+            if bars and not lines["CL error"].isna().all():
+                ax.errorbar(lines[x], lines[y], **bars, fmt="none", ecolor=colour, elinewidth=1, capsize=2.5)
+    for ax, (x, y) in zip(panels, shown):
+        tidy(ax, names[x], names[y])
+        if y == "L/D":
+            ax.set_title("inviscid; only where the wave drag is above 10 counts", fontsize="small", color="#555555")
+    panels[0].legend(fontsize="small")
+    if (polar.table["verdict"] != "settled").any():
+        panels[0].set_title("open marks: did not settle", fontsize="small", color="#555555")
+    return axes
+
+
+def draw_refinement(refinement, axes=None):
+    """CL, CD, CM against cell size squared, with the extrapolated value and the error bar of the finest mesh."""
+    if axes is None:
+        _, axes = new_axes(1, 3)
+    table = refinement.table
+    h = (table["h"] / table["h"].iloc[0]).to_numpy()
+    for k, (ax, name) in enumerate(zip(axes, ("CL", "CD", "CM"))):
+        e = refinement.estimates[name]
+        ax.plot(h**2, table[name], "-", color=COLOURS[k], marker=MARKERS[k], label="meshes")
+        ax.errorbar([1.0], [e.finest], yerr=[e.error], color=COLOURS[6], capsize=5, fmt="none", label=f"error bar {e.error:.2g}")
+        ax.plot([0.0], [e.extrapolated], "*", markersize=13, color=COLOURS[1], label=f"extrapolated {e.extrapolated:.5g}")
+        tidy(ax, "(cell size / finest cell size)^2 [-]", f"{name} [-]", e.words.replace(": ", ":\n").replace(", ", ",\n"))
+        ax.set_xlim(left=-0.06 * h[-1] ** 2)
+        ax.legend(fontsize="small", loc="best")
+        for x, y, cells in zip(h**2, table[name], table["cells"]):
+            ax.annotate(f"{cells}", (x, y), textcoords="offset points", xytext=(6, -12), fontsize="x-small", color="#555555", annotation_clip=True)
+    axes[0].figure.suptitle(f"Refinement, {refinement.air.describe()}", fontsize="medium")
+    return axes

@@ -1,0 +1,101 @@
+"""Pictures of the mesh and of fields on it, two-dimensional."""
+
+import numpy as np
+from matplotlib.collections import LineCollection
+from matplotlib.tri import Triangulation
+
+from zephyrum.air.checks import choice
+from zephyrum.looks.style import new_axes, tidy
+
+FIELDS = {"cp": "Cp [-]", "mach": "Mach number [-]", "pressure": "pressure [Pa]", "temperature": "temperature [K]", "density": "density [kg/m^3]"}
+
+
+def window(mesh, kind: str) -> tuple[float, float, float, float]:
+    """(x low, x high, z low, z high) of a view: "all", "near", "nose" or "tail"."""
+    choice("view", kind, ("all", "near", "nose", "tail"))
+    wall = mesh.face_centroid[mesh.faces_of("wall")]
+    c, x0 = mesh.reference.chord, wall[:, 0].min()
+    z0 = float(0.5 * (wall[:, 2].min() + wall[:, 2].max()))
+    if kind == "all":
+        x, z = mesh.points[:, 0], mesh.points[:, 2]
+        return float(x.min()), float(x.max()), float(z.min()), float(z.max())
+    if kind == "near":
+        return x0 - 0.5 * c, x0 + 1.6 * c, z0 - 0.65 * c, z0 + 0.65 * c
+    at = wall[np.argmin(wall[:, 0])] if kind == "nose" else wall[np.argmax(wall[:, 0])]
+    w = 0.06 * c if kind == "nose" else 0.04 * c
+    return at[0] - w, at[0] + w, at[2] - 0.62 * w, at[2] + 0.62 * w
+
+
+def draw_mesh(mesh, view: str = "near", ax=None):
+    """The cells of a two-dimensional mesh in a window: "all", "near", "nose" or "tail"."""
+    if ax is None:
+        _, ax = new_axes()
+    low_x, high_x, low_z, high_z = window(mesh, view)
+    edge = mesh.points[mesh.face_points.reshape(-1, 4)[:, [0, 3]]][:, :, [0, 2]]
+    inside = (edge[:, :, 0].max(1) >= low_x) & (edge[:, :, 0].min(1) <= high_x) & (edge[:, :, 1].max(1) >= low_z) & (edge[:, :, 1].min(1) <= high_z)
+    ax.add_collection(LineCollection(edge[inside], colors="#56708a", linewidths=0.35))
+    wall = mesh.faces_of("wall")
+    ax.add_collection(LineCollection(edge[wall], colors="#D55E00", linewidths=1.4))
+    ax.set_xlim(low_x, high_x)
+    ax.set_ylim(low_z, high_z)
+    ax.set_aspect("equal")
+    tidy(ax, "x [m]", "z [m]", f"{view}: {mesh.n_cells} cells" if view in ("all", "near") else view)
+    ax.grid(False)
+    return ax
+
+
+def _node_values(mesh, values):
+    """Triangles (points on y = 0) of all cells and values at the points, averaged from the cells around."""
+    corners, start = mesh.cell_rings
+    counts = np.diff(start)
+    owner = np.repeat(np.arange(mesh.n_cells), counts)
+    n = len(mesh.points)
+    total = np.bincount(corners, values[owner], n)
+    node = total / np.maximum(np.bincount(corners, minlength=n), 1)
+    first = corners[start[owner]]
+    following = np.arange(1, len(corners) + 1)
+    following[start[1:] - 1] = start[:-1]
+    triangles = np.stack([first, corners, corners[following]], axis=1)
+    good = (triangles[:, 1] != first) & (triangles[:, 2] != first)
+    return triangles[good], owner[good], node
+
+
+def draw_field(solution, name: str = "cp", view: str = "near", ax=None, limits: tuple[float, float] | None = None, levels: int = 24):
+    """Filled contours of a field ("cp", "mach", ...) near a section, with lines, the sonic line and the stagnation point.
+
+    `limits` fixes the range over several pictures; values beyond it are clipped and the colour bar says so.
+    """
+    choice("field", name, tuple(FIELDS))
+    if ax is None:
+        _, ax = new_axes()
+    mesh = solution.mesh
+    low_x, high_x, low_z, high_z = window(mesh, view)
+    triangles, _, node = _node_values(mesh, solution.fields()[name])
+    x, z = mesh.points[:, 0], mesh.points[:, 2]
+    tx, tz = x[triangles], z[triangles]
+    inside = (tx.max(1) >= low_x) & (tx.min(1) <= high_x) & (tz.max(1) >= low_z) & (tz.min(1) <= high_z)
+    mesh_2d = Triangulation(x, z, triangles[inside])
+    shown = node[np.unique(triangles[inside])]
+    low, high = limits or (float(np.percentile(shown, 0.2)), float(np.percentile(shown, 99.8)))
+    at = np.linspace(low, high, levels + 1)
+    extend = {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[(shown.min() < low, shown.max() > high)]
+    filled = ax.tricontourf(mesh_2d, node, levels=at, cmap="cividis" if name == "mach" else "viridis", extend=extend)
+    ax.tricontour(mesh_2d, node, levels=at[::2], colors="black", linewidths=0.25, alpha=0.5)
+    mach = _node_values(mesh, solution.fields()["mach"])[2]
+    if mach[np.unique(triangles[inside])].max() > 1.0 > mach[np.unique(triangles[inside])].min():
+        ax.tricontour(mesh_2d, mach, levels=[1.0], colors="#D55E00", linewidths=1.4)
+        ax.plot([], [], color="#D55E00", label="sonic line")
+    surface = solution.cp()
+    stagnation = surface.loc[surface["Cp"].idxmax()]
+    ax.plot(stagnation["x"], stagnation["z"], "o", markersize=8, markerfacecolor="none", markeredgecolor="#CC0000", markeredgewidth=1.6, label="stagnation point")
+    ax.legend(loc="lower left", fontsize="small")
+    bar = ax.figure.colorbar(filled, ax=ax, label=FIELDS[name], shrink=0.85)
+    bar.ax.set_title({"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}[extend], fontsize="x-small")
+    wall = mesh.points[mesh.face_points.reshape(-1, 4)[mesh.faces_of("wall")][:, [0, 3]]][:, :, [0, 2]]
+    ax.add_collection(LineCollection(wall, colors="black", linewidths=1.2))
+    ax.set_xlim(low_x, high_x)
+    ax.set_ylim(low_z, high_z)
+    ax.set_aspect("equal")
+    tidy(ax, "x [m]", "z [m]", f"{mesh.recipe.get('section', '')}  {solution.air.describe()}")
+    ax.grid(False)
+    return ax

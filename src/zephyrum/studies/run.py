@@ -1,0 +1,137 @@
+"""Running a whole study file into a folder that explains itself."""
+
+import json
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from zephyrum.errors import FileError
+from zephyrum.mesh import Mesh, quality
+from zephyrum.results import Polar, Solution, load_solution
+from zephyrum.shape import Airfoil
+from zephyrum.studies.refine import Refinement, judge, refine
+from zephyrum.studies.store import write_text
+from zephyrum.studies.study import Study, read_study
+from zephyrum.studies.sweep import Point, plan, sweep
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """All that a finished study left: its file, section, mesh, polar and refinement (None where not asked)."""
+
+    study: Study
+    folder: Path
+    foil: Airfoil
+    mesh: Mesh
+    polar: Polar | None
+    refinement: Refinement | None
+
+    def solution(self, mach: float, alpha: float) -> Solution:
+        """The stored solution of one point."""
+        name = Point(mach, alpha, None).name
+        return load_solution(self.folder / "points" / f"{name}.npz", self.mesh, self.study.freestream(mach, alpha), self.mesh.reference, self.study.settings())
+
+    def points(self) -> list[Point]:
+        """All points of the sweep."""
+        return plan(self.study.sweep.alpha, self.study.sweep.mach) if self.study.sweep else []
+
+    @property
+    def settled(self) -> bool:
+        """Whether every point and every mesh level settled."""
+        rows = [] if self.polar is None else list(self.polar.table["verdict"])
+        rows += [] if self.refinement is None else list(self.refinement.table["verdict"])
+        return all(verdict == "settled" for verdict in rows)
+
+
+def run_study(path: str | Path, folder: str | Path, on_point: Callable | None = None, on_level: Callable | None = None) -> Outcome:
+    """Compute everything the study file asks for into `folder`; go on where an earlier run stopped."""
+    path, folder = Path(path), Path(folder)
+    study = read_study(path)
+    foil = study.foil()
+    mesh = study.mesh_of(foil)
+    if folder.exists() and not folder.is_dir():
+        raise FileError(f"output {str(folder)!r} is a file; give a folder.")
+    polar = refinement = None
+    if study.sweep is not None:
+        base = study.freestream(study.sweep.mach[0])
+        polar = sweep(mesh, study.sweep.alpha, study.sweep.mach, model=study.solver.model, air=base, folder=folder,
+                      processes=study.run.processes, settings=study.settings(), on_point=on_point)  # fmt: skip
+    folder.mkdir(parents=True, exist_ok=True)
+    if path.resolve() != (folder / "study.toml").resolve():
+        shutil.copyfile(path, folder / "study.toml")
+        if study.section.file is not None:
+            shutil.copyfile(study.base / study.section.file, folder / Path(study.section.file).name)
+            text = (folder / "study.toml").read_text(encoding="utf-8").replace(study.section.file, Path(study.section.file).name)
+            write_text(folder / "study.toml", text)
+    if study.refine is not None:
+        refinement = _refined(study, mesh, folder, on_level)
+    if polar is not None:
+        if refinement is not None:
+            polar = _with_errors(polar, refinement)
+        polar.write(folder / "polar.csv")
+    write_text(folder / "mesh.txt", f"{json.dumps(mesh.recipe)}\n{quality(mesh)}\n")
+    foil.write(folder / "section.dat")
+    outcome = Outcome(study, folder, foil, mesh, polar, refinement)
+    write_text(folder / "README.txt", _explained(outcome))
+    return outcome
+
+
+def open_study(folder: str | Path) -> Outcome:
+    """A finished study from its folder; FileError if it is not one."""
+    folder = Path(folder)
+    if not (folder / "study.toml").is_file():
+        raise FileError(f"{str(folder)!r} is not the folder of a study (no study.toml in it); run one with: zephyrum run STUDY.toml")
+    study = read_study(folder / "study.toml")
+    foil = study.foil()
+    mesh = study.mesh_of(foil)
+    polar = Polar.read(folder / "polar.csv") if study.sweep is not None else None
+    if polar is not None and polar.notes.get("mesh", {}).get("fingerprint") != mesh.fingerprint:
+        raise FileError(f"the tables in {str(folder)!r} are stale: they belong to another mesh than its study.toml gives; run the study again.")
+    refinement = None
+    if study.refine is not None and (folder / "refinement.json").is_file():
+        rows = json.loads((folder / "refinement.json").read_text(encoding="utf-8"))["levels"]
+        refinement = judge(rows, study.freestream(study.refine.mach, study.refine.alpha))
+    return Outcome(study, folder, foil, mesh, polar, refinement)
+
+
+def _refined(study: Study, mesh: Mesh, folder: Path, on_level) -> Refinement:
+    """The refinement of the study, from its file if that belongs to this mesh and condition."""
+    air = study.freestream(study.refine.mach, study.refine.alpha)
+    key = [mesh.fingerprint, study.refine.mach, study.refine.alpha, study.refine.levels, repr(study.settings())]
+    path = folder / "refinement.json"
+    if path.is_file():
+        held = json.loads(path.read_text(encoding="utf-8"))
+        if held["key"] == key:
+            return judge(held["levels"], air)
+    made = refine(mesh, air, study.refine.levels, study.solver.model, study.settings(), on_level)
+    write_text(path, json.dumps({"key": key, "levels": made.table.to_dict("records"), "estimates": made.rows()}, indent=1))
+    write_text(folder / "refinement.csv", made.table.to_csv(index=False))
+    return made
+
+
+def _with_errors(polar: Polar, refinement: Refinement) -> Polar:
+    """Error bars from one refined point for all: CL by its relative error, CD and CM by their absolute ones."""
+    e = refinement.estimates
+    relative = {"CL": e["CL"].error / max(abs(e["CL"].finest), 0.05)}
+    absolute = {name: e[name].error for name in ("CL", "CD", "CM")}
+    where = refinement.air.describe()
+    notes = polar.notes | {"errors": f"mesh error found at {where} ({refinement.verdict}), taken over to all points: CL relative, CD and CM absolute; near shocks it is larger"}
+    return Polar(polar.with_errors(relative, absolute).table, notes)
+
+
+def _explained(outcome: Outcome) -> str:
+    lines = [outcome.study.title, "=" * len(outcome.study.title), "", "study.toml       what was asked; run it again to get the same numbers",
+             "section.dat      coordinates of the section [m], upper tail over nose to lower tail", "mesh.txt         recipe and quality of the mesh"]  # fmt: skip
+    if outcome.polar is not None:
+        lines += ["polar.csv        one row a point: condition, coefficients, verdict, mesh error, mesh, time",
+                  "polar.json       reference quantities, air, settings, meaning of the columns",
+                  "points/          last state and row of every point; a rerun takes them from here"]  # fmt: skip
+    if outcome.refinement is not None:
+        lines += ["refinement.csv   the same case on nested meshes", "refinement.json  observed orders, extrapolated values, error bars"]
+    lines += ["figures/         all pictures", "", f"mesh: {outcome.mesh.n_cells} cells, fingerprint {outcome.mesh.fingerprint}"]
+    if outcome.refinement is not None:
+        lines.append(f"mesh error: {outcome.refinement.verdict}")
+    else:
+        lines.append("mesh error: unknown; add a [refine] table to the study")
+    return "\n".join(lines) + "\n"
