@@ -1,0 +1,34 @@
+# Works with nothing but Python 3.11 and make: every target sets up its own .venv.
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+
+.PHONY: demo test lint validation benchmarks screenshots clean
+
+demo: $(READY)
+	$(BIN)/zephyrum demo
+
+test: $(READY)
+	$(BIN)/python -m tests
+
+lint: $(READY)
+	$(BIN)/ruff check src tests examples validation benchmarks
+
+validation: $(READY)
+	$(BIN)/python -m validation
+
+benchmarks: $(READY)
+	$(BIN)/python -m benchmarks
+
+screenshots: $(READY)
+	$(BIN)/python docs/make_screenshots.py
+
+$(READY): pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet -e '.[dev]'
+	touch $(READY)
+
+clean:
+	rm -rf $(VENV) build dist src/*.egg-info
+	find . -name __pycache__ -prune -exec rm -rf {} +

@@ -1,0 +1,138 @@
+"""Every validation case: a function that returns rows (case, quantity, band low, band high, value, mesh, seconds)."""
+
+import time
+
+import numpy as np
+
+from validation import manufactured
+from validation.grids import box, wedge
+from validation.potential import MappedAirfoil
+from zephyrum.air import Freestream, Reference
+from zephyrum.flow import Settings, march
+from zephyrum.flow.boundary import outer_states
+from zephyrum.flow.domain import Domain
+from zephyrum.flow.gas import Scales
+from zephyrum.flow.residual import Residual, Scheme
+from zephyrum.mesh import mesh_airfoil
+from zephyrum.results import solve
+from zephyrum.shape import Airfoil
+
+
+def freestream_preserved():
+    """Residual of a uniform stream on meshes without a wall."""
+    rows = []
+    c_mesh = mesh_airfoil(Airfoil.naca("2412", "blunt"), 128, 32, topology="C").with_roles(airfoil="farfield")
+    for name, mesh in (("C mesh, blunt tail", c_mesh), ("perturbed box", box(32, 0.35, 0.1, "farfield"))):
+        begin, worst = time.perf_counter(), 0.0
+        for mach, alpha in ((0.05, 3.0), (0.8, 40.0), (3.0, -75.0)):
+            scales = Scales.of(Freestream(mach=mach, alpha=alpha))
+            residual = Residual(Domain.of(mesh), Scheme(), 1.4, mach, outer_states(mesh, scales, 0.0, False))
+            R = residual(np.tile(scales.freestream, (mesh.n_cells, 1)))
+            size = np.bincount(mesh.left, residual.domain.area, mesh.n_cells)
+            flux = mach * (2.5 + 0.5 * mach**2)  # the largest of the freestream's own fluxes
+            worst = max(worst, float(np.abs(R / size[:, None]).max()) / flux)
+        rows.append((f"free stream, {name}", "residual / flux through the faces", 0.0, 1e-13, worst, mesh.n_cells, time.perf_counter() - begin))
+    return rows
+
+
+def manufactured_euler():
+    """Order of accuracy on smooth and on perturbed meshes."""
+    rows = []
+    for name, low, kind in (("smooth", 1.9, {"perturbed": 0.0, "smooth": 0.08}), ("perturbed 25 %", 1.7, {"perturbed": 0.25, "smooth": 0.0})):
+        begin = time.perf_counter()
+        order, _ = manufactured.orders((16, 32, 64, 128), **kind)
+        for k, unknown in enumerate("p u w T".split()):
+            rows.append((f"manufactured Euler, {name}", f"L1 order of {unknown}", low, 2.35 if name == "smooth" else 2.6, order[k], 128 * 128, time.perf_counter() - begin))
+    return rows
+
+
+def _mapped(name: str, shape: MappedAirfoil, alpha: float):
+    """Cp, CL and CD on O meshes, at Mach 0 by extrapolation in M^2 from Mach 0.05 and 0.10 (the rest is of order M^4)."""
+    rows = []
+    _, points = shape.surface(1601)
+    foil = Airfoil(points, name)
+    exact_points, exact_cp, exact_cl = shape.flow(alpha, 40001)
+    nose = int(np.argmin(exact_points[:, 0]))
+    begin = time.perf_counter()
+    cp_error, drag = [], 0.0
+    for around, outward in ((128, 32), (256, 64)):
+        mesh = mesh_airfoil(foil, around, outward, farfield=200.0, topology="O")
+        slow, fast = (solve(mesh, Freestream(mach=mach, alpha=alpha)) for mach in (0.05, 0.10))
+        table = slow.cp()
+        table["Cp"] -= (fast.cp()["Cp"] - table["Cp"]) / 3.0
+        lift = slow.forces.CL - (fast.forces.CL - slow.forces.CL) / 3.0
+        drag = max(abs(slow.forces.CD), abs(fast.forces.CD))
+        gaps = []
+        for side, part in (("upper", slice(0, nose + 1)), ("lower", slice(nose, None))):
+            # away from the nose, where x does not tell the place, and from the singular tail
+            own = table[(table["side"] == side) & (table["x"] > 0.02) & (table["x"] < 0.98)]
+            order = np.argsort(exact_points[part, 0])
+            gaps.append(own["Cp"].to_numpy() - np.interp(own["x"], exact_points[part, 0][order], exact_cp[part][order]))
+        cp_error.append(np.abs(np.concatenate(gaps)).mean())
+    seconds = time.perf_counter() - begin
+    label = f"{name}, M 0.05-0.1, alpha {alpha:g}"
+    rows.append((label, "Cp error order, 128 x 32 to 256 x 64", 1.8, 4.0, np.log2(cp_error[0] / cp_error[1]), 16384, seconds))
+    rows.append((label, "mean Cp error at 256 x 64", 0.0, 0.01, cp_error[1], 16384, seconds))
+    rows.append((label, "CL error at 256 x 64 [%]", -0.5, 0.5, 100.0 * (lift / exact_cl - 1.0), 16384, seconds))
+    rows.append((label, "abs(CD) at 256 x 64", 0.0, 1e-4, drag, 16384, seconds))
+    return rows
+
+
+def joukowski():
+    """Cusped tail."""
+    return _mapped("Joukowski", MappedAirfoil(0.1, 0.1, 0.0), 2.0)
+
+
+def karman_trefftz():
+    """Finite tail angle."""
+    return _mapped("Karman-Trefftz", MappedAirfoil(0.1, 0.05, 12.0), 3.0)
+
+
+def naca_bands():
+    """Published Euler bands for NACA 0012."""
+    rows = []
+    for mach, alpha, cl, cd in ((0.80, 1.25, (0.345, 0.370), (0.0218, 0.0236)), (0.63, 2.0, (0.326, 0.338), (-1e-4, 0.001)), (0.85, 1.0, (0.33, 0.39), (0.0545, 0.0590))):
+        begin = time.perf_counter()
+        mesh = mesh_airfoil(Airfoil.naca("0012"), 256, 64, topology="O")
+        solution = solve(mesh, Freestream(mach=mach, alpha=alpha))
+        seconds = time.perf_counter() - begin
+        label = f"NACA 0012 Euler, M {mach:g}, alpha {alpha:g} ({solution.verdict})"
+        rows.append((label, "CL", *cl, solution.forces.CL, mesh.n_cells, seconds))
+        rows.append((label, "CD", *cd, solution.forces.CD, mesh.n_cells, seconds))
+    return rows
+
+
+def oblique_shock():
+    """10 deg wedge at Mach 2 (theta-beta-M relation)."""
+    begin = time.perf_counter()
+    mesh = wedge(96, 10.0)
+    air = Freestream(mach=2.0)
+    flow = march(mesh, air, Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)), Settings(vortex=False))
+    seconds = time.perf_counter() - begin
+    x, z = mesh.cell_centroid[:, 0], mesh.cell_centroid[:, 2]
+    q = flow.q
+    ratio = 1.0 + 1.4 * q[:, 0]
+    behind = (x > 1.0) & (x < 1.3) & (z - np.tan(np.radians(10)) * (x - 0.5) > 0.05) & (z < 0.6 * np.tan(np.radians(39.31)) * (x - 0.5))
+    mach = np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4])
+    # the shock: height at which the pressure is halfway, column by column
+    heights, places = [], []
+    for column in np.unique(np.round(x, 9)):
+        own = np.flatnonzero(np.abs(x - column) < 1e-9)
+        own = own[np.argsort(z[own])]
+        if 0.8 < column < 1.4:
+            level = 0.5 * (1.0 + 1.7066)
+            k = np.flatnonzero((ratio[own][:-1] >= level) & (ratio[own][1:] < level))
+            if k.size:
+                a, b = own[k[-1]], own[k[-1] + 1]
+                heights.append(z[a] + (ratio[a] - level) / (ratio[a] - ratio[b]) * (z[b] - z[a]))
+                places.append(column)
+    angle = np.degrees(np.arctan(np.polyfit(places, heights, 1)[0]))
+    label = f"10 deg wedge, M 2 ({flow.verdict})"
+    return [
+        (label, "shock angle [deg]", 39.31 - 0.3, 39.31 + 0.3, angle, mesh.n_cells, seconds),
+        (label, "p2/p1", 1.7066 * 0.995, 1.7066 * 1.005, float(ratio[behind].mean()), mesh.n_cells, seconds),
+        (label, "M2", 1.6405 * 0.995, 1.6405 * 1.005, float(mach[behind].mean()), mesh.n_cells, seconds),
+    ]
+
+
+CASES = (freestream_preserved, manufactured_euler, joukowski, karman_trefftz, naca_bands, oblique_shock)
