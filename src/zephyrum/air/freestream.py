@@ -217,7 +217,7 @@ class Freestream:
             rows.append(("altitude", self.altitude, "m"))
         if self.length is not None:
             rows += [("length", self.length, "m"), ("reynolds", self.reynolds, "-")]
-        origin = {name: "given" for name in self.given} | {name: "assumed" for name in self.assumed}
+        origin = dict.fromkeys(self.given, "given") | dict.fromkeys(self.assumed, "assumed")
         attitude = [("alpha", self.alpha, "deg", "given"), ("beta", self.beta, "deg", "given")]
         return [(name, value, unit, origin.get(name, "derived")) for name, value, unit in rows] + attitude
 

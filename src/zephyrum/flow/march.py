@@ -10,7 +10,7 @@ Verified by validation/ (every case there ends settled).
 import math
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -180,7 +180,9 @@ def march(
         previous = level
         for alpha in walk:
             here = air if alpha == air.alpha else air.turned(alpha=alpha)
-            before, level = level, _Level(family[depth], depth, here, reference, settings, source, outer)
+            # steps on the way to alpha are recorded as one level coarser than the coarsest
+            label = depth if alpha == air.alpha else len(family)
+            before, level = level, _Level(family[depth], label, here, reference, settings, source, outer)
             cfl = WARM_CFL
             if q is None:
                 q = np.tile(level.scales.freestream, (level.mesh.n_cells, 1))

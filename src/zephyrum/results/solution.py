@@ -2,6 +2,7 @@
 
 import json
 import os
+import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -156,7 +157,7 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
             facts = json.loads(str(data["facts"]))
             history = History([tuple(row) for row in data["history"]])
             q, wall = data["q"].copy(), data["wall"].copy()
-    except (OSError, ValueError, KeyError, EOFError) as cause:
+    except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as cause:
         raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
     if facts["mesh"] != mesh.fingerprint or abs(facts["alpha"] - air.alpha) > 1e-9 or abs(facts["mach"] - air.mach) > 1e-9:
         raise FileError(f"solution {str(path)!r} is stale: it belongs to another mesh or condition; remove it and run again.")

@@ -42,8 +42,9 @@ def _side(side: np.ndarray, pivot: np.ndarray, angle: float, sign: float) -> tup
         arc = pivot + radius * np.stack([np.cos(start + a * np.linspace(0, 1, n + 1)), np.sin(start + a * np.linspace(0, 1, n + 1))], axis=1)
         joined = np.concatenate([front, arc, turned])
         return _spread(joined), []
-    # the surfaces run into each other: keep what lies before and behind their crossing
-    fixed, moving = np.concatenate([front, edge[None]]), np.concatenate([moved[None], turned])
+    # the surfaces run into each other: keep what lies before and behind their crossing (it may lie behind the hinge)
+    fixed = np.concatenate([front, edge[None], rear[rear[:, 0] < pivot[0] + 3.0 * radius + 0.01]])
+    moving = np.concatenate([moved[None], turned])
     meeting = _crossing(fixed, moving)
     if meeting is None:
         raise InputError(f"the flap at {pivot[0]:g} chord with {abs(angle):g} deg leaves no closed surface; choose a smaller angle or a hinge nearer the middle.")
@@ -76,5 +77,5 @@ def _crossing(a: np.ndarray, b: np.ndarray):
     hit = np.argwhere((t >= 0) & (t <= 1) & (u >= 0) & (u <= 1))
     if not len(hit):
         return None
-    i, j = hit[-1]
+    i, j = hit[0]
     return int(i), int(j), a[i] + t[i, j] * (a[i + 1] - a[i])

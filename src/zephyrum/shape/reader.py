@@ -99,7 +99,7 @@ def _blocks(text: str, file: str, stem: str) -> tuple[str, list[list[_Row]], lis
         line = _COMMENT.sub("", raw).strip()
         values = _numbers(line, decimal_comma) if line else []
         if values is None:
-            if not any(blocks):
+            if not any(blocks) and not re.match(r"[-+]?\d*[.,]\d+[^\s]*\s+\S+$|\S+\s+[-+]?\d*[.,]\d+$", line):
                 header.append(line)
             elif re.search(r"upper|lower|top|bottom", line, re.I) and not re.search(r"\d\.\d", line):
                 blocks.append([])

@@ -190,10 +190,14 @@ class Study(_Strict):
             foil = Airfoil.from_class_shape(s.class_shape.upper, s.class_shape.lower, s.class_shape.gap, name=self.title)
         if s.flap is not None:
             foil = foil.with_flap(s.flap.hinge, s.flap.angle)
-        chord = quantity("section.chord", s.chord, "m")
+        return foil.scaled(self.chord() / foil.chord)
+
+    def chord(self) -> float:
+        """True chord [m]."""
+        chord = quantity("section.chord", self.section.chord, "m")
         if not 0.0 < chord < 1000.0:
-            raise InputError(f"section.chord = {s.chord!r} is not the chord of an aircraft; give for example '1.6 m'.")
-        return foil.scaled(chord / foil.chord)
+            raise InputError(f"section.chord = {self.section.chord!r} is not the chord of an aircraft; give for example '1.6 m'.")
+        return chord
 
     def mesh_of(self, foil: Airfoil) -> Mesh:
         """The mesh about the section."""
@@ -202,7 +206,7 @@ class Study(_Strict):
     def freestream(self, mach: float, alpha: float = 0.0) -> Freestream:
         """The stream at one condition."""
         given = {name: value for name, value in self.air.model_dump().items() if value is not None}
-        return Freestream(mach=mach, alpha=alpha, length=quantity("section.chord", self.section.chord, "m"), **given)
+        return Freestream(mach=mach, alpha=alpha, length=self.chord(), **given)
 
     def settings(self) -> Settings:
         """Solver settings."""
@@ -229,7 +233,8 @@ def read_study(path: str | Path) -> Study:
     try:
         study = Study.model_validate(data)
     except ValidationError as cause:
-        error = cause.errors()[0]
+        # an unknown key explains a missing one, so it is told first
+        error = min(cause.errors(), key=lambda e: e["type"] != "extra_forbidden")
         keys = [str(key) for key in error["loc"] if not (isinstance(key, str) and ("[" in key or key in ("float", "str", "int")))]
         raise InputError(f"{path.name}:{_line_of(text, keys)}: {'.'.join(keys)}: {_advice(error, keys)}") from None
     study.base = path.parent

@@ -1,0 +1,1 @@
+"""Timings; `python -m benchmarks` writes docs/benchmarks.md. All ratios come from one run on one machine."""

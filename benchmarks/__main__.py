@@ -1,0 +1,124 @@
+"""Residual cost against the memory bound, Euler airfoil to 1e-8, cold and warm start."""
+
+import os
+import platform
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numba
+import numpy as np
+
+from zephyrum.air import Freestream
+from zephyrum.flow import Settings, march
+from zephyrum.flow.boundary import outer_states
+from zephyrum.flow.domain import Domain
+from zephyrum.flow.gas import Scales
+from zephyrum.flow.jacobian import Jacobian
+from zephyrum.flow.krylov import Preconditioner
+from zephyrum.flow.residual import Residual, Scheme
+from zephyrum.mesh import mesh_airfoil
+from zephyrum.results import solve
+from zephyrum.shape import Airfoil
+
+FIRST = "import time; t=time.perf_counter(); import zephyrum as zy; m=zy.mesh_airfoil(zy.Airfoil.naca('0012'),64,16,topology='O'); zy.solve(m,zy.Freestream(mach=0.3),settings=zy.Settings(steps=2)); print(time.perf_counter()-t)"
+
+
+def best(action, repeat: int = 30) -> float:
+    """Shortest time of one call [s]."""
+    action()
+    times = []
+    for _ in range(repeat):
+        begin = time.perf_counter()
+        action()
+        times.append(time.perf_counter() - begin)
+    return min(times)
+
+
+@numba.njit(parallel=True, cache=True)
+def triad(a, b, c):
+    """a = b + 2 c: three streams of memory."""
+    for i in numba.prange(len(a)):
+        a[i] = b[i] + 2.0 * c[i]
+
+
+def residual_rows() -> list[tuple]:
+    """us a cell of the residual, its parts and the memory bound, on 1 and 2 threads."""
+    rows = []
+    mesh = mesh_airfoil(Airfoil.naca("0012"), 512, 128, topology="O")
+    air = Freestream(mach=0.8, alpha=1.25)
+    scales, domain, n = Scales.of(air), Domain.of(mesh), mesh.n_cells
+    residual = Residual(domain, Scheme(), 1.4, 0.8, outer_states(mesh, scales, 0.0, False))
+    q = np.tile(scales.freestream, (n, 1)) * (1.0 + 1e-3 * np.sin(np.arange(5 * n)).reshape(n, 5))
+    jacobian = Jacobian(residual)
+    residual(q)
+    jacobian.linearise(q)
+    jacobian.set_inertia(q, jacobian.wave_sum() / 100.0)
+    preconditioner = Preconditioner(domain)
+    preconditioner.update(jacobian)
+    v = np.ones((n, 4), dtype=np.float32)
+    w = np.empty_like(v)
+    big = np.zeros((3, 20_000_000))
+    # bytes a cell that the three sweeps must move at least once: states, gradients (written, read), weights, faces, fluxes
+    faces = mesh.n_faces / n
+    bytes_needed = 8 * (5 + 15 + 4 * 3 + 15 + faces * (3 + 1 + 3 + 3 + 3 + 2) + faces * 5 * 2 + 5) + 4 * (4 + faces * 2 + 4)
+    for threads in (1, 2):
+        numba.set_num_threads(min(threads, numba.config.NUMBA_NUM_THREADS))
+        bandwidth = 24.0 * big.shape[1] / best(lambda: triad(big[0], big[1], big[2]), 5)
+        bound = bytes_needed / bandwidth
+        cost = best(lambda: residual(q)) / n
+        rows.append((f"residual, 2-D Euler, {threads} thread(s)", f"{1e6 * cost:.3f} us/cell", "<= 0.35 (2 threads, RANS)", f"{cost / bound:.1f} x the bound of {1e6 * bound:.3f} us at {bandwidth / 1e9:.1f} GB/s"))
+        for name, action in (("Jacobian product", lambda: jacobian.product(v, w)), ("ILU(1) solve", lambda: preconditioner.solve(v, w)),
+                             ("face Jacobians", lambda: jacobian.linearise(q)), ("assembly and factors", lambda: preconditioner.update(jacobian))):  # fmt: skip
+            rows.append((f"{name}, {threads} thread(s)", f"{1e6 * best(action, 8) / n:.3f} us/cell", "", ""))
+    return rows
+
+
+def airfoil_rows() -> list[tuple]:
+    """Euler airfoil on 16k cells, every residual down 1e-8."""
+    rows = []
+    mesh = mesh_airfoil(Airfoil.naca("0012"), 256, 64, topology="O")
+    unit = None
+    for mach, alpha in ((0.3, 2.0), (0.8, 1.25), (0.85, 1.0)):
+        air = Freestream(mach=mach, alpha=alpha)
+        solve(mesh, air, settings=Settings(orders=1, steps=2))
+        solution = solve(mesh, air)
+        history = solution.history
+        krylov = int(sum(history.column("krylov", 0)))
+        if unit is None:
+            scales = Scales.of(air)
+            residual = Residual(Domain.of(mesh), Scheme(), 1.4, mach, outer_states(mesh, scales, 0.0, False))
+            q = np.tile(scales.freestream, (mesh.n_cells, 1))
+            unit = best(lambda: residual(q))
+        steps = int(history.column("step", 0)[-1])
+        rows.append((f"Euler airfoil 16k cells, M {mach:g}, alpha {alpha:g}: {solution.verdict}", f"{solution.flow.seconds:.2f} s", "<= 8 s (aim 2)",
+                     f"{steps} steps, {krylov} Krylov iterations on the finest mesh, {solution.flow.seconds / unit:.0f} residuals' worth"))  # fmt: skip
+    small = mesh.coarser
+    begin = [march(m, Freestream(mach=0.3, alpha=2.0), m.reference).seconds for m in (small, mesh)]
+    rows.append(("growth of a solve from 4k to 16k cells", f"cells^{np.log(begin[1] / begin[0]) / np.log(4):.2f}", "<= 1.3 (aim 1.1)", ""))
+    return rows
+
+
+def start_rows() -> list[tuple]:
+    """First import to first solved steps, with an empty and with a full kernel cache."""
+    with tempfile.TemporaryDirectory() as cache:
+        environment = os.environ | {"NUMBA_CACHE_DIR": cache}
+        cold, warm = (float(subprocess.run([sys.executable, "-c", FIRST], env=environment, capture_output=True, text=True, check=True).stdout) for _ in range(2))
+    return [("cold start (import to first Newton steps)", f"{cold:.1f} s", "<= 90 s (aim 25)", ""), ("warm start", f"{warm:.2f} s", "<= 3 s (aim 1)", "")]
+
+
+def main() -> None:
+    """Run all and write docs/benchmarks.md."""
+    head = f"# Benchmarks\n\nMade by `make benchmarks` on {platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}, numba {numba.__version__}.\n\n| what | measured | target | note |\n|---|---|---|---|\n"
+    lines = []
+    for part in (start_rows, residual_rows, airfoil_rows):
+        for row in part():
+            lines.append("| " + " | ".join(row) + " |")
+            print(lines[-1], flush=True)
+    Path(__file__).parents[1].joinpath("docs", "benchmarks.md").write_text(head + "\n".join(lines) + "\n", encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""Tests state physics or a contract and drive the public calls, the command line and the examples."""

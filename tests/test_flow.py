@@ -1,0 +1,119 @@
+"""The solver's parts against their formulas, and the whole against exact flows."""
+
+import unittest
+
+import numpy as np
+from validation import manufactured
+from validation.cases import freestream_preserved, oblique_shock
+from validation.grids import box
+
+import zephyrum as zy
+from zephyrum.flow import march
+from zephyrum.flow.boundary import outer_states
+from zephyrum.flow.domain import Domain
+from zephyrum.flow.flux import exact_flux, roe_flux
+from zephyrum.flow.gas import Scales
+from zephyrum.flow.gradient import gradient
+from zephyrum.flow.jacobian import Jacobian
+from zephyrum.flow.krylov import Preconditioner, gmres
+from zephyrum.flow.limiter import van_albada
+from zephyrum.flow.residual import Residual, Scheme
+
+
+def perturbed_state(mesh, air, size=0.05):
+    rng = np.random.default_rng(3)
+    scales = Scales.of(air)
+    q = np.tile(scales.freestream, (mesh.n_cells, 1)) + size * (rng.random((mesh.n_cells, 5)) - 0.5)
+    q[:, 2] = 0.0
+    return q, Residual(Domain.of(mesh), Scheme(), 1.4, air.mach, outer_states(mesh, scales, 0.0, False))
+
+
+class Parts(unittest.TestCase):
+    def test_flux_is_consistent_upwind_and_turns_with_its_axes(self):
+        left, right = (0.1, 0.5, 0.1, -0.2, 1.1), (-0.05, 0.6, -0.1, 0.1, 0.95)
+        n = np.array([0.6, 0.48, 0.64])
+        np.testing.assert_allclose(roe_flux(*left, *left, *n, 1.4), exact_flux(*left, *n, 1.4), rtol=1e-13)
+        forward, backward = roe_flux(*left, *right, *n, 1.4), roe_flux(*right, *left, *-n, 1.4)
+        np.testing.assert_allclose(forward, -np.array(backward), rtol=1e-12)
+        fast = (0.1, 3.0, 0.0, 0.0, 1.0)
+        np.testing.assert_allclose(roe_flux(*fast, 0.0, 2.8, 0.0, 0.0, 1.1, 1.0, 0.0, 0.0, 1.4), exact_flux(*fast, 1.0, 0.0, 0.0, 1.4), rtol=1e-10)
+
+    def test_gradients_are_exact_for_linear_fields(self):
+        for mesh in (box(10, 0.35, 0.1), zy.mesh_airfoil(zy.Airfoil.naca("2412", "blunt"), 64, 16, topology="C")):
+            for method in ("green-gauss", "least-squares"):
+                d = Domain.of(mesh, method)
+                q, g = (mesh.cell_centroid @ np.array([1.5, 0.0, -2.0]))[:, None], np.zeros((mesh.n_cells, 1, 3))
+                gradient(q, d.g_start, d.g_cell, d.g_weight, g)
+                np.testing.assert_allclose(g[:, 0], np.tile([1.5, 0.0, -2.0], (mesh.n_cells, 1)), atol=1e-9)
+
+    def test_limiter_keeps_smooth_slopes_and_stops_extremes(self):
+        self.assertAlmostEqual(van_albada(1.0, 1.0, 1e-9)[0], 1.0)
+        self.assertLess(van_albada(-1.0, 1.0, 1e-9)[0], 1e-12)
+        for a, b in ((0.3, 0.8), (1.0, -0.05), (0.2, 0.02)):
+            s, s_a, s_b = van_albada(a, b, 0.01)
+            self.assertAlmostEqual(s_a, (van_albada(a + 1e-6, b, 0.01)[0] - s) / 1e-6, delta=1e-4)
+            self.assertAlmostEqual(s_b, (van_albada(a, b + 1e-6, 0.01)[0] - s) / 1e-6, delta=1e-4)
+
+    def test_freestream_is_preserved_to_round_off(self):
+        for row in freestream_preserved():
+            self.assertLess(row[4], row[3], row[0])
+
+    def test_residual_conserves_mass_and_energy(self):
+        mesh = box(12, 0.3, role="slip")
+        q, residual = perturbed_state(mesh, zy.Freestream(mach=0.5))
+        total = residual(q).sum(axis=0)
+        self.assertLess(abs(total[0]) + abs(total[4]), 1e-12)
+
+    def test_exact_product_is_the_derivative_of_the_residual(self):
+        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 16, topology="O")
+        for mach in (0.3, 0.85):
+            q, residual = perturbed_state(mesh, zy.Freestream(mach=mach, alpha=2), 0.02)
+            jacobian = Jacobian(residual)
+            residual(q)
+            jacobian.linearise(q)
+            v = np.random.default_rng(1).standard_normal((mesh.n_cells, 4)).astype(np.float32)
+            out = np.empty_like(v)
+            jacobian.product(v, out)
+            step = np.zeros_like(q)
+            step[:, [0, 1, 3, 4]] = 1e-6 * v
+            exact = ((residual(q + step) - residual(q - step)) / 2e-6)[:, [0, 1, 3, 4]]
+            self.assertLess(np.linalg.norm(out - exact) / np.linalg.norm(exact), 2e-3)
+
+    def test_krylov_solution_solves_the_system(self):
+        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 16, topology="O")
+        q, residual = perturbed_state(mesh, zy.Freestream(mach=0.4), 0.01)
+        jacobian = Jacobian(residual)
+        R = residual(q)
+        jacobian.linearise(q)
+        jacobian.set_inertia(q, jacobian.wave_sum() / 50.0)
+        preconditioner = Preconditioner(residual.domain)
+        preconditioner.update(jacobian)
+        rhs = -R[:, [0, 1, 3, 4]].astype(np.float32)
+        x, count, reached = gmres(jacobian, preconditioner, rhs, 1e-3, 80)
+        out = np.empty_like(x)
+        jacobian.product(x, out)
+        self.assertLess(np.linalg.norm(out - rhs) / np.linalg.norm(rhs), 2e-3)
+        self.assertLess(count, 30)
+
+
+class Whole(unittest.TestCase):
+    def test_manufactured_solution_converges_at_second_order(self):
+        smooth, _ = manufactured.orders((16, 32), perturbed=0.0, smooth=0.08)
+        rough, _ = manufactured.orders((16, 32), perturbed=0.25, smooth=0.0)
+        self.assertTrue((smooth > 1.75).all(), smooth)
+        self.assertTrue((rough > 1.6).all(), rough)
+
+    def test_oblique_shock(self):
+        for row in oblique_shock():
+            self.assertTrue(row[2] <= row[4] <= row[3], row)
+
+    def test_uniform_flow_in_an_empty_box_settles_at_once(self):
+        mesh = box(8, role="farfield")
+        flow = march(mesh, zy.Freestream(mach=0.5, alpha=10), zy.Reference(1, 1, 1, (0, 0, 0)))
+        self.assertEqual(flow.verdict, "settled")
+        self.assertEqual(flow.history.column("step", 0).tolist(), [0.0])
+
+    def test_settings_are_checked(self):
+        for bad in ({"orders": 0}, {"limiter": "maybe"}, {"order": 3}, {"gradient": "x"}, {"cfl": -1}, {"kappa": 2}, {"steps": 1.5}):
+            with self.subTest(bad), self.assertRaises(zy.InputError):
+                zy.Settings(**bad)

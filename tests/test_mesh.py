@@ -1,0 +1,113 @@
+"""The mesh and its rules, the generator, quality, files."""
+
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from validation.grids import box
+
+import zephyrum as zy
+
+
+def foil_mesh(digits="2412", tail="closed", topology="O", around=64, outward=16, **more):
+    return zy.mesh_airfoil(zy.Airfoil.naca(digits, tail), around, outward, topology=topology, **more)
+
+
+class Generator(unittest.TestCase):
+    def test_every_kind_passes_its_check_and_encloses_the_section(self):
+        for topology in "CO":
+            for tail in ("closed", "blunt"):
+                with self.subTest(topology=topology, tail=tail):
+                    mesh = foil_mesh(tail=tail, topology=topology, around=128, outward=32).check()
+                    wall = mesh.face_area[mesh.faces_of("wall")]
+                    np.testing.assert_allclose(wall.sum(axis=0), 0.0, atol=1e-12)  # the wall is a closed curve
+                    centre = mesh.face_centroid[mesh.faces_of("wall")]
+                    area = -0.5 * np.einsum("ij,ij->", centre[:, [0, 2]], wall[:, [0, 2]])
+                    self.assertAlmostEqual(area, zy.Airfoil.naca("2412", tail).measures.area, delta=1e-4)
+                    self.assertAlmostEqual(mesh.reference.chord, 1.0, delta=1e-3)
+
+    def test_families_nest_exactly(self):
+        for topology in "CO":
+            mesh = foil_mesh(tail="blunt", topology=topology, around=128, outward=32)
+            fine, coarse = mesh, mesh.coarser
+            self.assertEqual(fine.n_cells, 4 * coarse.n_cells)
+            held = {tuple(p) for p in fine.points.tolist()}
+            self.assertTrue(all(tuple(p) in held for p in coarse.points.tolist()))
+            volume = np.bincount(fine.parent, fine.cell_volume, coarse.n_cells)
+            np.testing.assert_array_equal(np.bincount(fine.parent, minlength=coarse.n_cells), 4)
+            self.assertLess(np.abs(volume / coarse.cell_volume - 1).mean(), 0.05)
+
+    def test_wall_cells_have_the_height_asked_and_stand_square(self):
+        mesh = foil_mesh("0012", around=256, outward=64, first_height=1e-3)
+        wall = mesh.faces_of("wall")
+        cell = mesh.left[wall]
+        away = mesh.cell_centroid[cell] - mesh.face_centroid[wall]
+        normal = -mesh.face_area[wall] / np.linalg.norm(mesh.face_area[wall], axis=1)[:, None]
+        height = 2.0 * np.einsum("ij,ij->i", away, normal)
+        self.assertAlmostEqual(float(np.median(height)), 1e-3, delta=5e-5)
+        cosine = height / 2.0 / np.linalg.norm(away, axis=1)
+        self.assertGreater(float(np.percentile(cosine, 5)), 0.95)
+
+    def test_growth_sets_the_count(self):
+        mesh = foil_mesh(outward=None, growth=1.3)
+        self.assertLessEqual(mesh.recipe["growth"], 1.3)
+        self.assertEqual(mesh.recipe["outward"] % 8, 0)
+
+    def test_sizes_that_make_no_mesh_are_refused(self):
+        for bad, words in (({"around": 63}, "odd"), ({"around": 4}, "around"), ({"topology": "H"}, "topology"), ({"outward": None}, "outward and growth"),
+                           ({"growth": 1.2}, "both given"), ({"farfield": 0.5}, "farfield"), ({"wake": 8}, "wake"), ({"first_height": -1}, "first_height")):  # fmt: skip
+            with self.subTest(bad), self.assertRaisesRegex(zy.InputError, words):
+                foil_mesh(**bad)
+
+
+class Rules(unittest.TestCase):
+    def test_check_finds_what_is_broken_and_tells_the_place(self):
+        mesh = box(6)
+        points = mesh.points.copy()
+        middle = np.argmin(np.abs(points - [0.5, 0.0, 0.5]).sum(axis=1))
+        points[[middle, middle + len(points) // 2]] += [0.6, 0.0, 0.0]
+        for broken, words in ((replace(mesh, points=points), "no positive volume.*at \\("), (replace(mesh, groups=()), "belong to no group"),
+                              (replace(mesh, points=mesh.points * np.nan), "not finite"), (replace(mesh, left=mesh.left[::-1].copy()), "rising order|closed")):  # fmt: skip
+            with self.assertRaisesRegex(zy.MeshError, words):
+                broken.check()
+
+    def test_volumes_and_centroids_are_exact(self):
+        mesh = box(8, perturbed=0.3)
+        self.assertAlmostEqual(mesh.cell_volume.sum(), 1.0, delta=1e-13)
+        first_moment = (mesh.cell_volume[:, None] * mesh.cell_centroid).sum(axis=0)
+        np.testing.assert_allclose(first_moment, 0.5, atol=1e-13)
+
+    def test_quality_names_the_worst_place(self):
+        good = zy.quality(box(8))
+        self.assertTrue(good.passed)
+        self.assertLess(good.rows[0][4], 1e-6)
+        bad = zy.quality(box(8, perturbed=0.45))
+        self.assertGreater(bad.rows[0][4], 20.0)
+        self.assertIn("non-orthogonality", str(bad))
+
+
+class Files(unittest.TestCase):
+    def test_round_trip_is_the_same_mesh(self):
+        with tempfile.TemporaryDirectory() as folder:
+            for topology, tail in (("C", "blunt"), ("O", "closed")):
+                mesh = foil_mesh(tail=tail, topology=topology)
+                for ending in ("vtu", "cgns"):
+                    path = zy.write_mesh(mesh, Path(folder) / f"m.{ending}", {"cp": np.arange(mesh.n_cells) * 1.0})
+                    again = zy.read_mesh(path)
+                    self.assertEqual(again.fingerprint, mesh.fingerprint)
+                    self.assertEqual(again.dimension, 2)
+
+    def test_damaged_files_are_refused(self):
+        with tempfile.TemporaryDirectory() as folder:
+            mesh = foil_mesh()
+            for ending in ("vtu", "cgns"):
+                path = zy.write_mesh(mesh, Path(folder) / f"m.{ending}")
+                path.write_bytes(path.read_bytes()[: path.stat().st_size // 2])
+                with self.assertRaisesRegex(zy.FileError, "damaged"):
+                    zy.read_mesh(path)
+                with self.assertRaisesRegex(zy.FileError, "does not exist"):
+                    zy.read_mesh(Path(folder) / f"none.{ending}")
+            with self.assertRaisesRegex(zy.InputError, "ending"):
+                zy.write_mesh(mesh, Path(folder) / "m.xyz")

@@ -1,0 +1,207 @@
+"""Sweeps, resumption, refinement, study files, command line, examples, figures."""
+
+import json
+import math
+import os
+import runpy
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+import zephyrum as zy
+from zephyrum.studies import open_study, run_study
+from zephyrum.studies.refine import estimate
+from zephyrum.studies.study import TEMPLATE
+from zephyrum.studies.sweep import plan
+
+TOP = Path(__file__).parents[1]
+SMALL = {"around": 64, "outward": 16, "topology": "O"}
+STUDY = '''title = "small"
+[section]
+naca = "0012"
+[mesh]
+around = 96
+outward = 32
+[solver]
+orders = 6
+[sweep]
+mach = [0.3, 0.5]
+alpha = { from = -2, to = 4, step = 2 }
+[refine]
+mach = 0.3
+alpha = 2
+[run]
+processes = 2
+'''
+
+
+def command(*words, folder=None):
+    """Run the command line; (exit code, stdout, stderr)."""
+    done = subprocess.run([sys.executable, "-m", "zephyrum.cli.main", *map(str, words)], cwd=folder, capture_output=True, text=True, timeout=300)
+    return done.returncode, done.stdout, done.stderr
+
+
+def physics(table):
+    """The table without its times, as text to the last digit."""
+    return table.drop(columns=["seconds"]).to_csv(index=False)
+
+
+class Estimates(unittest.TestCase):
+    def test_made_up_sequences(self):
+        for order in (1.5, 2.0, 2.5):
+            values = [1.0 + 0.01 * h**order for h in (1.0, 2.0, 4.0)]
+            e = estimate("CL", values, 2.0)
+            self.assertAlmostEqual(e.order, order, delta=1e-9)
+            self.assertTrue(e.asymptotic)
+            self.assertGreaterEqual(e.error, abs(values[0] - 1.0) * 0.99)
+        self.assertAlmostEqual(estimate("CL", [1.01, 1.04, 1.16], 2.0).extrapolated, 1.0, delta=1e-12)
+        self.assertFalse(estimate("CL", [1.0, 1.1, 1.0], 2.0).asymptotic)
+        self.assertFalse(estimate("CL", [1.0, 1.1, 1.15], 2.0).asymptotic)
+        self.assertTrue(math.isnan(estimate("CL", [0.0, 1e-9, -1e-9], 2.0).order))
+
+    def test_refine_proves_a_lift(self):
+        made = zy.refine(zy.Airfoil.naca("0012"), zy.Freestream(mach=0.3, alpha=2), levels=3, around=128, outward=32, topology="O")
+        self.assertTrue((made.table["verdict"] == "settled").all())
+        self.assertLess(made.estimates["CL"].error, 0.01)
+        with self.assertRaisesRegex(zy.InputError, "nested"):
+            zy.refine(zy.Airfoil.naca("0012"), zy.Freestream(mach=0.3), levels=5, **SMALL)
+
+
+class Sweeps(unittest.TestCase):
+    def test_plan_makes_short_chains_from_the_middle(self):
+        points = plan([4, -2, 0, 2], [0.3])
+        after = {p.alpha: None if p.after is None else p.after.alpha for p in points}
+        self.assertEqual(after, {0: None, 2: 0, 4: 2, -2: 0})
+
+    def test_one_and_two_processes_agree_and_a_rerun_computes_nothing(self):
+        foil, counts = zy.Airfoil.naca("2412"), []
+        with tempfile.TemporaryDirectory() as folder:
+            one = zy.sweep(foil, [0, 2], [0.3], processes=1, **SMALL)
+            two = zy.sweep(foil, [0, 2], [0.3], processes=2, folder=folder, **SMALL)
+            again = zy.sweep(foil, [0, 2], [0.3], folder=folder, on_point=lambda *a: counts.append(a), **SMALL)
+            for name in ("CL", "CD", "CM"):
+                for a, b in zip(one.table[name], two.table[name]):
+                    self.assertAlmostEqual(a, b, delta=1e-7)
+            self.assertEqual(two.table.to_csv(), again.table.to_csv())
+            self.assertEqual(counts, [])
+            with self.assertRaisesRegex(zy.InputError, "holds another study"):
+                zy.sweep(zy.Airfoil.naca("2415"), [0], [0.3], folder=folder, **SMALL)
+            path = two.write(Path(folder) / "p.csv")
+            self.assertEqual(zy.Polar.read(path).table["CL"].tolist(), two.table["CL"].tolist())
+
+    def test_bad_conditions(self):
+        for alpha, mach, words in (([], [0.3], "alpha is empty"), ([1, 1], [0.3], "twice"), ([0], [9], "mach"), (["x"], [0.3], "alpha")):
+            with self.assertRaisesRegex(zy.InputError, words):
+                zy.sweep(zy.Airfoil.naca("0012"), alpha, mach, **SMALL)
+
+
+class StudyFiles(unittest.TestCase):
+    def setUp(self):
+        self.scratch = tempfile.TemporaryDirectory()
+        self.folder = Path(self.scratch.name)
+        self.file = self.folder / "study.toml"
+
+    def tearDown(self):
+        self.scratch.cleanup()
+
+    def test_killed_at_any_moment_and_run_again_gives_the_same_table(self):
+        self.file.write_text(STUDY)
+        whole = run_study(self.file, self.folder / "whole").polar.table
+        out = self.folder / "killed"
+        for delay in (2.5, 4.0):
+            process = subprocess.Popen([sys.executable, "-m", "zephyrum.cli.main", "run", str(self.file), "--out", str(out), "--no-figures"],
+                                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)  # fmt: skip
+            time.sleep(delay)
+            os.killpg(process.pid, signal.SIGKILL)
+            process.wait()
+        finished = {p.name: p.stat().st_mtime_ns for p in (out / "points").glob("*.json")} if out.exists() else {}
+        code, _, _ = command("run", self.file, "--out", out, "--no-figures")
+        self.assertEqual(code, 0)
+        self.assertEqual(physics(open_study(out).polar.table), physics(zy.Polar.read(self.folder / "whole" / "polar.csv").table))
+        self.assertEqual(len(whole), 8)
+        for name, stamp in finished.items():
+            self.assertEqual((out / "points" / name).stat().st_mtime_ns, stamp, "a finished point was computed again")
+
+    def test_command_line_from_new_to_show(self):
+        self.assertEqual(command("new", "mine.toml", folder=self.folder)[0], 0)
+        text = (self.folder / "mine.toml").read_text().replace("around = 128", "around = 96").replace("to = 8", "to = -2").replace("levels = 3", "levels = 3")
+        (self.folder / "mine.toml").write_text(text)
+        code, out, err = command("run", "mine.toml", folder=self.folder)
+        self.assertEqual((code, err), (0, ""))
+        self.assertIn("settled", out)
+        self.assertNotIn("\x1b", out)
+        results = self.folder / "mine-results"
+        for name in ("README.txt", "polar.csv", "polar.json", "refinement.csv", "section.dat", "figures/polar.png", "figures/mesh.png", "figures/refinement.png"):
+            self.assertGreater((results / name).stat().st_size, 100, name)
+        code, out, _ = command("show", results)
+        self.assertEqual(code, 0)
+        self.assertIn("observed order", json.dumps(json.loads((results / "refinement.json").read_text())))
+        changed = (results / "study.toml").read_text().replace('naca = "2412"', 'naca = "2415"')
+        (results / "study.toml").write_text(changed)
+        code, _, err = command("show", results)
+        self.assertEqual(code, 2)
+        self.assertIn("stale", err)
+
+    def test_shape_mesh_and_refine_commands(self):
+        code, out, _ = command("shape", "naca2412", "--blunt", "0.01", "--points", "81", "--write", self.folder / "s.csv", "--figure", self.folder / "s.png")
+        self.assertEqual(code, 0)
+        self.assertIn("tail gap               0.01", out)
+        code, out, _ = command("mesh", self.folder / "s.csv", "--topology", "C", "--out", self.folder / "m.cgns", "--figure", self.folder / "m.png")
+        self.assertEqual(code, 0)
+        self.assertIn("non-orthogonality", out)
+        self.assertGreater(zy.read_mesh(self.folder / "m.cgns").n_cells, 1000)
+        code, out, _ = command("refine", "naca0012", "--mach", "0.3", "--alpha", "2", "--figure", self.folder / "r.png")
+        self.assertEqual(code, 0)
+        self.assertIn("verdict", out)
+
+    def test_bad_input_is_one_sentence_and_exit_code_2(self):
+        good = TEMPLATE.format(file="s.toml", title="t")
+        edits = [("naca = ", "nacca = ", ":5: section.nacca"), ('"2412"', "2412", ":5: section.naca"), ('tail = "closed"', 'tail = "open"', "section.tail"),
+                 ("mach = [0.2, 0.6]", "mach = []", "sweep.mach"), ("mach = [0.2, 0.6]", 'mach = ["a"]', "sweep.mach"), ("step = 2", "step = 0", "sweep.alpha"),
+                 ("to = 8", "to = -9", "below from"), ("around = 128", "around = 127", "odd"), ("around = 128", "around = 1.5", "mesh.around"), ("[section]", "[sektion]", "sektion"),
+                 ("orders = 8", "orders = 99", "orders"), ('model = "euler"', 'model = "magic"', "solver.model"), ('chord = "1 m"', 'chord = "1 kg"', "section.chord"),
+                 ('chord = "1 m"', 'chord = "-1 m"', "chord"), ('altitude = "0 ft"', 'altitude = "90 km"', "standard atmosphere"), ('altitude = "0 ft"', 'altitude = "high"', "altitude"),
+                 ('altitude = "0 ft"', 'altitude = 0\npressure = 5e4', "disagree"), ("processes = 2", "processes = 0", "run.processes"), ("levels = 3", "levels = 2", "refine.levels"),
+                 ("levels = 3", "levels = 6", "nested"), ('naca = "2412"', 'naca = "99"', "four or five"), ('naca = "2412"', 'file = "none.csv"', "does not exist"),
+                 ("[run]", "[run", "not valid TOML"), ("farfield = 100", "farfield = 0", "farfield"), ('naca = "2412"', "", "exactly one")]  # fmt: skip
+        from click.testing import CliRunner
+
+        from zephyrum.cli.main import main
+
+        def refused(words: list[str], expected: str) -> None:
+            result = CliRunner().invoke(main, words)
+            self.assertEqual(result.exit_code, 2, f"{words}: {result.output}")
+            self.assertIsInstance(result.exception, SystemExit)
+            self.assertIn(expected, result.output)
+            self.assertNotIn("Traceback", result.output)
+
+        for old, new, expected in edits:
+            with self.subTest(new or old):
+                self.assertIn(old, good)
+                self.file.write_text(good.replace(old, new, 1))
+                refused(["run", str(self.file), "--out", str(self.folder / "o")], expected)
+        binary, empty = self.folder / "b.toml", self.folder / "e.toml"
+        binary.write_bytes(bytes(range(256)))
+        empty.write_text("")
+        for words, expected in ((["run", str(binary)], "not text"), (["run", str(empty)], "section"), (["run", str(self.folder)], "not a file"), (["run", "none.toml"], "does not exist"),
+                                (["show", str(self.folder / "nothing")], "not the folder of a study"), (["shape", "naca12"], "four or five"), (["shape", "none.csv"], "does not exist"),
+                                (["shape", str(binary)], "binary"), (["shape", "naca0012", "--points", "3"], "n = 3"), (["shape", "naca0012", "--figure", "x.gif"], "ending"),
+                                (["mesh", "naca0012", "--around", "-4"], "around"), (["mesh", "naca0012", "--out", "m.xyz"], "ending"), (["refine", "naca0012", "--mach", "-1"], "mach"),
+                                (["new", "x.txt"], ".toml"), (["run"], "Missing argument"), (["refine", "naca0012", "--mach", "fast"], "mach")):  # fmt: skip
+            with self.subTest(words):
+                refused(words, expected)
+
+
+class Examples(unittest.TestCase):
+    def test_every_example_runs(self):
+        import contextlib
+        import io
+
+        for path in sorted((TOP / "examples").glob("*.py")):
+            with self.subTest(path.name), tempfile.TemporaryDirectory() as folder, contextlib.redirect_stdout(io.StringIO()) as said:
+                runpy.run_path(str(path))["main"](Path(folder))
+                self.assertTrue(said.getvalue())
