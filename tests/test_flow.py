@@ -89,7 +89,7 @@ class Parts(unittest.TestCase):
         preconditioner = Preconditioner(residual.domain)
         preconditioner.update(jacobian)
         rhs = -R[:, [0, 1, 3, 4]].astype(np.float32)
-        x, count, reached = gmres(jacobian, preconditioner, rhs, 1e-3, 80)
+        x, count, _ = gmres(jacobian, preconditioner, rhs, 1e-3, 80)
         out = np.empty_like(x)
         jacobian.product(x, out)
         self.assertLess(np.linalg.norm(out - rhs) / np.linalg.norm(rhs), 2e-3)

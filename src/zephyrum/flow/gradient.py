@@ -32,7 +32,7 @@ def gradient_weights(mesh: Mesh, method: str = "green-gauss") -> tuple[np.ndarra
     else:
         own_left = own_right = d / np.einsum("ij,ij->i", d, d)[:, None]
     cells = np.concatenate([left, right])
-    towards = np.concatenate([own_left, own_right if method == "green-gauss" else own_right])
+    towards = np.concatenate([own_left, own_right])
     # seen from the right cell both the area vector and the distance change sign
     towards[nl:] *= -1.0
     distance = np.concatenate([d, -d])

@@ -225,7 +225,7 @@ def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough:
             cfl = _next_cfl(cfl, factor, total / before)
         before = total
         waves = jacobian.wave_sum()
-        for attempt in range(6):
+        for _ in range(6):
             rate = waves / cfl
             jacobian.set_inertia(q, rate)
             level.preconditioner.update(jacobian)

@@ -59,7 +59,9 @@ def side_state(q, g, c, rx, ry, rz, dx, dy, dz, jp, ju, jv, jw, jt, share, kappa
     if 1.0 + gamma * p < SAFE * (1.0 + gamma * p0) or t < SAFE * t0:
         return p0, u0, v0, w0, t0
     u = u0 + rise(g[c, 1, 0], g[c, 1, 1], g[c, 1, 2], rx, ry, rz, dx, dy, dz, ju, share, kappa, weight, eps[1])
-    v = v0 + rise(g[c, 2, 0], g[c, 2, 1], g[c, 2, 2], rx, ry, rz, dx, dy, dz, jv, share, kappa, weight, eps[2])
+    v = v0
+    if v0 != 0.0 or jv != 0.0:  # never in two dimensions
+        v = v0 + rise(g[c, 2, 0], g[c, 2, 1], g[c, 2, 2], rx, ry, rz, dx, dy, dz, jv, share, kappa, weight, eps[2])
     w = w0 + rise(g[c, 3, 0], g[c, 3, 1], g[c, 3, 2], rx, ry, rz, dx, dy, dz, jw, share, kappa, weight, eps[3])
     return p, u, v, w, t
 

@@ -181,7 +181,7 @@ def _through_corners(s: np.ndarray, corners: np.ndarray) -> np.ndarray:
     target = [s[0]]
     middle = len(s) // 2
     for corner in sorted(corners):
-        k = int(round(np.interp(corner, s, np.arange(len(s))) / 8.0)) * 8
+        k = round(float(np.interp(corner, s, np.arange(len(s)))) / 8.0) * 8
         if fixed[-1] < k < len(s) - 1 and k != middle:
             fixed.append(k)
             target.append(corner)

@@ -111,7 +111,7 @@ def _values(node) -> np.ndarray:
 
 def _write_vtu(mesh: Mesh, path: Path, cell_data) -> None:
     start, face_points, a, b, tag, groups = _closed(mesh)
-    counts, ni = np.diff(start), int(np.count_nonzero(b >= 0))
+    counts = np.diff(start)
     inner = np.flatnonzero(b >= 0)
     n = mesh.n_cells
     cells = np.concatenate([a, b[inner]])

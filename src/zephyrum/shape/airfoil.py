@@ -1,6 +1,7 @@
 """The airfoil section: a closed or blunt-tailed curve through points, and everything one can ask of it."""
 
 import functools
+import itertools
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -162,7 +163,7 @@ class Airfoil:
     def _pieces(self) -> tuple[np.ndarray, list[tuple[float, float, CubicSpline]]]:
         s = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(self.points, axis=0), axis=1))]
         ends = [0, *sorted(self.corners), len(s) - 1]
-        return s, [(s[a], s[b], CubicSpline(s[a : b + 1], self.points[a : b + 1])) for a, b in zip(ends[:-1], ends[1:])]
+        return s, [(s[a], s[b], CubicSpline(s[a : b + 1], self.points[a : b + 1])) for a, b in itertools.pairwise(ends)]
 
     @property
     def length(self) -> float:

@@ -1,0 +1,40 @@
+"""Refresh docs/screenshots from the demo data: `make screenshots` (runs the demo if it was not run)."""
+
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+from zephyrum.looks.style import new_axes, save
+
+HERE = Path(__file__).parent
+TARGET = HERE / "screenshots"
+DEMO = HERE.parent / "skerry-demo"
+FIGURES = ("section", "mesh", "polar", "refinement", "history_m0.6_a4", "cp_m0.6", "cp_field_m0.2_a4", "mach_field_m0.6_a4")
+
+
+def terminal(words: list[str], name: str) -> None:
+    """Run a command and draw what it prints."""
+    text = subprocess.run([sys.executable, "-m", "zephyrum.cli.main", *words], capture_output=True, text=True, check=False).stdout
+    lines = [f"$ zephyrum {' '.join(words)}", *text.rstrip().splitlines()][:52]
+    figure, ax = new_axes()
+    ax.set_axis_off()
+    ax.text(0.0, 1.0, "\n".join(line[:132] for line in lines), family="monospace", fontsize=9 if len(lines) < 44 else 8, va="top", transform=ax.transAxes)
+    save(figure, TARGET / f"{name}.png")
+
+
+def main() -> None:
+    """Draw everything."""
+    TARGET.mkdir(exist_ok=True)
+    if not (DEMO / "figures").exists():
+        subprocess.run([sys.executable, "-m", "zephyrum.cli.main", "demo", "--out", str(DEMO)], check=False)
+    for name in FIGURES:
+        shutil.copyfile(DEMO / "figures" / f"{name}.png", TARGET / f"{name}.png")
+    terminal(["show", "skerry-demo"], "show")
+    terminal(["shape", "skerry-demo/section.dat", "--blunt", "0.005"], "shape")
+    terminal(["mesh", "naca2412", "--topology", "C"], "mesh_command")
+    terminal(["refine", "naca0012", "--mach", "0.3", "--alpha", "2", "--around", "256", "--outward", "64"], "refine_command")
+
+
+if __name__ == "__main__":
+    main()
