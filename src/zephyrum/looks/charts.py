@@ -1,6 +1,7 @@
 """Line charts: histories, Cp, polars, refinement."""
 
 import numpy as np
+from matplotlib.ticker import MaxNLocator
 
 from zephyrum.looks.style import COLOURS, MARKERS, new_axes, tidy
 
@@ -26,6 +27,7 @@ def draw_history(solution, axes=None):
         bottom.plot(step, (values - values[-1]) * 1e4, color=COLOURS[k], marker=MARKERS[k], markersize=3.5, label=f"{name}: last {values[-1]:.5f}")
         twin.append(values)
     bottom.set_yscale("symlog", linthresh=1.0)
+    bottom.xaxis.set_major_locator(MaxNLocator(integer=True))
     tidy(bottom, "Newton step on the finest mesh", "coefficient minus its last value [counts, 1e-4]")
     bottom.legend(loc="upper right", fontsize="small")
     return axes
@@ -41,7 +43,10 @@ def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
         ax.plot(part["x/c"], part["Cp"], style, color=COLOURS[colour % 7], marker=MARKERS[colour % 7], markersize=2.5, linewidth=1.3,
                 label=f"{label + ', ' if label else ''}{side}")  # fmt: skip
     critical = solution.air.cp_critical
-    if critical > 1.3 * table["Cp"].min() - 0.3 and solution.air.mach < 1.0:
+    label_of_state = "" if solution.verdict == "settled" else f" ({solution.verdict})"
+    for line in ax.lines[-2:]:
+        line.set_label(line.get_label() + label_of_state)
+    if colour == 0 and critical > 1.3 * table["Cp"].min() - 0.3 and solution.air.mach < 1.0:
         ax.axhline(critical, color="#555555", linestyle=":", linewidth=1.2)
         ax.annotate(f"sonic, M {solution.air.mach:g}", (0.99, critical), xycoords=("axes fraction", "data"), ha="right", va="bottom", fontsize="small", color="#555555")
     if not ax.yaxis_inverted():

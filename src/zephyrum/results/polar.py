@@ -28,10 +28,11 @@ class Polar:
         return cls(table, notes or {})
 
     def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":
-        """The polar with error bars: the larger of a share of the value and an absolute one, per coefficient."""
+        """The polar with error bars: the larger of a share of the value and an absolute one, plus the swing if any."""
         table = self.table.copy()
         for name in ("CL", "CD", "CM"):
-            table[f"{name} error"] = (table[name].abs() * relative.get(name, 0.0)).clip(lower=absolute.get(name, 0.0))
+            mesh = (table[name].abs() * relative.get(name, 0.0)).clip(lower=absolute.get(name, 0.0))
+            table[f"{name} error"] = mesh + (table[f"{name} swing"].fillna(0.0) if f"{name} swing" in table else 0.0)
         return Polar(table, self.notes)
 
     def write(self, path: str | Path) -> Path:
