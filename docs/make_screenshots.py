@@ -18,8 +18,9 @@ def terminal(words: list[str], name: str) -> None:
     text = subprocess.run([sys.executable, "-m", "zephyrum.cli.main", *words], capture_output=True, text=True, check=False).stdout
     lines = [f"$ zephyrum {' '.join(words)}", *text.rstrip().splitlines()][:52]
     figure, ax = new_axes()
+    figure.set_figheight(max(2.4, 0.4 + 0.165 * len(lines)))
     ax.set_axis_off()
-    ax.text(0.0, 1.0, "\n".join(line[:132] for line in lines), family="monospace", fontsize=9 if len(lines) < 44 else 8, va="top", transform=ax.transAxes)
+    ax.text(0.0, 1.0, "\n".join(line[:132] for line in lines), family="monospace", fontsize=9, va="top", transform=ax.transAxes)
     save(figure, TARGET / f"{name}.png")
 
 

@@ -273,7 +273,7 @@ def mesh(section, out, figure, **options) -> None:
 
     made = mesh_airfoil(section_of(section), **options)
     click.echo(f"{made.n_cells} cells, {len(made.family())} nested levels, fingerprint {made.fingerprint}")
-    click.echo(", ".join(f"{key} {value}" for key, value in made.recipe.items()))
+    click.echo(", ".join(f"{key} {value:.4g}" if isinstance(value, float) else f"{key} {value}" for key, value in made.recipe.items()))
     click.echo(str(quality(made)))
     if out:
         click.echo(f"written: {write_mesh(made, out)}")

@@ -19,7 +19,7 @@ def draw_album(outcome, folder: str | Path) -> list[Path]:
         save(figure, path)
         made.append(path)
 
-    figure, axes = new_axes(2, 1, height_ratios=(2, 1))
+    figure, axes = new_axes(2, 1, height_ratios=(3, 2))
     draw_section(outcome.foil, axes)
     keep(figure, "section")
     figure, axes = new_axes(2, 2)

@@ -10,7 +10,7 @@ def draw_section(foil, axes=None):
     from zephyrum.shape.measures import mean_line
 
     if axes is None:
-        _, axes = new_axes(2, 1, height_ratios=(2, 1))
+        _, axes = new_axes(2, 1, height_ratios=(3, 2))
     top, bottom = axes
     s = np.linspace(0.0, foil.length, 1200)
     curve = (foil.curve(s) - foil.nose) / foil.chord
@@ -20,7 +20,7 @@ def draw_section(foil, axes=None):
     x, camber, _ = mean_line(foil)
     a = (foil.tail - foil.nose) / foil.chord
     top.plot(x * a[0] - camber * a[1], x * a[1] + camber * a[0], "--", color=COLOURS[1], label="mean line")
-    top.set_aspect("equal")
+    top.set_aspect("equal", adjustable="datalim")
     m = foil.measures
     tidy(top, "x / chord [-]", "z / chord [-]",
          f"{foil.name}: thickness {100 * m.thickness:.2f} % at {m.thickness_at:.3f}, camber {100 * m.camber:.2f} % at {m.camber_at:.3f}, "
@@ -31,7 +31,7 @@ def draw_section(foil, axes=None):
     nose = s < foil.nose_parameter
     for mask, name, k in ((nose, "upper", 0), (~nose, "lower", 1)):
         bottom.plot(curve[mask, 0], bend[mask], color=COLOURS[k], linestyle="-" if k == 0 else "--", label=name)
-    bottom.set_yscale("symlog", linthresh=1.0)
+    bottom.set_yscale("symlog", linthresh=0.3)
     tidy(bottom, "x / chord [-]", "curvature x chord [-]")
     bottom.legend(fontsize="small")
     return axes

@@ -29,10 +29,10 @@ class Quality:
         return all(row[-1] == 0 for row in self.rows)
 
     def __str__(self) -> str:
-        head = f"{'measure':<20}{'unit':>5}{'median':>10}{'99 %':>10}{'worst':>11}   at x, z [m]           beyond limit"
+        head = f"{'measure':<20}{'unit':>5}{'median':>10}{'99 %':>10}{'worst':>11}   at x, z [m]           beyond the limit"
         lines = [head]
         for name, unit, median, high, worst, x, _, z, limit, beyond in self.rows:
-            lines.append(f"{name:<20}{unit:>5}{median:>10.3g}{high:>10.3g}{worst:>11.4g}   ({x:.4g}, {z:.4g})".ljust(80) + f"{beyond} > {limit:g}")
+            lines.append(f"{name:<20}{unit:>5}{median:>10.3g}{high:>10.3g}{worst:>11.4g}   ({x:.4g}, {z:.4g})".ljust(80) + f"{beyond} cells or faces > {limit:g}")
         return "\n".join(lines)
 
 
