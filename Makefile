@@ -13,7 +13,8 @@ test: $(READY)
 	$(BIN)/python -m tests
 
 lint: $(READY)
-	$(BIN)/ruff check src tests examples validation benchmarks
+	$(BIN)/ruff check src tests examples validation benchmarks docs
+	$(BIN)/ruff format --check src tests examples validation benchmarks docs
 
 validation: $(READY)
 	$(BIN)/python -m validation

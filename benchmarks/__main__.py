@@ -64,15 +64,28 @@ def residual_rows() -> list[tuple]:
     big = np.zeros((3, 20_000_000))
     # bytes a cell that the three sweeps must move at least once: states, gradients (written, read), weights, faces, fluxes
     faces = mesh.n_faces / n
-    bytes_needed = 8 * (5 + 15 + 4 * 3 + 15 + faces * (3 + 1 + 3 + 3 + 3 + 2) + faces * 5 * 2 + 5) + 4 * (4 + faces * 2 + 4)
+    bytes_needed = 8 * (5 + 15 + 4 * 3 + 15 + faces * (3 + 1 + 3 + 3 + 3 + 2) + faces * 5 * 2 + 5) + 4 * (
+        4 + faces * 2 + 4
+    )
     for threads in (1, 2):
         numba.set_num_threads(min(threads, numba.config.NUMBA_NUM_THREADS))
         bandwidth = 24.0 * big.shape[1] / best(lambda: triad(big[0], big[1], big[2]), 5)
         bound = bytes_needed / bandwidth
         cost = best(lambda: residual(q)) / n
-        rows.append((f"residual, 2-D Euler, {threads} thread(s)", f"{1e6 * cost:.3f} us/cell", "<= 0.35 (2 threads, RANS)", f"{cost / bound:.1f} x the bound of {1e6 * bound:.3f} us at {bandwidth / 1e9:.1f} GB/s"))
-        for name, action in (("Jacobian product", lambda: jacobian.product(v, w)), ("ILU(1) solve", lambda: preconditioner.solve(v, w)),
-                             ("face Jacobians", lambda: jacobian.linearise(q)), ("assembly and factors", lambda: preconditioner.update(jacobian))):  # fmt: skip
+        rows.append(
+            (
+                f"residual, 2-D Euler, {threads} thread(s)",
+                f"{1e6 * cost:.3f} us/cell",
+                "<= 0.35 (2 threads, RANS)",
+                f"{cost / bound:.1f} x the bound of {1e6 * bound:.3f} us at {bandwidth / 1e9:.1f} GB/s",
+            )
+        )
+        for name, action in (
+            ("Jacobian product", lambda: jacobian.product(v, w)),
+            ("ILU(1) solve", lambda: preconditioner.solve(v, w)),
+            ("face Jacobians", lambda: jacobian.linearise(q)),
+            ("assembly and factors", lambda: preconditioner.update(jacobian)),
+        ):
             rows.append((f"{name}, {threads} thread(s)", f"{1e6 * best(action, 8) / n:.3f} us/cell", "", ""))
     return rows
 
@@ -94,11 +107,24 @@ def airfoil_rows() -> list[tuple]:
             q = np.tile(scales.freestream, (mesh.n_cells, 1))
             unit = best(functools.partial(residual, q))
         steps = int(history.column("step", 0)[-1])
-        rows.append((f"Euler airfoil 16k cells, M {mach:g}, alpha {alpha:g}: {solution.verdict}", f"{solution.flow.seconds:.2f} s", "<= 8 s (aim 2)",
-                     f"{steps} steps, {krylov} Krylov iterations on the finest mesh, {solution.flow.seconds / unit:.0f} residuals' worth"))  # fmt: skip
+        rows.append(
+            (
+                f"Euler airfoil 16k cells, M {mach:g}, alpha {alpha:g}: {solution.verdict}",
+                f"{solution.flow.seconds:.2f} s",
+                "<= 8 s (aim 2)",
+                f"{steps} steps, {krylov} Krylov iterations on the finest mesh, {solution.flow.seconds / unit:.0f} residuals' worth",
+            )
+        )
     small = mesh.coarser
     begin = [march(m, Freestream(mach=0.3, alpha=2.0), m.reference).seconds for m in (small, mesh)]
-    rows.append(("growth of a solve from 4k to 16k cells", f"cells^{np.log(begin[1] / begin[0]) / np.log(4):.2f}", "<= 1.3 (aim 1.1)", ""))
+    rows.append(
+        (
+            "growth of a solve from 4k to 16k cells",
+            f"cells^{np.log(begin[1] / begin[0]) / np.log(4):.2f}",
+            "<= 1.3 (aim 1.1)",
+            "",
+        )
+    )
     return rows
 
 
@@ -106,8 +132,18 @@ def start_rows() -> list[tuple]:
     """First import to first solved steps, with an empty and with a full kernel cache."""
     with tempfile.TemporaryDirectory() as cache:
         environment = os.environ | {"NUMBA_CACHE_DIR": cache}
-        cold, warm = (float(subprocess.run([sys.executable, "-c", FIRST], env=environment, capture_output=True, text=True, check=True).stdout) for _ in range(2))
-    return [("cold start (import to first Newton steps)", f"{cold:.1f} s", "<= 90 s (aim 25)", ""), ("warm start", f"{warm:.2f} s", "<= 3 s (aim 1)", "")]
+        cold, warm = (
+            float(
+                subprocess.run(
+                    [sys.executable, "-c", FIRST], env=environment, capture_output=True, text=True, check=True
+                ).stdout
+            )
+            for _ in range(2)
+        )
+    return [
+        ("cold start (import to first Newton steps)", f"{cold:.1f} s", "<= 90 s (aim 25)", ""),
+        ("warm start", f"{warm:.2f} s", "<= 3 s (aim 1)", ""),
+    ]
 
 
 def main() -> None:
@@ -118,7 +154,9 @@ def main() -> None:
         for row in part():
             lines.append("| " + " | ".join(row) + " |")
             print(lines[-1], flush=True)
-    Path(__file__).parents[1].joinpath("docs", "benchmarks.md").write_text(head + "\n".join(lines) + "\n", encoding="utf-8")
+    Path(__file__).parents[1].joinpath("docs", "benchmarks.md").write_text(
+        head + "\n".join(lines) + "\n", encoding="utf-8"
+    )
 
 
 if __name__ == "__main__":

@@ -10,17 +10,36 @@ from zephyrum.looks.style import new_axes, save
 HERE = Path(__file__).parent
 TARGET = HERE / "screenshots"
 DEMO = HERE.parent / "skerry-demo"
-FIGURES = ("section", "mesh", "polar", "refinement", "history_m0.6_a4", "cp_m0.6", "cp_field_m0.2_a4", "mach_field_m0.6_a4")
+FIGURES = (
+    "section",
+    "mesh",
+    "polar",
+    "refinement",
+    "history_m0.6_a4",
+    "cp_m0.6",
+    "cp_field_m0.2_a4",
+    "mach_field_m0.6_a4",
+)
 
 
 def terminal(words: list[str], name: str) -> None:
     """Run a command and draw what it prints."""
-    text = subprocess.run([sys.executable, "-m", "zephyrum.cli.main", *words], capture_output=True, text=True, check=False).stdout
+    text = subprocess.run(
+        [sys.executable, "-m", "zephyrum.cli.main", *words], capture_output=True, text=True, check=False
+    ).stdout
     lines = [f"$ zephyrum {' '.join(words)}", *text.rstrip().splitlines()][:52]
     figure, ax = new_axes()
     figure.set_figheight(max(2.4, 0.4 + 0.165 * len(lines)))
     ax.set_axis_off()
-    ax.text(0.0, 1.0, "\n".join(line[:132] for line in lines), family="monospace", fontsize=9, va="top", transform=ax.transAxes)
+    ax.text(
+        0.0,
+        1.0,
+        "\n".join(line[:132] for line in lines),
+        family="monospace",
+        fontsize=9,
+        va="top",
+        transform=ax.transAxes,
+    )
     save(figure, TARGET / f"{name}.png")
 
 
@@ -34,7 +53,9 @@ def main() -> None:
     terminal(["show", "skerry-demo"], "show")
     terminal(["shape", "skerry-demo/section.dat", "--blunt", "0.005"], "shape")
     terminal(["mesh", "naca2412", "--topology", "C"], "mesh_command")
-    terminal(["refine", "naca0012", "--mach", "0.3", "--alpha", "2", "--around", "256", "--outward", "64"], "refine_command")
+    terminal(
+        ["refine", "naca0012", "--mach", "0.3", "--alpha", "2", "--around", "256", "--outward", "64"], "refine_command"
+    )
 
 
 if __name__ == "__main__":

@@ -10,7 +10,13 @@ from zephyrum.air import wind_axes
 
 class Atmosphere(unittest.TestCase):
     def test_published_values(self):
-        for altitude, pressure, temperature in ((0, 101325, 288.15), (11000, 22632, 216.65), (20000, 5474.9, 216.65), (32000, 868.02, 228.65), (5000, 54019.9, 255.65)):
+        for altitude, pressure, temperature in (
+            (0, 101325, 288.15),
+            (11000, 22632, 216.65),
+            (20000, 5474.9, 216.65),
+            (32000, 868.02, 228.65),
+            (5000, 54019.9, 255.65),
+        ):
             p, t = zy.standard_atmosphere(altitude)
             self.assertAlmostEqual(p / pressure, 1.0, delta=2e-5)
             self.assertAlmostEqual(t, temperature, delta=1e-9)
@@ -26,13 +32,19 @@ class Atmosphere(unittest.TestCase):
 class Stream(unittest.TestCase):
     def test_any_sufficient_set_gives_the_same_stream(self):
         full = zy.Freestream(mach=0.3, altitude="8000 ft", length=1.6)
-        sets = ({"speed": full.speed, "altitude": 2438.4, "length": 1.6}, {"mach": 0.3, "pressure": full.pressure, "temperature": full.temperature, "length": 1.6},
-                {"reynolds": full.reynolds, "altitude": "8000 ft", "length": 1.6}, {"mach": 0.3, "temperature": full.temperature, "reynolds": full.reynolds, "length": 1.6},
-                {"speed": full.speed, "mach": 0.3, "density": full.density, "length": "160 cm"})  # fmt: skip
+        sets = (
+            {"speed": full.speed, "altitude": 2438.4, "length": 1.6},
+            {"mach": 0.3, "pressure": full.pressure, "temperature": full.temperature, "length": 1.6},
+            {"reynolds": full.reynolds, "altitude": "8000 ft", "length": 1.6},
+            {"mach": 0.3, "temperature": full.temperature, "reynolds": full.reynolds, "length": 1.6},
+            {"speed": full.speed, "mach": 0.3, "density": full.density, "length": "160 cm"},
+        )
         for given in sets:
             other = zy.Freestream(**given)
             for name in ("mach", "speed", "pressure", "temperature", "density", "reynolds"):
-                self.assertAlmostEqual(getattr(other, name) / getattr(full, name), 1.0, delta=1e-6, msg=f"{name} of {list(given)}")
+                self.assertAlmostEqual(
+                    getattr(other, name) / getattr(full, name), 1.0, delta=1e-6, msg=f"{name} of {list(given)}"
+                )
 
     def test_disagreement_is_refused_by_name_and_agreement_welcome(self):
         zy.Freestream(mach=0.3, speed=102.09, altitude=0)
@@ -44,9 +56,17 @@ class Stream(unittest.TestCase):
             zy.Freestream(mach=0.3, altitude=0, length=1.0, reynolds=1e6)
 
     def test_under_specified_and_impossible_are_refused(self):
-        for bad, words in (({"altitude": 0}, "under-specified"), ({"mach": -1}, "mach"), ({"mach": "fast"}, "mach"), ({"mach": float("nan")}, "finite"),
-                           ({"speed": "240 kg"}, "where m/s is needed"), ({"speed": "240 quux"}, "unknown unit"), ({"mach": 0.3, "alpha": 5, "wind": (1, 0, 0)}, "alpha"),
-                           ({"mach": 0.3, "wind": (0, 0, 0)}, "not a direction"), ({"mach": 50}, "above 10")):  # fmt: skip
+        for bad, words in (
+            ({"altitude": 0}, "under-specified"),
+            ({"mach": -1}, "mach"),
+            ({"mach": "fast"}, "mach"),
+            ({"mach": float("nan")}, "finite"),
+            ({"speed": "240 kg"}, "where m/s is needed"),
+            ({"speed": "240 quux"}, "unknown unit"),
+            ({"mach": 0.3, "alpha": 5, "wind": (1, 0, 0)}, "alpha"),
+            ({"mach": 0.3, "wind": (0, 0, 0)}, "not a direction"),
+            ({"mach": 50}, "above 10"),
+        ):
             with self.subTest(bad), self.assertRaisesRegex(zy.InputError, words):
                 zy.Freestream(**bad)
 
@@ -83,7 +103,13 @@ class AxesAndUnits(unittest.TestCase):
         self.assertAlmostEqual(again.beta, -4.4)
 
     def test_quantities(self):
-        for text, unit, value in (("240 kt", "m/s", 123.4667), ("8000 ft", "m", 2438.4), ("15 degC", "K", 288.15), ("950 hPa", "Pa", 95000), (3, "m", 3.0)):
+        for text, unit, value in (
+            ("240 kt", "m/s", 123.4667),
+            ("8000 ft", "m", 2438.4),
+            ("15 degC", "K", 288.15),
+            ("950 hPa", "Pa", 95000),
+            (3, "m", 3.0),
+        ):
             self.assertAlmostEqual(zy.quantity("x", text, unit) / value, 1.0, delta=1e-6)
 
     def test_reference_is_never_one_by_default_and_disagreement_is_told(self):

@@ -36,7 +36,11 @@ class Parts(unittest.TestCase):
         forward, backward = roe_flux(*left, *right, *n, 1.4), roe_flux(*right, *left, *-n, 1.4)
         np.testing.assert_allclose(forward, -np.array(backward), rtol=1e-12)
         fast = (0.1, 3.0, 0.0, 0.0, 1.0)
-        np.testing.assert_allclose(roe_flux(*fast, 0.0, 2.8, 0.0, 0.0, 1.1, 1.0, 0.0, 0.0, 1.4), exact_flux(*fast, 1.0, 0.0, 0.0, 1.4), rtol=1e-10)
+        np.testing.assert_allclose(
+            roe_flux(*fast, 0.0, 2.8, 0.0, 0.0, 1.1, 1.0, 0.0, 0.0, 1.4),
+            exact_flux(*fast, 1.0, 0.0, 0.0, 1.4),
+            rtol=1e-10,
+        )
 
     def test_gradients_are_exact_for_linear_fields(self):
         for mesh in (box(10, 0.35, 0.1), zy.mesh_airfoil(zy.Airfoil.naca("2412", "blunt"), 64, 16, topology="C")):
@@ -114,6 +118,14 @@ class Whole(unittest.TestCase):
         self.assertEqual(flow.history.column("step", 0).tolist(), [0.0])
 
     def test_settings_are_checked(self):
-        for bad in ({"orders": 0}, {"limiter": "maybe"}, {"order": 3}, {"gradient": "x"}, {"cfl": -1}, {"kappa": 2}, {"steps": 1.5}):
+        for bad in (
+            {"orders": 0},
+            {"limiter": "maybe"},
+            {"order": 3},
+            {"gradient": "x"},
+            {"cfl": -1},
+            {"kappa": 2},
+            {"steps": 1.5},
+        ):
             with self.subTest(bad), self.assertRaises(zy.InputError):
                 zy.Settings(**bad)

@@ -56,8 +56,16 @@ class Generator(unittest.TestCase):
         self.assertEqual(mesh.recipe["outward"] % 8, 0)
 
     def test_sizes_that_make_no_mesh_are_refused(self):
-        for bad, words in (({"around": 63}, "odd"), ({"around": 4}, "around"), ({"topology": "H"}, "topology"), ({"outward": None}, "outward and growth"),
-                           ({"growth": 1.2}, "both given"), ({"farfield": 0.5}, "farfield"), ({"wake": 8}, "wake"), ({"first_height": -1}, "first_height")):  # fmt: skip
+        for bad, words in (
+            ({"around": 63}, "odd"),
+            ({"around": 4}, "around"),
+            ({"topology": "H"}, "topology"),
+            ({"outward": None}, "outward and growth"),
+            ({"growth": 1.2}, "both given"),
+            ({"farfield": 0.5}, "farfield"),
+            ({"wake": 8}, "wake"),
+            ({"first_height": -1}, "first_height"),
+        ):
             with self.subTest(bad), self.assertRaisesRegex(zy.InputError, words):
                 foil_mesh(**bad)
 
@@ -68,8 +76,12 @@ class Rules(unittest.TestCase):
         points = mesh.points.copy()
         middle = np.argmin(np.abs(points - [0.5, 0.0, 0.5]).sum(axis=1))
         points[[middle, middle + len(points) // 2]] += [0.6, 0.0, 0.0]
-        for broken, words in ((replace(mesh, points=points), "no positive volume.*at \\("), (replace(mesh, groups=()), "belong to no group"),
-                              (replace(mesh, points=mesh.points * np.nan), "not finite"), (replace(mesh, left=mesh.left[::-1].copy()), "rising order|closed")):  # fmt: skip
+        for broken, words in (
+            (replace(mesh, points=points), "no positive volume.*at \\("),
+            (replace(mesh, groups=()), "belong to no group"),
+            (replace(mesh, points=mesh.points * np.nan), "not finite"),
+            (replace(mesh, left=mesh.left[::-1].copy()), "rising order|closed"),
+        ):
             with self.assertRaisesRegex(zy.MeshError, words):
                 broken.check()
 

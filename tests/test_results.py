@@ -86,9 +86,14 @@ class Section(unittest.TestCase):
 
     def test_what_can_not_be_solved_is_refused(self):
         mesh, air = self.mesh, self.air
-        for call, words in ((lambda: zy.solve(mesh, air, "magic"), "model"), (lambda: zy.solve(mesh, air.turned(beta=3.0)), "beta"),
-                            (lambda: zy.solve(mesh.with_roles(airfoil="farfield"), air), "wall"), (lambda: zy.solve(mesh, zy.Freestream(mach=0.001)), "0.01"),
-                            (lambda: zy.solve(mesh.coarser, air, start=self.solution), "another mesh"), (lambda: mesh.with_roles(tail="wall"), "no group")):  # fmt: skip
+        for call, words in (
+            (lambda: zy.solve(mesh, air, "magic"), "model"),
+            (lambda: zy.solve(mesh, air.turned(beta=3.0)), "beta"),
+            (lambda: zy.solve(mesh.with_roles(airfoil="farfield"), air), "wall"),
+            (lambda: zy.solve(mesh, zy.Freestream(mach=0.001)), "0.01"),
+            (lambda: zy.solve(mesh.coarser, air, start=self.solution), "another mesh"),
+            (lambda: mesh.with_roles(tail="wall"), "no group"),
+        ):
             with self.assertRaisesRegex(zy.InputError, words):
                 call()
 

@@ -20,7 +20,7 @@ from zephyrum.studies.sweep import plan
 
 TOP = Path(__file__).parents[1]
 SMALL = {"around": 64, "outward": 16, "topology": "O"}
-STUDY = '''title = "small"
+STUDY = """title = "small"
 [section]
 naca = "0012"
 [mesh]
@@ -36,12 +36,18 @@ mach = 0.3
 alpha = 2
 [run]
 processes = 2
-'''
+"""
 
 
 def command(*words, folder=None):
     """Run the command line; (exit code, stdout, stderr)."""
-    done = subprocess.run([sys.executable, "-m", "zephyrum.cli.main", *map(str, words)], cwd=folder, capture_output=True, text=True, timeout=300)
+    done = subprocess.run(
+        [sys.executable, "-m", "zephyrum.cli.main", *map(str, words)],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        timeout=300,
+    )
     return done.returncode, done.stdout, done.stderr
 
 
@@ -64,7 +70,9 @@ class Estimates(unittest.TestCase):
         self.assertTrue(math.isnan(estimate("CL", [0.0, 1e-9, -1e-9], 2.0).order))
 
     def test_refine_proves_a_lift(self):
-        made = zy.refine(zy.Airfoil.naca("0012"), zy.Freestream(mach=0.3, alpha=2), levels=3, around=128, outward=32, topology="O")
+        made = zy.refine(
+            zy.Airfoil.naca("0012"), zy.Freestream(mach=0.3, alpha=2), levels=3, around=128, outward=32, topology="O"
+        )
         self.assertTrue((made.table["verdict"] == "settled").all())
         self.assertLess(made.estimates["CL"].error, 0.01)
         with self.assertRaisesRegex(zy.InputError, "nested"):
@@ -94,7 +102,12 @@ class Sweeps(unittest.TestCase):
             self.assertEqual(zy.Polar.read(path).table["CL"].tolist(), two.table["CL"].tolist())
 
     def test_bad_conditions(self):
-        for alpha, mach, words in (([], [0.3], "alpha is empty"), ([1, 1], [0.3], "twice"), ([0], [9], "mach"), (["x"], [0.3], "alpha")):
+        for alpha, mach, words in (
+            ([], [0.3], "alpha is empty"),
+            ([1, 1], [0.3], "twice"),
+            ([0], [9], "mach"),
+            (["x"], [0.3], "alpha"),
+        ):
             with self.assertRaisesRegex(zy.InputError, words):
                 zy.sweep(zy.Airfoil.naca("0012"), alpha, mach, **SMALL)
 
@@ -113,29 +126,50 @@ class StudyFiles(unittest.TestCase):
         whole = run_study(self.file, self.folder / "whole").polar.table
         out = self.folder / "killed"
         for delay in (2.5, 4.0):
-            process = subprocess.Popen([sys.executable, "-m", "zephyrum.cli.main", "run", str(self.file), "--out", str(out), "--no-figures"],
-                                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)  # fmt: skip
+            process = subprocess.Popen(
+                [sys.executable, "-m", "zephyrum.cli.main", "run", str(self.file), "--out", str(out), "--no-figures"],
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                start_new_session=True,
+            )
             time.sleep(delay)
             os.killpg(process.pid, signal.SIGKILL)
             process.wait()
         finished = {p.name: p.stat().st_mtime_ns for p in (out / "points").glob("*.json")} if out.exists() else {}
         code, _, _ = command("run", self.file, "--out", out, "--no-figures")
         self.assertEqual(code, 0)
-        self.assertEqual(physics(open_study(out).polar.table), physics(zy.Polar.read(self.folder / "whole" / "polar.csv").table))
+        self.assertEqual(
+            physics(open_study(out).polar.table), physics(zy.Polar.read(self.folder / "whole" / "polar.csv").table)
+        )
         self.assertEqual(len(whole), 8)
         for name, stamp in finished.items():
             self.assertEqual((out / "points" / name).stat().st_mtime_ns, stamp, "a finished point was computed again")
 
     def test_command_line_from_new_to_show(self):
         self.assertEqual(command("new", "mine.toml", folder=self.folder)[0], 0)
-        text = (self.folder / "mine.toml").read_text().replace("around = 128", "around = 96").replace("to = 8", "to = -2").replace("levels = 3", "levels = 3")
+        text = (
+            (self.folder / "mine.toml")
+            .read_text()
+            .replace("around = 128", "around = 96")
+            .replace("to = 8", "to = -2")
+            .replace("levels = 3", "levels = 3")
+        )
         (self.folder / "mine.toml").write_text(text)
         code, out, err = command("run", "mine.toml", folder=self.folder)
         self.assertEqual((code, err), (0, ""))
         self.assertIn("settled", out)
         self.assertNotIn("\x1b", out)
         results = self.folder / "mine-results"
-        for name in ("README.txt", "polar.csv", "polar.json", "refinement.csv", "section.dat", "figures/polar.png", "figures/mesh.png", "figures/refinement.png"):
+        for name in (
+            "README.txt",
+            "polar.csv",
+            "polar.json",
+            "refinement.csv",
+            "section.dat",
+            "figures/polar.png",
+            "figures/mesh.png",
+            "figures/refinement.png",
+        ):
             self.assertGreater((results / name).stat().st_size, 100, name)
         code, out, _ = command("show", results)
         self.assertEqual(code, 0)
@@ -147,10 +181,30 @@ class StudyFiles(unittest.TestCase):
         self.assertIn("stale", err)
 
     def test_shape_mesh_and_refine_commands(self):
-        code, out, _ = command("shape", "naca2412", "--blunt", "0.01", "--points", "81", "--write", self.folder / "s.csv", "--figure", self.folder / "s.png")
+        code, out, _ = command(
+            "shape",
+            "naca2412",
+            "--blunt",
+            "0.01",
+            "--points",
+            "81",
+            "--write",
+            self.folder / "s.csv",
+            "--figure",
+            self.folder / "s.png",
+        )
         self.assertEqual(code, 0)
         self.assertIn("tail gap               0.01", out)
-        code, out, _ = command("mesh", self.folder / "s.csv", "--topology", "C", "--out", self.folder / "m.cgns", "--figure", self.folder / "m.png")
+        code, out, _ = command(
+            "mesh",
+            self.folder / "s.csv",
+            "--topology",
+            "C",
+            "--out",
+            self.folder / "m.cgns",
+            "--figure",
+            self.folder / "m.png",
+        )
         self.assertEqual(code, 0)
         self.assertIn("non-orthogonality", out)
         self.assertGreater(zy.read_mesh(self.folder / "m.cgns").n_cells, 1000)
@@ -160,14 +214,33 @@ class StudyFiles(unittest.TestCase):
 
     def test_bad_input_is_one_sentence_and_exit_code_2(self):
         good = TEMPLATE.format(file="s.toml", title="t")
-        edits = [("naca = ", "nacca = ", ":5: section.nacca"), ('"2412"', "2412", ":5: section.naca"), ('tail = "closed"', 'tail = "open"', "section.tail"),
-                 ("mach = [0.2, 0.6]", "mach = []", "sweep.mach"), ("mach = [0.2, 0.6]", 'mach = ["a"]', "sweep.mach"), ("step = 2", "step = 0", "sweep.alpha"),
-                 ("to = 8", "to = -9", "below from"), ("around = 128", "around = 127", "odd"), ("around = 128", "around = 1.5", "mesh.around"), ("[section]", "[sektion]", "sektion"),
-                 ("orders = 8", "orders = 99", "orders"), ('model = "euler"', 'model = "magic"', "solver.model"), ('chord = "1 m"', 'chord = "1 kg"', "section.chord"),
-                 ('chord = "1 m"', 'chord = "-1 m"', "chord"), ('altitude = "0 ft"', 'altitude = "90 km"', "standard atmosphere"), ('altitude = "0 ft"', 'altitude = "high"', "altitude"),
-                 ('altitude = "0 ft"', 'altitude = 0\npressure = 5e4', "disagree"), ("processes = 2", "processes = 0", "run.processes"), ("levels = 3", "levels = 2", "refine.levels"),
-                 ("levels = 3", "levels = 6", "nested"), ('naca = "2412"', 'naca = "99"', "four or five"), ('naca = "2412"', 'file = "none.csv"', "does not exist"),
-                 ("[run]", "[run", "not valid TOML"), ("farfield = 100", "farfield = 0", "farfield"), ('naca = "2412"', "", "exactly one")]  # fmt: skip
+        edits = [
+            ("naca = ", "nacca = ", ":5: section.nacca"),
+            ('"2412"', "2412", ":5: section.naca"),
+            ('tail = "closed"', 'tail = "open"', "section.tail"),
+            ("mach = [0.2, 0.6]", "mach = []", "sweep.mach"),
+            ("mach = [0.2, 0.6]", 'mach = ["a"]', "sweep.mach"),
+            ("step = 2", "step = 0", "sweep.alpha"),
+            ("to = 8", "to = -9", "below from"),
+            ("around = 128", "around = 127", "odd"),
+            ("around = 128", "around = 1.5", "mesh.around"),
+            ("[section]", "[sektion]", "sektion"),
+            ("orders = 8", "orders = 99", "orders"),
+            ('model = "euler"', 'model = "magic"', "solver.model"),
+            ('chord = "1 m"', 'chord = "1 kg"', "section.chord"),
+            ('chord = "1 m"', 'chord = "-1 m"', "chord"),
+            ('altitude = "0 ft"', 'altitude = "90 km"', "standard atmosphere"),
+            ('altitude = "0 ft"', 'altitude = "high"', "altitude"),
+            ('altitude = "0 ft"', "altitude = 0\npressure = 5e4", "disagree"),
+            ("processes = 2", "processes = 0", "run.processes"),
+            ("levels = 3", "levels = 2", "refine.levels"),
+            ("levels = 3", "levels = 6", "nested"),
+            ('naca = "2412"', 'naca = "99"', "four or five"),
+            ('naca = "2412"', 'file = "none.csv"', "does not exist"),
+            ("[run]", "[run", "not valid TOML"),
+            ("farfield = 100", "farfield = 0", "farfield"),
+            ('naca = "2412"', "", "exactly one"),
+        ]
         from click.testing import CliRunner
 
         from zephyrum.cli.main import main
@@ -187,11 +260,24 @@ class StudyFiles(unittest.TestCase):
         binary, empty = self.folder / "b.toml", self.folder / "e.toml"
         binary.write_bytes(bytes(range(256)))
         empty.write_text("")
-        for words, expected in ((["run", str(binary)], "not text"), (["run", str(empty)], "section"), (["run", str(self.folder)], "not a file"), (["run", "none.toml"], "does not exist"),
-                                (["show", str(self.folder / "nothing")], "not the folder of a study"), (["shape", "naca12"], "four or five"), (["shape", "none.csv"], "does not exist"),
-                                (["shape", str(binary)], "binary"), (["shape", "naca0012", "--points", "3"], "n = 3"), (["shape", "naca0012", "--figure", "x.gif"], "ending"),
-                                (["mesh", "naca0012", "--around", "-4"], "around"), (["mesh", "naca0012", "--out", "m.xyz"], "ending"), (["refine", "naca0012", "--mach", "-1"], "mach"),
-                                (["new", "x.txt"], ".toml"), (["run"], "Missing argument"), (["refine", "naca0012", "--mach", "fast"], "mach")):  # fmt: skip
+        for words, expected in (
+            (["run", str(binary)], "not text"),
+            (["run", str(empty)], "section"),
+            (["run", str(self.folder)], "not a file"),
+            (["run", "none.toml"], "does not exist"),
+            (["show", str(self.folder / "nothing")], "not the folder of a study"),
+            (["shape", "naca12"], "four or five"),
+            (["shape", "none.csv"], "does not exist"),
+            (["shape", str(binary)], "binary"),
+            (["shape", "naca0012", "--points", "3"], "n = 3"),
+            (["shape", "naca0012", "--figure", "x.gif"], "ending"),
+            (["mesh", "naca0012", "--around", "-4"], "around"),
+            (["mesh", "naca0012", "--out", "m.xyz"], "ending"),
+            (["refine", "naca0012", "--mach", "-1"], "mach"),
+            (["new", "x.txt"], ".toml"),
+            (["run"], "Missing argument"),
+            (["refine", "naca0012", "--mach", "fast"], "mach"),
+        ):
             with self.subTest(words):
                 refused(words, expected)
 
@@ -202,6 +288,10 @@ class Examples(unittest.TestCase):
         import io
 
         for path in sorted((TOP / "examples").glob("*.py")):
-            with self.subTest(path.name), tempfile.TemporaryDirectory() as folder, contextlib.redirect_stdout(io.StringIO()) as said:
+            with (
+                self.subTest(path.name),
+                tempfile.TemporaryDirectory() as folder,
+                contextlib.redirect_stdout(io.StringIO()) as said,
+            ):
                 runpy.run_path(str(path))["main"](Path(folder))
                 self.assertTrue(said.getvalue())

@@ -23,10 +23,14 @@ def main(names: list[str]) -> int:
         for label, quantity, low, high, value, cells, seconds in case():
             inside = low <= value <= high
             missed += not inside
-            lines.append(f"| {label} | {quantity} | {low:.5g} .. {high:.5g} | {value:.5g} | {cells} | {seconds:.1f} | {'inside' if inside else '**OUTSIDE**'} |")
+            lines.append(
+                f"| {label} | {quantity} | {low:.5g} .. {high:.5g} | {value:.5g} | {cells} | {seconds:.1f} | {'inside' if inside else '**OUTSIDE**'} |"
+            )
             print(lines[-1], flush=True)
     if not names:
-        Path(__file__).parents[1].joinpath("docs", "validation.md").write_text(HEAD + "\n".join(lines) + "\n", encoding="utf-8")
+        Path(__file__).parents[1].joinpath("docs", "validation.md").write_text(
+            HEAD + "\n".join(lines) + "\n", encoding="utf-8"
+        )
     print(f"{len(lines) - missed} inside, {missed} outside")
     return 0 if missed == 0 else 1
 

@@ -31,18 +31,41 @@ def freestream_preserved():
             size = np.bincount(mesh.left, residual.domain.area, mesh.n_cells)
             flux = mach * (2.5 + 0.5 * mach**2)  # the largest of the freestream's own fluxes
             worst = max(worst, float(np.abs(R / size[:, None]).max()) / flux)
-        rows.append((f"free stream, {name}", "residual / flux through the faces", 0.0, 1e-13, worst, mesh.n_cells, time.perf_counter() - begin))
+        rows.append(
+            (
+                f"free stream, {name}",
+                "residual / flux through the faces",
+                0.0,
+                1e-13,
+                worst,
+                mesh.n_cells,
+                time.perf_counter() - begin,
+            )
+        )
     return rows
 
 
 def manufactured_euler():
     """Order of accuracy on smooth and on perturbed meshes."""
     rows = []
-    for name, low, kind in (("smooth", 1.9, {"perturbed": 0.0, "smooth": 0.08}), ("perturbed 25 %", 1.7, {"perturbed": 0.25, "smooth": 0.0})):
+    for name, low, kind in (
+        ("smooth", 1.9, {"perturbed": 0.0, "smooth": 0.08}),
+        ("perturbed 25 %", 1.7, {"perturbed": 0.25, "smooth": 0.0}),
+    ):
         begin = time.perf_counter()
         order, _ = manufactured.orders((16, 32, 64, 128), **kind)
         for k, unknown in enumerate(["p", "u", "w", "T"]):
-            rows.append((f"manufactured Euler, {name}", f"L1 order of {unknown}", low, 2.35 if name == "smooth" else 2.6, order[k], 128 * 128, time.perf_counter() - begin))
+            rows.append(
+                (
+                    f"manufactured Euler, {name}",
+                    f"L1 order of {unknown}",
+                    low,
+                    2.35 if name == "smooth" else 2.6,
+                    order[k],
+                    128 * 128,
+                    time.perf_counter() - begin,
+                )
+            )
     return rows
 
 
@@ -71,7 +94,9 @@ def _mapped(name: str, shape: MappedAirfoil, alpha: float):
         cp_error.append(np.abs(np.concatenate(gaps)).mean())
     seconds = time.perf_counter() - begin
     label = f"{name}, M 0.05-0.1, alpha {alpha:g}"
-    rows.append((label, "Cp error order, 128 x 32 to 256 x 64", 1.8, 4.0, np.log2(cp_error[0] / cp_error[1]), 16384, seconds))
+    rows.append(
+        (label, "Cp error order, 128 x 32 to 256 x 64", 1.8, 4.0, np.log2(cp_error[0] / cp_error[1]), 16384, seconds)
+    )
     rows.append((label, "mean Cp error at 256 x 64", 0.0, 0.01, cp_error[1], 16384, seconds))
     rows.append((label, "CL error at 256 x 64 [%]", -0.5, 0.5, 100.0 * (lift / exact_cl - 1.0), 16384, seconds))
     rows.append((label, "abs(CD) at 256 x 64", 0.0, 1e-4, drag, 16384, seconds))
@@ -91,7 +116,11 @@ def karman_trefftz():
 def naca_bands():
     """Published Euler bands for NACA 0012."""
     rows = []
-    for mach, alpha, cl, cd in ((0.80, 1.25, (0.345, 0.370), (0.0218, 0.0236)), (0.63, 2.0, (0.326, 0.338), (-1e-4, 0.001)), (0.85, 1.0, (0.33, 0.39), (0.0545, 0.0590))):
+    for mach, alpha, cl, cd in (
+        (0.80, 1.25, (0.345, 0.370), (0.0218, 0.0236)),
+        (0.63, 2.0, (0.326, 0.338), (-1e-4, 0.001)),
+        (0.85, 1.0, (0.33, 0.39), (0.0545, 0.0590)),
+    ):
         begin = time.perf_counter()
         mesh = mesh_airfoil(Airfoil.naca("0012"), 256, 64, topology="O")
         solution = solve(mesh, Freestream(mach=mach, alpha=alpha))
@@ -112,7 +141,12 @@ def oblique_shock():
     x, z = mesh.cell_centroid[:, 0], mesh.cell_centroid[:, 2]
     q = flow.q
     ratio = 1.0 + 1.4 * q[:, 0]
-    behind = (x > 1.0) & (x < 1.3) & (z - np.tan(np.radians(10)) * (x - 0.5) > 0.05) & (z < 0.6 * np.tan(np.radians(39.31)) * (x - 0.5))
+    behind = (
+        (x > 1.0)
+        & (x < 1.3)
+        & (z - np.tan(np.radians(10)) * (x - 0.5) > 0.05)
+        & (z < 0.6 * np.tan(np.radians(39.31)) * (x - 0.5))
+    )
     mach = np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4])
     # the shock: height at which the pressure is halfway, column by column
     heights, places = [], []

@@ -38,4 +38,8 @@ def wedge(n: int, angle: float) -> Mesh:
     floor = np.maximum(x - 0.5, 0.0) * np.tan(np.radians(angle))
     t = np.linspace(0.0, 1.0, n + 1)
     z = floor[:, None] + (1.0 - floor)[:, None] * t
-    return of_grid(np.repeat(x[:, None], n + 1, axis=1), z, {"low": "wall", "high": "farfield", "left": "farfield", "right": "farfield"})
+    return of_grid(
+        np.repeat(x[:, None], n + 1, axis=1),
+        z,
+        {"low": "wall", "high": "farfield", "left": "farfield", "right": "farfield"},
+    )

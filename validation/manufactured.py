@@ -75,7 +75,15 @@ def errors(n: int, perturbed: float, smooth: float, gradient: str = "green-gauss
     exact = cell_means(mesh, full_state)
     reference = Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
     settings = Settings(orders=9, limiter="off", gradient=gradient, vortex=False, cfl=1e3)
-    flow = march(mesh, Freestream(mach=0.6), reference, settings, start=exact.copy(), source=cell_means(mesh, source), outer=full_state(face[:, 0], face[:, 2]))
+    flow = march(
+        mesh,
+        Freestream(mach=0.6),
+        reference,
+        settings,
+        start=exact.copy(),
+        source=cell_means(mesh, source),
+        outer=full_state(face[:, 0], face[:, 2]),
+    )
     assert flow.verdict == "settled", flow.reason
     volume = mesh.cell_volume
     return (np.abs(flow.q - exact) * volume[:, None]).sum(axis=0)[[0, 1, 3, 4]] / volume.sum()

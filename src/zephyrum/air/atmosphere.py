@@ -26,7 +26,9 @@ def standard_atmosphere(altitude: float, offset: float = 0.0) -> tuple[float, fl
             f"altitude = {altitude:g} m is outside the standard atmosphere ({LOWEST:g} to {HIGHEST:g} m); "
             "give pressure and temperature instead."
         )
-    base, temperature, gradient, pressure = next(layer for layer in reversed(_LAYERS) if altitude >= layer[0] or layer[0] == 0.0)
+    base, temperature, gradient, pressure = next(
+        layer for layer in reversed(_LAYERS) if altitude >= layer[0] or layer[0] == 0.0
+    )
     height = altitude - base
     if gradient == 0.0:
         return pressure * math.exp(-GRAVITY * height / (GAS_CONSTANT * temperature)), temperature + offset

@@ -24,7 +24,9 @@ def angles_of(wind: np.ndarray) -> tuple[float, float]:
     vector = np.asarray(wind, dtype=float)
     size = float(np.linalg.norm(vector)) if vector.shape == (3,) else 0.0
     if not (math.isfinite(size) and size > 0.0):
-        raise InputError(f"wind = {wind!r} is not a direction; give three numbers, not all zero, for example (1, 0, 0.1).")
+        raise InputError(
+            f"wind = {wind!r} is not a direction; give three numbers, not all zero, for example (1, 0, 0.1)."
+        )
     x, y, z = vector / size
     return math.degrees(math.atan2(z, x)), -math.degrees(math.asin(max(-1.0, min(1.0, y))))
 

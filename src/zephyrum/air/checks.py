@@ -5,7 +5,9 @@ import math
 from zephyrum.errors import InputError
 
 
-def number(name: str, value: object, low: float = -math.inf, high: float = math.inf, *, open_low: bool = False) -> float:
+def number(
+    name: str, value: object, low: float = -math.inf, high: float = math.inf, *, open_low: bool = False
+) -> float:
     """`value` as a finite float in [low, high] (or ]low, high] if `open_low`), else an InputError that names it."""
     try:
         result = float(value)  # type: ignore[arg-type]

@@ -59,7 +59,9 @@ class Freestream:
             value = quantity(name, value, unit) if unit else number(name, value)
             known[name] = number(name, value) if name == "altitude" else number(name, value, 0.0, open_low=True)
         if known.get("mach", 0.0) > 10.0:
-            raise InputError(f"mach = {known['mach']:g} is above 10, where air is no longer a perfect gas; give a lower Mach number.")
+            raise InputError(
+                f"mach = {known['mach']:g} is above 10, where air is no longer a perfect gas; give a lower Mach number."
+            )
         self._set(given=tuple(known))
         self._solve(dict(known))
         self._agree(known)
@@ -105,9 +107,20 @@ class Freestream:
             )
         if L is None and reynolds is not None:
             L = reynolds * gas.viscosity(T) / (rho * V)
-        self._set(pressure=p, temperature=T, speed=V, length=L, density=rho, altitude=known.get("altitude"), assumed=tuple(assumed))
+        self._set(
+            pressure=p,
+            temperature=T,
+            speed=V,
+            length=L,
+            density=rho,
+            altitude=known.get("altitude"),
+            assumed=tuple(assumed),
+        )
         exact = "mach" in known and "speed" not in known
-        self._set(mach=known["mach"] if exact else V / self.sound_speed, reynolds=None if L is None else rho * V * L / self.viscosity)
+        self._set(
+            mach=known["mach"] if exact else V / self.sound_speed,
+            reynolds=None if L is None else rho * V * L / self.viscosity,
+        )
 
     def _agree(self, known: dict[str, float]) -> None:
         """Refuse by name any given quantity that the others contradict by more than 1 %."""
@@ -135,7 +148,9 @@ class Freestream:
             a, b = axes.angles_of(np.asarray(self.wind, dtype=float))
             for name, typed, follows in (("alpha", alpha, a), ("beta", beta, b)):
                 if typed is not None and abs(typed - follows) > 0.01:
-                    raise InputError(f"{name} = {typed:g} deg and wind = {self.wind} ({name} {follows:.3f} deg) disagree; drop one of the two.")
+                    raise InputError(
+                        f"{name} = {typed:g} deg and wind = {self.wind} ({name} {follows:.3f} deg) disagree; drop one of the two."
+                    )
             alpha, beta = a, b
         self._set(alpha=alpha or 0.0, beta=beta or 0.0)
         self._set(wind=tuple(float(x) for x in axes.wind_vector(self.alpha, self.beta)))
@@ -143,7 +158,10 @@ class Freestream:
     def turned(self, alpha: float | None = None, beta: float | None = None) -> "Freestream":
         """The same stream at another attitude [deg]."""
         return replace(
-            self._as_given(), alpha=self.alpha if alpha is None else alpha, beta=self.beta if beta is None else beta, wind=None
+            self._as_given(),
+            alpha=self.alpha if alpha is None else alpha,
+            beta=self.beta if beta is None else beta,
+            wind=None,
         )
 
     def at_mach(self, mach: float) -> "Freestream":

@@ -30,7 +30,9 @@ class Reference:
         object.__setattr__(self, "point", tuple(number("reference.point", value) for value in self.point))
 
     @classmethod
-    def of_section(cls, chord: float, nose: tuple[float, float, float], depth: float = 1.0, origin: str = "measured") -> "Reference":
+    def of_section(
+        cls, chord: float, nose: tuple[float, float, float], depth: float = 1.0, origin: str = "measured"
+    ) -> "Reference":
         """Reference of an airfoil section: chord x depth, moments about the quarter chord of a chord lying along x."""
         x, y, z = nose
         return cls(chord * depth, chord, depth, (x + 0.25 * chord, y, z), origin)

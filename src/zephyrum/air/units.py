@@ -12,7 +12,16 @@ _PATTERN = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\
 # what a user may write for each kind, shown when the dimension is wrong
 _EXAMPLES = {"m/s": '"240 kt", "70 m/s"', "m": '"8000 ft", "35 cm"', "Pa": '"950 hPa"', "K": '"15 degC"', "deg": '"0.1 rad"',
              "m^2": '"2.5 m^2"', "kg/m^3": '"1.2 kg/m^3"', "s": '"90 s"'}  # fmt: skip
-_TRADE = {"kt": "knot", "kts": "knot", "kn": "knot", "°C": "degC", "C": "degC", "°F": "degF", "°": "deg", "mb": "millibar"}
+_TRADE = {
+    "kt": "knot",
+    "kts": "knot",
+    "kn": "knot",
+    "°C": "degC",
+    "C": "degC",
+    "°F": "degF",
+    "°": "deg",
+    "mb": "millibar",
+}
 
 
 @functools.cache
@@ -29,7 +38,9 @@ def quantity(name: str, value: object, unit: str) -> float:
     """
     if not isinstance(value, str):
         if isinstance(value, bool):
-            raise InputError(f"{name} = {value!r} is not a quantity; give a number in {unit} or a text such as {_EXAMPLES.get(unit, unit)}.")
+            raise InputError(
+                f"{name} = {value!r} is not a quantity; give a number in {unit} or a text such as {_EXAMPLES.get(unit, unit)}."
+            )
         try:
             return float(value)  # type: ignore[arg-type]
         except (TypeError, ValueError):

@@ -56,13 +56,25 @@ def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
     made = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", pad_edge=False)
     for name in columns:
         words = columns[name] == ""
-        made.add_column(HEADS.get(name, name), justify="left" if words else "right", no_wrap=not words, min_width=7 if words else None)
+        made.add_column(
+            HEADS.get(name, name),
+            justify="left" if words else "right",
+            no_wrap=not words,
+            min_width=7 if words else None,
+        )
     for row in rows:
         made.add_row(*[_cell(row.get(name), form) for name, form in columns.items()])
     Console(width=None if sys.stdout.isatty() else 120).print(made)
 
 
-HEADS = {"CL error": "CL +-", "CD error": "CD +-", "mach max": "top M", "finest mesh": "finest", "observed order": "order", "seconds": "s"}
+HEADS = {
+    "CL error": "CL +-",
+    "CD error": "CD +-",
+    "mach max": "top M",
+    "finest mesh": "finest",
+    "observed order": "order",
+    "seconds": "s",
+}
 
 
 def _cell(value, form: str) -> str:
@@ -103,14 +115,25 @@ class Progress:
 
 POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g", "CD error": ".2g",
          "mach max": ".2f", "verdict": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
-REFINED = {"coefficient": "", "finest mesh": ".5f", "error +-": ".2g", "observed order": ".2f", "extrapolated": ".5f", "verdict": ""}
+REFINED = {
+    "coefficient": "",
+    "finest mesh": ".5f",
+    "error +-": ".2g",
+    "observed order": ".2f",
+    "extrapolated": ".5f",
+    "verdict": "",
+}
 LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "verdict": "", "seconds": ".1f"}
 
 
 def print_outcome(outcome) -> None:
     """The tables of a study."""
     if outcome.polar is not None:
-        table(outcome.polar.table.to_dict("records"), POLAR, f"{outcome.study.title}: polar on {outcome.mesh.n_cells} cells")
+        table(
+            outcome.polar.table.to_dict("records"),
+            POLAR,
+            f"{outcome.study.title}: polar on {outcome.mesh.n_cells} cells",
+        )
         rest = outcome.polar.table[outcome.polar.table["verdict"] != "settled"]
         for row in rest.itertuples():
             click.echo(f"not settled: M {row.mach:g}, alpha {row.alpha:g} deg: {row.verdict}, {row.reason}")
@@ -158,7 +181,13 @@ def run(study: Path, out: Path | None, no_figures: bool) -> None:
 
 
 @main.command()
-@click.option("--out", type=click.Path(path_type=Path), default=Path("skerry-demo"), show_default=True, help="Folder for the results.")
+@click.option(
+    "--out",
+    type=click.Path(path_type=Path),
+    default=Path("skerry-demo"),
+    show_default=True,
+    help="Folder for the results.",
+)
 def demo(out: Path) -> None:
     """Fly the section of the Skerry: two Mach numbers, alpha -4 to 10, refinement study, all figures."""
     out.mkdir(parents=True, exist_ok=True)
@@ -207,7 +236,9 @@ _mesh_options = (
     click.option("--topology", default="O", show_default=True, help="O or C."),
     click.option("--around", default=128, show_default=True, type=int, help="Cells on the surface."),
     click.option("--outward", default=32, show_default=True, type=int, help="Cells from wall to farfield."),
-    click.option("--farfield", default=100.0, show_default=True, type=float, help="Distance of the outer boundary, chords."),
+    click.option(
+        "--farfield", default=100.0, show_default=True, type=float, help="Distance of the outer boundary, chords."
+    ),
     click.option("--first-height", type=float, help="Height of the wall cell, chords."),
 )
 
@@ -225,7 +256,9 @@ def mesh_options(command):
 @click.option("--points", type=int, help="Resample to exactly so many points.")
 @click.option("--close", is_flag=True, help="Close the tail, chord kept.")
 @click.option("--blunt", type=float, help="Open the tail to so many chords, chord kept.")
-@click.option("--flap", nargs=2, type=float, metavar="HINGE ANGLE", help="Plain flap: hinge in chords, angle in degrees.")
+@click.option(
+    "--flap", nargs=2, type=float, metavar="HINGE ANGLE", help="Plain flap: hinge in chords, angle in degrees."
+)
 @click.option("--flip", is_flag=True, help="Turn upside down.")
 @click.option("--write", type=click.Path(path_type=Path), help="Write the coordinates.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the section.")
@@ -273,7 +306,11 @@ def mesh(section, out, figure, **options) -> None:
 
     made = mesh_airfoil(section_of(section), **options)
     click.echo(f"{made.n_cells} cells, {len(made.family())} nested levels, fingerprint {made.fingerprint}")
-    click.echo(", ".join(f"{key} {value:.4g}" if isinstance(value, float) else f"{key} {value}" for key, value in made.recipe.items()))
+    click.echo(
+        ", ".join(
+            f"{key} {value:.4g}" if isinstance(value, float) else f"{key} {value}" for key, value in made.recipe.items()
+        )
+    )
     click.echo(str(quality(made)))
     if out:
         click.echo(f"written: {write_mesh(made, out)}")
@@ -301,7 +338,9 @@ def refine(section, mach, alpha, levels, figure, **options) -> None:
     from zephyrum.studies import refine as study
 
     with Progress(levels, "refinement") as progress:
-        made = study(section_of(section), Freestream(mach=mach, alpha=alpha), levels, on_level=progress.level, **options)
+        made = study(
+            section_of(section), Freestream(mach=mach, alpha=alpha), levels, on_level=progress.level, **options
+        )
     print_refinement(made)
     if figure:
         from zephyrum.looks import draw_refinement

@@ -44,7 +44,9 @@ def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
         pb, tb, shift, us, vs, ws = pe, te, ub - uo, ue, ve, we
     # same entropy as the side the air comes from: p ~ T^(gamma / (gamma - 1))
     total = (1.0 + gamma * pb) * (ab * ab / tb) ** (gamma / g1)
-    return exact_flux((total - 1.0) / gamma, us + shift * nx, vs + shift * ny, ws + shift * nz, ab * ab, nx, ny, nz, gamma)
+    return exact_flux(
+        (total - 1.0) / gamma, us + shift * nx, vs + shift * ny, ws + shift * nz, ab * ab, nx, ny, nz, gamma
+    )
 
 
 def outer_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool) -> np.ndarray:

@@ -8,7 +8,16 @@ from zephyrum.flow.gas import EQUATIONS
 
 DRIFT = 1e-5  # a tenth of a drag count
 COEFFICIENTS = ("CL", "CD", "CM")
-COLUMNS = ("step", "level", "seconds", "cfl", "krylov", "factor", *(f"residual {name}" for name in EQUATIONS), *COEFFICIENTS)
+COLUMNS = (
+    "step",
+    "level",
+    "seconds",
+    "cfl",
+    "krylov",
+    "factor",
+    *(f"residual {name}" for name in EQUATIONS),
+    *COEFFICIENTS,
+)
 
 
 @dataclass

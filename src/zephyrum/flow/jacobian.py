@@ -69,8 +69,28 @@ def face_jacobians(
             if limited[f]:
                 for j in range(nb):
                     k = axes[j]
-                    reach[f, 0, j] = _bend(q, g, a, b, k, 1.0, f, to_left, apart, share[f, 0], kappa, weight, eps[k], refused_l, bend, 0, j)
-                    reach[f, 1, j] = _bend(q, g, b, a, k, -1.0, f, to_right, apart, share[f, 1], kappa, weight, eps[k], refused_r, bend, 1, j)
+                    reach[f, 0, j] = _bend(
+                        q, g, a, b, k, 1.0, f, to_left, apart, share[f, 0], kappa, weight, eps[k], refused_l, bend, 0, j
+                    )
+                    reach[f, 1, j] = _bend(
+                        q,
+                        g,
+                        b,
+                        a,
+                        k,
+                        -1.0,
+                        f,
+                        to_right,
+                        apart,
+                        share[f, 1],
+                        kappa,
+                        weight,
+                        eps[k],
+                        refused_r,
+                        bend,
+                        1,
+                        j,
+                    )
                 _sway(q, g, a, b, f, apart, mode, gamma, weight, axes, sway)
         else:
             e = f - ni
@@ -102,7 +122,12 @@ def _bend(q, g, own, other, k, towards, f, to_face, apart, share, kappa, weight,
         return 0.0
     jump = q[other, k] - q[own, k]
     gd = towards * (g[own, k, 0] * apart[f, 0] + g[own, k, 1] * apart[f, 1] + g[own, k, 2] * apart[f, 2])
-    up = g[own, k, 0] * to_face[f, 0] + g[own, k, 1] * to_face[f, 1] + g[own, k, 2] * to_face[f, 2] + kappa * share * (jump - gd)
+    up = (
+        g[own, k, 0] * to_face[f, 0]
+        + g[own, k, 1] * to_face[f, 1]
+        + g[own, k, 2] * to_face[f, 2]
+        + kappa * share * (jump - gd)
+    )
     s, s_a, s_b = van_albada(2.0 * gd - jump, jump, eps)
     keep = 1.0 - weight * (1.0 - s)
     along = -keep * kappa * share + weight * up * 2.0 * s_a
@@ -134,7 +159,26 @@ def _sway(q, g, a, b, f, apart, mode, gamma, weight, axes, out):
 
 
 @parallel
-def face_products(v, gv, left, right, to_left, to_right, apart, share, code, kappa, slope, blocks, limited, bend, sway, reach, dims, out):
+def face_products(
+    v,
+    gv,
+    left,
+    right,
+    to_left,
+    to_right,
+    apart,
+    share,
+    code,
+    kappa,
+    slope,
+    blocks,
+    limited,
+    bend,
+    sway,
+    reach,
+    dims,
+    out,
+):
     """Change of every face's flux for a change v (n, nb) of the cells with gradient gv (n, nb, 3), into out (nf, nb)."""
     nb = len(dims)
     ni = len(right)
@@ -164,8 +208,20 @@ def face_products(v, gv, left, right, to_left, to_right, apart, share, code, kap
                 gr_r = gv[b, k, 0] * sx + gv[b, k, 1] * sy + gv[b, k, 2] * sz
                 gd_r = gv[b, k, 0] * dx + gv[b, k, 1] * dy + gv[b, k, 2] * dz
                 if limited[f]:
-                    vl = v[a, k] + bend[f, 0, 0, k] * gr_l + bend[f, 0, 1, k] * gd_l + bend[f, 0, 2, k] * jump + reach[f, 0, k] * drift
-                    vr = v[b, k] + bend[f, 1, 0, k] * gr_r + bend[f, 1, 1, k] * gd_r + bend[f, 1, 2, k] * jump + reach[f, 1, k] * drift
+                    vl = (
+                        v[a, k]
+                        + bend[f, 0, 0, k] * gr_l
+                        + bend[f, 0, 1, k] * gd_l
+                        + bend[f, 0, 2, k] * jump
+                        + reach[f, 0, k] * drift
+                    )
+                    vr = (
+                        v[b, k]
+                        + bend[f, 1, 0, k] * gr_r
+                        + bend[f, 1, 1, k] * gd_r
+                        + bend[f, 1, 2, k] * jump
+                        + reach[f, 1, k] * drift
+                    )
                 else:
                     vl = v[a, k] + second * (gr_l + kl * (jump - gd_l))
                     vr = v[b, k] + second * (gr_r - kr * (jump - gd_r))

@@ -71,7 +71,9 @@ def _positions(start, columns, row, column):
 
 
 @parallel
-def _assemble(order, cell_start, faces, sign, n_interior, left, to_right, to_left, diagonal, start, blocks, inertia, dims, values):
+def _assemble(
+    order, cell_start, faces, sign, n_interior, left, to_right, to_left, diagonal, start, blocks, inertia, dims, values
+):
     """Compact matrix into `values` (nnz, nb, nb), row by row; to_right, to_left: entry of (left, right), (right, left)."""
     nb = len(dims)
     for i in prange(len(order)):
@@ -209,10 +211,14 @@ class Preconditioner:
         row = np.empty(n, dtype=np.int64)
         row[order] = np.arange(n)
         a, b = row[mesh.left[:ni]], row[mesh.right]
-        pattern = coo_array((np.ones(2 * ni + n), (np.r_[a, b, np.arange(n)], np.r_[b, a, np.arange(n)])), shape=(n, n)).tocsr()
+        pattern = coo_array(
+            (np.ones(2 * ni + n), (np.r_[a, b, np.arange(n)], np.r_[b, a, np.arange(n)])), shape=(n, n)
+        ).tocsr()
         pattern.sum_duplicates()
         pattern.sort_indices()
-        self.start, self.columns = _fill_pattern(pattern.indptr.astype(np.int32), pattern.indices.astype(np.int32), level > 0)
+        self.start, self.columns = _fill_pattern(
+            pattern.indptr.astype(np.int32), pattern.indices.astype(np.int32), level > 0
+        )
         rows = np.arange(n, dtype=np.int64)
         self.diagonal = _positions(self.start, self.columns, rows, rows)
         self._to_right = _positions(self.start, self.columns, a, b)
@@ -233,7 +239,19 @@ class Preconditioner:
 
     def solve(self, x: np.ndarray, out: np.ndarray) -> None:
         """out = inverse(rows LU) x, for (n, nb) single precision."""
-        _solve(self.order, self.start, self.columns, self.diagonal, self.values, self.inverse, x, self._rows, self._work, self.dims, out)
+        _solve(
+            self.order,
+            self.start,
+            self.columns,
+            self.diagonal,
+            self.values,
+            self.inverse,
+            x,
+            self._rows,
+            self._work,
+            self.dims,
+            out,
+        )
 
 
 def cuthill_mckee(domain: Domain) -> np.ndarray:

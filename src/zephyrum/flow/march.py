@@ -37,6 +37,7 @@ HALVINGS = 5
 ACCEPT = 1.5  # a strictly falling residual would stall moving shocks
 WARM_CFL = 100.0
 FEWEST = 900  # cells of the coarsest mesh worth a start
+ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 STALL = 30  # steps without a lower residual after which a run wanders
 
 
@@ -91,11 +92,15 @@ class Flow:
 class _Level:
     """One mesh of the sequence, ready to be marched."""
 
-    def __init__(self, mesh: Mesh, depth: int, air: Freestream, reference: Reference, settings: Settings, source=None, outer=None):
+    def __init__(
+        self, mesh: Mesh, depth: int, air: Freestream, reference: Reference, settings: Settings, source=None, outer=None
+    ):
         self.mesh, self.depth, self.air, self.reference, self.settings = mesh, depth, air, reference, settings
         self.scales = Scales.of(air)
         self.domain = Domain.of(mesh, settings.gradient)
-        self.vortex = settings.vortex and mesh.dimension == 2 and air.mach < 1.0 and mesh.reference is not None and outer is None
+        self.vortex = (
+            settings.vortex and mesh.dimension == 2 and air.mach < 1.0 and mesh.reference is not None and outer is None
+        )
         first = outer_states(mesh, self.scales, 0.0, False) if outer is None else outer
         self.residual = Residual(self.domain, settings.scheme(), self.scales.gamma, air.mach, first, source)
         self.jacobian = Jacobian(self.residual)
@@ -193,7 +198,9 @@ def march(
                 q = prolong(q, previous.domain, level.domain, level.scales.gamma)
             rough = depth > 0 or alpha != air.alpha
             q, verdict, reason = _march_level(level, q, cfl, history, on_step, begin, rough)
-    return Flow(q, level.residual.boundary_pressure(q), level.scales, verdict, reason, history, time.perf_counter() - begin)
+    return Flow(
+        q, level.residual.boundary_pressure(q), level.scales, verdict, reason, history, time.perf_counter() - begin
+    )
 
 
 def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough: bool):
@@ -207,11 +214,22 @@ def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough:
     before = math.inf
     for step in range(most + 1):
         norms = level.norms(R)
-        drop = norms / level.start_norm
-        active = level.start_norm > 1e-11
+        if step == 0:  # where the free stream itself has no residual, the first one is the measure
+            reference = np.where(level.start_norm > ROUND_OFF, level.start_norm, np.maximum(norms, 1e-30))
+            active = reference > ROUND_OFF
+        drop = norms / reference
         worst = float(drop[active].max()) if active.any() else 0.0
         total = float(np.sqrt(np.sum(norms**2)))
-        history.add(step, level.depth, time.perf_counter() - begin, cfl, krylov, factor, *np.where(active, drop, 0.0), *level.found)
+        history.add(
+            step,
+            level.depth,
+            time.perf_counter() - begin,
+            cfl,
+            krylov,
+            factor,
+            *np.where(active, drop, 0.0),
+            *level.found,
+        )
         if on_step is not None:
             on_step(dict(zip(COLUMNS, history.rows[-1], strict=True)))
         if worst <= target and (rough or not active.any() or history.drift() < DRIFT):
@@ -237,14 +255,22 @@ def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough:
             cfl *= 0.1
         if found is None:
             place = level.mesh.cell_centroid[int(np.argmax(np.abs(R * level.rows).max(axis=1)))]
-            return q, "failed", (
-                f"no acceptable step even at CFL {cfl:.2g}; the largest residual is at x = {place[0]:.5g}, z = {place[2]:.5g} m: "
-                "look at the mesh there, or start from a neighbouring condition"
+            return (
+                q,
+                "failed",
+                (
+                    f"no acceptable step even at CFL {cfl:.2g}; the largest residual is at x = {place[0]:.5g}, z = {place[2]:.5g} m: "
+                    "look at the mesh there, or start from a neighbouring condition"
+                ),
             )
         q, R, factor = found
     if not np.isfinite(q).all():
         return q, "failed", "a state is not finite"
-    note = f"residuals stopped falling {-math.log10(max(best, 1e-16)):.1f} orders down" if step < most else f"{most} steps were not enough"
+    note = (
+        f"residuals stopped falling {-math.log10(max(best, 1e-16)):.1f} orders down"
+        if step < most
+        else f"{most} steps were not enough"
+    )
     return q, "wandering", note
 
 

@@ -82,7 +82,22 @@ def face_weight(q, g, a, b, apart, f, mode, gamma):
     if mode == 2:
         return 0.0
     far_a, far_b = upwind_pressure(q, g, a, b, apart, f)
-    return limit_weight(mode, q[a, 0], q[a, 1], q[a, 2], q[a, 3], q[a, 4], q[b, 0], q[b, 1], q[b, 2], q[b, 3], q[b, 4], far_a, far_b, gamma)
+    return limit_weight(
+        mode,
+        q[a, 0],
+        q[a, 1],
+        q[a, 2],
+        q[a, 3],
+        q[a, 4],
+        q[b, 0],
+        q[b, 1],
+        q[b, 2],
+        q[b, 3],
+        q[b, 4],
+        far_a,
+        far_b,
+        gamma,
+    )
 
 
 @serial
@@ -90,8 +105,50 @@ def face_states(q, g, a, b, f, to_left, to_right, apart, share, kappa, slope, we
     """Both states (5) + (5) at interior face f between cells a and b."""
     jp, ju, jv, jw, jt = q[b, 0] - q[a, 0], q[b, 1] - q[a, 1], q[b, 2] - q[a, 2], q[b, 3] - q[a, 3], q[b, 4] - q[a, 4]
     dx, dy, dz = apart[f, 0], apart[f, 1], apart[f, 2]
-    L = side_state(q, g, a, to_left[f, 0], to_left[f, 1], to_left[f, 2], dx, dy, dz, jp, ju, jv, jw, jt, share[f, 0], kappa, slope, weight, eps, gamma)
-    R = side_state(q, g, b, to_right[f, 0], to_right[f, 1], to_right[f, 2], -dx, -dy, -dz, -jp, -ju, -jv, -jw, -jt, share[f, 1], kappa, slope, weight, eps, gamma)
+    L = side_state(
+        q,
+        g,
+        a,
+        to_left[f, 0],
+        to_left[f, 1],
+        to_left[f, 2],
+        dx,
+        dy,
+        dz,
+        jp,
+        ju,
+        jv,
+        jw,
+        jt,
+        share[f, 0],
+        kappa,
+        slope,
+        weight,
+        eps,
+        gamma,
+    )
+    R = side_state(
+        q,
+        g,
+        b,
+        to_right[f, 0],
+        to_right[f, 1],
+        to_right[f, 2],
+        -dx,
+        -dy,
+        -dz,
+        -jp,
+        -ju,
+        -jv,
+        -jw,
+        -jt,
+        share[f, 1],
+        kappa,
+        slope,
+        weight,
+        eps,
+        gamma,
+    )
     return L, R
 
 
@@ -117,7 +174,9 @@ def edge_state(q, g, c, f, to_left, slope, gamma):
 
 
 @parallel
-def face_fluxes(q, g, left, right, normal, area, to_left, to_right, apart, share, code, outer, kappa, slope, mode, eps, gamma, out):
+def face_fluxes(
+    q, g, left, right, normal, area, to_left, to_right, apart, share, code, outer, kappa, slope, mode, eps, gamma, out
+):
     """Flux times area of every face into out (nf, 5). Reads 2 x 20 cell values and 18 of geometry a face, writes 5."""
     ni = len(right)
     for i in prange(len(left)):
@@ -132,7 +191,23 @@ def face_fluxes(q, g, left, right, normal, area, to_left, to_right, apart, share
         else:
             e = f - ni
             L = edge_state(q, g, a, f, to_left, edge_slope(code[e], slope), gamma)
-            F = boundary_flux(code[e], L[0], L[1], L[2], L[3], L[4], outer[e, 0], outer[e, 1], outer[e, 2], outer[e, 3], outer[e, 4], nx, ny, nz, gamma)
+            F = boundary_flux(
+                code[e],
+                L[0],
+                L[1],
+                L[2],
+                L[3],
+                L[4],
+                outer[e, 0],
+                outer[e, 1],
+                outer[e, 2],
+                outer[e, 3],
+                outer[e, 4],
+                nx,
+                ny,
+                nz,
+                gamma,
+            )
         s = area[f]
         out[f, 0], out[f, 1], out[f, 2], out[f, 3], out[f, 4] = s * F[0], s * F[1], s * F[2], s * F[3], s * F[4]
 
@@ -154,7 +229,15 @@ def sum_faces(flux, start, faces, sign, out):
 class Residual:
     """R(q) on one domain, with its work arrays; `outer` (nb, 5) and `source` (n, 5) may be set between calls."""
 
-    def __init__(self, domain: Domain, scheme: Scheme, gamma: float, mach: float, outer: np.ndarray, source: np.ndarray | None = None):
+    def __init__(
+        self,
+        domain: Domain,
+        scheme: Scheme,
+        gamma: float,
+        mach: float,
+        outer: np.ndarray,
+        source: np.ndarray | None = None,
+    ):
         self.domain, self.scheme, self.gamma = domain, scheme, gamma
         self.eps = noise(mach)
         self.outer, self.source = outer, source

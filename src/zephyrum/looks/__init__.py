@@ -5,4 +5,13 @@ from zephyrum.looks.charts import draw_cp, draw_history, draw_polar, draw_refine
 from zephyrum.looks.fields import draw_field, draw_mesh
 from zephyrum.looks.section import draw_section
 
-__all__ = ["draw_album", "draw_cp", "draw_field", "draw_history", "draw_mesh", "draw_polar", "draw_refinement", "draw_section"]
+__all__ = [
+    "draw_album",
+    "draw_cp",
+    "draw_field",
+    "draw_history",
+    "draw_mesh",
+    "draw_polar",
+    "draw_refinement",
+    "draw_section",
+]

@@ -17,14 +17,34 @@ def draw_history(solution, axes=None):
     step = history.column("step", 0)
     for k, name in enumerate(_SHOWN):
         values = np.maximum(history.column(f"residual {name}", 0), 1e-16)
-        top.semilogy(step, values, color=COLOURS[k], marker=MARKERS[k], markersize=3.5, markevery=max(1, len(step) // 15), label=name)
+        top.semilogy(
+            step,
+            values,
+            color=COLOURS[k],
+            marker=MARKERS[k],
+            markersize=3.5,
+            markevery=max(1, len(step) // 15),
+            label=name,
+        )
     top.axhline(10.0**-solution.settings.orders, color="#555555", linestyle="--", linewidth=1, label="asked")
-    tidy(top, "", "residual / residual of the free stream [-]", f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.verdict} ({solution.reason})")
+    tidy(
+        top,
+        "",
+        "residual / residual of the free stream [-]",
+        f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.verdict} ({solution.reason})",
+    )
     top.legend(loc="upper right", ncols=5, fontsize="small")
     twin = []
     for k, name in enumerate(("CL", "CD", "CM")):
         values = history.column(name, 0)
-        bottom.plot(step, (values - values[-1]) * 1e4, color=COLOURS[k], marker=MARKERS[k], markersize=3.5, label=f"{name}: last {values[-1]:.5f}")
+        bottom.plot(
+            step,
+            (values - values[-1]) * 1e4,
+            color=COLOURS[k],
+            marker=MARKERS[k],
+            markersize=3.5,
+            label=f"{name}: last {values[-1]:.5f}",
+        )
         twin.append(values)
     bottom.set_yscale("symlog", linthresh=1.0)
     bottom.xaxis.set_major_locator(MaxNLocator(integer=True))
@@ -48,10 +68,23 @@ def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
         line.set_label(line.get_label() + label_of_state)
     if colour == 0 and critical > 1.3 * table["Cp"].min() - 0.3 and solution.air.mach < 1.0:
         ax.axhline(critical, color="#555555", linestyle=":", linewidth=1.2)
-        ax.annotate(f"sonic, M {solution.air.mach:g}", (0.99, critical), xycoords=("axes fraction", "data"), ha="right", va="bottom", fontsize="small", color="#555555")
+        ax.annotate(
+            f"sonic, M {solution.air.mach:g}",
+            (0.99, critical),
+            xycoords=("axes fraction", "data"),
+            ha="right",
+            va="bottom",
+            fontsize="small",
+            color="#555555",
+        )
     if not ax.yaxis_inverted():
         ax.invert_yaxis()
-    tidy(ax, "x / chord [-]", "Cp [-] (suction up)", f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}")
+    tidy(
+        ax,
+        "x / chord [-]",
+        "Cp [-] (suction up)",
+        f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}",
+    )
     ax.legend(fontsize="small")
     return ax
 
@@ -62,7 +95,13 @@ def draw_polar(polar, axes=None):
         _, axes = new_axes(2, 2)
     panels = np.ravel(axes)
     shown = (("alpha", "CL"), ("CD", "CL"), ("alpha", "CM"), ("CL", "L/D"))
-    names = {"alpha": "alpha [deg]", "CL": "CL [-]", "CD": "CD [-]", "CM": "CM about quarter chord [-]", "L/D": "L/D [-]"}
+    names = {
+        "alpha": "alpha [deg]",
+        "CL": "CL [-]",
+        "CD": "CD [-]",
+        "CM": "CM about quarter chord [-]",
+        "L/D": "L/D [-]",
+    }
     for k, (mach, rows) in enumerate(polar.table.groupby("mach")):
         colour, marker = COLOURS[k % 7], MARKERS[k % 7]
         settled = rows["verdict"] == "settled"
@@ -72,7 +111,11 @@ def draw_polar(polar, axes=None):
             for mask, face in ((settled, colour), (~settled, "white")):
                 part = lines[mask.loc[lines.index]]
                 ax.plot(part[x], part[y], marker, color=colour, markerfacecolor=face, markersize=5, linestyle="none")
-            bars = {f"{axis}err": lines[f"{name} error"] for axis, name in (("x", x), ("y", y)) if name in ("CL", "CD", "CM")}
+            bars = {
+                f"{axis}err": lines[f"{name} error"]
+                for axis, name in (("x", x), ("y", y))
+                if name in ("CL", "CD", "CM")
+            }
             if bars and not lines["CL error"].isna().all():
                 ax.errorbar(lines[x], lines[y], **bars, fmt="none", ecolor=colour, elinewidth=1, capsize=2.5)
     for ax, (x, y) in zip(panels, shown):
@@ -94,12 +137,26 @@ def draw_refinement(refinement, axes=None):
     for k, (ax, name) in enumerate(zip(axes, ("CL", "CD", "CM"))):
         e = refinement.estimates[name]
         ax.plot(h**2, table[name], "-", color=COLOURS[k], marker=MARKERS[k], label="meshes")
-        ax.errorbar([1.0], [e.finest], yerr=[e.error], color=COLOURS[6], capsize=5, fmt="none", label=f"error bar {e.error:.2g}")
-        ax.plot([0.0], [e.extrapolated], "*", markersize=13, color=COLOURS[1], label=f"extrapolated {e.extrapolated:.5g}")
-        tidy(ax, "(cell size / finest cell size)^2 [-]", f"{name} [-]", e.words.replace(": ", ":\n").replace(", ", ",\n"))
+        ax.errorbar(
+            [1.0], [e.finest], yerr=[e.error], color=COLOURS[6], capsize=5, fmt="none", label=f"error bar {e.error:.2g}"
+        )
+        ax.plot(
+            [0.0], [e.extrapolated], "*", markersize=13, color=COLOURS[1], label=f"extrapolated {e.extrapolated:.5g}"
+        )
+        tidy(
+            ax, "(cell size / finest cell size)^2 [-]", f"{name} [-]", e.words.replace(": ", ":\n").replace(", ", ",\n")
+        )
         ax.set_xlim(left=-0.06 * h[-1] ** 2)
         ax.legend(fontsize="small", loc="best")
         for x, y, cells in zip(h**2, table[name], table["cells"]):
-            ax.annotate(f"{cells}", (x, y), textcoords="offset points", xytext=(6, -12), fontsize="x-small", color="#555555", annotation_clip=True)
+            ax.annotate(
+                f"{cells}",
+                (x, y),
+                textcoords="offset points",
+                xytext=(6, -12),
+                fontsize="x-small",
+                color="#555555",
+                annotation_clip=True,
+            )
     axes[0].figure.suptitle(f"Refinement, {refinement.air.describe()}", fontsize="medium")
     return axes

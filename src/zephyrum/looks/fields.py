@@ -7,7 +7,13 @@ from matplotlib.tri import Triangulation
 from zephyrum.air.checks import choice
 from zephyrum.looks.style import new_axes, tidy
 
-FIELDS = {"cp": "Cp [-]", "mach": "Mach number [-]", "pressure": "pressure [Pa]", "temperature": "temperature [K]", "density": "density [kg/m^3]"}
+FIELDS = {
+    "cp": "Cp [-]",
+    "mach": "Mach number [-]",
+    "pressure": "pressure [Pa]",
+    "temperature": "temperature [K]",
+    "density": "density [kg/m^3]",
+}
 
 
 def window(mesh, kind: str) -> tuple[float, float, float, float]:
@@ -32,7 +38,12 @@ def draw_mesh(mesh, view: str = "near", ax=None):
         _, ax = new_axes()
     low_x, high_x, low_z, high_z = window(mesh, view)
     edge = mesh.points[mesh.face_points.reshape(-1, 4)[:, [0, 3]]][:, :, [0, 2]]
-    inside = (edge[:, :, 0].max(1) >= low_x) & (edge[:, :, 0].min(1) <= high_x) & (edge[:, :, 1].max(1) >= low_z) & (edge[:, :, 1].min(1) <= high_z)
+    inside = (
+        (edge[:, :, 0].max(1) >= low_x)
+        & (edge[:, :, 0].min(1) <= high_x)
+        & (edge[:, :, 1].max(1) >= low_z)
+        & (edge[:, :, 1].min(1) <= high_z)
+    )
     ax.add_collection(LineCollection(edge[inside], colors="#56708a", linewidths=0.35))
     wall = mesh.faces_of("wall")
     ax.add_collection(LineCollection(edge[wall], colors="#D55E00", linewidths=1.4))
@@ -60,7 +71,9 @@ def _node_values(mesh, values):
     return triangles[good], owner[good], node
 
 
-def draw_field(solution, name: str = "cp", view: str = "near", ax=None, limits: tuple[float, float] | None = None, levels: int = 24):
+def draw_field(
+    solution, name: str = "cp", view: str = "near", ax=None, limits: tuple[float, float] | None = None, levels: int = 24
+):
     """Filled contours of a field ("cp", "mach", ...) near a section, with lines, the sonic line and the stagnation point.
 
     `limits` fixes the range over several pictures; values beyond it are clipped and the colour bar says so.
@@ -78,7 +91,9 @@ def draw_field(solution, name: str = "cp", view: str = "near", ax=None, limits: 
     shown = node[np.unique(triangles[inside])]
     low, high = limits or (float(np.percentile(shown, 0.2)), float(np.percentile(shown, 99.8)))
     at = np.linspace(low, high, levels + 1)
-    extend = {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[(shown.min() < low, shown.max() > high)]
+    extend = {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[
+        (shown.min() < low, shown.max() > high)
+    ]
     filled = ax.tricontourf(mesh_2d, node, levels=at, cmap="cividis" if name == "mach" else "viridis", extend=extend)
     ax.tricontour(mesh_2d, node, levels=at[::2], colors="black", linewidths=0.25, alpha=0.5)
     mach = _node_values(mesh, solution.fields()["mach"])[2]
@@ -87,10 +102,22 @@ def draw_field(solution, name: str = "cp", view: str = "near", ax=None, limits: 
         ax.plot([], [], color="#D55E00", label="sonic line")
     surface = solution.cp()
     stagnation = surface.loc[surface["Cp"].idxmax()]
-    ax.plot(stagnation["x"], stagnation["z"], "o", markersize=8, markerfacecolor="none", markeredgecolor="#CC0000", markeredgewidth=1.6, label="stagnation point")
+    ax.plot(
+        stagnation["x"],
+        stagnation["z"],
+        "o",
+        markersize=8,
+        markerfacecolor="none",
+        markeredgecolor="#CC0000",
+        markeredgewidth=1.6,
+        label="stagnation point",
+    )
     ax.legend(loc="lower left", fontsize="small")
     bar = ax.figure.colorbar(filled, ax=ax, label=FIELDS[name], shrink=0.85)
-    bar.ax.set_title({"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}[extend], fontsize="x-small")
+    bar.ax.set_title(
+        {"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}[extend],
+        fontsize="x-small",
+    )
     wall = mesh.points[mesh.face_points.reshape(-1, 4)[mesh.faces_of("wall")][:, [0, 3]]][:, :, [0, 2]]
     ax.add_collection(LineCollection(wall, colors="black", linewidths=1.2))
     ax.set_xlim(low_x, high_x)

@@ -5,4 +5,14 @@ from zephyrum.mesh.core import Group, Mesh, mesh_from_faces, mesh_from_quads
 from zephyrum.mesh.files import read_mesh, write_mesh
 from zephyrum.mesh.quality import Quality, quality
 
-__all__ = ["Group", "Mesh", "Quality", "mesh_airfoil", "mesh_from_faces", "mesh_from_quads", "quality", "read_mesh", "write_mesh"]
+__all__ = [
+    "Group",
+    "Mesh",
+    "Quality",
+    "mesh_airfoil",
+    "mesh_from_faces",
+    "mesh_from_quads",
+    "quality",
+    "read_mesh",
+    "write_mesh",
+]

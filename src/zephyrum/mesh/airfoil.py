@@ -65,7 +65,9 @@ def mesh_airfoil(
     around = whole("around", around, 16, 100_000)
     farfield = number("farfield", farfield, 2.0, 1e5)
     if around % 2:
-        raise InputError(f"around = {around} is odd; give an even number, best a multiple of 16, so that coarser relatives exist.")
+        raise InputError(
+            f"around = {around} is odd; give an even number, best a multiple of 16, so that coarser relatives exist."
+        )
     mean = foil.length / foil.chord / around
     first = 0.1 * mean if first_height is None else number("first_height", first_height, 0.0, 0.1, open_low=True)
     if outward is None:
@@ -73,7 +75,9 @@ def mesh_airfoil(
             raise InputError("outward and growth are both missing; give one of them.")
         outward = -(-steps_for(first, farfield, number("growth", growth, 1.0, 2.0, open_low=True)) // 8) * 8
     elif growth is not None:
-        raise InputError(f"outward = {outward} and growth = {growth:g} are both given; the farfield distance fixes one by the other, so drop one.")
+        raise InputError(
+            f"outward = {outward} and growth = {growth:g} are both given; the farfield distance fixes one by the other, so drop one."
+        )
     outward = whole("outward", outward, 8, 100_000)
     wake = (0 if topology == "O" else max(around // 4 // 8 * 8, 8)) if wake is None else whole("wake", wake, 0)
     if (topology == "O") != (wake == 0):
@@ -125,7 +129,9 @@ def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail
     return _Grid(wrap, strip, wake, closed)
 
 
-def _unwrapped(curve: np.ndarray, heights: np.ndarray, layers: int, focus: np.ndarray, reach: float, scale: float) -> np.ndarray:
+def _unwrapped(
+    curve: np.ndarray, heights: np.ndarray, layers: int, focus: np.ndarray, reach: float, scale: float
+) -> np.ndarray:
     """C-shaped block laid out in the plane of zeta = sqrt(z - focus), where section and wake are nearly a straight line.
 
     The square root opens the plane about a point just inside the nose (Jameson 1974, Comm. Pure Appl. Math. 27:283) and
@@ -147,7 +153,9 @@ def _unwrapped(curve: np.ndarray, heights: np.ndarray, layers: int, focus: np.nd
     rise *= 1.0 - rise / top * (y / top)[:, None]  # the outermost layer is level
     # direction of the wall's normal, smoothed over BEND so that neighbouring lines never meet
     level = np.linspace(x[0], x[-1], max(64, int((x[-1] - x[0]) / (0.2 * BEND * scale))))
-    slope = gaussian_filter1d(np.interp(level, x, np.gradient(y, x)), BEND * scale / (level[1] - level[0]), mode="nearest")
+    slope = gaussian_filter1d(
+        np.interp(level, x, np.gradient(y, x)), BEND * scale / (level[1] - level[0]), mode="nearest"
+    )
     lean = np.interp(x, level, -np.arctan(slope))
     lean[0] = lean[-1] = 0.0
     near = BEND * scale * (1.0 - np.exp(-rise / (BEND * scale)))
@@ -226,7 +234,11 @@ def _family(grid: _Grid, foil: Airfoil, recipe: dict) -> Mesh:
 
 def _can_halve(grid: _Grid) -> bool:
     ni, nj = grid.wrap.shape[0] - 1, grid.wrap.shape[1] - 1
-    sizes = [ni, nj, ni - 2 * grid.wake] + ([grid.wake] if grid.wake else []) + ([grid.strip.shape[1] - 1] if grid.strip is not None else [])
+    sizes = (
+        [ni, nj, ni - 2 * grid.wake]
+        + ([grid.wake] if grid.wake else [])
+        + ([grid.strip.shape[1] - 1] if grid.strip is not None else [])
+    )
     return all(size % 2 == 0 for size in sizes) and (ni - 2 * grid.wake) // 2 >= COARSEST and nj // 2 >= 8
 
 
@@ -268,5 +280,8 @@ def _mesh_of(grid: _Grid, **extra) -> Mesh:
     used, quads_new = np.unique(quads, return_inverse=True)
     renumber = np.full(len(plane), -1)
     renumber[used] = np.arange(len(used))
-    edges = [("airfoil", "wall", renumber[np.concatenate(body)]), ("farfield", "farfield", renumber[np.concatenate(outer)])]
+    edges = [
+        ("airfoil", "wall", renumber[np.concatenate(body)]),
+        ("farfield", "farfield", renumber[np.concatenate(outer)]),
+    ]
     return mesh_from_quads(plane[used], quads_new.reshape(-1, 4), edges, **extra)

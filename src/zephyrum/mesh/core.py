@@ -215,7 +215,9 @@ class Mesh:
         if n == 0 or self.n_faces == 0:
             raise MeshError("the mesh has no cells.")
         if not np.isfinite(self.points).all():
-            raise MeshError(f"point {int(np.argmax(~np.isfinite(self.points).all(axis=1)))} has a coordinate that is not finite.")
+            raise MeshError(
+                f"point {int(np.argmax(~np.isfinite(self.points).all(axis=1)))} has a coordinate that is not finite."
+            )
         if self.face_points.min() < 0 or self.face_points.max() >= len(self.points):
             raise MeshError("a face uses a point that does not exist.")
         if self.left.min() < 0 or (nl and self.right.min() < 0):
@@ -240,7 +242,9 @@ class Mesh:
         open_cells = np.linalg.norm(closure, axis=1) > 1e-10 * size + 1e-300
         if open_cells.any():
             worst = int(np.argmax(np.linalg.norm(closure, axis=1) / size))
-            raise MeshError(f"{int(open_cells.sum())} cells are not closed; the worst is cell {worst} at {_place(self.cell_centroid[worst])}.")
+            raise MeshError(
+                f"{int(open_cells.sum())} cells are not closed; the worst is cell {worst} at {_place(self.cell_centroid[worst])}."
+            )
         bad = np.flatnonzero(~(self.cell_volume > 0.0))
         if bad.size:
             worst = bad[np.argmin(self.cell_volume[bad])]
@@ -350,5 +354,13 @@ def mesh_from_quads(
     a, b = a[first], b[first]
     corners = np.stack([a, a + n, b + n, b], axis=1)
     return mesh_from_faces(
-        points, np.arange(len(first) + 1) * 4, corners.ravel(), cell[first], other, tag, [(e[0], e[1]) for e in edges], 2, **extra
+        points,
+        np.arange(len(first) + 1) * 4,
+        corners.ravel(),
+        cell[first],
+        other,
+        tag,
+        [(e[0], e[1]) for e in edges],
+        2,
+        **extra,
     )

@@ -67,11 +67,20 @@ def _closed(mesh: Mesh):
     owner = np.repeat(np.arange(n), counts)
     backwards = start[owner] + (counts[owner] - 1 - (np.arange(len(corners)) - start[owner]))
     # seen along y: the ring on y = 0 is reversed so that its area vector leaves the cell
-    face_start = np.concatenate([mesh.face_start, mesh.face_start[-1] + start[1:], mesh.face_start[-1] + start[-1] + start[1:]])
+    face_start = np.concatenate(
+        [mesh.face_start, mesh.face_start[-1] + start[1:], mesh.face_start[-1] + start[-1] + start[1:]]
+    )
     points = np.concatenate([mesh.face_points, corners, corners[backwards] + half])
     cells = np.arange(n)
     groups.append((SIDES, "symmetry"))
-    return face_start, points, np.r_[mesh.left, cells, cells], np.r_[cell_b, np.full(2 * n, -1)], np.r_[tag, np.full(2 * n, len(groups) - 1)], groups
+    return (
+        face_start,
+        points,
+        np.r_[mesh.left, cells, cells],
+        np.r_[cell_b, np.full(2 * n, -1)],
+        np.r_[tag, np.full(2 * n, len(groups) - 1)],
+        groups,
+    )
 
 
 def _opened(points, start, face_points, cell_a, cell_b, tag, groups, **extra) -> Mesh:
@@ -106,7 +115,11 @@ def _values(node) -> np.ndarray:
     if len(raw) != int.from_bytes(base64.b64decode(text[:12])[:8], "little"):
         raise FileError(f"array {node.get('Name')!r} is truncated")
     values = np.frombuffer(raw, dtype=_KINDS[node.get("type")])
-    return values.reshape(-1, int(node.get("NumberOfComponents", "1"))).squeeze() if node.get("NumberOfComponents", "1") != "1" else values
+    return (
+        values.reshape(-1, int(node.get("NumberOfComponents", "1"))).squeeze()
+        if node.get("NumberOfComponents", "1") != "1"
+        else values
+    )
 
 
 def _write_vtu(mesh: Mesh, path: Path, cell_data) -> None:
@@ -140,7 +153,9 @@ def _write_vtu(mesh: Mesh, path: Path, cell_data) -> None:
     connectivity = np.concatenate([pairs[:, 1], *polygons])
     offsets = np.cumsum(np.r_[np.bincount(pairs[:, 0], minlength=n), counts[outer]])
     total = n + len(outer)
-    root = ET.Element("VTKFile", type="UnstructuredGrid", version="1.0", byte_order="LittleEndian", header_type="UInt64")
+    root = ET.Element(
+        "VTKFile", type="UnstructuredGrid", version="1.0", byte_order="LittleEndian", header_type="UInt64"
+    )
     grid = ET.SubElement(root, "UnstructuredGrid")
     names = ET.SubElement(grid, "FieldData")
     text = "\n".join(f"{name}={role}" for name, role in groups) + f"\ndimension={mesh.dimension}"
@@ -205,7 +220,9 @@ def _read_vtu(path: Path) -> Mesh:
 def _node(parent, name, label, data=None, kind=None):
     """A CGNS node: an HDF5 group with the standard attributes and, if any, its data set."""
     group = parent.create_group(name, track_order=True)
-    kind = kind or ("MT" if data is None else {"float64": "R8", "int64": "I8", "int32": "I4", "int8": "C1"}[data.dtype.name])
+    kind = kind or (
+        "MT" if data is None else {"float64": "R8", "int64": "I8", "int32": "I4", "int8": "C1"}[data.dtype.name]
+    )
     group.attrs.create("name", np.bytes_(name), dtype="S33")
     group.attrs.create("label", np.bytes_(label), dtype="S33")
     group.attrs.create("type", np.bytes_(kind), dtype="S3")
@@ -249,7 +266,12 @@ def _write_cgns(mesh: Mesh, path: Path, cell_data) -> None:
         order = np.lexsort((np.abs(faces), cells))
         polyhedra = _node(zone, "Cells", "Elements_t", np.array([23, 0], dtype=np.int32))
         _node(polyhedra, "ElementRange", "IndexRange_t", np.array([nf + 1, nf + n], dtype=np.int64))
-        _node(polyhedra, "ElementStartOffset", "DataArray_t", np.r_[0, np.cumsum(np.bincount(cells, minlength=n))].astype(np.int64))
+        _node(
+            polyhedra,
+            "ElementStartOffset",
+            "DataArray_t",
+            np.r_[0, np.cumsum(np.bincount(cells, minlength=n))].astype(np.int64),
+        )
         _node(polyhedra, "ElementConnectivity", "DataArray_t", faces[order].astype(np.int64))
         boundary = _node(zone, "ZoneBC", "ZoneBC_t")
         standard = {"wall": "BCWall", "slip": "BCWallInviscid", "symmetry": "BCSymmetryPlane", "farfield": "BCFarfield"}
@@ -263,7 +285,9 @@ def _write_cgns(mesh: Mesh, path: Path, cell_data) -> None:
             solution = _node(zone, "Solution", "FlowSolution_t")
             _node(solution, "GridLocation", "GridLocation_t", _text("CellCenter"))
             for name, values in cell_data.items():
-                for suffix, column in zip(("",) if np.ndim(values) == 1 else "XYZ", np.atleast_2d(np.asarray(values, dtype=float).T)):
+                for suffix, column in zip(
+                    ("",) if np.ndim(values) == 1 else "XYZ", np.atleast_2d(np.asarray(values, dtype=float).T)
+                ):
                     _node(solution, name + suffix, "DataArray_t", np.ascontiguousarray(column))
 
 

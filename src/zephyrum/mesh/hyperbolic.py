@@ -28,7 +28,9 @@ def march(wall: np.ndarray, heights: np.ndarray, closed: bool) -> np.ndarray:
     grid[:, 0] = wall
     old_size = None
     for layer in range(layers):
-        grid[:, layer + 1], old_size = _step(grid[:, layer], heights[:, layer], layer, layers, closed, old_size, heights[:, :layer].sum(axis=1))
+        grid[:, layer + 1], old_size = _step(
+            grid[:, layer], heights[:, layer], layer, layers, closed, old_size, heights[:, :layer].sum(axis=1)
+        )
     return grid
 
 

@@ -13,7 +13,12 @@ import numpy as np
 from zephyrum.mesh.core import Mesh
 
 # (measure, unit, value above which a cell deserves a look)
-MEASURES = (("non-orthogonality", "deg", 70.0), ("skewness", "-", 1.0), ("size jump", "-", 4.0), ("aspect ratio", "-", 1e4))
+MEASURES = (
+    ("non-orthogonality", "deg", 70.0),
+    ("skewness", "-", 1.0),
+    ("size jump", "-", 4.0),
+    ("aspect ratio", "-", 1e4),
+)
 
 
 @dataclass(frozen=True)
@@ -32,7 +37,10 @@ class Quality:
         head = f"{'measure':<20}{'unit':>5}{'median':>10}{'99 %':>10}{'worst':>11}   at x, z [m]           beyond the limit"
         lines = [head]
         for name, unit, median, high, worst, x, _, z, limit, beyond in self.rows:
-            lines.append(f"{name:<20}{unit:>5}{median:>10.3g}{high:>10.3g}{worst:>11.4g}   ({x:.4g}, {z:.4g})".ljust(80) + f"{beyond} cells or faces > {limit:g}")
+            lines.append(
+                f"{name:<20}{unit:>5}{median:>10.3g}{high:>10.3g}{worst:>11.4g}   ({x:.4g}, {z:.4g})".ljust(80)
+                + f"{beyond} cells or faces > {limit:g}"
+            )
         return "\n".join(lines)
 
 
@@ -62,5 +70,16 @@ def quality(mesh: Mesh) -> Quality:
     for (name, unit, limit), values in zip(MEASURES, fields, strict=True):
         worst = int(np.argmax(values))
         place = x[worst] if len(values) == ni else c[worst]
-        rows.append((name, unit, float(np.median(values)), float(np.percentile(values, 99)), float(values[worst]), *map(float, place), limit, int(np.count_nonzero(values > limit))))
+        rows.append(
+            (
+                name,
+                unit,
+                float(np.median(values)),
+                float(np.percentile(values, 99)),
+                float(values[worst]),
+                *map(float, place),
+                limit,
+                int(np.count_nonzero(values > limit)),
+            )
+        )
     return Quality(mesh.n_cells, tuple(rows))

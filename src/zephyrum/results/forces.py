@@ -67,7 +67,9 @@ class Forces:
         for part, cause in [(row[0], row[1]) for row in self.parts] + [(None, None)]:
             force = self.newtons(part, cause)
             names = {"part": part or "total", "cause": cause or "all"}
-            rows.append(names | self.coefficients(part, cause) | {"X [N]": force[0], "Y [N]": force[1], "Z [N]": force[2]})
+            rows.append(
+                names | self.coefficients(part, cause) | {"X [N]": force[0], "Y [N]": force[1], "Z [N]": force[2]}
+            )
         return pd.DataFrame(rows)
 
 

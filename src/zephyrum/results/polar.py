@@ -40,7 +40,10 @@ class Polar:
         path = Path(path)
         notes = self.notes | {"columns": {"alpha": "deg", "seconds": "s", "drift": "largest coefficient change over the last window",
                                           "orders": "decades of residual drop", "other columns": "dimensionless or text"}}  # fmt: skip
-        for target, text in ((path, self.table.to_csv(index=False)), (path.with_suffix(".json"), json.dumps(notes, indent=1, default=str))):
+        for target, text in (
+            (path, self.table.to_csv(index=False)),
+            (path.with_suffix(".json"), json.dumps(notes, indent=1, default=str)),
+        ):
             temporary = target.with_name(target.name + ".part")
             temporary.write_text(text, encoding="utf-8")
             os.replace(temporary, target)

@@ -104,7 +104,18 @@ class Solution:
                 k = int(pick(fields[name]))
                 value = float(fields[name][k])
                 holds = value >= low - slack if kind == "min" else value <= high + slack
-                rows.append({"field": name, "unit": units[name], "extreme": kind, "value": value, "x": c[k, 0], "z": c[k, 2], "bound": bound, "holds": bool(holds)})
+                rows.append(
+                    {
+                        "field": name,
+                        "unit": units[name],
+                        "extreme": kind,
+                        "value": value,
+                        "x": c[k, 0],
+                        "z": c[k, 2],
+                        "bound": bound,
+                        "holds": bool(holds),
+                    }
+                )
         return pd.DataFrame(rows)
 
     def checks(self) -> list[str]:
@@ -114,10 +125,20 @@ class Solution:
             found.append(f"the run ended {self.verdict}: {self.reason}.")
         for row in self.extremes().itertuples():
             if not row.holds:
-                found.append(f"{row.field} {row.extreme} {row.value:.4g} at x = {row.x:.4g}, z = {row.z:.4g} m is beyond the physical bound {row.bound:.4g}: look at the mesh there.")
+                found.append(
+                    f"{row.field} {row.extreme} {row.value:.4g} at x = {row.x:.4g}, z = {row.z:.4g} m is beyond the physical bound {row.bound:.4g}: look at the mesh there."
+                )
         c = self.forces.coefficients()
-        if self.mesh.dimension == 2 and self.air.mach < 0.5 and abs(self.air.alpha) < 8 and self.verdict == "settled" and c["CD"] > 0.005 + 0.02 * c["CL"] ** 2:
-            found.append(f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail.")
+        if (
+            self.mesh.dimension == 2
+            and self.air.mach < 0.5
+            and abs(self.air.alpha) < 8
+            and self.verdict == "settled"
+            and c["CD"] > 0.005 + 0.02 * c["CL"] ** 2
+        ):
+            found.append(
+                f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail."
+            )
         return found
 
     def row(self) -> dict:
@@ -144,7 +165,13 @@ class Solution:
         facts = {"verdict": self.verdict, "reason": self.reason, "mesh": self.mesh.fingerprint, "mach": self.air.mach, "alpha": self.air.alpha,
                  "beta": self.air.beta, "seconds": self.flow.seconds, "model": self.model}  # fmt: skip
         with open(temporary, "wb") as file:
-            np.savez(file, q=self.flow.q, wall=self.flow.boundary_pressure, history=np.array(self.history.rows, dtype=float), facts=json.dumps(facts))
+            np.savez(
+                file,
+                q=self.flow.q,
+                wall=self.flow.boundary_pressure,
+                history=np.array(self.history.rows, dtype=float),
+                facts=json.dumps(facts),
+            )
         os.replace(temporary, path)
         return path
 
@@ -159,8 +186,14 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
             q, wall = data["q"].copy(), data["wall"].copy()
     except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as cause:
         raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
-    if facts["mesh"] != mesh.fingerprint or abs(facts["alpha"] - air.alpha) > 1e-9 or abs(facts["mach"] - air.mach) > 1e-9:
-        raise FileError(f"solution {str(path)!r} is stale: it belongs to another mesh or condition; remove it and run again.")
+    if (
+        facts["mesh"] != mesh.fingerprint
+        or abs(facts["alpha"] - air.alpha) > 1e-9
+        or abs(facts["mach"] - air.mach) > 1e-9
+    ):
+        raise FileError(
+            f"solution {str(path)!r} is stale: it belongs to another mesh or condition; remove it and run again."
+        )
     flow = Flow(q, wall, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"])
     return Solution(mesh, air, reference, facts["model"], settings, flow)
 
@@ -185,7 +218,9 @@ def solve(
     notes: list[str] = []
     if reference is None:
         if mesh.reference is None:
-            raise InputError("the mesh carries no measured reference; give reference=Reference(area, chord, span, point).")
+            raise InputError(
+                "the mesh carries no measured reference; give reference=Reference(area, chord, span, point)."
+            )
         reference = mesh.reference
     elif mesh.reference is not None:
         notes = reference.disagreement(mesh.reference)
@@ -194,7 +229,9 @@ def solve(
     if not len(mesh.faces_of("wall")):
         raise InputError("the mesh has no boundary with the role 'wall', so there is nothing to take forces of.")
     if not air.mach >= 0.01:
-        raise InputError(f"mach = {air.mach:g} is below 0.01, where this compressible solver loses accuracy; raise it to 0.05 at equal Reynolds number.")
+        raise InputError(
+            f"mach = {air.mach:g} is below 0.01, where this compressible solver loses accuracy; raise it to 0.05 at equal Reynolds number."
+        )
     state = None
     if start is not None:
         if start.mesh.fingerprint != mesh.fingerprint:

@@ -35,7 +35,9 @@ class Airfoil:
     def __post_init__(self) -> None:
         points = np.array(self.points, dtype=float)
         if points.ndim != 2 or points.shape[1] != 2 or len(points) < 7:
-            raise InputError(f"airfoil {self.name!r} has points of shape {points.shape}; give at least 7 rows of x and z.")
+            raise InputError(
+                f"airfoil {self.name!r} has points of shape {points.shape}; give at least 7 rows of x and z."
+            )
         if not np.isfinite(points).all():
             row = int(np.argmax(~np.isfinite(points).all(axis=1)))
             raise InputError(f"airfoil {self.name!r}: point {row} is not finite: {points[row]}.")
@@ -69,7 +71,10 @@ class Airfoil:
         foil = cls(points, name, corners, tuple(notes))
         camber = foil.measures.camber
         if camber < -0.002:
-            foil = replace(foil, notes=(*foil.notes, f"cambered downwards ({100 * camber:.1f} % chord): flip() it if it is upside down"))
+            foil = replace(
+                foil,
+                notes=(*foil.notes, f"cambered downwards ({100 * camber:.1f} % chord): flip() it if it is upside down"),
+            )
         return foil
 
     @classmethod
@@ -125,7 +130,11 @@ class Airfoil:
     def blunted(self, gap: float) -> "Airfoil":
         """The section with a tail `gap` chords high, chord kept (nothing is cut off)."""
         number("gap", gap, 0.0, 0.1, open_low=True)
-        return replace(self, points=self._with_gap(gap * self.chord), notes=(*self.notes, f"tail opened to {gap:g} chord, chord kept"))
+        return replace(
+            self,
+            points=self._with_gap(gap * self.chord),
+            notes=(*self.notes, f"tail opened to {gap:g} chord, chord kept"),
+        )
 
     def rotated(self, angle: float, about: tuple[float, float] | None = None) -> "Airfoil":
         """Turned nose-up by `angle` [deg] about a point (default: quarter chord)."""
@@ -137,7 +146,9 @@ class Airfoil:
     def flipped(self) -> "Airfoil":
         """Upside down (mirrored in z = 0)."""
         last = len(self.points) - 1
-        return replace(self, points=(self.points * [1.0, -1.0])[::-1], corners=tuple(last - k for k in reversed(self.corners)))
+        return replace(
+            self, points=(self.points * [1.0, -1.0])[::-1], corners=tuple(last - k for k in reversed(self.corners))
+        )
 
     def scaled(self, factor: float) -> "Airfoil":
         """All coordinates times `factor`."""

@@ -16,7 +16,9 @@ def bspline_coordinates(control: np.ndarray, n: int) -> np.ndarray:
     """Points (n, 2) of the clamped cubic B-spline with control points `control` (m, 2), upper tail to lower tail."""
     control = np.asarray(control, dtype=float)
     if control.ndim != 2 or control.shape[1] != 2 or len(control) < 5 or not np.isfinite(control).all():
-        raise InputError(f"control points of shape {control.shape} are not usable; give at least 5 finite rows of x and z.")
+        raise InputError(
+            f"control points of shape {control.shape} are not usable; give at least 5 finite rows of x and z."
+        )
     knots = np.r_[np.zeros(3), np.linspace(0.0, 1.0, len(control) - 2), np.ones(3)]
     t = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, n)))
     # denser at both tails and, by the middle term, at the nose

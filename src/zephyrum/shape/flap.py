@@ -22,7 +22,11 @@ def flap(foil, hinge: float, angle: float, height: float) -> dict:
     n = len(upper) - 1
     corners = sorted([n - k for k in upper_corners] + [n + k for k in lower_corners])
     points = foil.nose + foil.chord * (points[:, :1] * along + points[:, 1:] * square)
-    return {"points": points, "corners": tuple(corners), "notes": (*foil.notes, f"plain flap {angle:g} deg at {hinge:g} chord, gap sealed")}
+    return {
+        "points": points,
+        "corners": tuple(corners),
+        "notes": (*foil.notes, f"plain flap {angle:g} deg at {hinge:g} chord, gap sealed"),
+    }
 
 
 def _side(side: np.ndarray, pivot: np.ndarray, angle: float, sign: float) -> tuple[np.ndarray, list[int]]:
@@ -39,7 +43,9 @@ def _side(side: np.ndarray, pivot: np.ndarray, angle: float, sign: float) -> tup
     if opens and radius > 1e-6:
         n = max(3, int(np.ceil(abs(angle) / 2.0)))
         start = np.pi / 2.0 * sign
-        arc = pivot + radius * np.stack([np.cos(start + a * np.linspace(0, 1, n + 1)), np.sin(start + a * np.linspace(0, 1, n + 1))], axis=1)
+        arc = pivot + radius * np.stack(
+            [np.cos(start + a * np.linspace(0, 1, n + 1)), np.sin(start + a * np.linspace(0, 1, n + 1))], axis=1
+        )
         joined = np.concatenate([front, arc, turned])
         return _spread(joined), []
     # the surfaces run into each other: keep what lies before and behind their crossing (it may lie behind the hinge)
@@ -47,7 +53,9 @@ def _side(side: np.ndarray, pivot: np.ndarray, angle: float, sign: float) -> tup
     moving = np.concatenate([moved[None], turned])
     meeting = _crossing(fixed, moving)
     if meeting is None:
-        raise InputError(f"the flap at {pivot[0]:g} chord with {abs(angle):g} deg leaves no closed surface; choose a smaller angle or a hinge nearer the middle.")
+        raise InputError(
+            f"the flap at {pivot[0]:g} chord with {abs(angle):g} deg leaves no closed surface; choose a smaller angle or a hinge nearer the middle."
+        )
     i, j, point = meeting
     head = fixed[: i + 1]
     head = head[np.linalg.norm(head - point, axis=1) > 2e-3]

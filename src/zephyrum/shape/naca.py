@@ -11,7 +11,12 @@ from zephyrum.errors import InputError
 
 # position of maximum camber digit: (m, k1, k2/k1) for a design lift coefficient of 0.3
 _PLAIN = {1: (0.0580, 361.4), 2: (0.1260, 51.64), 3: (0.2025, 15.957), 4: (0.2900, 6.643), 5: (0.3910, 3.230)}
-_REFLEX = {2: (0.1300, 51.99, 0.000764), 3: (0.2170, 15.793, 0.00677), 4: (0.3180, 6.520, 0.0303), 5: (0.4410, 3.191, 0.1355)}
+_REFLEX = {
+    2: (0.1300, 51.99, 0.000764),
+    3: (0.2170, 15.793, 0.00677),
+    4: (0.3180, 6.520, 0.0303),
+    5: (0.4410, 3.191, 0.1355),
+}
 
 
 def naca_coordinates(digits: str, n: int, tail: str) -> np.ndarray:
@@ -23,7 +28,9 @@ def naca_coordinates(digits: str, n: int, tail: str) -> np.ndarray:
         raise InputError(f"NACA section {digits!r} is not four or five digits, for example '2412' or '23012'.")
     thickness = int(digits[-2:]) / 100.0
     if not 0.01 <= thickness <= 0.6:
-        raise InputError(f"NACA section {digits!r} has a thickness of {100 * thickness:.0f} % chord; it must be 1 to 60 %.")
+        raise InputError(
+            f"NACA section {digits!r} has a thickness of {100 * thickness:.0f} % chord; it must be 1 to 60 %."
+        )
     theta = np.linspace(0.0, np.pi, n // 2 + 1)
     x = 0.5 * (1.0 - np.cos(theta))
     last = -0.1036 if tail == "closed" else -0.1015
@@ -53,7 +60,9 @@ def _mean_line(digits: str, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     table = {0: _PLAIN, 1: _REFLEX}.get(reflex)
     if table is None or place not in table or lift == 0:
         allowed = ", ".join(f"{p}{r}" for r, t in ((0, _PLAIN), (1, _REFLEX)) for p in t)
-        raise InputError(f"NACA section {digits!r}: the second and third digits must be one of {allowed}, the first not 0.")
+        raise InputError(
+            f"NACA section {digits!r}: the second and third digits must be one of {allowed}, the first not 0."
+        )
     scale = lift * 0.15 / 0.3
     m, k1, *ratio = table[place]
     fore = x < m

@@ -65,7 +65,9 @@ def _load(path: Path) -> str:
     if not path.is_file():
         raise FileError(f"coordinate file {str(path)!r} is not a file; give the file itself.")
     if path.stat().st_size > _LARGEST:
-        raise FileError(f"coordinate file {path.name!r} has {path.stat().st_size} bytes; that is no table of coordinates.")
+        raise FileError(
+            f"coordinate file {path.name!r} has {path.stat().st_size} bytes; that is no table of coordinates."
+        )
     raw = path.read_bytes()
     if b"\0" in raw:
         raise FileError(f"coordinate file {path.name!r} is binary; give a text file with columns x and z.")
@@ -89,7 +91,9 @@ def _numbers(text: str, decimal_comma: bool) -> list[float] | None:
 def _blocks(text: str, file: str, stem: str) -> tuple[str, list[list[_Row]], list[str]]:
     """Name, runs of points separated by blank or word lines, notes."""
     notes: list[str] = []
-    decimal_comma = bool(re.search(r"\d,\d+\s*[;\t]\s*-?\d+,\d", text)) or bool(re.search(r"^\s*-?\d+,\d+\s+-?\d+,\d+\s*$", text, re.M))
+    decimal_comma = bool(re.search(r"\d,\d+\s*[;\t]\s*-?\d+,\d", text)) or bool(
+        re.search(r"^\s*-?\d+,\d+\s+-?\d+,\d+\s*$", text, re.M)
+    )
     if decimal_comma:
         notes.append("decimal commas")
     header: list[str] = []
@@ -104,7 +108,9 @@ def _blocks(text: str, file: str, stem: str) -> tuple[str, list[list[_Row]], lis
             elif re.search(r"upper|lower|top|bottom", line, re.I) and not re.search(r"\d\.\d", line):
                 blocks.append([])
             else:
-                raise InputError(f"{file}, line {number}: {raw.strip()[:40]!r} is not a pair of numbers; mend or remove the line.")
+                raise InputError(
+                    f"{file}, line {number}: {raw.strip()[:40]!r} is not a pair of numbers; mend or remove the line."
+                )
             continue
         if not values:
             blocks.append([])
@@ -119,7 +125,9 @@ def _blocks(text: str, file: str, stem: str) -> tuple[str, list[list[_Row]], lis
         if len(values) == 3 and values[2] == 0.0:
             values = values[:2]
         if len(values) != 2:
-            raise InputError(f"{file}, line {number}: {len(values)} numbers where x and z are needed; keep two columns.")
+            raise InputError(
+                f"{file}, line {number}: {len(values)} numbers where x and z are needed; keep two columns."
+            )
         blocks[-1].append(_Row(values[0], values[1], number))
     blocks = [block for block in blocks if block]
     if not blocks:
@@ -132,7 +140,9 @@ def _blocks(text: str, file: str, stem: str) -> tuple[str, list[list[_Row]], lis
     elif counts and counts == [total]:
         notes.append(f"counts line: {total} points")
     elif counts:
-        raise InputError(f"{file}: the counts line announces {' + '.join(map(str, counts))} points, but {total} follow; is the file truncated?")
+        raise InputError(
+            f"{file}: the counts line announces {' + '.join(map(str, counts))} points, but {total} follow; is the file truncated?"
+        )
     if total < 7:
         raise InputError(f"{file}: only {total} points; a section needs at least 7.")
     if header:
@@ -152,16 +162,22 @@ def _loop(blocks: list[list[_Row]], file: str, notes: list[str]) -> tuple[np.nda
         if back.size == 1 and 2 <= back[0] <= len(rows) - 4:
             blocks = [rows[: back[0] + 1], rows[back[0] + 1 :]]
         elif back.size:
-            raise InputError(f"{file}, line {rows[back[0] + 1].line}: x jumps by more than half the chord; is a value or a minus sign lost?")
+            raise InputError(
+                f"{file}, line {rows[back[0] + 1].line}: x jumps by more than half the chord; is a value or a minus sign lost?"
+            )
     if len(blocks) > 2:
-        raise InputError(f"{file}, line {blocks[2][0].line}: a third run of points starts here; give one section of one loop or two surfaces.")
+        raise InputError(
+            f"{file}, line {blocks[2][0].line}: a third run of points starts here; give one section of one loop or two surfaces."
+        )
     if len(blocks) == 1:
         notes.append(f"one loop of {len(rows)} points")
         points = np.array([(row.x, row.z) for row in rows])
         lines = np.array([row.line for row in rows])
         if min(x[0], x[-1]) < x.min() + 0.3 * span:
             if max(x[0], x[-1]) > x.min() + 0.7 * span:
-                raise InputError(f"{file}, line {rows[-1].line}: the points end at x = {x[-1]:g} without coming back; half of the section is missing.")
+                raise InputError(
+                    f"{file}, line {rows[-1].line}: the points end at x = {x[-1]:g} without coming back; half of the section is missing."
+                )
             turn = int(np.argmax(x))
             points, lines = np.roll(points, -turn, axis=0), np.roll(lines, -turn)
             notes.append("the loop began at the nose: turned to begin at the tail")
@@ -176,7 +192,9 @@ def _loop(blocks: list[list[_Row]], file: str, notes: list[str]) -> tuple[np.nda
             points, lines = points[::-1], lines[::-1]
         if (np.diff(points[:, 0]) < -0.02 * span).any():
             bad = int(np.argmax(np.diff(points[:, 0]) < -0.02 * span))
-            raise InputError(f"{file}, line {lines[bad + 1]}: x turns back within a surface; sort the points or mend the line.")
+            raise InputError(
+                f"{file}, line {lines[bad + 1]}: x turns back within a surface; sort the points or mend the line."
+            )
         surfaces.append((points, lines))
     common = np.linspace(x.min() + 0.1 * span, x.max() - 0.1 * span, 40)
     height = [np.interp(common, p[:, 0], p[:, 1]).mean() for p, _ in surfaces]
@@ -202,7 +220,9 @@ def _tidy(points, lines, file, notes):
         other = points[-1] if last == 0 else points[0]
         camber = 0.5 * (points[0, 1] + points[-1, 1])
         if abs(other[1] - camber) > 0.02 * span:
-            raise InputError(f"{file}, line {lines[0 if last == 0 else -1]}: one surface stops at x = {ends[last]:g} short of the tail; add its last point.")
+            raise InputError(
+                f"{file}, line {lines[0 if last == 0 else -1]}: one surface stops at x = {ends[last]:g} short of the tail; add its last point."
+            )
         points = np.concatenate([other[None], points] if last == 0 else [points, other[None]])
         lines = np.r_[lines[-1], lines] if last == 0 else np.r_[lines, lines[0]]
         notes.append("the last point was missing: the tail is closed with the first one")
@@ -213,9 +233,13 @@ def _plausible(points, lines, file) -> None:
     """Refuse spikes and crossings, which are mostly lost minus signs."""
     step = np.diff(points, axis=0)
     length = np.linalg.norm(step, axis=1)
-    turn = np.degrees(np.arccos(np.clip(np.einsum("ij,ij->i", step[:-1], step[1:]) / (length[:-1] * length[1:]), -1, 1)))
+    turn = np.degrees(
+        np.arccos(np.clip(np.einsum("ij,ij->i", step[:-1], step[1:]) / (length[:-1] * length[1:]), -1, 1))
+    )
     span = np.ptp(points[:, 0])
-    inside = (points[1:-1, 0] > points[:, 0].min() + 0.02 * span) & (points[1:-1, 0] < points[:, 0].max() - 0.005 * span)
+    inside = (points[1:-1, 0] > points[:, 0].min() + 0.02 * span) & (
+        points[1:-1, 0] < points[:, 0].max() - 0.005 * span
+    )
     sharp = np.flatnonzero((turn > 75.0) & inside)
     if sharp.size:
         worst = sharp[np.argmax(turn[sharp])] + 1
@@ -231,4 +255,6 @@ def _plausible(points, lines, file) -> None:
         if gap.min() < -1e-4 * span:
             at = x[np.argmin(gap)]
             near = int(np.argmin(np.abs(low[:, 0] - at))) + nose
-            raise InputError(f"{file}, line {lines[near]}: upper and lower surface cross near x = {at:.4g}; is a minus sign lost?")
+            raise InputError(
+                f"{file}, line {lines[near]}: upper and lower surface cross near x = {at:.4g}; is a minus sign lost?"
+            )

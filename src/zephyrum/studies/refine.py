@@ -43,16 +43,28 @@ def estimate(name: str, values: list[float], ratio: float) -> Estimate:
     d21, d32 = f2 - f1, f3 - f2
     spread = max(values) - min(values)
     if abs(d21) < NOISE and abs(d32) < NOISE * 10:
-        return Estimate(name, f1, math.nan, f1, max(SAFETY * abs(d21), NOISE), True, "no mesh effect above convergence noise")
+        return Estimate(
+            name, f1, math.nan, f1, max(SAFETY * abs(d21), NOISE), True, "no mesh effect above convergence noise"
+        )
     if d21 * d32 <= 0.0 or abs(d21) >= abs(d32):
         kind = "oscillates" if d21 * d32 <= 0.0 else "does not converge"
-        return Estimate(name, f1, math.nan, f1, 3.0 * spread, False, f"{kind} with the mesh: not in the asymptotic range, error bar is three times the spread")
+        return Estimate(
+            name,
+            f1,
+            math.nan,
+            f1,
+            3.0 * spread,
+            False,
+            f"{kind} with the mesh: not in the asymptotic range, error bar is three times the spread",
+        )
     order = math.log(abs(d32 / d21)) / math.log(ratio)
     used = min(max(order, 0.5), FORMAL_ORDER)
     extrapolated = f1 - d21 / (ratio**used - 1.0)
     error = SAFETY * abs(d21) / (ratio**used - 1.0)
     inside = ASYMPTOTIC[0] <= order <= ASYMPTOTIC[1]
-    words = f"observed order {order:.2f}: " + ("in the asymptotic range" if inside else "not in the asymptotic range, error bar is cautious")
+    words = f"observed order {order:.2f}: " + (
+        "in the asymptotic range" if inside else "not in the asymptotic range, error bar is cautious"
+    )
     if not inside:
         error = max(error, 3.0 * abs(d21))
     return Estimate(name, f1, order, extrapolated, error, inside, words)
@@ -97,7 +109,15 @@ def judge(rows: list[dict], air: Freestream) -> Refinement:
     return Refinement(table, estimates, air)
 
 
-def refine(shape: Airfoil | Mesh, air: Freestream, levels: int = 3, model: str = "euler", settings: Settings | None = None, on_level=None, **mesh_options) -> Refinement:
+def refine(
+    shape: Airfoil | Mesh,
+    air: Freestream,
+    levels: int = 3,
+    model: str = "euler",
+    settings: Settings | None = None,
+    on_level=None,
+    **mesh_options,
+) -> Refinement:
     """Solve `air` on the finest mesh and its `levels` - 1 coarser relatives and judge the coefficients.
 
     shape: a Mesh, or an Airfoil meshed with `mesh_options`. InputError if the mesh has too few relatives; a level that

@@ -30,7 +30,13 @@ class Outcome:
     def solution(self, mach: float, alpha: float) -> Solution:
         """The stored solution of one point."""
         name = Point(mach, alpha, None).name
-        return load_solution(self.folder / "points" / f"{name}.npz", self.mesh, self.study.freestream(mach, alpha), self.mesh.reference, self.study.settings())
+        return load_solution(
+            self.folder / "points" / f"{name}.npz",
+            self.mesh,
+            self.study.freestream(mach, alpha),
+            self.mesh.reference,
+            self.study.settings(),
+        )
 
     def points(self) -> list[Point]:
         """All points of the sweep."""
@@ -44,7 +50,9 @@ class Outcome:
         return all(verdict == "settled" for verdict in rows)
 
 
-def run_study(path: str | Path, folder: str | Path, on_point: Callable | None = None, on_level: Callable | None = None) -> Outcome:
+def run_study(
+    path: str | Path, folder: str | Path, on_point: Callable | None = None, on_level: Callable | None = None
+) -> Outcome:
     """Compute everything the study file asks for into `folder`; go on where an earlier run stopped."""
     path, folder = Path(path), Path(folder)
     study = read_study(path)
@@ -62,7 +70,11 @@ def run_study(path: str | Path, folder: str | Path, on_point: Callable | None = 
         shutil.copyfile(path, folder / "study.toml")
         if study.section.file is not None:
             shutil.copyfile(study.base / study.section.file, folder / Path(study.section.file).name)
-            text = (folder / "study.toml").read_text(encoding="utf-8").replace(study.section.file, Path(study.section.file).name)
+            text = (
+                (folder / "study.toml")
+                .read_text(encoding="utf-8")
+                .replace(study.section.file, Path(study.section.file).name)
+            )
             write_text(folder / "study.toml", text)
     if study.refine is not None:
         refinement = _refined(study, mesh, folder, on_level)
@@ -81,13 +93,17 @@ def open_study(folder: str | Path) -> Outcome:
     """A finished study from its folder; FileError if it is not one."""
     folder = Path(folder)
     if not (folder / "study.toml").is_file():
-        raise FileError(f"{str(folder)!r} is not the folder of a study (no study.toml in it); run one with: zephyrum run STUDY.toml")
+        raise FileError(
+            f"{str(folder)!r} is not the folder of a study (no study.toml in it); run one with: zephyrum run STUDY.toml"
+        )
     study = read_study(folder / "study.toml")
     foil = study.foil()
     mesh = study.mesh_of(foil)
     polar = Polar.read(folder / "polar.csv") if study.sweep is not None else None
     if polar is not None and polar.notes.get("mesh", {}).get("fingerprint") != mesh.fingerprint:
-        raise FileError(f"the tables in {str(folder)!r} are stale: they belong to another mesh than its study.toml gives; run the study again.")
+        raise FileError(
+            f"the tables in {str(folder)!r} are stale: they belong to another mesh than its study.toml gives; run the study again."
+        )
     refinement = None
     if study.refine is not None and (folder / "refinement.json").is_file():
         rows = json.loads((folder / "refinement.json").read_text(encoding="utf-8"))["levels"]
@@ -105,7 +121,9 @@ def _refined(study: Study, mesh: Mesh, folder: Path, on_level) -> Refinement:
         if held["key"] == key:
             return judge(held["levels"], air)
     made = refine(mesh, air, study.refine.levels, study.solver.model, study.settings(), on_level)
-    write_text(path, json.dumps({"key": key, "levels": made.table.to_dict("records"), "estimates": made.rows()}, indent=1))
+    write_text(
+        path, json.dumps({"key": key, "levels": made.table.to_dict("records"), "estimates": made.rows()}, indent=1)
+    )
     write_text(folder / "refinement.csv", made.table.to_csv(index=False))
     return made
 
@@ -116,7 +134,9 @@ def _with_errors(polar: Polar, refinement: Refinement) -> Polar:
     relative = {"CL": e["CL"].error / max(abs(e["CL"].finest), 0.05)}
     absolute = {name: e[name].error for name in ("CL", "CD", "CM")}
     where = refinement.air.describe()
-    notes = polar.notes | {"errors": f"mesh error found at {where} ({refinement.verdict}), taken over to all points: CL relative, CD and CM absolute; near shocks it is larger"}
+    notes = polar.notes | {
+        "errors": f"mesh error found at {where} ({refinement.verdict}), taken over to all points: CL relative, CD and CM absolute; near shocks it is larger"
+    }
     return Polar(polar.with_errors(relative, absolute).table, notes)
 
 
@@ -128,8 +148,15 @@ def _explained(outcome: Outcome) -> str:
                   "polar.json       reference quantities, air, settings, meaning of the columns",
                   "points/          last state and row of every point; a rerun takes them from here"]  # fmt: skip
     if outcome.refinement is not None:
-        lines += ["refinement.csv   the same case on nested meshes", "refinement.json  observed orders, extrapolated values, error bars"]
-    lines += ["figures/         all pictures", "", f"mesh: {outcome.mesh.n_cells} cells, fingerprint {outcome.mesh.fingerprint}"]
+        lines += [
+            "refinement.csv   the same case on nested meshes",
+            "refinement.json  observed orders, extrapolated values, error bars",
+        ]
+    lines += [
+        "figures/         all pictures",
+        "",
+        f"mesh: {outcome.mesh.n_cells} cells, fingerprint {outcome.mesh.fingerprint}",
+    ]
     if outcome.refinement is not None:
         lines.append(f"mesh error: {outcome.refinement.verdict}")
     else:

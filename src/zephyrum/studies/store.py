@@ -39,7 +39,9 @@ class Store:
                 raise FileError(f"{str(mark)!r} is damaged; remove the folder {str(root)!r} and run again.") from None
             if held != json.loads(json.dumps(key)):
                 differs = ", ".join(k for k in key if held.get(k) != json.loads(json.dumps(key[k]))) or "more"
-                raise InputError(f"folder {str(root)!r} holds another study ({differs} differ): its points would be stale; choose another folder or remove it.")
+                raise InputError(
+                    f"folder {str(root)!r} holds another study ({differs} differ): its points would be stale; choose another folder or remove it."
+                )
         else:
             write_text(mark, json.dumps(key, indent=1))
         return store

@@ -17,7 +17,7 @@ from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_airfoil
 from zephyrum.shape import Airfoil
 
-TEMPLATE = '''# A Zephyrum study. Run it with:  zephyrum run {file}
+TEMPLATE = """# A Zephyrum study. Run it with:  zephyrum run {file}
 title = "{title}"
 
 [section]                 # one of: naca, file, class_shape
@@ -52,7 +52,7 @@ levels = 3
 
 [run]
 processes = 2
-'''
+"""
 
 
 class _Strict(BaseModel):
@@ -181,13 +181,17 @@ class Study(_Strict):
         s = self.section
         ways = [name for name in ("naca", "file", "class_shape") if getattr(s, name) is not None]
         if len(ways) != 1:
-            raise InputError(f"section names {' and '.join(ways) or 'nothing'}; give exactly one of naca, file, class_shape.")
+            raise InputError(
+                f"section names {' and '.join(ways) or 'nothing'}; give exactly one of naca, file, class_shape."
+            )
         if s.naca is not None:
             foil = Airfoil.naca(s.naca, s.tail)
         elif s.file is not None:
             foil = Airfoil.read(self.base / s.file)
         else:
-            foil = Airfoil.from_class_shape(s.class_shape.upper, s.class_shape.lower, s.class_shape.gap, name=self.title)
+            foil = Airfoil.from_class_shape(
+                s.class_shape.upper, s.class_shape.lower, s.class_shape.gap, name=self.title
+            )
         if s.flap is not None:
             foil = foil.with_flap(s.flap.hinge, s.flap.angle)
         return foil.scaled(self.chord() / foil.chord)
@@ -196,7 +200,9 @@ class Study(_Strict):
         """True chord [m]."""
         chord = quantity("section.chord", self.section.chord, "m")
         if not 0.0 < chord < 1000.0:
-            raise InputError(f"section.chord = {self.section.chord!r} is not the chord of an aircraft; give for example '1.6 m'.")
+            raise InputError(
+                f"section.chord = {self.section.chord!r} is not the chord of an aircraft; give for example '1.6 m'."
+            )
         return chord
 
     def mesh_of(self, foil: Airfoil) -> Mesh:
@@ -235,11 +241,17 @@ def read_study(path: str | Path) -> Study:
     except ValidationError as cause:
         # an unknown key explains a missing one, so it is told first
         error = min(cause.errors(), key=lambda e: e["type"] != "extra_forbidden")
-        keys = [str(key) for key in error["loc"] if not (isinstance(key, str) and ("[" in key or key in ("float", "str", "int")))]
+        keys = [
+            str(key)
+            for key in error["loc"]
+            if not (isinstance(key, str) and ("[" in key or key in ("float", "str", "int")))
+        ]
         raise InputError(f"{path.name}:{_line_of(text, keys)}: {'.'.join(keys)}: {_advice(error, keys)}") from None
     study.base = path.parent
     if study.sweep is None and study.refine is None:
-        raise InputError(f"{path.name}: neither [sweep] nor [refine] is there, so there is nothing to compute; add one.")
+        raise InputError(
+            f"{path.name}: neither [sweep] nor [refine] is there, so there is nothing to compute; add one."
+        )
     return study
 
 
@@ -249,7 +261,14 @@ def _advice(error: dict, keys: list[str]) -> str:
         table: Any = Study
         for key in keys[:-1]:
             annotation = table.model_fields[key].annotation
-            table = next((a for a in (annotation, *getattr(annotation, "__args__", ())) if isinstance(a, type) and issubclass(a, BaseModel)), Study)
+            table = next(
+                (
+                    a
+                    for a in (annotation, *getattr(annotation, "__args__", ()))
+                    if isinstance(a, type) and issubclass(a, BaseModel)
+                ),
+                Study,
+            )
         names = [field.alias or name for name, field in table.model_fields.items() if name != "base"]
         return f"unknown key; known here: {', '.join(names)}."
     if kind == "missing":

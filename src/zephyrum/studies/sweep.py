@@ -128,7 +128,9 @@ def sweep(
     base = air or Freestream(mach=machs[0], reynolds=reynolds)
     if folder is None:
         with tempfile.TemporaryDirectory() as scratch:
-            return sweep(shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, **mesh_options)
+            return sweep(
+                shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, **mesh_options
+            )
     mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
     key = {"mesh": mesh.fingerprint, "settings": asdict(settings), "model": model,
            "air": [base.at_mach(machs[0]).pressure, base.temperature, base.gas.gamma]}  # fmt: skip
@@ -173,7 +175,9 @@ def _spread(todo, rows, work, processes, total, on_point) -> None:
                         if on_point is not None:
                             on_point(rows[point.name], len(rows), total)
             except BrokenProcessPool:
-                raise FlowError("a worker process died (killed, or out of memory); finished points are kept: run the same study again to go on.") from None
+                raise FlowError(
+                    "a worker process died (killed, or out of memory); finished points are kept: run the same study again to go on."
+                ) from None
             except KeyboardInterrupt:
                 pool.shutdown(wait=False, cancel_futures=True)
                 for process in list(pool._processes.values()):

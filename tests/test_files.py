@@ -1,0 +1,228 @@
+"""What is written to disk: open formats that explain themselves, whole or not at all, and refused when stale."""
+
+import json
+import tempfile
+import unittest
+import xml.etree.ElementTree as ET
+from pathlib import Path
+
+import h5py
+import numpy as np
+import pandas as pd
+
+import zephyrum as zy
+from zephyrum.studies.store import Store
+from zephyrum.studies.study import TEMPLATE
+
+
+class OnDisk(unittest.TestCase):
+    def setUp(self):
+        self.scratch = tempfile.TemporaryDirectory()
+        self.folder = Path(self.scratch.name)
+
+    def tearDown(self):
+        self.scratch.cleanup()
+
+
+class MeshFiles(OnDisk):
+    @classmethod
+    def setUpClass(cls):
+        cls.mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012", "blunt"), 48, 16, topology="C")
+
+    def test_vtu_is_a_standard_grid_of_polyhedra_and_boundary_polygons(self):
+        path = zy.write_mesh(self.mesh, self.folder / "m.vtu", {"cp": np.linspace(0, 1, self.mesh.n_cells)})
+        root = ET.parse(path).getroot()
+        self.assertEqual((root.tag, root.get("type")), ("VTKFile", "UnstructuredGrid"))
+        piece = root.find("UnstructuredGrid/Piece")
+        boundary = self.mesh.n_faces - self.mesh.n_interior + 2 * self.mesh.n_cells
+        self.assertEqual(int(piece.get("NumberOfCells")), self.mesh.n_cells + boundary)
+        self.assertEqual(int(piece.get("NumberOfPoints")), len(self.mesh.points))
+        names = {node.get("Name") for node in piece.iter("DataArray")}
+        self.assertLessEqual({"connectivity", "offsets", "types", "faces", "faceoffsets", "boundary", "cp"}, names)
+
+    def test_cgns_has_the_nodes_of_the_standard(self):
+        fields = {"mach": np.ones(self.mesh.n_cells), "velocity": np.ones((self.mesh.n_cells, 3))}
+        path = zy.write_mesh(self.mesh, self.folder / "m.cgns", fields)
+        with h5py.File(path) as file:
+            self.assertEqual(file.attrs["label"], b"Root Node of HDF5 File")
+            zone = file["Base/Zone"]
+            self.assertEqual(zone.attrs["label"], b"Zone_t")
+            self.assertEqual(zone[" data"][:].ravel().tolist(), [len(self.mesh.points), self.mesh.n_cells, 0])
+            self.assertEqual(zone["Faces/ data"][0], 22)
+            self.assertEqual(zone["Cells/ data"][0], 23)
+            self.assertEqual(set(zone["ZoneBC"]), {"airfoil", "farfield", "sides"})
+            self.assertEqual(zone["ZoneBC/airfoil/ data"][:].tobytes(), b"BCWall")
+            self.assertLessEqual({"mach", "velocityX", "velocityY", "velocityZ"}, set(zone["Solution"]))
+            used = np.abs(zone["Cells/ElementConnectivity/ data"][:])
+            self.assertEqual(np.bincount(used).max(), 2)  # a face belongs to two cells at most
+
+    def test_roles_and_dimension_survive(self):
+        changed = self.mesh.with_roles(airfoil="slip")
+        for ending in ("vtu", "cgns"):
+            again = zy.read_mesh(zy.write_mesh(changed, self.folder / f"m.{ending}"))
+            self.assertEqual([g.role for g in again.groups], ["slip", "farfield"])
+            self.assertNotEqual(again.fingerprint, self.mesh.fingerprint)
+
+    def test_nothing_half_written_is_left(self):
+        zy.write_mesh(self.mesh, self.folder / "m.vtu")
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["m.vtu"])
+
+
+class Tables(OnDisk):
+    def test_polar_is_a_plain_csv_with_a_sidecar_that_says_how_it_was_made(self):
+        polar = zy.sweep(zy.Airfoil.naca("0012"), [0, 2], [0.3], processes=1, around=64, outward=16, topology="O")
+        path = polar.write(self.folder / "polar.csv")
+        table = pd.read_csv(path)
+        self.assertEqual(len(table), 2)
+        for name in ("mach", "alpha", "CL", "CD", "CM", "verdict", "mesh", "cells", "seconds", "model"):
+            self.assertIn(name, table.columns)
+        notes = json.loads(path.with_suffix(".json").read_text())
+        self.assertEqual(notes["mesh"]["fingerprint"], table["mesh"][0])
+        self.assertAlmostEqual(notes["reference"]["chord"], 1.0, delta=1e-3)
+        self.assertEqual(notes["settings"]["orders"], 8.0)
+        with self.assertRaisesRegex(zy.FileError, "does not exist"):
+            zy.Polar.read(self.folder / "none.csv")
+        path.with_suffix(".json").write_text("{")
+        with self.assertRaisesRegex(zy.FileError, "can't be read"):
+            zy.Polar.read(path)
+
+    def test_store_belongs_to_one_study(self):
+        first = Store.open(self.folder / "s", {"mesh": "a", "orders": 8})
+        first.keep_row("p", {"CL": 0.5})
+        again = Store.open(self.folder / "s", {"mesh": "a", "orders": 8})
+        self.assertEqual(again.row("p"), {"CL": 0.5})
+        self.assertIsNone(again.row("q"))
+        self.assertEqual(first.fingerprint, again.fingerprint)
+        with self.assertRaisesRegex(zy.InputError, "orders differ"):
+            Store.open(self.folder / "s", {"mesh": "a", "orders": 6})
+        (self.folder / "s" / "points" / "p.json").write_text("{")
+        with self.assertRaisesRegex(zy.FileError, "damaged"):
+            again.row("p")
+        (self.folder / "file").write_text("x")
+        with self.assertRaisesRegex(zy.FileError, "is a file"):
+            Store.open(self.folder / "file", {})
+
+
+class StudyText(OnDisk):
+    def study(self, text):
+        path = self.folder / "s.toml"
+        path.write_text(text)
+        return zy.read_study(path)
+
+    def template(self):
+        return TEMPLATE.format(file="s.toml", title="mine")
+
+    def test_the_template_is_valid_as_it_stands(self):
+        study = self.study(self.template())
+        self.assertEqual(study.title, "mine")
+        self.assertEqual(study.sweep.alpha, [-4, -2, 0, 2, 4, 6, 8])
+        self.assertEqual(study.settings(), zy.Settings())
+        self.assertEqual(study.foil().name, "NACA 2412")
+
+    def test_units_and_true_size(self):
+        text = self.template().replace('chord = "1 m"', 'chord = "160 cm"').replace('"0 ft"', '"8000 ft"')
+        study = self.study(text)
+        self.assertAlmostEqual(study.foil().chord, 1.6)
+        air = study.freestream(0.3, 2.0)
+        self.assertAlmostEqual(air.altitude, 2438.4)
+        self.assertAlmostEqual(air.length, 1.6)
+        self.assertEqual((air.mach, air.alpha), (0.3, 2.0))
+
+    def test_single_numbers_lists_and_ranges(self):
+        for given, expected in (
+            ("2", [2.0]),
+            ("[0, 1.5]", [0.0, 1.5]),
+            ("{ from = 0, to = 1, step = 0.25 }", [0.0, 0.25, 0.5, 0.75, 1.0]),
+            ("{ from = 0.1, to = 0.3, step = 0.1 }", [0.1, 0.2, 0.3]),
+        ):
+            text = self.template().replace("{ from = -4, to = 8, step = 2 }", given)
+            self.assertEqual(self.study(text).sweep.alpha, expected)
+
+    def test_every_kind_of_section(self):
+        zy.Airfoil.naca("2415").write(self.folder / "tip.dat")
+        base = self.template()
+        named = self.study(base.replace('naca = "2412"', 'file = "tip.dat"'))
+        self.assertAlmostEqual(named.foil().measures.thickness, 0.15, delta=1e-3)
+        shaped = self.study(base.replace('naca = "2412"', "class_shape = { upper = [0.2, 0.2], lower = [-0.2, -0.2] }"))
+        self.assertAlmostEqual(shaped.foil().measures.camber, 0.0, delta=1e-7)
+        flapped = self.study(base.replace("# flap", "flap"))
+        self.assertTrue(any("flap" in note for note in flapped.foil().notes))
+
+    def test_mistakes_are_told_with_their_line(self):
+        lines = self.template().splitlines()
+        for old, new, key in (
+            ("around = 128", 'around = "many"', "mesh.around"),
+            ("orders = 8", "order = 8", "solver.order"),
+            ("mach = [0.2, 0.6]", "mach = [0.2, 'x']", "sweep.mach"),
+            ("levels = 3", "levels = 1", "refine.levels"),
+            ("processes = 2", "processes = 1.5", "run.processes"),
+        ):
+            number = next(k for k, line in enumerate(lines, 1) if line.startswith(old))
+            with self.subTest(new), self.assertRaisesRegex(zy.InputError, f"s.toml:{number}: {key}"):
+                self.study(self.template().replace(old, new, 1))
+
+    def test_nothing_to_compute_is_refused(self):
+        with self.assertRaisesRegex(zy.InputError, "nothing to compute"):
+            self.study('[section]\nnaca = "0012"\n')
+
+    def test_the_demo_is_a_valid_study(self):
+        from importlib import resources
+
+        study = self.study((resources.files("zephyrum") / "data" / "skerry.toml").read_text())
+        self.assertEqual((min(study.sweep.alpha), max(study.sweep.alpha)), (-4.0, 10.0))
+        self.assertEqual(study.sweep.mach, [0.2, 0.6])
+        self.assertGreaterEqual(len(study.mesh_of(study.foil()).family()), study.refine.levels)
+        self.assertAlmostEqual(study.foil().measures.thickness, 0.1226, delta=1e-3)
+
+
+class CommandLine(OnDisk):
+    def run_words(self, *words):
+        from click.testing import CliRunner
+
+        from zephyrum.cli.main import main
+
+        return CliRunner().invoke(main, [str(word) for word in words])
+
+    def test_every_command_explains_itself(self):
+        for name in ("demo", "run", "show", "new", "shape", "mesh", "refine"):
+            result = self.run_words(name, "--help")
+            self.assertEqual(result.exit_code, 0)
+            self.assertIn("Usage", result.output)
+            self.assertIn(name, self.run_words("--help").output)
+        self.assertIn("0.1.0", self.run_words("--version").output)
+
+    def test_what_does_not_settle_gives_exit_code_1_and_says_so(self):
+        text = TEMPLATE.format(file="s.toml", title="cut short")
+        text = text.replace("orders = 8", "orders = 8\nsteps = 1").replace("[0.2, 0.6]", "0.3")
+        text = (
+            text.replace("{ from = -4, to = 8, step = 2 }", "[2]")
+            .replace("around = 128", "around = 96")
+            .replace("processes = 2", "processes = 1")
+        )
+        (self.folder / "s.toml").write_text(text)
+        result = self.run_words("run", self.folder / "s.toml", "--out", self.folder / "o", "--no-figures")
+        self.assertEqual(result.exit_code, 1, result.output)
+        self.assertIn("not settled: M 0.3, alpha 2 deg: wandering, 1 steps were not enough", result.output)
+        self.assertIn("did not settle", result.output)
+
+    def test_shape_tells_what_it_recognised_and_measured(self):
+        points = zy.Airfoil.naca("4412").points[::8] * 100
+        path = self.folder / "tip.txt"
+        path.write_text("Tip\n" + "\n".join(f"{x:.4f};{z:.4f}" for x, z in points))
+        result = self.run_words("shape", path, "--flap", "0.7", "12", "--flip")
+        self.assertEqual(result.exit_code, 0, result.output)
+        for words in ("header of 1 line", "percent of chord", "plain flap 12 deg", "nose radius", "tail angle"):
+            self.assertIn(words, result.output)
+
+    def test_new_does_not_overwrite(self):
+        path = self.folder / "mine.toml"
+        self.assertEqual(self.run_words("new", path, "--title", 'the "best"').exit_code, 0)
+        self.assertEqual(zy.read_study(path).title, "the 'best'")
+        self.assertEqual(self.run_words("new", path).exit_code, 2)
+
+    def test_mesh_writes_what_it_reports(self):
+        result = self.run_words("mesh", "naca0012", "--around", 64, "--outward", 16, "--out", self.folder / "m.vtu")
+        self.assertEqual(result.exit_code, 0, result.output)
+        mesh = zy.read_mesh(self.folder / "m.vtu")
+        self.assertIn(mesh.fingerprint, result.output)
+        self.assertIn(f"{mesh.n_cells} cells", result.output)
