@@ -12,8 +12,6 @@ import numpy as np
 from zephyrum.air import Freestream
 from zephyrum.flow.kernels import serial
 
-N_FLOW = 5
-NAMES = ("p", "u", "v", "w", "T")
 EQUATIONS = ("mass", "x-momentum", "y-momentum", "z-momentum", "energy")
 
 
@@ -39,12 +37,6 @@ class Scales:
         """(5,) size of the fluxes of mass, momentum and energy, for scaling residuals."""
         m = self.mach
         return np.array([m, m * m, m * m, m * m, m / (self.gamma - 1.0)])
-
-
-@serial
-def density(p, T, gamma):
-    """Density of gauge pressure p and temperature T."""
-    return (1.0 + gamma * p) / T
 
 
 @serial

@@ -16,8 +16,6 @@ from zephyrum.air import Reference
 from zephyrum.errors import InputError, MeshError
 
 ROLES = ("wall", "slip", "symmetry", "farfield", "imposed")
-# roles that belong to the body: its forces are taken there
-BODY_ROLES = ("wall",)
 
 
 @dataclass(frozen=True)

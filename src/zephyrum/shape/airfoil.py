@@ -243,10 +243,6 @@ class Airfoil:
         """Whether the tail has a base of noticeable height (above 1e-6 chord)."""
         return self.gap > 1e-6 * self.chord
 
-    def renamed(self, name: str) -> "Airfoil":
-        """The same section under another name."""
-        return replace(self, name=name)
-
 
 def _signed_area(points: np.ndarray) -> float:
     """Area inside the closed polygon, positive if it runs counter-clockwise (x right, z up)."""

@@ -13,7 +13,7 @@ from zephyrum.shape import Airfoil
 from zephyrum.studies.refine import Refinement, judge, refine
 from zephyrum.studies.store import write_text
 from zephyrum.studies.study import Study, read_study
-from zephyrum.studies.sweep import Point, plan, sweep
+from zephyrum.studies.sweep import Point, sweep
 
 
 @dataclass(frozen=True)
@@ -37,10 +37,6 @@ class Outcome:
             self.mesh.reference,
             self.study.settings(),
         )
-
-    def points(self) -> list[Point]:
-        """All points of the sweep."""
-        return plan(self.study.sweep.alpha, self.study.sweep.mach) if self.study.sweep else []
 
     @property
     def settled(self) -> bool:
