@@ -8,7 +8,7 @@ Verified by tests/test_flow.py and validation/manufactured.py.
 
 import math
 
-from zephyrum.flow.kernels import serial
+from zephyrum.flow.kernels import inlined, serial
 
 ROUND = 0.2
 ENTROPY = 0.1  # width of the entropy fix, in sound speeds
@@ -24,17 +24,23 @@ def exact_flux(p, u, v, w, T, nx, ny, nz, gamma):
     return m, m * u + p * nx, m * v + p * ny, m * w + p * nz, m * h
 
 
-@serial
+@inlined
 def _slowness(mach):
     """min(1, mach) with its corner rounded off: a kink at the sonic line would make Newton's iteration bounce."""
-    if mach < 1.0 - ROUND:
-        return mach
-    if mach > 1.0 + ROUND:
-        return 1.0
-    return 1.0 - (1.0 + ROUND - mach) ** 2 / (4.0 * ROUND)
+    gap = 1.0 + ROUND - mach
+    near = 1.0 - gap * gap / (4.0 * ROUND)
+    near = mach if mach < 1.0 - ROUND else near
+    return 1.0 if mach > 1.0 + ROUND else near
 
 
-@serial
+@inlined
+def _rounded(size, width, per_width):
+    """abs value `size` with its kink at 0 replaced by a parabola below `width` (given with its inverse)."""
+    parabola = 0.5 * (size * size * per_width + width)
+    return parabola if size < width else size
+
+
+@inlined
 def roe_flux(pl, ul, vl, wl, tl, pr, ur, vr, wr, tr, nx, ny, nz, gamma):
     """Flux (5) through a unit area from the left to the right state."""
     g1 = gamma - 1.0
@@ -55,17 +61,14 @@ def roe_flux(pl, ul, vl, wl, tl, pr, ur, vr, wr, tr, nx, ny, nz, gamma):
     fast = math.sqrt(2.0 * k)
     slow = _slowness(fast / a)
     width = ENTROPY * a
-    l1, l3, l2 = abs(un - a), abs(un + a), abs(un)
-    if l1 < width:
-        l1 = 0.5 * (l1 * l1 / width + width)
-    if l3 < width:
-        l3 = 0.5 * (l3 * l3 / width + width)
+    per_width = 1.0 / width
+    l1, l3 = _rounded(abs(un - a), width, per_width), _rounded(abs(un + a), width, per_width)
     width = SHEAR * fast + 1e-12
-    if l2 < width:
-        l2 = 0.5 * (l2 * l2 / width + width)
-    w1 = l1 * (dp - rho * a * dun * slow) * 0.5 / a2
-    w3 = l3 * (dp + rho * a * dun * slow) * 0.5 / a2
-    w2 = l2 * (drho - dp / a2)
+    l2 = _rounded(abs(un), width, 1.0 / width)
+    per_a2 = 1.0 / a2
+    w1 = l1 * (dp - rho * a * dun * slow) * 0.5 * per_a2
+    w3 = l3 * (dp + rho * a * dun * slow) * 0.5 * per_a2
+    w2 = l2 * (drho - dp * per_a2)
     ws = l2 * rho
     both, differ = w1 + w3, (w3 - w1) * a
     du, dv, dw = ur - ul - dun * nx, vr - vl - dun * ny, wr - wl - dun * nz

@@ -10,152 +10,150 @@ Verified by tests/test_flow.py (J v against differences of the residual).
 import numpy as np
 
 from zephyrum.flow.boundary import boundary_flux
-from zephyrum.flow.flux import roe_flux
 from zephyrum.flow.gas import conserved_jacobian
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
+from zephyrum.flow.lanes import (
+    ALONG_L,
+    ALONG_R,
+    FLUX,
+    LANES,
+    NORMAL,
+    OWN_L,
+    OWN_R,
+    REACH_L,
+    REACH_R,
+    SAFE_L,
+    SAFE_R,
+    SHARE_L,
+    SHARE_R,
+    STATE_L,
+    STATE_R,
+    WEIGHT,
+    fluxes,
+    gather,
+    reconstruct,
+    scratch,
+    upwind_pressure,
+)
 from zephyrum.flow.limiter import limit_weight, van_albada
-from zephyrum.flow.residual import Residual, edge_slope, edge_state, face_states, face_weight, upwind_pressure
+from zephyrum.flow.residual import Residual, edge_slope, edge_state
 
 DIFFERENCE = 1e-7
-DIMS = {4: (0, 0, 0, 0), 5: (0, 0, 0, 0, 0)}  # a tuple's length is known to the compiler: block loops unroll
 
 
 @parallel
-def face_jacobians(
-    q, g, left, right, normal, area, to_left, to_right, apart, share, code, outer, kappa, slope, mode, eps, gamma,
-    axes, blocks, limited, bend, sway, reach, speed
+def interior_jacobians(
+    q, g, left, right, normal, area, to_left, to_right, apart, share, kappa, slope, mode, eps, gamma, axes, dims,
+    blocks, limited, bend, sway, reach, speed
 ):  # fmt: skip
-    """Blocks (nf, 2, nb, nb) = area dF/d(left, right state); wave speed times area (nf,) of every face.
+    """Blocks (nf, 2, nb, nb) = area dF/d(left, right state); wave speed times area (nf,) of every interior face.
 
     `limited` (ni,) marks faces where the limiter acts (or the rise was refused); bend (ni, 2, 3, nb) holds there the
     factors of (g.r, g.d, jump) in the rise of each side. Where the limiter is fading in, its weight changes too:
     sway (ni, 2 nb + 2) are the weight's derivatives to the left and right states and the two upwind pressure
     differences, reach (ni, 2, nb) the derivative of each rise to the weight.
     """
-    ni, nb = len(right), len(axes)
-    for i in prange(len(left)):
-        f = np.int64(i)
-        nx, ny, nz, s = normal[f, 0], normal[f, 1], normal[f, 2], area[f]
-        a = left[f]
-        if f < ni:
-            b = right[f]
-            weight = face_weight(q, g, a, b, apart, f, mode, gamma) if slope != 0.0 else 0.0
-            L, R = face_states(q, g, a, b, f, to_left, to_right, apart, share, kappa, slope, weight, eps, gamma)
-            F = roe_flux(L[0], L[1], L[2], L[3], L[4], R[0], R[1], R[2], R[3], R[4], nx, ny, nz, gamma)
-            for col in range(2 * nb):
-                k = axes[col % nb]
-                hl = DIFFERENCE if col < nb else 0.0
-                hr = DIFFERENCE - hl
-                G = roe_flux(
-                    L[0] + hl * (k == 0), L[1] + hl * (k == 1), L[2] + hl * (k == 2), L[3] + hl * (k == 3), L[4] + hl * (k == 4),
-                    R[0] + hr * (k == 0), R[1] + hr * (k == 1), R[2] + hr * (k == 2), R[3] + hr * (k == 3), R[4] + hr * (k == 4),
-                    nx, ny, nz, gamma,
-                )  # fmt: skip
-                c = s / DIFFERENCE
-                j = col % nb
-                side = col // nb
-                blocks[f, side, 0, j] = (G[0] - F[0]) * c
-                blocks[f, side, 1, j] = (G[1] - F[1]) * c
-                if nb == 5:
-                    blocks[f, side, 2, j] = (G[2] - F[2]) * c
-                blocks[f, side, nb - 2, j] = (G[3] - F[3]) * c
-                blocks[f, side, nb - 1, j] = (G[4] - F[4]) * c
-            un = 0.5 * ((L[1] + R[1]) * nx + (L[2] + R[2]) * ny + (L[3] + R[3]) * nz)
-            speed[f] = s * (abs(un) + np.sqrt(0.5 * (L[4] + R[4])))
-            refused_l = slope == 0.0 or (L[0] == q[a, 0] and L[1] == q[a, 1] and L[4] == q[a, 4])
-            refused_r = slope == 0.0 or (R[0] == q[b, 0] and R[1] == q[b, 1] and R[4] == q[b, 4])
-            limited[f] = weight > 0.0 or refused_l or refused_r
+    ni, nb = len(right), len(dims)
+    for block in prange((ni + LANES - 1) // LANES):
+        low = np.int64(block) * LANES
+        many = min(LANES, ni - low)
+        s = scratch()
+        base = np.empty(5 * LANES)
+        gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, dims)
+        reconstruct(s, kappa, slope, mode, eps, gamma, dims)
+        fluxes(s, 0.0, 0.0, 0, gamma)
+        base[:] = s[FLUX : FLUX + 5 * LANES]
+        for col in range(2 * nb):
+            j, side = col % nb, col // nb
+            fluxes(s, DIFFERENCE * (1 - side), DIFFERENCE * side, axes[j], gamma)
+            for i in range(nb):
+                row = axes[i] * LANES
+                for k in range(many):
+                    blocks[low + k, side, i, j] = (s[FLUX + row + k] - base[row + k]) / DIFFERENCE
+        for k in range(many):
+            f = low + k
+            un = 0.0
+            for i in range(3):
+                row = (1 + i) * LANES + k
+                un += 0.5 * (s[STATE_L + row] + s[STATE_R + row]) * s[NORMAL + i * LANES + k]
+            heat = 0.5 * (s[STATE_L + 4 * LANES + k] + s[STATE_R + 4 * LANES + k])
+            speed[f] = area[f] * (abs(un) + np.sqrt(heat))
+            weight = s[WEIGHT + k]
+            limited[f] = slope == 0.0 or weight > 0.0 or s[SAFE_L + k] == 0.0 or s[SAFE_R + k] == 0.0
             if limited[f]:
                 for j in range(nb):
-                    k = axes[j]
+                    m = axes[j]
                     reach[f, 0, j] = _bend(
-                        q, g, a, b, k, 1.0, f, to_left, apart, share[f, 0], kappa, weight, eps[k], refused_l, bend, 0, j
+                        s, k, m, REACH_L, ALONG_L, s[SHARE_L + k] * kappa, weight, eps[m], slope * s[SAFE_L + k], bend[f, 0], j
                     )
                     reach[f, 1, j] = _bend(
-                        q,
-                        g,
-                        b,
-                        a,
-                        k,
-                        -1.0,
-                        f,
-                        to_right,
-                        apart,
-                        share[f, 1],
-                        kappa,
-                        weight,
-                        eps[k],
-                        refused_r,
-                        bend,
-                        1,
-                        j,
+                        s, k, m, REACH_R, ALONG_R, -s[SHARE_R + k] * kappa, weight, eps[m], slope * s[SAFE_R + k], bend[f, 1], j
                     )
-                _sway(q, g, a, b, f, apart, mode, gamma, weight, axes, sway)
-        else:
-            e = f - ni
-            L = edge_state(q, g, a, f, to_left, edge_slope(code[e], slope), gamma)
-            op, ou, ov, ow, ot = outer[e, 0], outer[e, 1], outer[e, 2], outer[e, 3], outer[e, 4]
-            F = boundary_flux(code[e], L[0], L[1], L[2], L[3], L[4], op, ou, ov, ow, ot, nx, ny, nz, gamma)
-            for j in range(nb):
-                k = axes[j]
-                h = DIFFERENCE
-                G = boundary_flux(
-                    code[e], L[0] + h * (k == 0), L[1] + h * (k == 1), L[2] + h * (k == 2), L[3] + h * (k == 3), L[4] + h * (k == 4),
-                    op, ou, ov, ow, ot, nx, ny, nz, gamma,
-                )  # fmt: skip
-                c = s / h
-                blocks[f, 0, 0, j] = (G[0] - F[0]) * c
-                blocks[f, 0, 1, j] = (G[1] - F[1]) * c
-                if nb == 5:
-                    blocks[f, 0, 2, j] = (G[2] - F[2]) * c
-                blocks[f, 0, nb - 2, j] = (G[3] - F[3]) * c
-                blocks[f, 0, nb - 1, j] = (G[4] - F[4]) * c
-            speed[f] = s * (abs(L[1] * nx + L[2] * ny + L[3] * nz) + np.sqrt(L[4]))
+                _sway(s, k, mode, gamma, axes, sway[f])
 
 
 @serial
-def _bend(q, g, own, other, k, towards, f, to_face, apart, share, kappa, weight, eps, refused, bend, side, j):
-    """Derivative of the rise of variable k: factors of (g.r, g.d, jump), the last two along `apart`."""
-    if refused:
-        bend[f, side, 0, j] = bend[f, side, 1, j] = bend[f, side, 2, j] = 0.0
+def _bend(s, k, m, towards, along, kappa, weight, eps, used, bend, j):
+    """Derivatives of the limited rise of unknown m to (g.r, g.d, jump) into bend[:, j], to the weight as the result."""
+    if used == 0.0:
+        bend[0, j] = bend[1, j] = bend[2, j] = 0.0
         return 0.0
-    jump = q[other, k] - q[own, k]
-    gd = towards * (g[own, k, 0] * apart[f, 0] + g[own, k, 1] * apart[f, 1] + g[own, k, 2] * apart[f, 2])
-    up = (
-        g[own, k, 0] * to_face[f, 0]
-        + g[own, k, 1] * to_face[f, 1]
-        + g[own, k, 2] * to_face[f, 2]
-        + kappa * share * (jump - gd)
-    )
-    s, s_a, s_b = van_albada(2.0 * gd - jump, jump, eps)
-    keep = 1.0 - weight * (1.0 - s)
-    along = -keep * kappa * share + weight * up * 2.0 * s_a
-    bend[f, side, 0, j] = keep
-    bend[f, side, 1, j] = towards * along
-    bend[f, side, 2, j] = towards * (keep * kappa * share + weight * up * (s_b - s_a))
-    return -(1.0 - s) * up
+    row = m * LANES + k
+    jump, gd = s[OWN_R + row] - s[OWN_L + row], s[along + row]
+    up = s[towards + row] + kappa * (jump - gd)
+    share, by_far, by_jump = van_albada(2.0 * gd - jump, jump, eps)
+    keep = 1.0 - weight * (1.0 - share)
+    bend[0, j] = keep
+    bend[1, j] = -keep * kappa + weight * up * 2.0 * by_far
+    bend[2, j] = keep * kappa + weight * up * (by_jump - by_far)
+    return -(1.0 - share) * up
 
 
 @serial
-def _sway(q, g, a, b, f, apart, mode, gamma, weight, axes, out):
+def _sway(s, k, mode, gamma, axes, out):
     """Derivatives of the limiter weight to the active unknowns of both cells and to the upwind pressure differences."""
     nb = len(axes)
-    for i in range(2 * nb + 2):
-        out[f, i] = 0.0
-    if mode != 0 or weight <= 0.0 or weight >= 1.0:
+    out[:] = 0.0
+    if mode != 0 or s[WEIGHT + k] <= 0.0 or s[WEIGHT + k] >= 1.0:
         return
-    far_a, far_b = upwind_pressure(q, g, a, b, apart, f)
+    far_l, far_r = upwind_pressure(s, k)
+    state = np.empty(10)
+    for i in range(5):
+        state[i], state[5 + i] = s[OWN_L + i * LANES + k], s[OWN_R + i * LANES + k]
     for i in range(2 * nb + 2):
-        k = axes[i % nb] if i < 2 * nb else -1
-        hl = DIFFERENCE if i < nb else 0.0
-        hr = DIFFERENCE if nb <= i < 2 * nb else 0.0
+        if i < 2 * nb:
+            at = axes[i % nb] + (5 if i >= nb else 0)
+            state[at] += DIFFERENCE
         moved = limit_weight(
-            mode, q[a, 0] + hl * (k == 0), q[a, 1] + hl * (k == 1), q[a, 2] + hl * (k == 2), q[a, 3] + hl * (k == 3), q[a, 4] + hl * (k == 4),
-            q[b, 0] + hr * (k == 0), q[b, 1] + hr * (k == 1), q[b, 2] + hr * (k == 2), q[b, 3] + hr * (k == 3), q[b, 4] + hr * (k == 4),
-            far_a + DIFFERENCE * (i == 2 * nb), far_b + DIFFERENCE * (i == 2 * nb + 1), gamma,
+            mode, state[0], state[1], state[2], state[3], state[4], state[5], state[6], state[7], state[8], state[9],
+            far_l + DIFFERENCE * (i == 2 * nb), far_r + DIFFERENCE * (i == 2 * nb + 1), gamma,
         )  # fmt: skip
-        out[f, i] = (moved - weight) / DIFFERENCE
+        if i < 2 * nb:
+            state[at] -= DIFFERENCE
+        out[i] = (moved - s[WEIGHT + k]) / DIFFERENCE
+
+
+@parallel
+def boundary_jacobians(q, g, left, normal, area, to_left, code, outer, slope, gamma, axes, first, blocks, speed):
+    """The same for the boundary faces, `first` being the number of the first one: blocks[:, 0] and speed."""
+    nb = len(axes)
+    for i in prange(len(code)):
+        e = np.int64(i)
+        f = first + e
+        nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
+        L = edge_state(q, g, left[f], f, to_left, edge_slope(code[e], slope), gamma)
+        op, ou, ov, ow, ot = outer[e, 0], outer[e, 1], outer[e, 2], outer[e, 3], outer[e, 4]
+        F = boundary_flux(code[e], L[0], L[1], L[2], L[3], L[4], op, ou, ov, ow, ot, nx, ny, nz, gamma)
+        for j in range(nb):
+            m, h = axes[j], DIFFERENCE
+            G = boundary_flux(
+                code[e], L[0] + h * (m == 0), L[1] + h * (m == 1), L[2] + h * (m == 2), L[3] + h * (m == 3), L[4] + h * (m == 4),
+                op, ou, ov, ow, ot, nx, ny, nz, gamma,
+            )  # fmt: skip
+            for n in range(nb):
+                blocks[f, 0, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
+        speed[f] = area[f] * (abs(L[1] * nx + L[2] * ny + L[3] * nz) + np.sqrt(L[4]))
 
 
 @parallel
@@ -270,7 +268,7 @@ class Jacobian:
         self.residual = residual
         d = residual.domain
         nf, ni, n, nb = d.mesh.n_faces, d.mesh.n_interior, d.mesh.n_cells, len(d.axes)
-        self.dims = DIMS[nb]
+        self.dims = d.dims
         self.blocks = np.zeros((nf, 2, nb, nb), dtype=np.float32)
         self.limited = np.zeros(ni, dtype=np.bool_)
         self.bend = np.zeros((ni, 2, 3, nb), dtype=np.float32)
@@ -291,9 +289,11 @@ class Jacobian:
         r = self.residual
         d = r.domain
         kappa, mode, slope = r.scheme.numbers()
-        face_jacobians(q, r.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.apart, d.share, d.code,
-                       r.outer, kappa, slope, mode, r.eps, r.gamma, d.axes, self.blocks, self.limited, self.bend,
-                       self.sway, self.reach, self.speed)  # fmt: skip
+        interior_jacobians(q, r.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.apart, d.share, kappa,
+                           slope, mode, r.eps, r.gamma, d.axes, d.dims, self.blocks, self.limited, self.bend, self.sway,
+                           self.reach, self.speed)  # fmt: skip
+        boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.code, r.outer, slope, r.gamma, d.axes,
+                           d.mesh.n_interior, self.blocks, self.speed)  # fmt: skip
 
     def wave_sum(self) -> np.ndarray:
         """(n,) half the sum of wave speed times area over each cell's faces: volume over time step at CFL 1."""

@@ -9,5 +9,8 @@ import numba
 _FAST = {"contract", "arcp", "nsz"}
 
 serial = numba.njit(cache=True, fastmath=_FAST, error_model="numpy")
+inlined = numba.njit(cache=True, fastmath=_FAST, error_model="numpy", forceinline=True)  # into the caller's loop
+# sums may be taken in any order: only for dot products over fixed chunks, which stay the same from run to run
+chunked = numba.njit(cache=True, fastmath=_FAST | {"reassoc"}, error_model="numpy", parallel=True)
 parallel = numba.njit(cache=True, fastmath=_FAST, error_model="numpy", parallel=True)
 prange = numba.prange

@@ -11,8 +11,10 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
 from zephyrum.flow.domain import Domain
-from zephyrum.flow.jacobian import DIMS, Jacobian
-from zephyrum.flow.kernels import parallel, prange, serial
+from zephyrum.flow.jacobian import Jacobian
+from zephyrum.flow.kernels import chunked, parallel, prange, serial
+
+CHUNK = 2048  # numbers of a vector worked on at once: they stay in the nearest cache
 
 
 @serial
@@ -206,7 +208,7 @@ class Preconditioner:
     def __init__(self, domain: Domain, order: np.ndarray | None = None, level: int = 1):
         mesh, nb = domain.mesh, len(domain.axes)
         n, ni = mesh.n_cells, mesh.n_interior
-        self.domain, self.dims = domain, DIMS[nb]
+        self.domain, self.dims = domain, domain.dims
         order = cuthill_mckee(domain) if order is None else order
         row = np.empty(n, dtype=np.int64)
         row[order] = np.arange(n)
@@ -262,10 +264,38 @@ def cuthill_mckee(domain: Domain) -> np.ndarray:
     return reverse_cuthill_mckee((graph + graph.T).tocsr(), symmetric_mode=True).astype(np.int64)
 
 
+@chunked
+def _project(basis, used, w, partial):
+    """Dot products of the first `used` rows of basis with w, chunk by chunk into partial (chunks, used)."""
+    for i in prange(len(partial)):
+        c = np.int64(i)
+        low, high = c * CHUNK, min((c + 1) * CHUNK, len(w))
+        for j in range(used):
+            total = np.float32(0.0)
+            for e in range(low, high):
+                total += basis[j, e] * w[e]
+            partial[c, j] = total
+
+
+@chunked
+def _subtract(basis, used, h, w, partial):
+    """w -= h basis; the squared length of what is left goes chunk by chunk into partial[:, 0]."""
+    for i in prange(len(partial)):
+        c = np.int64(i)
+        low, high = c * CHUNK, min((c + 1) * CHUNK, len(w))
+        for j in range(used):
+            for e in range(low, high):
+                w[e] -= h[j] * basis[j, e]
+        total = np.float32(0.0)
+        for e in range(low, high):
+            total += w[e] * w[e]
+        partial[c, 0] = total
+
+
 def gmres(jacobian: Jacobian, preconditioner: Preconditioner, rhs: np.ndarray, tolerance: float, most: int):
     """Solve rows (J) x = rhs approximately: x (n, nb), iterations, reached relative residual.
 
-    No restart; stops at `most` vectors.
+    No restart; stops at `most` vectors. Its sums run over fixed chunks, so the answer does not depend on threads.
     """
     shape = rhs.shape
     size = rhs.size
@@ -274,20 +304,22 @@ def gmres(jacobian: Jacobian, preconditioner: Preconditioner, rhs: np.ndarray, t
         return np.zeros(shape, dtype=np.float32), 0, 0.0
     basis = np.empty((most + 1, size), dtype=np.float32)
     basis[0] = rhs.ravel() / np.float32(beta)
+    partial = np.empty((-(-size // CHUNK), most + 1), dtype=np.float32)
     H = np.zeros((most + 1, most))
     cos, sin = np.zeros(most), np.zeros(most)
     right = np.zeros(most + 1)
     right[0] = beta
     z = np.empty(shape, dtype=np.float32)
     w = np.empty(shape, dtype=np.float32)
+    flat = w.ravel()
     used = most
     for j in range(most):
         preconditioner.solve(basis[j].reshape(shape), z)
         jacobian.product(z, w)
-        flat = w.ravel()
-        h = basis[: j + 1] @ flat
-        flat -= h @ basis[: j + 1]
-        length = float(np.sqrt(np.dot(flat, flat)))
+        _project(basis, j + 1, flat, partial)
+        h = partial[:, : j + 1].sum(axis=0, dtype=np.float64)
+        _subtract(basis, j + 1, h.astype(np.float32), flat, partial)
+        length = float(np.sqrt(partial[:, 0].sum(dtype=np.float64)))
         H[: j + 1, j] = h
         for k in range(j):
             H[k, j], H[k + 1, j] = cos[k] * H[k, j] + sin[k] * H[k + 1, j], -sin[k] * H[k, j] + cos[k] * H[k + 1, j]
@@ -306,7 +338,8 @@ def gmres(jacobian: Jacobian, preconditioner: Preconditioner, rhs: np.ndarray, t
     if used == 0:
         return np.zeros(shape, dtype=np.float32), 0, 1.0
     y = np.linalg.solve(np.triu(H[:used, :used]), right[:used])
-    combined = (y.astype(np.float32) @ basis[:used]).reshape(shape)
+    flat[:] = 0.0
+    _subtract(basis, used, -y.astype(np.float32), flat, partial)
     x = np.empty(shape, dtype=np.float32)
-    preconditioner.solve(combined, x)
+    preconditioner.solve(w, x)
     return x, used, abs(right[used]) / beta

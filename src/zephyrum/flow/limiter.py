@@ -7,34 +7,48 @@ b = dq. It is faded in by the local Mach number and the relative pressure step, 
 alone. Verified by tests/test_flow.py and the shock cases of validation/.
 """
 
-from zephyrum.flow.kernels import serial
+import numpy as np
+
+from zephyrum.flow.kernels import inlined, serial
 
 ROUND = 0.2  # half width of the rounding of the limiter where it reaches 0
 MODES = ("auto", "on", "off")
 
 
-@serial
+@inlined
 def fade(x, low, high):
     """Smooth step from 0 at `low` to 1 at `high`."""
-    t = min(max((x - low) / (high - low), 0.0), 1.0)
+    t = (x - low) / (high - low)
+    t = t if t > 0.0 else 0.0
+    t = t if t < 1.0 else 1.0
     return t * t * (3.0 - 2.0 * t)
 
 
 @serial
+def fade_all(x, low, high):
+    """`fade` of every element of x (n,)."""
+    out = np.empty_like(x)
+    for i in range(len(x)):
+        out[i] = fade(x[i], low, high)
+    return out
+
+
+@inlined
 def van_albada(a, b, eps):
     """Factor in [0, 1] for differences a, b on a field whose noise has the square `eps`; with its derivatives."""
     bottom = a * a + b * b + eps
     s = (2.0 * a * b + eps) / bottom
-    if s <= -ROUND:
-        return 0.0, 0.0, 0.0
-    s_a, s_b = 2.0 * (b - s * a) / bottom, 2.0 * (a - s * b) / bottom
-    if s < ROUND:  # the corner of max(0, s) rounded off, so that Newton's iteration does not bounce there
-        bend = 0.5 * (s + ROUND) / ROUND
-        return bend * 0.5 * (s + ROUND), bend * s_a, bend * s_b
-    return s, s_a, s_b
+    # the corner of max(0, s) rounded off, so that Newton's iteration does not bounce there
+    up = s + ROUND
+    up = up if up > 0.0 else 0.0
+    bend = 0.5 * up / ROUND
+    value = 0.5 * up * bend
+    bend = bend if s < ROUND else 1.0
+    value = value if s < ROUND else s
+    return value, bend * 2.0 * (b - s * a) / bottom, bend * 2.0 * (a - s * b) / bottom
 
 
-@serial
+@inlined
 def limit_weight(mode, pl, ul, vl, wl, tl, pr, ur, vr, wr, tr, far_l, far_r, gamma):
     """How far the limiter counts at a face, 0 to 1; mode 0 auto, 1 on, 2 off. far_*: upwind pressure differences."""
     if mode == 1:
