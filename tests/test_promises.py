@@ -2,7 +2,14 @@
 
 import contextlib
 import io
+import os
 import re
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
 import unittest
 from pathlib import Path
 
@@ -46,6 +53,46 @@ class Readme(unittest.TestCase):
 
 
 class Disturbed(unittest.TestCase):
+    def test_a_worker_that_is_killed_ends_in_exit_code_3_and_a_resumable_folder(self):
+        with tempfile.TemporaryDirectory() as folder:
+            study = Path(folder) / "s.toml"
+            study.write_text(
+                '[section]\nnaca = "0012"\n[mesh]\naround = 96\n[sweep]\nmach = [0.3, 0.4]\nalpha = { from = 0, to = 10, step = 1 }\n'
+            )
+            words = [
+                sys.executable,
+                "-m",
+                "zephyrum.cli.main",
+                "run",
+                str(study),
+                "--out",
+                f"{folder}/o",
+                "--no-figures",
+            ]
+            process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+
+            def kill_a_worker():
+                deadline = time.time() + 60
+                while time.time() < deadline:
+                    listed = subprocess.run(
+                        ["pgrep", "-P", str(process.pid), "-f", "spawn_main"], capture_output=True, text=True
+                    )
+                    workers = listed.stdout.split()
+                    if workers and list(Path(folder).glob("o/points/*.json")):
+                        os.kill(int(workers[0]), signal.SIGKILL)
+                        return
+                    time.sleep(0.05)
+
+            killer = threading.Thread(target=kill_a_worker)
+            killer.start()
+            _, err = process.communicate(timeout=200)
+            killer.join()
+            self.assertEqual(process.returncode, 3, err)
+            self.assertIn("run the same study again", err)
+            self.assertNotIn("Traceback", err)
+            again = subprocess.run(words, capture_output=True, text=True, timeout=200)
+            self.assertEqual(again.returncode, 0, again.stderr)
+
     def test_a_callback_that_raises_is_not_swallowed(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 64, 16, topology="O")
 

@@ -10,10 +10,10 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
-from concurrent.futures.process import BrokenProcessPool
 from dataclasses import asdict, dataclass
 from multiprocessing import get_context
+from multiprocessing.connection import Connection, wait
+from multiprocessing.process import BaseProcess
 from pathlib import Path
 
 from zephyrum.air import Freestream
@@ -154,36 +154,62 @@ def sweep(
     return Polar.of([rows[point.name] for point in points], notes)
 
 
+def _serve(line: Connection, work: tuple) -> None:
+    """The life of a worker process: points come in along `line`, rows or exceptions go back."""
+    _prepare(*work, 1)
+    while True:
+        try:
+            point = line.recv()
+        except EOFError:  # the parent has finished, or is gone
+            return
+        try:
+            line.send(_compute(point))
+        except Exception as error:
+            line.send(error)
+
+
 def _spread(todo, rows, work, processes, total, on_point) -> None:
-    """Compute `todo` on several processes, every point once its predecessor is there."""
+    """Compute `todo` on several processes, every point once its predecessor is there.
+
+    Each worker has a line of its own and shares no queue or lock, so that one that is killed can't hold up the others.
+    """
     # one thread of linear algebra a process: more would fight over the cores (read when the workers import numpy)
     held = {name: os.environ.get(name) for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "NUMBA_NUM_THREADS")}
     os.environ.update(dict.fromkeys(held, "1"))
+    workers: dict[Connection, BaseProcess] = {}
     try:
-        with ProcessPoolExecutor(processes, get_context("spawn"), _prepare, (*work, 1)) as pool:
-            waiting, running = list(todo), {}
-            try:
-                while waiting or running:
-                    ready = [p for p in waiting if p.after is None or p.after.name in rows]
-                    for point in ready[: processes - len(running)]:
-                        running[pool.submit(_compute, point)] = point
-                        waiting.remove(point)
-                    done, _ = wait(running, return_when=FIRST_COMPLETED)
-                    for future in done:
-                        point = running.pop(future)
-                        rows[point.name] = future.result()
-                        if on_point is not None:
-                            on_point(rows[point.name], len(rows), total)
-            except BrokenProcessPool:
-                raise FlowError(
-                    "a worker process died (killed, or out of memory); finished points are kept: run the same study again to go on."
-                ) from None
-            except KeyboardInterrupt:
-                pool.shutdown(wait=False, cancel_futures=True)
-                for process in list(pool._processes.values()):
-                    process.terminate()
-                raise
+        context = get_context("spawn")
+        for _ in range(processes):
+            here, there = context.Pipe()
+            worker = context.Process(target=_serve, args=(there, work), daemon=True)
+            worker.start()
+            there.close()  # so that the end of the worker is the end of the line
+            workers[here] = worker
+        idle, running, waiting = list(workers), {}, list(todo)
+        while waiting or running:
+            for point in [p for p in waiting if p.after is None or p.after.name in rows][: len(idle)]:
+                line = idle.pop(0)
+                line.send(point)
+                running[line] = point
+                waiting.remove(point)
+            for line in wait(running):
+                answer = line.recv()
+                if isinstance(answer, Exception):
+                    raise answer
+                rows[running.pop(line).name] = answer
+                idle.append(line)
+                if on_point is not None:
+                    on_point(answer, len(rows), total)
+    except (EOFError, ConnectionError):
+        raise FlowError(
+            "a worker process died (killed, or out of memory); finished points are kept: run the same study again to go on."
+        ) from None
     finally:
+        for line, worker in workers.items():
+            line.close()
+            worker.terminate()
+        for worker in workers.values():
+            worker.join()
         for name, value in held.items():
             if value is None:
                 os.environ.pop(name, None)
