@@ -80,4 +80,3 @@ def _shares(to_left: np.ndarray, to_right: np.ndarray, apart: np.ndarray) -> np.
         aligned.append(dot / np.sqrt(size * np.maximum(np.einsum("ij,ij->i", r, r), 1e-300)))
     good = fade_all(np.minimum(*along), 0.05, 0.35) * fade_all(np.minimum(*aligned), 0.5, 0.85)
     return np.clip(np.stack(along, axis=1), 0.0, 1.0) * good[:, None]
-

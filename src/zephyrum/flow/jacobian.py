@@ -85,10 +85,30 @@ def interior_jacobians(
                 for j in range(nb):
                     m = axes[j]
                     reach[f, 0, j] = _bend(
-                        s, k, m, REACH_L, ALONG_L, s[SHARE_L + k] * kappa, weight, eps[m], slope * s[SAFE_L + k], bend[f, 0], j
+                        s,
+                        k,
+                        m,
+                        REACH_L,
+                        ALONG_L,
+                        s[SHARE_L + k] * kappa,
+                        weight,
+                        eps[m],
+                        slope * s[SAFE_L + k],
+                        bend[f, 0],
+                        j,
                     )
                     reach[f, 1, j] = _bend(
-                        s, k, m, REACH_R, ALONG_R, -s[SHARE_R + k] * kappa, weight, eps[m], slope * s[SAFE_R + k], bend[f, 1], j
+                        s,
+                        k,
+                        m,
+                        REACH_R,
+                        ALONG_R,
+                        -s[SHARE_R + k] * kappa,
+                        weight,
+                        eps[m],
+                        slope * s[SAFE_R + k],
+                        bend[f, 1],
+                        j,
                     )
                 _sway(s, k, mode, gamma, axes, sway[f])
 

@@ -1,0 +1,142 @@
+"""The fast kernels against their formulas written out plainly: flux, Jacobian product, Krylov sums, at every order."""
+
+import os
+import subprocess
+import sys
+import unittest
+
+import numpy as np
+
+import zephyrum as zy
+from tests.test_parts import cube
+from zephyrum.flow.boundary import outer_states
+from zephyrum.flow.domain import Domain
+from zephyrum.flow.flux import roe_flux
+from zephyrum.flow.gas import Scales
+from zephyrum.flow.jacobian import Jacobian
+from zephyrum.flow.limiter import limit_weight, van_albada
+from zephyrum.flow.residual import Residual, Scheme
+
+SCHEMES = [(1, "auto"), (2, "auto"), (2, "on"), (2, "off")]
+
+
+def setting(mesh, order, limiter, size, mach=0.8):
+    """A rough state on `mesh` and the residual that works on it."""
+    scales = Scales.of(zy.Freestream(mach=mach, alpha=3.0))
+    rng = np.random.default_rng(11)
+    q = np.tile(scales.freestream, (mesh.n_cells, 1)) + size * (rng.random((mesh.n_cells, 5)) - 0.5)
+    if mesh.dimension == 2:
+        q[:, 2] = 0.0
+    outer = outer_states(mesh, scales, 0.0, False)
+    return q, Residual(Domain.of(mesh), Scheme(order=order, limiter=limiter), 1.4, mach, outer)
+
+
+def plain_states(residual, q, f):
+    """Both states at interior face f from the published formulas, one number at a time."""
+    d, kappa = residual.domain, residual.scheme.kappa
+    if residual.scheme.order == 1:
+        return q[d.left[f]], q[d.right[f]]
+    a, b = d.left[f], d.right[f]
+    jump = q[b] - q[a]
+    far = [2.0 * residual.slopes[c] @ d.apart[f] - jump for c in (a, b)]
+    mode = {"auto": 0, "on": 1, "off": 2}[residual.scheme.limiter]
+    weight = limit_weight(mode, *q[a], *q[b], far[0][0], far[1][0], 1.4)
+    states = []
+    for c, r, share, sign, upwind in (
+        (a, d.to_left[f], d.share[f, 0], 1.0, far[0]),
+        (b, d.to_right[f], d.share[f, 1], -1.0, far[1]),
+    ):
+        rise = residual.slopes[c] @ r + sign * kappa * share * (jump - residual.slopes[c] @ d.apart[f])
+        keep = np.array([van_albada(u, j, e)[0] for u, j, e in zip(upwind, jump, residual.eps, strict=True)])
+        state = q[c] + rise * (1.0 - weight * (1.0 - keep))
+        unsafe = 1.0 + 1.4 * state[0] < 0.2 * (1.0 + 1.4 * q[c, 0]) or state[4] < 0.2 * q[c, 4]
+        states.append(q[c] if unsafe else state)
+    return states
+
+
+class BlocksOfFaces(unittest.TestCase):
+    def setUp(self):
+        # 4 x 4 x 4 cubes have 144 interior faces, the O mesh 1472: the last block of either is part-filled
+        self.meshes = (cube(4), zy.mesh_airfoil(zy.Airfoil.naca("2412"), 48, 16, topology="O"))
+
+    def test_flux_is_that_of_the_face_alone(self):
+        for mesh in self.meshes:
+            for order, limiter in SCHEMES:
+                with self.subTest(dimension=mesh.dimension, order=order, limiter=limiter):
+                    q, residual = setting(mesh, order, limiter, 0.3)
+                    residual(q)
+                    d = residual.domain
+                    for f in (0, 63, 64, mesh.n_interior // 2, mesh.n_interior - 1):
+                        left, right = plain_states(residual, q, f)
+                        flux = d.area[f] * np.array(roe_flux(*left, *right, *d.normal[f], 1.4))
+                        np.testing.assert_allclose(residual.flux[f], flux, atol=1e-13)
+
+    def test_an_unsafe_rise_is_refused_and_its_cell_used(self):
+        mesh = self.meshes[1]
+        q, residual = setting(mesh, 2, "off", 0.0)
+        q[40, 4] = 12.0  # one hot cell: its neighbours would extrapolate to negative temperatures
+        residual(q)
+        refused = 0
+        for f in range(mesh.n_interior):
+            left, right = plain_states(residual, q, f)
+            d = residual.domain
+            hit = np.array_equal(left, q[d.left[f]]) and residual.slopes[d.left[f]].any()
+            refused += bool(hit)
+            flux = d.area[f] * np.array(roe_flux(*left, *right, *d.normal[f], 1.4))
+            np.testing.assert_allclose(residual.flux[f], flux, atol=1e-12)
+        self.assertGreater(refused, 0)
+
+    def test_product_is_the_derivative_at_every_order_and_with_every_limiter(self):
+        for mesh in self.meshes:
+            axes = [0, 1, 3, 4] if mesh.dimension == 2 else [0, 1, 2, 3, 4]
+            for order, limiter in SCHEMES:
+                with self.subTest(dimension=mesh.dimension, order=order, limiter=limiter):
+                    q, residual = setting(mesh, order, limiter, 0.05, 0.85)
+                    jacobian = Jacobian(residual)
+                    residual(q)
+                    jacobian.linearise(q)
+                    v = np.random.default_rng(5).standard_normal((mesh.n_cells, len(axes))).astype(np.float32)
+                    out, step = np.empty_like(v), np.zeros_like(q)
+                    jacobian.product(v, out)
+                    step[:, axes] = 1e-6 * v
+                    exact = ((residual(q + step) - residual(q - step)) / 2e-6)[:, axes]
+                    self.assertLess(np.linalg.norm(out - exact) / np.linalg.norm(exact), 2e-3)
+
+    def test_product_is_the_derivative_where_rises_are_refused_or_wholly_limited(self):
+        mesh = self.meshes[1]
+        for limiter in ("on", "off"):
+            q, residual = setting(mesh, 2, limiter, 0.0)
+            q[40, 4], q[200, 0] = 12.0, 3.0
+            jacobian = Jacobian(residual)
+            residual(q)
+            jacobian.linearise(q)
+            v = np.random.default_rng(5).standard_normal((mesh.n_cells, 4)).astype(np.float32)
+            out, step = np.empty_like(v), np.zeros_like(q)
+            jacobian.product(v, out)
+            step[:, [0, 1, 3, 4]] = 1e-7 * v
+            exact = ((residual(q + step) - residual(q - step)) / 2e-7)[:, [0, 1, 3, 4]]
+            self.assertLess(np.linalg.norm(out - exact) / np.linalg.norm(exact), 5e-3)
+
+
+class Threads(unittest.TestCase):
+    def test_a_march_does_not_depend_on_the_number_of_threads(self):
+        run = (
+            "import zephyrum as zy, hashlib;"
+            "m = zy.mesh_airfoil(zy.Airfoil.naca('0012'), 64, 16, topology='O');"
+            "s = zy.solve(m, zy.Freestream(mach=0.75, alpha=2));"
+            "print(hashlib.sha256(s.flow.q.tobytes()).hexdigest())"
+        )
+        answers = set()
+        for threads in ("1", "2"):
+            environment = os.environ | {"NUMBA_NUM_THREADS": threads, "OPENBLAS_NUM_THREADS": threads}
+            done = subprocess.run([sys.executable, "-c", run], env=environment, capture_output=True, text=True)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            answers.add(done.stdout)
+        self.assertEqual(len(answers), 1)
+
+
+class Workers(unittest.TestCase):
+    def test_what_goes_wrong_in_a_worker_reaches_the_caller(self):
+        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 64, 16, topology="O")
+        with self.assertRaisesRegex(zy.InputError, "model"):
+            zy.sweep(mesh, [0, 2], [0.3], model="no such model", processes=2)
