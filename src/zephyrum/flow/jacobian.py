@@ -27,13 +27,13 @@ from zephyrum.flow.lanes import (
     SAFE_R,
     SHARE_L,
     SHARE_R,
+    SIZE,
     STATE_L,
     STATE_R,
     WEIGHT,
     fluxes,
     gather,
     reconstruct,
-    scratch,
     upwind_pressure,
 )
 from zephyrum.flow.limiter import limit_weight, van_albada
@@ -58,15 +58,17 @@ def interior_jacobians(
     for block in prange((ni + LANES - 1) // LANES):
         low = np.int64(block) * LANES
         many = min(LANES, ni - low)
-        s = scratch()
+        s = np.zeros(SIZE)
         base = np.empty(5 * LANES)
         gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, dims)
         reconstruct(s, kappa, slope, mode, eps, gamma, dims)
-        fluxes(s, 0.0, 0.0, 0, gamma)
-        base[:] = s[FLUX : FLUX + 5 * LANES]
-        for col in range(2 * nb):
+        for col in range(-1, 2 * nb):
             j, side = col % nb, col // nb
-            fluxes(s, DIFFERENCE * (1 - side), DIFFERENCE * side, axes[j], gamma)
+            fluxes(s, DIFFERENCE * (side == 0), DIFFERENCE * (side == 1), axes[j], gamma)
+            if col < 0:
+                for k in range(5 * LANES):
+                    base[k] = s[FLUX + k]
+                continue
             for i in range(nb):
                 row = axes[i] * LANES
                 for k in range(many):

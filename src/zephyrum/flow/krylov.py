@@ -7,7 +7,7 @@ Verified by tests/test_flow.py against a dense solve.
 """
 
 import numpy as np
-from scipy.sparse import coo_array
+from scipy.sparse import coo_array, csr_array
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
 from zephyrum.flow.domain import Domain
@@ -19,7 +19,7 @@ CHUNK = 2048  # numbers of a vector worked on at once: they stay in the nearest 
 
 @serial
 def _fill_pattern(start, columns, level1):
-    """Row starts and columns of ILU(1) (of ILU(0) if not level1) for a sorted pattern."""
+    """Row starts and columns, each row unsorted, of ILU(1) (of ILU(0) if not level1) for a pattern."""
     n = len(start) - 1
     mark = np.full(n, -1, dtype=np.int32)
     new_start = np.zeros(n + 1, dtype=np.int32)
@@ -47,7 +47,8 @@ def _fill_pattern(start, columns, level1):
             grown = np.empty(2 * len(out) + count, dtype=np.int32)
             grown[:used] = out[:used]
             out = grown
-        out[used : used + count] = np.sort(row[:count])
+        for h in range(count):
+            out[used + h] = row[h]
         used += count
         new_start[i + 1] = used
     return new_start, out[:used].copy()
@@ -218,9 +219,10 @@ class Preconditioner:
         ).tocsr()
         pattern.sum_duplicates()
         pattern.sort_indices()
-        self.start, self.columns = _fill_pattern(
-            pattern.indptr.astype(np.int32), pattern.indices.astype(np.int32), level > 0
-        )
+        filled = _fill_pattern(pattern.indptr.astype(np.int32), pattern.indices.astype(np.int32), level > 0)
+        pattern = csr_array((np.ones(len(filled[1]), dtype=np.int8), filled[1], filled[0]), shape=(n, n))
+        pattern.sort_indices()  # sorted here: a sort inside a kernel takes seconds to compile
+        self.start, self.columns = pattern.indptr, pattern.indices
         rows = np.arange(n, dtype=np.int64)
         self.diagonal = _positions(self.start, self.columns, rows, rows)
         self._to_right = _positions(self.start, self.columns, a, b)

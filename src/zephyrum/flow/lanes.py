@@ -7,10 +7,8 @@ each was safe to use. A last, part-filled block repeats its last face.
 Verified by tests/test_flow.py (flux against face-by-face evaluation, J v against differences of the residual).
 """
 
-import numpy as np
-
 from zephyrum.flow.flux import roe_flux
-from zephyrum.flow.kernels import inlined, serial
+from zephyrum.flow.kernels import serial
 from zephyrum.flow.limiter import limit_weight, van_albada
 
 LANES = 64
@@ -95,7 +93,7 @@ def rise(s, m, k, kappa, weight, eps):
     return left * (1.0 - weight * (1.0 - keep_l)), right * (1.0 - weight * (1.0 - keep_r))
 
 
-@inlined
+@serial
 def reconstruct(s, kappa, slope, mode, eps, gamma, dims):
     """From gathered cells to the two states at every face; slope 0 is first order."""
     three = len(dims) == 5
@@ -138,7 +136,7 @@ def _guard(s, own, state, flag, gamma):
             s[state + row] = s[state + row] if s[flag + k] > 0.0 else s[own + row]
 
 
-@inlined
+@serial
 def fluxes(s, nudge_l, nudge_r, component, gamma):
     """Roe's flux times area of every lane into the FLUX rows, one unknown of either state moved by a nudge."""
     for k in range(LANES):
@@ -158,9 +156,3 @@ def fluxes(s, nudge_l, nudge_r, component, gamma):
         )  # fmt: skip
         for m in range(5):
             s[FLUX + m * LANES + k] = s[AREA + k] * F[m]
-
-
-@inlined
-def scratch():
-    """A zeroed scratch array for one block."""
-    return np.zeros(SIZE)

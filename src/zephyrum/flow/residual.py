@@ -12,7 +12,7 @@ from zephyrum.flow.boundary import FARFIELD, boundary_flux
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
-from zephyrum.flow.lanes import FLUX, LANES, SAFE, fluxes, gather, reconstruct, scratch
+from zephyrum.flow.lanes import FLUX, LANES, SAFE, SIZE, fluxes, gather, reconstruct
 from zephyrum.flow.limiter import MODES
 
 
@@ -64,7 +64,7 @@ def interior_fluxes(
     ni = len(right)
     for block in prange((ni + LANES - 1) // LANES):
         low = np.int64(block) * LANES
-        s = scratch()
+        s = np.zeros(SIZE)
         gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, dims)
         reconstruct(s, kappa, slope, mode, eps, gamma, dims)
         fluxes(s, 0.0, 0.0, 0, gamma)

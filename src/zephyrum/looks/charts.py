@@ -72,6 +72,8 @@ def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
             f"sonic, M {solution.air.mach:g}",
             (0.99, critical),
             xycoords=("axes fraction", "data"),
+            textcoords="offset points",
+            xytext=(0, 3),
             ha="right",
             va="bottom",
             fontsize="small",
@@ -150,10 +152,11 @@ def draw_refinement(refinement, axes=None):
         ax.legend(fontsize="small", loc="best")
         for x, y, cells in zip(h**2, table[name], table["cells"]):
             ax.annotate(
-                f"{cells}",
+                f"{cells} cells",
                 (x, y),
                 textcoords="offset points",
-                xytext=(6, -12),
+                xytext=(8, -12) if x < h[-1] ** 2 else (-8, -3),
+                ha="left" if x < h[-1] ** 2 else "right",
                 fontsize="x-small",
                 color="#555555",
                 annotation_clip=True,
