@@ -16,7 +16,7 @@ from zephyrum.air import Freestream
 from zephyrum.flow import Settings, march
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import Scales
+from zephyrum.flow.gas import Law, Scales
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.krylov import Preconditioner
 from zephyrum.flow.residual import Residual, Scheme
@@ -51,7 +51,7 @@ def residual_rows() -> list[tuple]:
     mesh = mesh_airfoil(Airfoil.naca("0012"), 512, 128, topology="O")
     air = Freestream(mach=0.8, alpha=1.25)
     scales, domain, n = Scales.of(air), Domain.of(mesh), mesh.n_cells
-    residual = Residual(domain, Scheme(), 1.4, 0.8, outer_states(mesh, scales, 0.0, False))
+    residual = Residual(domain, Scheme(), Law(1.4), 0.8, outer_states(mesh, scales, 0.0, False))
     q = np.tile(scales.freestream, (n, 1)) * (1.0 + 1e-3 * np.sin(np.arange(5 * n)).reshape(n, 5))
     jacobian = Jacobian(residual)
     residual(q)
@@ -103,7 +103,7 @@ def airfoil_rows() -> list[tuple]:
         krylov = int(sum(history.column("krylov", 0)))
         if unit is None:
             scales = Scales.of(air)
-            residual = Residual(Domain.of(mesh), Scheme(), 1.4, mach, outer_states(mesh, scales, 0.0, False))
+            residual = Residual(Domain.of(mesh), Scheme(), Law(1.4), mach, outer_states(mesh, scales, 0.0, False))
             q = np.tile(scales.freestream, (mesh.n_cells, 1))
             unit = best(functools.partial(residual, q))
         steps = int(history.column("step", 0)[-1])

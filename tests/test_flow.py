@@ -12,7 +12,7 @@ from zephyrum.flow import march
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.flux import exact_flux, roe_flux
-from zephyrum.flow.gas import Scales
+from zephyrum.flow.gas import Law, Scales
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.krylov import Preconditioner, gmres
@@ -25,7 +25,7 @@ def perturbed_state(mesh, air, size=0.05):
     scales = Scales.of(air)
     q = np.tile(scales.freestream, (mesh.n_cells, 1)) + size * (rng.random((mesh.n_cells, 5)) - 0.5)
     q[:, 2] = 0.0
-    return q, Residual(Domain.of(mesh), Scheme(), 1.4, air.mach, outer_states(mesh, scales, 0.0, False))
+    return q, Residual(Domain.of(mesh), Scheme(), Law(1.4), air.mach, outer_states(mesh, scales, 0.0, False))
 
 
 class Parts(unittest.TestCase):

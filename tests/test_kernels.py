@@ -12,7 +12,7 @@ from tests.test_parts import cube
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.flux import roe_flux
-from zephyrum.flow.gas import Scales
+from zephyrum.flow.gas import Law, Scales
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.limiter import limit_weight, van_albada
 from zephyrum.flow.residual import Residual, Scheme
@@ -28,7 +28,7 @@ def setting(mesh, order, limiter, size, mach=0.8):
     if mesh.dimension == 2:
         q[:, 2] = 0.0
     outer = outer_states(mesh, scales, 0.0, False)
-    return q, Residual(Domain.of(mesh), Scheme(order=order, limiter=limiter), 1.4, mach, outer)
+    return q, Residual(Domain.of(mesh), Scheme(order=order, limiter=limiter), Law(1.4), mach, outer)
 
 
 def plain_states(residual, q, f):

@@ -10,7 +10,7 @@ import zephyrum as zy
 from zephyrum.flow import History, carry_over
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import Scales, conserved, conserved_jacobian
+from zephyrum.flow.gas import Law, Scales, conserved, conserved_jacobian
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.history import COLUMNS
 from zephyrum.flow.residual import Residual, Scheme
@@ -207,7 +207,7 @@ class ThreeDimensions(unittest.TestCase):
         domain = Domain.of(mesh)
         air = zy.Freestream(mach=0.7, alpha=20.0, beta=-35.0)
         scales = Scales.of(air)
-        residual = Residual(domain, Scheme(), 1.4, 0.7, outer_states(mesh, scales, 0.0, False))
+        residual = Residual(domain, Scheme(), Law(1.4), 0.7, outer_states(mesh, scales, 0.0, False))
         R = residual(np.tile(scales.freestream, (mesh.n_cells, 1)))
         self.assertLess(np.abs(R).max(), 1e-14)
         q = (mesh.cell_centroid @ np.array([1.0, -2.0, 0.5]))[:, None]

@@ -11,7 +11,7 @@ from zephyrum.air import Freestream, Reference
 from zephyrum.flow import Settings, march
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import Scales
+from zephyrum.flow.gas import Law, Scales
 from zephyrum.flow.residual import Residual, Scheme
 from zephyrum.mesh import mesh_airfoil
 from zephyrum.results import solve
@@ -26,7 +26,7 @@ def freestream_preserved():
         begin, worst = time.perf_counter(), 0.0
         for mach, alpha in ((0.05, 3.0), (0.8, 40.0), (3.0, -75.0)):
             scales = Scales.of(Freestream(mach=mach, alpha=alpha))
-            residual = Residual(Domain.of(mesh), Scheme(), 1.4, mach, outer_states(mesh, scales, 0.0, False))
+            residual = Residual(Domain.of(mesh), Scheme(), Law(1.4), mach, outer_states(mesh, scales, 0.0, False))
             R = residual(np.tile(scales.freestream, (mesh.n_cells, 1)))
             size = np.bincount(mesh.left, residual.domain.area, mesh.n_cells)
             flux = mach * (2.5 + 0.5 * mach**2)  # the largest of the freestream's own fluxes

@@ -17,14 +17,19 @@ from zephyrum.flow.gas import Scales
 from zephyrum.flow.kernels import serial
 from zephyrum.mesh import Mesh
 
-SLIP, FARFIELD, IMPOSED = 0, 1, 2
-CODES = {"wall": SLIP, "slip": SLIP, "symmetry": SLIP, "farfield": FARFIELD, "imposed": IMPOSED}
+SLIP, FARFIELD, IMPOSED, NO_SLIP = range(4)
+CODES = {"wall": NO_SLIP, "slip": SLIP, "symmetry": SLIP, "farfield": FARFIELD, "imposed": IMPOSED}
+
+
+def code_of(role: str, model: str) -> int:
+    """What the kernels do at a boundary of that role; a wall slips in inviscid flow."""
+    return SLIP if role == "wall" and model == "euler" else CODES[role]
 
 
 @serial
 def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
     """Flux (5) out of the domain through a unit area; (p..T) inside, (pe..te) outside."""
-    if code == SLIP:
+    if code in (SLIP, NO_SLIP):
         return 0.0, p * nx, p * ny, p * nz, 0.0
     if code == IMPOSED:
         return roe_flux(p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma)
@@ -50,7 +55,7 @@ def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
 
 
 def outer_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool) -> np.ndarray:
-    """(n_boundary, 5) scaled states outside every boundary face: the freestream, with the vortex of `lift` = CL chord [m].
+    """(n_boundary, m) scaled states outside every boundary face: the freestream, with the vortex of `lift` = CL chord [m].
 
     The vortex is that of a lifting section in compressible subsonic flow, with the pressure and temperature that keep
     total enthalpy and entropy.

@@ -4,9 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.flow.boundary import CODES
+from zephyrum.flow.boundary import code_of
 from zephyrum.flow.gradient import gradient_weights
 from zephyrum.flow.limiter import fade_all
+from zephyrum.flow.turbulence import EQUATIONS
 from zephyrum.mesh import Mesh
 
 
@@ -17,7 +18,7 @@ class Domain:
     left (nf,), right (ni,), normal (nf, 3), area (nf,); to_left (nf, 3), to_right (ni, 3): face centroid minus cell
     centroid [m]; apart (ni, 3): right minus left centroid; share (ni, 2): how far along `apart` the face lies, from
     either side; code (nb,): boundary roles; start, faces, sign: faces of each cell; g_start, g_cell, g_weight: gradient.
-    `axes` are the active components of the five unknowns (in two dimensions without v).
+    `axes` are the active columns of the unknowns (p, u, v, w, T, turbulence), in two dimensions without v.
     """
 
     mesh: Mesh
@@ -40,13 +41,18 @@ class Domain:
     axes: np.ndarray
 
     @property
+    def columns(self) -> int:
+        """Columns of a state array: five and one for each turbulence quantity."""
+        return int(self.axes[-1]) + 1
+
+    @property
     def dims(self) -> tuple[int, ...]:
         """As many zeros as there are active unknowns: a tuple's length is known to the compiler, so block loops unroll."""
         return (0,) * len(self.axes)
 
     @classmethod
-    def of(cls, mesh: Mesh, gradient: str = "green-gauss") -> "Domain":
-        """Prepare `mesh`."""
+    def of(cls, mesh: Mesh, gradient: str = "green-gauss", model: str = "euler") -> "Domain":
+        """Prepare `mesh` for a model: with its turbulence quantities, no slip at its walls unless it is inviscid."""
         ni = mesh.n_interior
         area = np.linalg.norm(mesh.face_area, axis=1)
         x, c = mesh.face_centroid, mesh.cell_centroid
@@ -55,15 +61,16 @@ class Domain:
         share = _shares(to_left[:ni], to_right, apart)
         start, faces = mesh.cell_faces
         sign = np.where(mesh.left[faces] == np.repeat(np.arange(mesh.n_cells), np.diff(start)), 1.0, -1.0)
-        code = np.concatenate([np.full(g.stop - g.start, CODES[g.role]) for g in mesh.groups])
+        code = np.concatenate([np.full(g.stop - g.start, code_of(g.role, model)) for g in mesh.groups])
         if mesh.dimension == 2:  # the plane: nothing happens along y
             for vectors in (to_left, to_right, apart):
                 vectors[:, 1] = 0.0
+        axes = ([0, 1, 3, 4] if mesh.dimension == 2 else [0, 1, 2, 3, 4]) + [5 + k for k in range(len(EQUATIONS[model]))]
         return cls(
             mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), mesh.face_area / area[:, None], area,
             to_left, to_right, apart, share, code.astype(np.int32),
             start.astype(np.int32), faces.astype(np.int32), sign, mesh.cell_volume,
-            *gradient_weights(mesh, gradient), np.array([0, 1, 3, 4] if mesh.dimension == 2 else [0, 1, 2, 3, 4]),
+            *gradient_weights(mesh, gradient), np.array(axes),
         )  # fmt: skip
 
 

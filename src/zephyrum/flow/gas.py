@@ -6,13 +6,24 @@ enthalpy = T / (gamma - 1). Verified by tests/test_flow.py.
 """
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
 from zephyrum.air import Freestream
 from zephyrum.flow.kernels import serial
 
-EQUATIONS = ("mass", "x-momentum", "y-momentum", "z-momentum", "energy")
+EQUATIONS = ("mass", "x-momentum", "y-momentum", "z-momentum", "energy", "turbulence")
+
+
+class Law(NamedTuple):
+    """The gas as the kernels want it: viscosity of the freestream in scaled units [m], Sutherland's S over T."""
+
+    gamma: float
+    viscosity: float = 0.0
+    sutherland: float = 0.4
+    prandtl: float = 0.72
+    turbulent_prandtl: float = 0.9
 
 
 @dataclass(frozen=True)
@@ -25,23 +36,35 @@ class Scales:
     speed: float  # of sound [m/s]
     temperature: float
     static: float  # freestream pressure [Pa]
-    freestream: np.ndarray  # (5,) scaled state
+    freestream: np.ndarray  # (m,) scaled state
+    turbulence: tuple[float, ...] = ()  # typical values of the turbulence quantities
 
     @classmethod
-    def of(cls, air: Freestream) -> "Scales":
-        """Scales of a freestream."""
-        state = np.array([0.0, *(air.mach * np.asarray(air.wind)), 1.0])
-        return cls(air.gas.gamma, air.mach, air.density, air.sound_speed, air.temperature, air.pressure, state)
+    def of(cls, air: Freestream, inflow: tuple[float, ...] = (), turbulence: tuple[float, ...] = ()) -> "Scales":
+        """Scales of a freestream with the turbulence quantities `inflow`."""
+        state = np.array([0.0, *(air.mach * np.asarray(air.wind)), 1.0, *inflow])
+        return cls(
+            air.gas.gamma, air.mach, air.density, air.sound_speed, air.temperature, air.pressure, state, turbulence
+        )
+
+    @staticmethod
+    def law(air: Freestream, chord: float) -> Law:
+        """The gas of a freestream; its Reynolds number, where it has one, is that on the `chord` [m] of the mesh."""
+        gas = air.gas
+        viscosity = air.viscosity / (air.density * air.sound_speed)
+        if air.reynolds is not None:
+            viscosity = air.mach * chord / air.reynolds
+        return Law(gas.gamma, viscosity, gas.sutherland_S / air.temperature, gas.prandtl)
 
     def rows(self) -> np.ndarray:
-        """(5,) size of the fluxes of mass, momentum and energy, for scaling residuals."""
+        """(m,) size of the fluxes of mass, momentum, energy and turbulence, for scaling residuals."""
         m = self.mach
-        return np.array([m, m * m, m * m, m * m, m / (self.gamma - 1.0)])
+        return np.array([m, m * m, m * m, m * m, m / (self.gamma - 1.0), *(m * x for x in self.turbulence)])
 
 
 @serial
 def conserved_jacobian(p, u, v, w, T, gamma, out):
-    """d(rho, rho u, rho v, rho w, rho E) / d(p, u, v, w, T) into `out` (5, 5)."""
+    """d(rho, rho u, rho v, rho w, rho E) / d(p, u, v, w, T) into `out` (at least 5, 5)."""
     rho = (1.0 + gamma * p) / T
     rho_p, rho_T = gamma / T, -rho / T
     kinetic = 0.5 * (u * u + v * v + w * w)
@@ -59,8 +82,9 @@ def conserved_jacobian(p, u, v, w, T, gamma, out):
 
 
 def conserved(q: np.ndarray, gamma: float) -> np.ndarray:
-    """(n, 5) conserved variables of states q (n, 5)."""
+    """(n, m) conserved variables of states q (n, m): the mean flow's five, then density times turbulence quantities."""
     rho = (1.0 + gamma * q[:, 0]) / q[:, 4]
     kinetic = 0.5 * np.einsum("ij,ij->i", q[:, 1:4], q[:, 1:4])
     energy = q[:, 4] / (gamma * (gamma - 1.0)) + kinetic
-    return np.concatenate([rho[:, None], rho[:, None] * q[:, 1:4], (rho * energy)[:, None]], axis=1)
+    r = rho[:, None]
+    return np.concatenate([r, r * q[:, 1:4], (rho * energy)[:, None], r * q[:, 5:]], axis=1)

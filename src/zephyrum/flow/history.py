@@ -22,7 +22,7 @@ COLUMNS = (
 
 @dataclass
 class History:
-    """Rows of COLUMNS, one a step, oldest first; `reference` (5,) are the residuals of the undisturbed stream.
+    """Rows of COLUMNS, one a step, oldest first; `reference` (6,) are the residuals of the undisturbed stream.
 
     A residual is the square root of the sum over cells of (net outflow)^2 / volume, over the size of that flux in the
     freestream; `drop` compares it with that of the undisturbed stream on the same mesh.
@@ -41,7 +41,7 @@ class History:
         return np.array([row[k] for row in self.rows if level is None or row[at] == level], dtype=float)
 
     def drop(self) -> np.ndarray:
-        """(steps, 5) residual over its reference, on the finest level."""
+        """(steps, 6) residual over its reference, on the finest level."""
         return np.stack([self.column(f"residual {name}", 0) for name in EQUATIONS], axis=1)
 
     def drift(self) -> float:

@@ -9,15 +9,18 @@ Verified by tests/test_flow.py (J v against differences of the residual).
 
 import numpy as np
 
-from zephyrum.flow.boundary import boundary_flux
+from zephyrum.flow.boundary import FARFIELD, IMPOSED, NO_SLIP
 from zephyrum.flow.gas import conserved_jacobian
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.lanes import (
+    ACROSS,
     ALONG_L,
     ALONG_R,
+    AREA,
     FLUX,
     LANES,
+    MOST,
     NORMAL,
     OWN_L,
     OWN_R,
@@ -31,21 +34,30 @@ from zephyrum.flow.lanes import (
     STATE_L,
     STATE_R,
     WEIGHT,
-    fluxes,
+    convect,
     gather,
+    nudge,
     reconstruct,
     upwind_pressure,
 )
 from zephyrum.flow.limiter import limit_weight, van_albada
-from zephyrum.flow.residual import Residual, edge_slope, edge_state
+from zephyrum.flow.residual import Residual, edge_flux, edge_friction, source_of
+from zephyrum.flow.turbulence import EULER
+from zephyrum.flow.viscous import coefficients, correct_slopes, diffuse, viscosity
 
 DIFFERENCE = 1e-7
 
 
+@serial
+def _step(m):
+    """Difference by which unknown m is moved: turbulence is counted in hundreds."""
+    return DIFFERENCE if m < 5 else 1e3 * DIFFERENCE
+
+
 @parallel
 def interior_jacobians(
-    q, g, left, right, normal, area, to_left, to_right, apart, share, kappa, slope, mode, eps, gamma, axes, dims,
-    blocks, limited, bend, sway, reach, speed
+    q, g, left, right, normal, area, to_left, to_right, apart, share, kappa, slope, turbulent_slope, mode, eps, law,
+    model, axes, blocks, stiff, loose, limited, bend, sway, reach, speed
 ):  # fmt: skip
     """Blocks (nf, 2, nb, nb) = area dF/d(left, right state); wave speed times area (nf,) of every interior face.
 
@@ -53,26 +65,36 @@ def interior_jacobians(
     factors of (g.r, g.d, jump) in the rise of each side. Where the limiter is fading in, its weight changes too:
     sway (ni, 2 nb + 2) are the weight's derivatives to the left and right states and the two upwind pressure
     differences, reach (ni, 2, nb) the derivative of each rise to the weight.
+    In viscous flow stiff (nf, nb, nb) is minus the derivative of the flux to the difference of the cell values, and
+    loose (nf, 6) are area times (viscosity, conductivity, diffusion of turbulence) and the velocity at the face.
     """
-    ni, nb = len(right), len(dims)
+    ni, nb, nt = len(right), len(axes), q.shape[1] - 5
     for block in prange((ni + LANES - 1) // LANES):
         low = np.int64(block) * LANES
         many = min(LANES, ni - low)
-        s = np.zeros(SIZE)
-        base = np.empty(5 * LANES)
-        gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, dims)
-        reconstruct(s, kappa, slope, mode, eps, gamma, dims)
+        s = np.empty(SIZE)
+        base = np.empty(MOST * LANES)
+        gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, axes, model != EULER)
+        reconstruct(s, kappa, slope, turbulent_slope, mode, eps, law.gamma, axes)
+        if model != EULER:
+            correct_slopes(s, axes)
         for col in range(-1, 2 * nb):
             j, side = col % nb, col // nb
-            fluxes(s, DIFFERENCE * (side == 0), DIFFERENCE * (side == 1), axes[j], gamma)
+            h = _step(axes[j])
+            if col >= 0:
+                nudge(s, axes[j], h * (side == 0), h * (side == 1))
+            convect(s, nt, law.gamma)
+            if model != EULER:
+                diffuse(s, nt > 0, law)
             if col < 0:
-                for k in range(5 * LANES):
+                for k in range(MOST * LANES):
                     base[k] = s[FLUX + k]
                 continue
+            nudge(s, axes[j], -h * (side == 0), -h * (side == 1))
             for i in range(nb):
                 row = axes[i] * LANES
                 for k in range(many):
-                    blocks[low + k, side, i, j] = (s[FLUX + row + k] - base[row + k]) / DIFFERENCE
+                    blocks[low + k, side, i, j] = (s[FLUX + row + k] - base[row + k]) / h
         for k in range(many):
             f = low + k
             un = 0.0
@@ -81,38 +103,51 @@ def interior_jacobians(
                 un += 0.5 * (s[STATE_L + row] + s[STATE_R + row]) * s[NORMAL + i * LANES + k]
             heat = 0.5 * (s[STATE_L + 4 * LANES + k] + s[STATE_R + 4 * LANES + k])
             speed[f] = area[f] * (abs(un) + np.sqrt(heat))
+            if model != EULER:
+                _stiffen(s, k, axes, law, stiff[f], loose[f])
+                rho = (1.0 + 0.5 * law.gamma * (s[STATE_L + k] + s[STATE_R + k])) / heat
+                speed[f] += 2.0 * loose[f, 0] / (rho * s[ACROSS + k])
             weight = s[WEIGHT + k]
             limited[f] = slope == 0.0 or weight > 0.0 or s[SAFE_L + k] == 0.0 or s[SAFE_R + k] == 0.0
             if limited[f]:
                 for j in range(nb):
                     m = axes[j]
+                    on = slope if m < 5 else turbulent_slope
                     reach[f, 0, j] = _bend(
-                        s,
-                        k,
-                        m,
-                        REACH_L,
-                        ALONG_L,
-                        s[SHARE_L + k] * kappa,
-                        weight,
-                        eps[m],
-                        slope * s[SAFE_L + k],
-                        bend[f, 0],
-                        j,
+                        s, k, m, REACH_L, ALONG_L, s[SHARE_L + k] * kappa, weight, eps[m], on * s[SAFE_L + k], bend[f, 0], j
                     )
                     reach[f, 1, j] = _bend(
-                        s,
-                        k,
-                        m,
-                        REACH_R,
-                        ALONG_R,
-                        -s[SHARE_R + k] * kappa,
-                        weight,
-                        eps[m],
-                        slope * s[SAFE_R + k],
-                        bend[f, 1],
-                        j,
+                        s, k, m, REACH_R, ALONG_R, -s[SHARE_R + k] * kappa, weight, eps[m], on * s[SAFE_R + k], bend[f, 1], j
                     )
-                _sway(s, k, mode, gamma, axes, sway[f])
+                _sway(s, k, mode, law.gamma, axes, sway[f])
+
+
+@serial
+def _stiffen(s, k, axes, law, stiff, loose):
+    """Fill the viscous coefficients of lane k (see `interior_jacobians`)."""
+    nb = len(axes)
+    turbulent = axes[nb - 1] > 4
+    state = np.empty(MOST)
+    for j in range(nb):
+        row = axes[j] * LANES + k
+        state[axes[j]] = 0.5 * (s[STATE_L + row] + s[STATE_R + row])
+    mu, heat, spread = coefficients(state[0], state[4], state[5] if turbulent else 0.0, turbulent, law)
+    area, across = s[AREA + k], s[ACROSS + k]
+    loose[0], loose[1], loose[2] = area * mu, area * heat, area * spread
+    stiff[:, :] = 0.0
+    nv = nb - 3 if turbulent else nb - 2  # active velocities
+    for i in range(nv):
+        m = axes[1 + i]
+        loose[3 + i] = state[m]
+        for j in range(nv):
+            nn = s[NORMAL + (m - 1) * LANES + k] * s[NORMAL + (axes[1 + j] - 1) * LANES + k] / 3.0
+            stiff[1 + i, 1 + j] = area * mu / across * (nn + (1.0 if i == j else 0.0))
+    for i in range(nv):
+        for j in range(nv):
+            stiff[1 + nv, 1 + j] += state[axes[1 + i]] * stiff[1 + i, 1 + j]
+    stiff[1 + nv, 1 + nv] = area * heat / across
+    if turbulent:
+        stiff[nb - 1, nb - 1] = area * spread / across
 
 
 @serial
@@ -157,49 +192,89 @@ def _sway(s, k, mode, gamma, axes, out):
 
 
 @parallel
-def boundary_jacobians(q, g, left, normal, area, to_left, code, outer, slope, gamma, axes, first, blocks, speed):
-    """The same for the boundary faces, `first` being the number of the first one: blocks[:, 0] and speed."""
+def boundary_jacobians(
+    q, g, left, normal, area, to_left, code, outer, slope, law, model, axes, first, blocks, stiff, speed
+):  # fmt: skip
+    """The same for the boundary faces, `first` being the number of the first one.
+
+    blocks[:, 0] are derivatives to the edge state at a fixed cell, stiff those to the cell at a fixed edge state.
+    """
     nb = len(axes)
     for i in prange(len(code)):
         e = np.int64(i)
         f = first + e
-        nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
-        L = edge_state(q, g, left[f], f, to_left, edge_slope(code[e], slope), gamma)
-        op, ou, ov, ow, ot = outer[e, 0], outer[e, 1], outer[e, 2], outer[e, 3], outer[e, 4]
-        F = boundary_flux(code[e], L[0], L[1], L[2], L[3], L[4], op, ou, ov, ow, ot, nx, ny, nz, gamma)
+        c = left[f]
+        F, G = np.empty(MOST), np.empty(MOST)
+        edge_flux(q, g, c, f, e, normal, to_left, code, outer, slope, law, model, -1, 0.0, F)
         for j in range(nb):
-            m, h = axes[j], DIFFERENCE
-            G = boundary_flux(
-                code[e], L[0] + h * (m == 0), L[1] + h * (m == 1), L[2] + h * (m == 2), L[3] + h * (m == 3), L[4] + h * (m == 4),
-                op, ou, ov, ow, ot, nx, ny, nz, gamma,
-            )  # fmt: skip
+            h = _step(axes[j])
+            edge_flux(q, g, c, f, e, normal, to_left, code, outer, slope, law, model, axes[j], h, G)
             for n in range(nb):
                 blocks[f, 0, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
-        speed[f] = area[f] * (abs(L[1] * nx + L[2] * ny + L[3] * nz) + np.sqrt(L[4]))
+        u, v, w = q[c, 1], q[c, 2], q[c, 3]
+        un = u * normal[f, 0] + v * normal[f, 1] + w * normal[f, 2]
+        speed[f] = area[f] * (abs(un) + np.sqrt(q[c, 4]))
+        if model != EULER and (code[e] == NO_SLIP or code[e] == IMPOSED):
+            # one more cell that only this face sees: the cell's own friction, at gradients held fixed
+            own, frozen = np.empty((1, q.shape[1])), np.empty((1, q.shape[1], 3))
+            own[0], frozen[0] = q[c], g[c]
+            for j in range(nb):
+                h = _step(axes[j])
+                F[:] = 0.0
+                G[:] = 0.0
+                edge_friction(own, frozen, 0, f, e, normal, to_left, code, outer, law, F)
+                own[0, axes[j]] += h
+                edge_friction(own, frozen, 0, f, e, normal, to_left, code, outer, law, G)
+                own[0, axes[j]] = q[c, axes[j]]
+                for n in range(nb):
+                    stiff[f, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
+            nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
+            high = to_left[f, 0] * nx + to_left[f, 1] * ny + to_left[f, 2] * nz
+            speed[f] += 2.0 * area[f] * viscosity(q[c, 4], law) / high
+
+
+@parallel
+def source_jacobians(q, g, wall, volume, law, axes, by_state, by_slope):
+    """Volume times derivatives of the turbulence sources: by_state (n, nt, nb), by_slope (n, nt, nb, 3)."""
+    nb, m = len(axes), q.shape[1]
+    for i in prange(len(q)):
+        c = np.int64(i)
+        own, slopes = np.empty((1, m)), np.empty((1, m, 3))
+        base, moved = np.empty(2), np.empty(2)
+        own[0], slopes[0] = q[c], g[c]
+        source_of(own, slopes, 0, wall[c], law, base)
+        by_slope[c] = 0.0
+        for j in range(nb):
+            k = axes[j]
+            h = DIFFERENCE * max(abs(q[c, k]), 1.0)
+            own[0, k] += h
+            source_of(own, slopes, 0, wall[c], law, moved)
+            own[0, k] = q[c, k]
+            for t in range(m - 5):
+                by_state[c, t, j] = volume[c] * (moved[t] - base[t]) / h
+            if k == 0 or k == 4:  # gradients of density matter little: held fixed
+                continue
+            size = np.sqrt(g[c, k, 0] ** 2 + g[c, k, 1] ** 2 + g[c, k, 2] ** 2)
+            h = 1e-6 * size + 1e-12 / wall[c]
+            for d in range(3):
+                if d == 1 and axes[2] != 2:
+                    continue
+                slopes[0, k, d] += h
+                source_of(own, slopes, 0, wall[c], law, moved)
+                slopes[0, k, d] = g[c, k, d]
+                for t in range(m - 5):
+                    by_slope[c, t, j, d] = volume[c] * (moved[t] - base[t]) / h
 
 
 @parallel
 def face_products(
-    v,
-    gv,
-    left,
-    right,
-    to_left,
-    to_right,
-    apart,
-    share,
-    code,
-    kappa,
-    slope,
-    blocks,
-    limited,
-    bend,
-    sway,
-    reach,
-    dims,
-    out,
-):
-    """Change of every face's flux for a change v (n, nb) of the cells with gradient gv (n, nb, 3), into out (nf, nb)."""
+    v, gv, left, right, normal, to_left, to_right, apart, share, code, kappa, slopes, model, blocks, stiff, loose,
+    limited, bend, sway, reach, dims, turbulent, out
+):  # fmt: skip
+    """Change of every face's flux for a change v (n, nb) of the cells with gradient gv (n, nb, 3), into out (nf, nb).
+
+    slopes (nb,): 1.0 for unknowns that are reconstructed at second order.
+    """
     nb = len(dims)
     ni = len(right)
     for i in prange(len(left)):
@@ -213,7 +288,6 @@ def face_products(
             sx, sy, sz = np.float32(to_right[f, 0]), np.float32(to_right[f, 1]), np.float32(to_right[f, 2])
             dx, dy, dz = np.float32(apart[f, 0]), np.float32(apart[f, 1]), np.float32(apart[f, 2])
             kl, kr = np.float32(kappa * share[f, 0]), np.float32(kappa * share[f, 1])
-            second = np.float32(slope)
             drift = np.float32(0.0)
             if limited[f]:
                 far_l = np.float32(2.0) * (gv[a, 0, 0] * dx + gv[a, 0, 1] * dy + gv[a, 0, 2] * dz) - v[b, 0] + v[a, 0]
@@ -243,21 +317,65 @@ def face_products(
                         + reach[f, 1, k] * drift
                     )
                 else:
-                    vl = v[a, k] + second * (gr_l + kl * (jump - gd_l))
-                    vr = v[b, k] + second * (gr_r - kr * (jump - gd_r))
+                    vl = v[a, k] + slopes[k] * (gr_l + kl * (jump - gd_l))
+                    vr = v[b, k] + slopes[k] * (gr_r - kr * (jump - gd_r))
                 for m in range(nb):
                     out[f, m] += blocks[f, 0, m, k] * vl + blocks[f, 1, m, k] * vr
+                if model != EULER:
+                    gap = jump - np.float32(0.5) * (gd_l + gd_r)
+                    for m in range(nb):
+                        out[f, m] -= stiff[f, m, k] * gap
+            if model != EULER:
+                _spread(gv, a, b, f, normal, loose, nb, turbulent, out)
         else:
-            second = np.float32(edge_slope(code[f - ni], slope))
+            on = np.float32(0.0) if code[f - ni] == FARFIELD else np.float32(1.0)
             for k in range(nb):
-                vl = v[a, k] + second * (gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz)
+                vl = v[a, k] + on * slopes[k] * (gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz)
                 for m in range(nb):
                     out[f, m] += blocks[f, 0, m, k] * vl
+                if model != EULER:
+                    for m in range(nb):
+                        out[f, m] += stiff[f, m, k] * v[a, k]
+
+
+@serial
+def _spread(gv, a, b, f, normal, loose, nb, turbulent, out):
+    """Take the friction of the mean of two gradients off out[f]."""
+    half = np.float32(0.5)
+    nv = nb - 3 if turbulent else nb - 2
+    two = nv == 2
+    n0, n1, n2 = np.float32(normal[f, 0]), np.float32(normal[f, 1]), np.float32(normal[f, 2])
+    bulk = np.float32(0.0)
+    for i in range(nv):
+        d = 2 * i if two else i
+        bulk += half * (gv[a, 1 + i, d] + gv[b, 1 + i, d])
+    bulk *= np.float32(2.0 / 3.0)
+    work = np.float32(0.0)
+    for i in range(nv):
+        d = 2 * i if two else i
+        total = half * (
+            (gv[a, 1 + i, 0] + gv[b, 1 + i, 0]) * n0
+            + (gv[a, 1 + i, 1] + gv[b, 1 + i, 1]) * n1
+            + (gv[a, 1 + i, 2] + gv[b, 1 + i, 2]) * n2
+        )
+        for j in range(nv):
+            e = 2 * j if two else j
+            total += half * (gv[a, 1 + j, d] + gv[b, 1 + j, d]) * np.float32(normal[f, e])
+        total -= bulk * np.float32(normal[f, d])
+        total *= loose[f, 0]
+        out[f, 1 + i] -= total
+        work += loose[f, 3 + i] * total
+    for j in range(1 + nv, nb):
+        flow = half * (
+            (gv[a, j, 0] + gv[b, j, 0]) * n0 + (gv[a, j, 1] + gv[b, j, 1]) * n1 + (gv[a, j, 2] + gv[b, j, 2]) * n2
+        )
+        out[f, j] -= loose[f, j - nv] * flow
+    out[f, 1 + nv] -= work
 
 
 @parallel
-def sum_products(flux, start, faces, sign, inertia, v, rows, dims, out):
-    """out (n, nb) = rows * (signed sum of face products + inertia block times v)."""
+def sum_products(flux, start, faces, sign, inertia, v, gv, by_state, by_slope, rows, dims, turbulent, out):
+    """out (n, nb) = rows * (signed sum of face products + inertia block times v - change of the sources)."""
     nb = len(dims)
     for i in prange(len(out)):
         c = np.int64(i)
@@ -267,6 +385,11 @@ def sum_products(flux, start, faces, sign, inertia, v, rows, dims, out):
                 total += inertia[c, k, m] * v[c, m]
             for e in range(start[c], start[c + 1]):
                 total += np.float32(sign[e]) * flux[faces[e], k]
+            if turbulent and k == nb - 1:
+                for m in range(nb):
+                    total -= by_state[c, 0, m] * v[c, m]
+                    for d in range(3):
+                        total -= by_slope[c, 0, m, d] * gv[c, m, d]
             out[c, k] = rows[c, k] * total
 
 
@@ -276,8 +399,11 @@ def inertia_blocks(q, rate, axes, gamma, out):
     nb = len(axes)
     for i in prange(len(q)):
         c = np.int64(i)
-        full = np.empty((5, 5))
+        full = np.zeros((MOST, MOST))
         conserved_jacobian(q[c, 0], q[c, 1], q[c, 2], q[c, 3], q[c, 4], gamma, full)
+        rho = (1.0 + gamma * q[c, 0]) / q[c, 4]
+        for m in range(5, q.shape[1]):
+            full[m, 0], full[m, 4], full[m, m] = full[0, 0] * q[c, m], full[0, 4] * q[c, m], rho
         for k in range(nb):
             for m in range(nb):
                 out[c, k, m] = rate[c] * full[axes[k], axes[m]]
@@ -290,32 +416,48 @@ class Jacobian:
         self.residual = residual
         d = residual.domain
         nf, ni, n, nb = d.mesh.n_faces, d.mesh.n_interior, d.mesh.n_cells, len(d.axes)
+        nt = d.columns - 5
+        single = np.float32
         self.dims = d.dims
-        self.blocks = np.zeros((nf, 2, nb, nb), dtype=np.float32)
+        self.blocks = np.zeros((nf, 2, nb, nb), dtype=single)
+        friction = nf if residual.model != EULER else 0
+        self.stiff = np.zeros((friction, nb, nb), dtype=single)
+        self.loose = np.zeros((friction, 6), dtype=single)
         self.limited = np.zeros(ni, dtype=np.bool_)
-        self.bend = np.zeros((ni, 2, 3, nb), dtype=np.float32)
-        self.sway = np.zeros((ni, 2 * nb + 2), dtype=np.float32)
-        self.reach = np.zeros((ni, 2, nb), dtype=np.float32)
+        self.bend = np.zeros((ni, 2, 3, nb), dtype=single)
+        self.sway = np.zeros((ni, 2 * nb + 2), dtype=single)
+        self.reach = np.zeros((ni, 2, nb), dtype=single)
         self.speed = np.zeros(nf)
-        self.inertia = np.zeros((n, nb, nb), dtype=np.float32)
-        self.rows = np.ones((n, nb), dtype=np.float32)
+        self.inertia = np.zeros((n, nb, nb), dtype=single)
+        self.by_state = np.zeros((n if nt else 0, nt, nb), dtype=single)
+        self.by_slope = np.zeros((n if nt else 0, nt, nb, 3), dtype=single)
+        self.rows = np.ones((n, nb), dtype=single)
         # the farfield's answer to lift: flux change of each boundary face per unit of lift, and lift per wall flux
         self.swirl: np.ndarray | None = None
         self.lift_row: np.ndarray | None = None
-        self._weights = d.g_weight.astype(np.float32)
-        self._gv = np.zeros((n, nb, 3), dtype=np.float32)
-        self._flux = np.empty((nf, nb), dtype=np.float32)
+        self._weights = d.g_weight.astype(single)
+        self._gv = np.zeros((n, nb, 3), dtype=single)
+        self._flux = np.empty((nf, nb), dtype=single)
+        _, _, slope, turbulent_slope = residual.scheme.numbers()
+        self._slopes = np.where(d.axes < 5, slope, turbulent_slope).astype(single)
+
+    @property
+    def turbulent(self) -> bool:
+        """Whether a turbulence equation is part of the system."""
+        return self.residual.domain.columns > 5
 
     def linearise(self, q: np.ndarray) -> None:
         """Blocks and wave speeds at the state of the last call of the residual (whose gradients are used)."""
         r = self.residual
         d = r.domain
-        kappa, mode, slope = r.scheme.numbers()
+        kappa, mode, slope, turbulent_slope = r.scheme.numbers()
         interior_jacobians(q, r.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.apart, d.share, kappa,
-                           slope, mode, r.eps, r.gamma, d.axes, d.dims, self.blocks, self.limited, self.bend, self.sway,
-                           self.reach, self.speed)  # fmt: skip
-        boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.code, r.outer, slope, r.gamma, d.axes,
-                           d.mesh.n_interior, self.blocks, self.speed)  # fmt: skip
+                           slope, turbulent_slope, mode, r.eps, r.law, r.model, d.axes, self.blocks, self.stiff, self.loose,
+                           self.limited, self.bend, self.sway, self.reach, self.speed)  # fmt: skip
+        boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.code, r.outer, slope, r.law, r.model, d.axes,
+                           d.mesh.n_interior, self.blocks, self.stiff, self.speed)  # fmt: skip
+        if self.turbulent:
+            source_jacobians(q, r.slopes, r.wall, d.volume, r.law, d.axes, self.by_state, self.by_slope)
 
     def wave_sum(self) -> np.ndarray:
         """(n,) half the sum of wave speed times area over each cell's faces: volume over time step at CFL 1."""
@@ -325,18 +467,19 @@ class Jacobian:
 
     def set_inertia(self, q: np.ndarray, rate: np.ndarray) -> None:
         """Fix the pseudo-time term for volume / time step = `rate` (n,)."""
-        inertia_blocks(q, rate, self.residual.domain.axes, self.residual.gamma, self.inertia)
+        inertia_blocks(q, rate, self.residual.domain.axes, self.residual.law.gamma, self.inertia)
 
     def product(self, v: np.ndarray, out: np.ndarray) -> None:
         """out (n, nb) = rows (inertia + dR/dq) v, single precision."""
         r = self.residual
         d = r.domain
-        kappa, _, slope = r.scheme.numbers()
-        if slope:
+        if self._slopes[0] or r.model != EULER:
             gradient(v, d.g_start, d.g_cell, self._weights, self._gv)
-        face_products(v, self._gv, d.left, d.right, d.to_left, d.to_right, d.apart, d.share, d.code, kappa, slope, self.blocks,
-                      self.limited, self.bend, self.sway, self.reach, self.dims, self._flux)  # fmt: skip
+        face_products(v, self._gv, d.left, d.right, d.normal, d.to_left, d.to_right, d.apart, d.share, d.code,
+                      r.scheme.kappa, self._slopes, r.model, self.blocks, self.stiff, self.loose, self.limited, self.bend,
+                      self.sway, self.reach, self.dims, self.turbulent, self._flux)  # fmt: skip
         if self.swirl is not None and self.lift_row is not None:
             ni = d.mesh.n_interior
             self._flux[ni:] += self.swirl * np.float32(np.sum(self._flux[ni:] * self.lift_row))
-        sum_products(self._flux, d.start, d.faces, d.sign, self.inertia, v, self.rows, self.dims, out)
+        sum_products(self._flux, d.start, d.faces, d.sign, self.inertia, v, self._gv, self.by_state, self.by_slope,
+                     self.rows, self.dims, self.turbulent, out)  # fmt: skip

@@ -75,8 +75,9 @@ def _positions(start, columns, row, column):
 
 @parallel
 def _assemble(
-    order, cell_start, faces, sign, n_interior, left, to_right, to_left, diagonal, start, blocks, inertia, dims, values
-):
+    order, cell_start, faces, sign, n_interior, left, to_right, to_left, diagonal, start, blocks, stiff, inertia,
+    by_state, dims, values
+):  # fmt: skip
     """Compact matrix into `values` (nnz, nb, nb), row by row; to_right, to_left: entry of (left, right), (right, left)."""
     nb = len(dims)
     for i in prange(len(order)):
@@ -90,8 +91,12 @@ def _assemble(
         for k in range(nb):
             for m in range(nb):
                 values[here, k, m] = inertia[c, k, m]
+        for t in range(by_state.shape[1]):
+            for m in range(nb):
+                values[here, nb - by_state.shape[1] + t, m] -= by_state[c, t, m]
         for e in range(cell_start[c], cell_start[c + 1]):
             f = faces[e]
+            there = here
             if sign[e] > 0.0:
                 for k in range(nb):
                     for m in range(nb):
@@ -107,6 +112,12 @@ def _assemble(
                     for m in range(nb):
                         values[here, k, m] -= blocks[f, 1, k, m]
                         values[there, k, m] -= blocks[f, 0, k, m]
+            if len(stiff):
+                for k in range(nb):
+                    for m in range(nb):
+                        values[here, k, m] += stiff[f, k, m]
+                        if f < n_interior:
+                            values[there, k, m] -= stiff[f, k, m]
 
 
 @serial
@@ -238,7 +249,7 @@ class Preconditioner:
         d = self.domain
         self._rows = jacobian.rows
         _assemble(self.order, d.start, d.faces, d.sign, d.mesh.n_interior, d.left, self._to_right, self._to_left, self.diagonal,
-                  self.start, jacobian.blocks, jacobian.inertia, self.dims, self.values)  # fmt: skip
+                  self.start, jacobian.blocks, jacobian.stiff, jacobian.inertia, jacobian.by_state, self.dims, self.values)  # fmt: skip
         _factor(self.start, self.columns, self.diagonal, self.values, self.inverse, self.dims)
 
     def solve(self, x: np.ndarray, out: np.ndarray) -> None:

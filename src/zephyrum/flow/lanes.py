@@ -1,35 +1,44 @@
-"""Interior faces taken sixty-four at a time, so that the arithmetic runs in the processor's vector registers.
+"""Interior faces taken thirty-two at a time, so that the arithmetic runs in the processor's vector registers.
 
 A block of faces is gathered into one flat scratch array, row after row of `LANES` numbers (row r, lane k at
-`r * LANES + k`), then worked on by loops without branches. Rows: the two cells' unknowns, the rises g.r to the face and
-g.d along the line between the centroids on either side, geometry, the limiter's weight, the two face states and whether
-each was safe to use. A last, part-filled block repeats its last face.
-Verified by tests/test_flow.py (flux against face-by-face evaluation, J v against differences of the residual).
+`r * LANES + k`), then worked on by loops without branches. Groups of `MOST` rows hold the two cells' unknowns, the
+rises g.r to the face and g.d along the line between the centroids on either side, the two face states, the mean of
+the two gradients, and the flux. A last, part-filled block repeats its last face.
+Verified by tests/test_kernels.py (against face-by-face evaluation; J v against differences of the residual).
 """
 
 from zephyrum.flow.flux import roe_flux
 from zephyrum.flow.kernels import serial
 from zephyrum.flow.limiter import limit_weight, van_albada
 
-LANES = 64
+LANES = 32
+MOST = 7  # unknowns of a cell: five of the mean flow, at most two of turbulence
 SAFE = 0.2  # a face value of pressure or temperature below this share of the cell's is not used
+SMALL_ANGLE = 0.2  # least cosine between a face's normal and the line between centroids that is divided by
 
-_five = 5 * LANES
-OWN_L, OWN_R = 0 * _five, 1 * _five  # unknowns of the cells
-REACH_L, REACH_R = 2 * _five, 3 * _five  # g.r of either cell
-ALONG_L, ALONG_R = 4 * _five, 5 * _five  # g.d of either cell, d from left to right
-STATE_L, STATE_R = 6 * _five, 7 * _five
-FLUX = 8 * _five
-SHARE_L, SHARE_R, AREA, WEIGHT, SAFE_L, SAFE_R = (9 * _five + k * LANES for k in range(6))
-NORMAL = SAFE_R + LANES
+_group = MOST * LANES
+OWN_L, OWN_R = 0 * _group, 1 * _group  # unknowns of the cells
+REACH_L, REACH_R = 2 * _group, 3 * _group  # g.r of either cell
+ALONG_L, ALONG_R = 4 * _group, 5 * _group  # g.d of either cell, d from left to right
+STATE_L, STATE_R = 6 * _group, 7 * _group
+FLUX = 8 * _group
+SLOPE_X, SLOPE_Y, SLOPE_Z = 9 * _group, 10 * _group, 11 * _group
+SHARE_L, SHARE_R, AREA, WEIGHT, SAFE_L, SAFE_R, ACROSS = (12 * _group + k * LANES for k in range(7))
+NORMAL = ACROSS + LANES  # ACROSS: distance between the centroids along the normal
 SIZE = NORMAL + 3 * LANES
 
 
 @serial
-def gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, dims):
+def gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, axes, viscous):
     """Fill the scratch `s` for faces low .. low + LANES; in two dimensions the y components are left at 0."""
-    three = len(dims) == 5
+    three = axes[2] == 2
     last = len(right) - 1
+    if not three:
+        for group in (OWN_L, OWN_R, STATE_L, STATE_R, SLOPE_X, SLOPE_Y, SLOPE_Z):
+            for k in range(LANES):
+                s[group + 2 * LANES + k] = 0.0
+        for k in range(_group):
+            s[SLOPE_Y + k] = 0.0
     for k in range(LANES):
         f = min(low + k, last)
         a, b = left[f], right[f]
@@ -39,23 +48,28 @@ def gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, sh
         s[SHARE_L + k], s[SHARE_R + k], s[AREA + k] = share[f, 0], share[f, 1], area[f]
         for j in range(3):
             s[NORMAL + j * LANES + k] = normal[f, j]
-        for m in range(5):
-            if m == 2 and not three:
-                continue
+        for j in range(len(axes)):
+            m = axes[j]
             row = m * LANES + k
             s[OWN_L + row], s[OWN_R + row] = q[a, m], q[b, m]
-            x, z = g[a, m, 0], g[a, m, 2]
-            reach, along = x * rx + z * rz, x * dx + z * dz
+            xa, za, xb, zb = g[a, m, 0], g[a, m, 2], g[b, m, 0], g[b, m, 2]
+            reach_a, along_a = xa * rx + za * rz, xa * dx + za * dz
+            reach_b, along_b = xb * sx + zb * sz, xb * dx + zb * dz
             if three:
-                reach += g[a, m, 1] * ry
-                along += g[a, m, 1] * dy
-            s[REACH_L + row], s[ALONG_L + row] = reach, along
-            x, z = g[b, m, 0], g[b, m, 2]
-            reach, along = x * sx + z * sz, x * dx + z * dz
-            if three:
-                reach += g[b, m, 1] * sy
-                along += g[b, m, 1] * dy
-            s[REACH_R + row], s[ALONG_R + row] = reach, along
+                ya, yb = g[a, m, 1], g[b, m, 1]
+                reach_a += ya * ry
+                along_a += ya * dy
+                reach_b += yb * sy
+                along_b += yb * dy
+                if viscous:
+                    s[SLOPE_Y + row] = 0.5 * (ya + yb)
+            if viscous:
+                s[SLOPE_X + row], s[SLOPE_Z + row] = 0.5 * (xa + xb), 0.5 * (za + zb)
+            s[REACH_L + row], s[ALONG_L + row] = reach_a, along_a
+            s[REACH_R + row], s[ALONG_R + row] = reach_b, along_b
+        if viscous:
+            nd = dx * normal[f, 0] + dy * normal[f, 1] + dz * normal[f, 2]
+            s[ACROSS + k] = max(nd, SMALL_ANGLE * (dx * dx + dy * dy + dz * dz) ** 0.5)
 
 
 @serial
@@ -94,65 +108,70 @@ def rise(s, m, k, kappa, weight, eps):
 
 
 @serial
-def reconstruct(s, kappa, slope, mode, eps, gamma, dims):
+def reconstruct(s, kappa, slope, turbulent_slope, mode, eps, gamma, axes):
     """From gathered cells to the two states at every face; slope 0 is first order."""
-    three = len(dims) == 5
+    limited = False
     if slope == 0.0:
         for k in range(LANES):
             s[WEIGHT + k] = 0.0
-        for k in range(_five):
-            s[STATE_L + k], s[STATE_R + k] = s[OWN_L + k], s[OWN_R + k]
     else:
         limited = weigh(s, mode, gamma) > 0.0
-        for m in range(5):
-            if m == 2 and not three:
-                continue
-            e = eps[m]
-            if limited:
-                for k in range(LANES):
-                    up_l, up_r = rise(s, m, k, kappa, s[WEIGHT + k], e)
-                    s[STATE_L + m * LANES + k] = s[OWN_L + m * LANES + k] + up_l
-                    s[STATE_R + m * LANES + k] = s[OWN_R + m * LANES + k] + up_r
-            else:
-                for k in range(LANES):
-                    up_l, up_r = rise(s, m, k, kappa, 0.0, e)
-                    s[STATE_L + m * LANES + k] = s[OWN_L + m * LANES + k] + up_l
-                    s[STATE_R + m * LANES + k] = s[OWN_R + m * LANES + k] + up_r
-    _guard(s, OWN_L, STATE_L, SAFE_L, gamma)
-    _guard(s, OWN_R, STATE_R, SAFE_R, gamma)
+    for j in range(len(axes)):
+        m = axes[j]
+        e = eps[m]
+        row = m * LANES
+        if (turbulent_slope if m > 4 else slope) == 0.0:
+            for k in range(LANES):
+                s[STATE_L + row + k], s[STATE_R + row + k] = s[OWN_L + row + k], s[OWN_R + row + k]
+        elif limited:
+            for k in range(LANES):
+                up_l, up_r = rise(s, m, k, kappa, s[WEIGHT + k], e)
+                s[STATE_L + row + k] = s[OWN_L + row + k] + up_l
+                s[STATE_R + row + k] = s[OWN_R + row + k] + up_r
+        else:
+            for k in range(LANES):
+                up_l, up_r = rise(s, m, k, kappa, 0.0, e)
+                s[STATE_L + row + k] = s[OWN_L + row + k] + up_l
+                s[STATE_R + row + k] = s[OWN_R + row + k] + up_r
+    _guard(s, OWN_L, STATE_L, SAFE_L, gamma, axes)
+    _guard(s, OWN_R, STATE_R, SAFE_R, gamma, axes)
 
 
 @serial
-def _guard(s, own, state, flag, gamma):
+def _guard(s, own, state, flag, gamma, axes):
     """Where the pressure or temperature at the face is not safe, take the cell's own state."""
     heat = 4 * LANES
     for k in range(LANES):
         calm = 1.0 + gamma * s[state + k] >= SAFE * (1.0 + gamma * s[own + k])
         warm = s[state + heat + k] >= SAFE * s[own + heat + k]
         s[flag + k] = (1.0 if calm else 0.0) * (1.0 if warm else 0.0)
-    for m in range(5):
+    for j in range(len(axes)):
         for k in range(LANES):
-            row = m * LANES + k
+            row = axes[j] * LANES + k
             s[state + row] = s[state + row] if s[flag + k] > 0.0 else s[own + row]
 
 
 @serial
-def fluxes(s, nudge_l, nudge_r, component, gamma):
-    """Roe's flux times area of every lane into the FLUX rows, one unknown of either state moved by a nudge."""
+def nudge(s, component, by_l, by_r):
+    """Move one unknown of the two states of every lane."""
+    for k in range(LANES):
+        s[STATE_L + component * LANES + k] += by_l
+        s[STATE_R + component * LANES + k] += by_r
+
+
+@serial
+def convect(s, n_turbulent, gamma):
+    """Roe's flux times area of every lane into the FLUX rows; turbulence quantities go with the mass, upwind."""
     for k in range(LANES):
         a, b = STATE_L + k, STATE_R + k
         F = roe_flux(
-            s[a] + nudge_l * (component == 0),
-            s[a + LANES] + nudge_l * (component == 1),
-            s[a + 2 * LANES] + nudge_l * (component == 2),
-            s[a + 3 * LANES] + nudge_l * (component == 3),
-            s[a + 4 * LANES] + nudge_l * (component == 4),
-            s[b] + nudge_r * (component == 0),
-            s[b + LANES] + nudge_r * (component == 1),
-            s[b + 2 * LANES] + nudge_r * (component == 2),
-            s[b + 3 * LANES] + nudge_r * (component == 3),
-            s[b + 4 * LANES] + nudge_r * (component == 4),
+            s[a], s[a + LANES], s[a + 2 * LANES], s[a + 3 * LANES], s[a + 4 * LANES],
+            s[b], s[b + LANES], s[b + 2 * LANES], s[b + 3 * LANES], s[b + 4 * LANES],
             s[NORMAL + k], s[NORMAL + LANES + k], s[NORMAL + 2 * LANES + k], gamma,
         )  # fmt: skip
         for m in range(5):
             s[FLUX + m * LANES + k] = s[AREA + k] * F[m]
+    for m in range(5, 5 + n_turbulent):
+        for k in range(LANES):
+            mass, a, b = s[FLUX + k], s[STATE_L + m * LANES + k], s[STATE_R + m * LANES + k]
+            s[FLUX + m * LANES + k] = 0.5 * (mass * (a + b) - abs(mass) * (b - a))

@@ -19,14 +19,15 @@ from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import Scales, conserved
+from zephyrum.flow.gas import EQUATIONS, Scales, conserved
 from zephyrum.flow.gradient import METHODS
 from zephyrum.flow.history import COLUMNS, DRIFT, History
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.krylov import Preconditioner, gmres
 from zephyrum.flow.limiter import MODES
 from zephyrum.flow.residual import Residual, Scheme
-from zephyrum.flow.start import alpha_walk, carry_over, prolong
+from zephyrum.flow.start import alpha_walk, carry_over, first_guess, prolong
+from zephyrum.flow.turbulence import INFLOWS, SCALES
 from zephyrum.mesh import Mesh
 
 KRYLOV_TOLERANCE = (0.1, 0.5)  # of a Newton step; looser only when the target is nearly reached
@@ -78,10 +79,11 @@ class Settings:
 
 @dataclass(frozen=True, eq=False)
 class Flow:
-    """What a march leaves: scaled states q (n, 5), wall pressures (nb,), verdict, reason and history."""
+    """What a march leaves: scaled states q (n, m), boundary pressures (nb,) and tractions (nb, 3), verdict, history."""
 
     q: np.ndarray
     boundary_pressure: np.ndarray
+    traction: np.ndarray
     scales: Scales
     verdict: str
     reason: str
@@ -93,38 +95,46 @@ class _Level:
     """One mesh of the sequence, ready to be marched."""
 
     def __init__(
-        self, mesh: Mesh, depth: int, air: Freestream, reference: Reference, settings: Settings, source=None, outer=None
+        self,
+        mesh: Mesh,
+        depth: int,
+        air: Freestream,
+        reference: Reference,
+        settings: Settings,
+        model: str,
+        source=None,
+        outer=None,
     ):
         self.mesh, self.depth, self.air, self.reference, self.settings = mesh, depth, air, reference, settings
-        self.scales = Scales.of(air)
-        self.domain = Domain.of(mesh, settings.gradient)
+        self.scales = Scales.of(air, INFLOWS[model], SCALES[model])
+        self.law = Scales.law(air, reference.chord)
+        self.domain = Domain.of(mesh, settings.gradient, model)
         self.vortex = (
             settings.vortex and mesh.dimension == 2 and air.mach < 1.0 and mesh.reference is not None and outer is None
         )
         first = outer_states(mesh, self.scales, 0.0, False) if outer is None else outer
-        self.residual = Residual(self.domain, settings.scheme(), self.scales.gamma, air.mach, first, source)
+        self.residual = Residual(self.domain, settings.scheme(), self.law, air.mach, first, source, model)
         self.jacobian = Jacobian(self.residual)
         self.preconditioner = Preconditioner(self.domain)
         rows = 1.0 / (self.scales.rows()[None, :] * np.sqrt(self.domain.volume)[:, None])
         self.rows = rows
         self.jacobian.rows[:] = rows[:, self.domain.axes]
         self.body = mesh.faces_of("wall")
-        self._body_area = mesh.face_area[self.body]
+        self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
         self._dynamic = 0.5 * air.mach**2 * reference.area
         self._arm = mesh.face_centroid[self.body] - np.asarray(reference.point)
-        still = np.tile(self.scales.freestream, (mesh.n_cells, 1))
+        still = np.tile(np.r_[self.scales.freestream[:5], self.scales.turbulence], (mesh.n_cells, 1))
         first = self.norms(self.residual(still))
         first[1:4] = np.sqrt(np.sum(first[1:4] ** 2))  # momentum is one vector
         self.start_norm = np.maximum(first, 1e-30)
 
     def norms(self, R: np.ndarray) -> np.ndarray:
-        """(5,) scaled size of a residual, equation by equation."""
+        """(m,) scaled size of a residual, equation by equation."""
         return np.sqrt(np.sum((R * self.rows) ** 2, axis=0))
 
     def coefficients(self, q: np.ndarray) -> np.ndarray:
         """(CL, CD, CM) of the body, from the gradients found last."""
-        p = self.residual.boundary_pressure(q)[self.body - self.mesh.n_interior]
-        force = p[:, None] * self._body_area
+        force = self.residual.tractions(q)[self.body - self.mesh.n_interior] * self._body_area
         moment = np.cross(self._arm, force).sum(axis=0)
         drag, _, lift = self.air.axes @ force.sum(axis=0) / self._dynamic
         # nose-up is positive about y to starboard when x points aft
@@ -144,12 +154,12 @@ class _Level:
         if not self.vortex:
             return
         step, ni, axes = 1e-4, self.mesh.n_interior, self.domain.axes
-        aimed, flux = self.residual.outer, np.empty_like(self.residual.flux)
+        aimed, flux = self.residual.outer, self.residual.flux.copy()
         self.residual.outer = self._outer(self.found[0] + step)
-        self.residual.fluxes(q, flux)
+        self.residual.edge_fluxes(q, flux)
         self.residual.outer = aimed
         self.jacobian.swirl = ((flux - self.residual.flux)[ni:, axes] / step).astype(np.float32)
-        row = np.zeros((self.mesh.n_faces - ni, 5), dtype=np.float32)
+        row = np.zeros((self.mesh.n_faces - ni, q.shape[1]), dtype=np.float32)
         row[self.body - ni, 1:4] = self.air.axes[2] / self._dynamic
         self.jacobian.lift_row = row[:, axes]
 
@@ -166,10 +176,11 @@ def march(
     on_step: Callable[[dict], None] | None = None,
     source: np.ndarray | None = None,
     outer: np.ndarray | None = None,
+    model: str = "euler",
 ) -> Flow:
-    """March to a steady state on `mesh`, from a cold start over its coarser relatives or from states `start` (n, 5).
+    """March to a steady state on `mesh`, from a cold start over its coarser relatives or from states `start` (n, m).
 
-    on_step receives a dict of the columns of History after each step. `source` (n, 5) and `outer` (nb, 5), in scaled
+    model: one of `MODELS`. on_step receives a dict of the columns of History after each step. `source` (n, m) and `outer` (nb, m), in scaled
     units, serve verification with manufactured solutions. Ends with a verdict, never with an exception from within.
     """
     settings = settings or Settings()
@@ -187,10 +198,10 @@ def march(
             here = air if alpha == air.alpha else air.turned(alpha=alpha)
             # steps on the way to alpha are recorded as one level coarser than the coarsest
             label = depth if alpha == air.alpha else len(family)
-            before, level = level, _Level(family[depth], label, here, reference, settings, source, outer)
+            before, level = level, _Level(family[depth], label, here, reference, settings, model, source, outer)
             cfl = WARM_CFL
             if q is None:
-                q = np.tile(level.scales.freestream, (level.mesh.n_cells, 1))
+                q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
                 cfl = settings.cfl
             elif before is not previous:
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
@@ -199,8 +210,9 @@ def march(
             rough = depth > 0 or alpha != air.alpha
             q, verdict, reason = _march_level(level, q, cfl, history, on_step, begin, rough)
     return Flow(
-        q, level.residual.boundary_pressure(q), level.scales, verdict, reason, history, time.perf_counter() - begin
-    )
+        q, level.residual.boundary_pressure(q), level.residual.tractions(q), level.scales, verdict, reason, history,
+        time.perf_counter() - begin,
+    )  # fmt: skip
 
 
 def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough: bool):
@@ -228,6 +240,7 @@ def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough:
             krylov,
             factor,
             *np.where(active, drop, 0.0),
+            *np.zeros(len(EQUATIONS) - len(drop)),
             *level.found,
         )
         if on_step is not None:

@@ -8,31 +8,36 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.flow.boundary import FARFIELD, boundary_flux
+from zephyrum.flow.boundary import FARFIELD, IMPOSED, NO_SLIP, boundary_flux
 from zephyrum.flow.domain import Domain
+from zephyrum.flow.gas import Law
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
-from zephyrum.flow.lanes import FLUX, LANES, SAFE, SIZE, fluxes, gather, reconstruct
-from zephyrum.flow.limiter import MODES
+from zephyrum.flow.lanes import FLUX, LANES, SAFE, SIZE, convect, gather, reconstruct
+from zephyrum.flow.limiter import MODES as LIMITERS
+from zephyrum.flow.turbulence import EULER, MODELS, sa_source
+from zephyrum.flow.viscous import coefficients, correct_slopes, diffuse, viscosity
 
 
 @dataclass(frozen=True)
 class Scheme:
-    """Choices of the discretisation: kappa of the reconstruction, limiter mode, order (1 or 2)."""
+    """Choices of the discretisation: kappa of the reconstruction, limiter mode, order (1 or 2) of flow and turbulence."""
 
     kappa: float = 1.0 / 3.0
     limiter: str = "auto"
     order: int = 2
+    turbulence_order: int = 1
 
-    def numbers(self) -> tuple[float, int, float]:
-        """(kappa, limiter code, 0.0 or 1.0 for the slope) as the kernels want them."""
-        return self.kappa, MODES.index(self.limiter), 1.0 if self.order == 2 else 0.0
+    def numbers(self) -> tuple[float, int, float, float]:
+        """(kappa, limiter code, 0.0 or 1.0 for the slope of the flow and of turbulence) as the kernels want them."""
+        slope = 1.0 if self.order == 2 else 0.0
+        return self.kappa, LIMITERS.index(self.limiter), slope, slope if self.turbulence_order == 2 else 0.0
 
 
-def noise(mach: float) -> np.ndarray:
-    """(5,) square of the variation of each unknown that the limiter takes as smooth."""
+def noise(mach: float, turbulence: int = 0) -> np.ndarray:
+    """(5 + turbulence,) square of the variation of each unknown that the limiter takes as smooth."""
     e = (0.01 * mach) ** 2
-    return np.array([0.5 * e, e, e, e, e])
+    return np.array([0.5 * e, e, e, e, e] + turbulence * [1.0])
 
 
 @serial
@@ -58,34 +63,132 @@ def edge_state(q, g, c, f, to_left, slope, gamma):
 
 @parallel
 def interior_fluxes(
-    q, g, left, right, normal, area, to_left, to_right, apart, share, kappa, slope, mode, eps, gamma, dims, out
-):
-    """Flux times area of every interior face into out (nf, 5). Reads 2 x 20 cell values and 18 of geometry a face."""
-    ni = len(right)
+    q, g, left, right, normal, area, to_left, to_right, apart, share, kappa, slope, turbulent_slope, mode, eps, law,
+    model, axes, out
+):  # fmt: skip
+    """Flux times area of every interior face into out (nf, m). Reads 2 x 4 m cell values and 18 of geometry a face."""
+    ni, nt = len(right), q.shape[1] - 5
     for block in prange((ni + LANES - 1) // LANES):
         low = np.int64(block) * LANES
-        s = np.zeros(SIZE)
-        gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, dims)
-        reconstruct(s, kappa, slope, mode, eps, gamma, dims)
-        fluxes(s, 0.0, 0.0, 0, gamma)
-        for k in range(min(LANES, ni - low)):
-            for m in range(5):
+        s = np.empty(SIZE)
+        gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, axes, model != EULER)
+        reconstruct(s, kappa, slope, turbulent_slope, mode, eps, law.gamma, axes)
+        convect(s, nt, law.gamma)
+        if model != EULER:
+            correct_slopes(s, axes)
+            diffuse(s, nt > 0, law)
+        for m in range(5 + nt):
+            for k in range(min(LANES, ni - low)):
                 out[low + k, m] = s[FLUX + m * LANES + k]
 
 
+@serial
+def wall_friction(q, c, h, nx, ny, nz, law, out):
+    """Take the friction of a wall at rest, a distance h from the centroid of cell c, off the flux `out` a unit area.
+
+    The wall is adiabatic; turbulence vanishes there.
+    """
+    turbulent = q.shape[1] > 5
+    x = q[c, 5] if turbulent else 0.0
+    u, v, w = q[c, 1], q[c, 2], q[c, 3]
+    un = u * nx + v * ny + w * nz
+    # between the wall, where turbulence is 0, and the first centroid only the molecules count
+    mu, _, spread = coefficients(q[c, 0], q[c, 4], 0.0, False, law)
+    out[1] += mu / h * (u + un * nx / 3.0)
+    out[2] += mu / h * (v + un * ny / 3.0)
+    out[3] += mu / h * (w + un * nz / 3.0)
+    if turbulent:
+        out[5] += spread / h * x
+
+
+@serial
+def imposed_friction(q, g, c, state, rx, ry, rz, nx, ny, nz, law, out):
+    """Take friction, conduction and diffusion towards an imposed state off the flux `out` a unit area."""
+    turbulent = q.shape[1] > 5
+    mu, heat, spread = coefficients(state[0], state[4], state[5] if turbulent else 0.0, turbulent, law)
+    h = rx * nx + ry * ny + rz * nz
+    s = np.empty((q.shape[1], 3))
+    for m in range(1, q.shape[1]):
+        up = (state[m] - q[c, m] - g[c, m, 0] * rx - g[c, m, 1] * ry - g[c, m, 2] * rz) / h
+        s[m, 0], s[m, 1], s[m, 2] = g[c, m, 0] + up * nx, g[c, m, 1] + up * ny, g[c, m, 2] + up * nz
+    bulk = 2.0 / 3.0 * (s[1, 0] + s[2, 1] + s[3, 2])
+    fx = mu * (2.0 * s[1, 0] * nx + (s[1, 1] + s[2, 0]) * ny + (s[1, 2] + s[3, 0]) * nz - bulk * nx)
+    fy = mu * ((s[2, 0] + s[1, 1]) * nx + 2.0 * s[2, 1] * ny + (s[2, 2] + s[3, 1]) * nz - bulk * ny)
+    fz = mu * ((s[3, 0] + s[1, 2]) * nx + (s[3, 1] + s[2, 2]) * ny + 2.0 * s[3, 2] * nz - bulk * nz)
+    out[1] -= fx
+    out[2] -= fy
+    out[3] -= fz
+    out[4] -= (
+        state[1] * fx + state[2] * fy + state[3] * fz + heat * (s[4, 0] * nx + s[4, 1] * ny + s[4, 2] * nz)
+    )
+    if turbulent:
+        out[5] -= spread * (s[5, 0] * nx + s[5, 1] * ny + s[5, 2] * nz)
+
+
+@serial
+def edge_flux(q, g, c, f, e, normal, to_left, code, outer, slope, law, model, nudged, by, out):
+    """Flux (m,) a unit area through boundary face f = boundary number e, unknown `nudged` of its edge state moved."""
+    nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
+    p, u, v, w, T = edge_state(q, g, c, f, to_left, edge_slope(code[e], slope), law.gamma)
+    F = boundary_flux(
+        code[e], p + by * (nudged == 0), u + by * (nudged == 1), v + by * (nudged == 2), w + by * (nudged == 3),
+        T + by * (nudged == 4), outer[e, 0], outer[e, 1], outer[e, 2], outer[e, 3], outer[e, 4], nx, ny, nz, law.gamma,
+    )  # fmt: skip
+    for m in range(5):
+        out[m] = F[m]
+    for m in range(5, q.shape[1]):
+        own = q[c, m] + by * (nudged == m)
+        out[m] = F[0] * (own if F[0] > 0.0 else outer[e, m])
+    if model != EULER:
+        edge_friction(q, g, c, f, e, normal, to_left, code, outer, law, out)
+
+
+@serial
+def edge_friction(q, g, c, f, e, normal, to_left, code, outer, law, out):
+    """Take the friction at boundary face f off the flux `out` a unit area, for cell c of q and g."""
+    nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
+    rx, ry, rz = to_left[f, 0], to_left[f, 1], to_left[f, 2]
+    if code[e] == NO_SLIP:
+        wall_friction(q, c, rx * nx + ry * ny + rz * nz, nx, ny, nz, law, out)
+    elif code[e] == IMPOSED:
+        imposed_friction(q, g, c, outer[e], rx, ry, rz, nx, ny, nz, law, out)
+
+
 @parallel
-def boundary_fluxes(q, g, left, normal, area, to_left, code, outer, slope, gamma, first, out):
-    """Flux times area of every boundary face, `first` being the number of the first one, into out (nf, 5)."""
+def boundary_fluxes(q, g, left, normal, area, to_left, code, outer, slope, law, model, first, out):
+    """Flux times area of every boundary face, `first` being the number of the first one, into out (nf, m)."""
     for i in prange(len(code)):
         e = np.int64(i)
         f = first + e
-        L = edge_state(q, g, left[f], f, to_left, edge_slope(code[e], slope), gamma)
-        F = boundary_flux(
-            code[e], L[0], L[1], L[2], L[3], L[4], outer[e, 0], outer[e, 1], outer[e, 2], outer[e, 3], outer[e, 4],
-            normal[f, 0], normal[f, 1], normal[f, 2], gamma,
-        )  # fmt: skip
-        for m in range(5):
-            out[f, m] = area[f] * F[m]
+        edge_flux(q, g, left[f], f, e, normal, to_left, code, outer, slope, law, model, -1, 0.0, out[f])
+        for m in range(q.shape[1]):
+            out[f, m] *= area[f]
+
+
+@serial
+def source_of(q, g, c, wall, law, out):
+    """Source (m - 5,) a volume of the turbulence equations in cell c, from its unknowns q[c] and gradients g[c]."""
+    T = q[c, 4]
+    rho = (1.0 + law.gamma * q[c, 0]) / T
+    wx, wy, wz = g[c, 3, 1] - g[c, 2, 2], g[c, 1, 2] - g[c, 3, 0], g[c, 2, 0] - g[c, 1, 1]
+    vorticity = np.sqrt(wx * wx + wy * wy + wz * wz)
+    rx = (law.gamma * g[c, 0, 0] - rho * g[c, 4, 0]) / T
+    ry = (law.gamma * g[c, 0, 1] - rho * g[c, 4, 1]) / T
+    rz = (law.gamma * g[c, 0, 2] - rho * g[c, 4, 2]) / T
+    out[0] = sa_source(
+        rho, viscosity(T, law), q[c, 5], wall, vorticity, g[c, 5, 0], g[c, 5, 1], g[c, 5, 2], rx, ry, rz, law.viscosity
+    )
+
+
+@parallel
+def add_sources(q, g, wall, volume, law, out):
+    """Take the turbulence sources times volume off the balance `out` (n, m)."""
+    for i in prange(len(q)):
+        c = np.int64(i)
+        source = np.empty(2)
+        source_of(q, g, c, wall[c], law, source)
+        for m in range(5, q.shape[1]):
+            out[c, m] -= volume[c] * source[m - 5]
 
 
 @parallel
@@ -103,53 +206,63 @@ def sum_faces(flux, start, faces, sign, out):
 
 
 class Residual:
-    """R(q) on one domain, with its work arrays; `outer` (nb, 5) and `source` (n, 5) may be set between calls."""
+    """R(q) on one domain, with its work arrays; `outer` (nb, m) and `source` (n, m) may be set between calls."""
 
     def __init__(
         self,
         domain: Domain,
         scheme: Scheme,
-        gamma: float,
+        law: Law,
         mach: float,
         outer: np.ndarray,
         source: np.ndarray | None = None,
+        model: str = "euler",
     ):
-        self.domain, self.scheme, self.gamma = domain, scheme, gamma
-        self.eps = noise(mach)
+        self.domain, self.scheme, self.law, self.model = domain, scheme, law, MODELS.index(model)
+        n, m = domain.mesh.n_cells, domain.columns
+        self.eps = noise(mach, m - 5)
         self.outer, self.source = outer, source
-        n = domain.mesh.n_cells
-        self.slopes = np.zeros((n, 5, 3))
-        self.flux = np.empty((domain.mesh.n_faces, 5))
+        self.slopes = np.zeros((n, m, 3))
+        self.flux = np.empty((domain.mesh.n_faces, m))
+        self.wall = domain.mesh.wall_distance if m > 5 else np.zeros(0)
 
     def differentiate(self, q: np.ndarray) -> None:
-        """Fill `slopes` (n, 5, 3) with the gradients of q (n, 5)."""
+        """Fill `slopes` (n, m, 3) with the gradients of q (n, m)."""
         d = self.domain
-        if self.scheme.order == 2:
+        if self.scheme.order == 2 or self.model != EULER:
             gradient(q, d.g_start, d.g_cell, d.g_weight, self.slopes)
 
-    def fluxes(self, q: np.ndarray, out: np.ndarray) -> None:
-        """Flux times area of every face into out (nf, 5), with the gradients found last."""
+    def edge_fluxes(self, q: np.ndarray, out: np.ndarray) -> None:
+        """Flux times area of every boundary face into out (nf, m), with the gradients found last."""
         d = self.domain
-        kappa, mode, slope = self.scheme.numbers()
-        interior_fluxes(q, self.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.apart, d.share,
-                        kappa, slope, mode, self.eps, self.gamma, d.dims, out)  # fmt: skip
-        boundary_fluxes(q, self.slopes, d.left, d.normal, d.area, d.to_left, d.code, self.outer, slope, self.gamma,
-                        d.mesh.n_interior, out)  # fmt: skip
+        boundary_fluxes(q, self.slopes, d.left, d.normal, d.area, d.to_left, d.code, self.outer, self.scheme.numbers()[2],
+                        self.law, self.model, d.mesh.n_interior, out)  # fmt: skip
 
     def balance(self, q: np.ndarray) -> np.ndarray:
-        """(n, 5) net outflow of each cell for states q (n, 5) whose gradients were found last; scaled units times m^2."""
+        """(n, m) net outflow of each cell for states q (n, m) whose gradients were found last; scaled units times m^2."""
         d = self.domain
-        self.fluxes(q, self.flux)
+        kappa, mode, slope, turbulent_slope = self.scheme.numbers()
+        interior_fluxes(q, self.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.apart, d.share,
+                        kappa, slope, turbulent_slope, mode, self.eps, self.law, self.model, d.axes, self.flux)  # fmt: skip
+        self.edge_fluxes(q, self.flux)
         out = np.empty_like(q)
         sum_faces(self.flux, d.start, d.faces, d.sign, out)
+        if q.shape[1] > 5:
+            add_sources(q, self.slopes, self.wall, d.volume, self.law, out)
         if self.source is not None:
             out -= self.source * d.volume[:, None]
         return out
 
     def __call__(self, q: np.ndarray) -> np.ndarray:
-        """(n, 5) net outflow of each cell for states q (n, 5), in scaled units times m^2."""
+        """(n, m) net outflow of each cell for states q (n, m), in scaled units times m^2."""
         self.differentiate(q)
         return self.balance(q)
+
+    def tractions(self, q: np.ndarray) -> np.ndarray:
+        """(nb, 3) force on every boundary face over its area, in scaled units (gradients found last)."""
+        ni = self.domain.mesh.n_interior
+        self.edge_fluxes(q, self.flux)
+        return self.flux[ni:, 1:4] / self.domain.area[ni:, None]
 
     def boundary_pressure(self, q: np.ndarray) -> np.ndarray:
         """(nb,) gauge pressure at every boundary face, extrapolated from the cell as the fluxes do (gradients found last)."""
@@ -157,4 +270,4 @@ class Residual:
         ni = d.mesh.n_interior
         cell = d.left[ni:]
         p = q[cell, 0] + np.einsum("ij,ij->i", self.slopes[cell, 0], d.to_left[ni:])
-        return np.where(1.0 + self.gamma * p < SAFE * (1.0 + self.gamma * q[cell, 0]), q[cell, 0], p)
+        return np.where(1.0 + self.law.gamma * p < SAFE * (1.0 + self.law.gamma * q[cell, 0]), q[cell, 0], p)

@@ -10,6 +10,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from zephyrum.air import Freestream
+from zephyrum.flow.gas import Law
 from zephyrum.flow.gradient import gradient
 from zephyrum.mesh import Mesh
 
@@ -43,12 +44,29 @@ def carry_over(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestream, chor
     return out
 
 
+def first_guess(mesh: Mesh, law: Law, freestream: np.ndarray, chord: float, viscous: bool) -> np.ndarray:
+    """(n, m) states to begin from: the freestream, in viscous flow slowed towards walls, with turbulence in the layer."""
+    q = np.tile(freestream, (mesh.n_cells, 1))
+    if not viscous or not len(mesh.faces_of("wall")):
+        return q
+    reynolds = np.linalg.norm(freestream[1:4]) * chord / law.viscosity
+    turbulent = q.shape[1] > 5
+    # flat-plate thicknesses at the tail (Schlichting 1979, ch. 7 and 21), a third of it on average
+    layer = chord / 3.0 * (0.37 * reynolds**-0.2 if turbulent else 5.0 / np.sqrt(reynolds))
+    depth = mesh.wall_distance / layer
+    q[:, 1:4] *= np.tanh(depth)[:, None]
+    q[:, 5:] += 100.0 * (depth * np.exp(1.0 - depth))[:, None]
+    return q
+
+
 def prolong(q: np.ndarray, coarse, fine, gamma: float) -> np.ndarray:
     """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical."""
-    slopes = np.zeros((len(q), 5, 3))
+    slopes = np.zeros((len(q), q.shape[1], 3))
     gradient(q, coarse.g_start, coarse.g_cell, coarse.g_weight, slopes)
     parent = fine.mesh.parent
     offset = fine.mesh.cell_centroid - coarse.mesh.cell_centroid[parent]
     rise = np.einsum("nkj,nj->nk", slopes[parent], offset)
     safe = (np.abs(rise[:, 4]) < 0.2 * q[parent, 4]) & (np.abs(gamma * rise[:, 0]) < 0.2 * (1.0 + gamma * q[parent, 0]))
+    if q.shape[1] > 5:  # where turbulence would turn negative its mean is kept
+        rise[:, 5:] *= q[parent, 5:] + rise[:, 5:] > 0.0
     return q[parent] + rise * safe[:, None]

@@ -22,6 +22,7 @@ COARSEST = 24  # cells around the section below which no coarser relative is mad
 BASE_CELLS = 8
 WAKE_BEND = 0.5  # chords over which the wake line turns from the tail's direction to the chord's
 BEND = 0.12  # of the square root of the chord
+LEVELLING = 0.1  # of the square root of the chord: how far layers are pushed out where the first is high
 WAKE_SPREAD = 0.01  # height of the first wake cell per distance behind the tail
 
 
@@ -54,8 +55,7 @@ def mesh_airfoil(
     """A structured mesh about `foil`; lengths in chords.
 
     around: cells on the surface (even); outward: cells from wall to farfield; farfield: distance of the outer
-    boundary; first_height: height of the wall cell (of a C mesh: at the tail, less towards the nose; default: a tenth
-    of the mean surface spacing); growth: ratio of
+    boundary; first_height: height of the wall cell (default: a tenth of the mean surface spacing); growth: ratio of
     successive layers, sets `outward` if that is None; topology: "C" (cut along the wake) or "O" (wraps the tail);
     wake: cells along the wake of a C mesh (default around / 4); nose_spacing, tail_spacing: length of the surface
     cells there. The coarser relatives follow as `mesh.coarser`. Raises InputError on sizes that make no mesh,
@@ -125,12 +125,12 @@ def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail
         wrap = np.concatenate([wrap, wrap[:1]])
     else:
         focus = foil.nose + 0.5 * foil.nose_radius * (foil.tail - foil.nose) / c
-        wrap = _unwrapped(curve, starts * c, outward, focus, farfield * c, np.sqrt(c))
+        wrap = _unwrapped(curve, starts * c, behind, outward, focus, farfield * c, np.sqrt(c))
     return _Grid(wrap, strip, wake, closed)
 
 
 def _unwrapped(
-    curve: np.ndarray, heights: np.ndarray, layers: int, focus: np.ndarray, reach: float, scale: float
+    curve: np.ndarray, heights: np.ndarray, behind: np.ndarray, layers: int, focus: np.ndarray, reach: float, scale: float
 ) -> np.ndarray:
     """C-shaped block laid out in the plane of zeta = sqrt(z - focus), where section and wake are nearly a straight line.
 
@@ -138,10 +138,8 @@ def _unwrapped(
     does the fanning-out that marching does badly. In that plane every line leaves the wall along its (smoothed) normal
     and turns upright within BEND; further out the lines even out their distances. Back in the physical plane they are
     parabolas, orthogonal to the layers because the map is conformal; the outer boundary is a parabola `reach` [m]
-    ahead of the nose. `heights` (n,) [m] of the wall cells at
-    and behind the tail; ahead of it they shrink with the square root of the distance from the focus, so that the
-    layers stay level,
-    `scale` the square root of the chord.
+    ahead of the nose. `heights` (n,) [m] of the cells at wall and wake, `behind`
+    (n,) the distance behind the tail in chords, `scale` the square root of the chord.
     """
     n = len(curve)
     z = (curve - focus) @ np.array([1.0, 1j])
@@ -149,14 +147,21 @@ def _unwrapped(
     angle += 2.0 * np.pi * np.round((np.pi - angle[n // 2]) / (2.0 * np.pi))
     zeta = np.sqrt(np.abs(z)) * np.exp(0.5j * angle)
     x, y, top = zeta.real, zeta.imag, np.sqrt(reach)
-    rise = np.stack([geometric(h, top, layers) for h in heights / (2.0 * np.maximum(np.abs(zeta), scale))])
+    level = geometric(heights.min() / (2.0 * scale), top, layers)
+    rise = np.tile(level, (n, 1))
+    # the layers nearest to the wall are opened to the height asked; further out they soon run level again
+    opened = 1.0 - np.exp(-behind)
+    for more, shift in ((scale / np.abs(zeta) - 1.0, 1.0), (heights / heights.min() - 1.0, opened)):
+        factor = np.abs(more) / np.maximum(LEVELLING * scale * shift, 1e-300)
+        rise += more[:, None] * rise / (1.0 + rise * factor[:, None])
+    rise *= top / rise[:, -1:]
     rise *= 1.0 - rise / top * (y / top)[:, None]  # the outermost layer is level
     # direction of the wall's normal, smoothed over BEND so that neighbouring lines never meet
-    level = np.linspace(x[0], x[-1], max(64, int((x[-1] - x[0]) / (0.2 * BEND * scale))))
+    evenly = np.linspace(x[0], x[-1], max(64, int((x[-1] - x[0]) / (0.2 * BEND * scale))))
     slope = gaussian_filter1d(
-        np.interp(level, x, np.gradient(y, x)), BEND * scale / (level[1] - level[0]), mode="nearest"
+        np.interp(evenly, x, np.gradient(y, x)), BEND * scale / (evenly[1] - evenly[0]), mode="nearest"
     )
-    lean = np.interp(x, level, -np.arctan(slope))
+    lean = np.interp(x, evenly, -np.arctan(slope))
     lean[0] = lean[-1] = 0.0
     near = BEND * scale * (1.0 - np.exp(-rise / (BEND * scale)))
     even = np.cumsum(np.r_[x[0], gaussian_filter1d(np.diff(x), n / 20.0, mode="nearest")])

@@ -14,6 +14,7 @@ import numpy as np
 
 from zephyrum.air import Reference
 from zephyrum.errors import InputError, MeshError
+from zephyrum.mesh.distance import distance_to_faces
 
 ROLES = ("wall", "slip", "symmetry", "farfield", "imposed")
 
@@ -154,6 +155,13 @@ class Mesh:
         start = np.zeros(self.n_cells + 1, dtype=np.int64)
         np.cumsum(np.bincount(cells, minlength=self.n_cells), out=start[1:])
         return start, faces[order].astype(np.int64)
+
+    @functools.cached_property
+    def wall_distance(self) -> np.ndarray:
+        """(n_cells,) exact distance [m] of each cell centroid from the nearest wall; infinite without walls."""
+        middle = self.cell_centroid * ([1.0, 0.0, 1.0] if self.dimension == 2 else 1.0)
+        corners = self.points[self.face_points]
+        return distance_to_faces(middle, corners, self.face_start, self.faces_of("wall"), self.dimension == 2)
 
     @functools.cached_property
     def depth(self) -> float:

@@ -169,6 +169,7 @@ class Solution:
                 file,
                 q=self.flow.q,
                 wall=self.flow.boundary_pressure,
+                traction=self.flow.traction,
                 history=np.array(self.history.rows, dtype=float),
                 facts=json.dumps(facts),
             )
@@ -183,7 +184,7 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
         with np.load(path, allow_pickle=False) as data:
             facts = json.loads(str(data["facts"]))
             history = History([tuple(row) for row in data["history"]])
-            q, wall = data["q"].copy(), data["wall"].copy()
+            q, wall, traction = (data[name].copy() for name in ("q", "wall", "traction"))
     except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as cause:
         raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
     if (
@@ -194,7 +195,7 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
         raise FileError(
             f"solution {str(path)!r} is stale: it belongs to another mesh or condition; remove it and run again."
         )
-    flow = Flow(q, wall, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"])
+    flow = Flow(q, wall, traction, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"])
     return Solution(mesh, air, reference, facts["model"], settings, flow)
 
 

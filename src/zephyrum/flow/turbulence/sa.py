@@ -1,0 +1,72 @@
+"""The Spalart-Allmaras one-equation model, negative variant, fully turbulent.
+
+Sources: Spalart and Allmaras (1994), Rech. Aerosp. 1:5; the continuation to negative values and the limited vorticity
+after Allmaras, Johnson and Spalart (2012), ICCFD7-1902. The trip terms are left out, as usual for fully turbulent flow.
+The unknown is nu~ in units of the freestream's kinematic viscosity. Meant for attached and mildly separated boundary
+layers and wakes; the lift after deep stall is not to be trusted. Verified by tests/test_viscous.py and validation/.
+"""
+
+import math
+
+from zephyrum.flow.kernels import inlined, serial
+
+CB1, CB2, SIGMA, KARMAN = 0.1355, 0.622, 2.0 / 3.0, 0.41
+CW2, CW3, CV1, CV2, CV3, CN1, CT3, CT4 = 0.3, 2.0, 7.1, 0.7, 0.9, 16.0, 1.2, 0.5
+CW1 = CB1 / KARMAN**2 + (1.0 + CB2) / SIGMA
+INFLOW = 3.0  # nu~ over nu in the freestream, as the 2012 paper advises for fully turbulent flow
+SCALE = 100.0  # a typical nu~ / nu in a boundary layer: the size of the equation
+
+
+@inlined
+def eddy_viscosity(rho_nu, mu):
+    """Eddy viscosity from rho nu~ and the viscosity, both in the same units."""
+    chi = rho_nu / mu
+    chi = chi if chi > 0.0 else 0.0
+    cube = chi * chi * chi
+    return mu * chi * cube / (cube + CV1**3)
+
+
+@inlined
+def diffusivity(rho_nu, mu):
+    """sigma times the diffusion coefficient of nu~, rho (nu + f_n nu~)."""
+    chi = rho_nu / mu
+    cube = chi * chi * chi
+    fn = (CN1 + cube) / (CN1 - cube)
+    fn = 1.0 if chi > 0.0 else fn
+    return mu + rho_nu * fn
+
+
+@serial
+def sa_source(rho, mu, x, wall, vorticity, gx, gy, gz, rx, ry, rz, nu):
+    """Production minus destruction plus gradient terms, per volume, of the equation of rho x.
+
+    x: nu~ in units of `nu` (the freestream's); wall: distance [m]; vorticity: its size; g*: gradient of x; r*: gradient
+    of density. All in scaled units.
+    """
+    y = rho * nu * x  # rho nu~
+    chi = y / mu
+    kd2 = 1.0 / (KARMAN * wall) ** 2
+    along = gx * rx + gy * ry + gz * rz
+    spread = CB2 * rho * nu * (gx * gx + gy * gy + gz * gz)
+    if x < 0.0:
+        cube = chi * chi * chi
+        fn = (CN1 + cube) / (CN1 - cube)
+        produced = CB1 * (1.0 - CT3) * vorticity * rho * x
+        destroyed = -CW1 * rho * nu * x * x / (wall * wall)
+        return produced - destroyed + (spread - (mu / rho + nu * x * fn) * along) / SIGMA
+    cube = chi * chi * chi
+    fv1 = cube / (cube + CV1**3)
+    fv2 = 1.0 - chi / (1.0 + chi * fv1)
+    ft2 = CT3 * math.exp(-CT4 * chi * chi)
+    bar = nu * x * kd2 * fv2
+    if bar >= -CV2 * vorticity:
+        shear = vorticity + bar
+    else:
+        shear = vorticity + vorticity * (CV2 * CV2 * vorticity + CV3 * bar) / ((CV3 - 2.0 * CV2) * vorticity - bar)
+    r = nu * x * kd2 / max(shear, 1e-10 * nu * kd2 + 1e-30)
+    r = min(r, 10.0)
+    gg = r + CW2 * (r**6 - r)
+    fw = gg * ((1.0 + CW3**6) / (gg**6 + CW3**6)) ** (1.0 / 6.0)
+    produced = CB1 * (1.0 - ft2) * shear * rho * x
+    destroyed = (CW1 * fw - CB1 / KARMAN**2 * ft2) * rho * nu * x * x / (wall * wall)
+    return produced - destroyed + (spread - (mu / rho + nu * x) * along) / SIGMA
