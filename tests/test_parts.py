@@ -243,7 +243,7 @@ class Records(unittest.TestCase):
             history.add(*self._row(step, level, lift))
         self.assertAlmostEqual(history.drift(), 0.0111, delta=1e-12)
         self.assertEqual(len(history.column("CL", 0)), 5)
-        self.assertEqual(history.drop().shape, (5, 5))
+        self.assertEqual(history.drop().shape, (5, 6))
 
     def test_grid_helper_makes_named_sides(self):
         x, z = np.meshgrid(np.linspace(0, 2, 5), np.linspace(0, 1, 4), indexing="ij")

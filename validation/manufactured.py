@@ -1,4 +1,4 @@
-"""Method of manufactured solutions for the Euler equations (Roache 2002, J. Fluids Eng. 124:4).
+"""Method of manufactured solutions for the Euler and the Navier-Stokes equations (Roache 2002, J. Fluids Eng. 124:4).
 
 Smooth fields of all five unknowns are imposed on the boundary; the source that makes them a solution is found by exact
 differentiation (complex step) of the fluxes and integrated over each cell by Gauss points.
@@ -9,6 +9,7 @@ import numpy as np
 from validation.grids import box
 from zephyrum.air import Freestream, Reference
 from zephyrum.flow import Settings, march
+from zephyrum.flow.gas import Law, Scales
 
 GAMMA = 1.4
 
@@ -22,20 +23,39 @@ def state(x, z):
     return p, u, w, T
 
 
-def source(x, z):
-    """(n, 5) divergence of the exact fluxes."""
+def source(x, z, law: Law | None = None):
+    """(n, 5) divergence of the exact fluxes, with friction and conduction if a viscous `law` is given."""
     out = np.zeros((len(x), 5))
     h = 1e-30
+
+    def slope(x, z, along):
+        """Derivatives of (u, w, T) by central differences of 8th order: exact to round-off, and valid in complex x, z."""
+        d = 2e-2
+        total = [0.0, 0.0, 0.0]
+        for k, weight in ((1, 4 / 5), (2, -1 / 5), (3, 4 / 105), (4, -1 / 280)):
+            dx, dz = (k * d, 0.0) if along == "x" else (0.0, k * d)
+            for sign in (1.0, -1.0):
+                _, u, w, T = state(x + sign * dx, z + sign * dz)
+                total = [old + sign * weight / d * new for old, new in zip(total, (u, w, T), strict=True)]
+        return total
 
     def flux(x, z, along):
         p, u, w, T = state(x, z)
         un = u if along == "x" else w
         m = (1.0 + GAMMA * p) / T * un
         H = T / (GAMMA - 1.0) + 0.5 * (u * u + w * w)
-        return (m, m * u + (p if along == "x" else 0.0), 0.0 * m, m * w + (p if along == "z" else 0.0), m * H)
+        fx, fz, fe = m * u + (p if along == "x" else 0.0), m * w + (p if along == "z" else 0.0), m * H
+        if law is not None:
+            mu = law.viscosity * T**1.5 * (1.0 + law.sutherland) / (T + law.sutherland)
+            (ux, wx, Tx), (uz, wz, Tz) = slope(x, z, "x"), slope(x, z, "z")
+            bulk = 2.0 / 3.0 * (ux + wz)
+            tx, tz = (2.0 * ux - bulk, uz + wx) if along == "x" else (uz + wx, 2.0 * wz - bulk)
+            heat = (Tx if along == "x" else Tz) / (law.prandtl * (GAMMA - 1.0))
+            fx, fz, fe = fx - mu * tx, fz - mu * tz, fe - mu * (u * tx + w * tz + heat)
+        return m, fx, 0.0 * m, fz, fe
 
-    for k in range(5):
-        out[:, k] = np.imag(flux(x + 1j * h, z, "x")[k] + flux(x, z + 1j * h, "z")[k]) / h
+    for k, (fx, fz) in enumerate(zip(flux(x + 1j * h, z, "x"), flux(x, z + 1j * h, "z"), strict=True)):
+        out[:, k] = np.imag(fx + fz) / h
     return out
 
 
@@ -67,22 +87,27 @@ def full_state(x, z):
     return np.stack([p, u, 0.0 * p, w, T], axis=1)
 
 
-def errors(n: int, perturbed: float, smooth: float, gradient: str = "green-gauss") -> np.ndarray:
-    """L1 errors of p, u, w, T on a box of n x n cells."""
+def errors(
+    n: int, perturbed: float, smooth: float, gradient: str = "green-gauss", reynolds: float | None = None
+) -> np.ndarray:
+    """L1 errors of p, u, w, T on a box of n x n cells; with a Reynolds number (on the box) of the Navier-Stokes equations."""
     mesh = box(n, perturbed, smooth)
     ni = mesh.n_interior
     face = mesh.face_centroid[ni:]
     exact = cell_means(mesh, full_state)
     reference = Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
     settings = Settings(orders=9, limiter="off", gradient=gradient, vortex=False, cfl=1e3)
+    air = Freestream(mach=0.6, reynolds=reynolds)
+    law = None if reynolds is None else Scales.law(air, 1.0)
     flow = march(
         mesh,
-        Freestream(mach=0.6),
+        air,
         reference,
         settings,
         start=exact.copy(),
-        source=cell_means(mesh, source),
+        source=cell_means(mesh, lambda x, z: source(x, z, law)),
         outer=full_state(face[:, 0], face[:, 2]),
+        model="euler" if reynolds is None else "laminar",
     )
     assert flow.verdict == "settled", flow.reason
     volume = mesh.cell_volume

@@ -6,14 +6,14 @@ Everything a script needs is here; see README.md for a ten-line example.
 from zephyrum.air import Freestream, Gas, Reference, quantity, standard_atmosphere
 from zephyrum.errors import FileError, FlowError, InputError, MeshError, ZephyrumError
 from zephyrum.flow import Settings
-from zephyrum.mesh import Mesh, mesh_airfoil, quality, read_mesh, write_mesh
+from zephyrum.mesh import Layers, Mesh, mesh_airfoil, quality, read_mesh, wall_layers, write_mesh
 from zephyrum.results import Polar, Solution, load_solution, solve
 from zephyrum.shape import Airfoil
 from zephyrum.studies import Refinement, Study, read_study, refine, sweep
 
 __version__ = "0.1.0"
 __all__ = [
-    "Airfoil", "FileError", "FlowError", "Freestream", "Gas", "InputError", "Mesh", "MeshError", "Polar", "Reference", "Refinement",
+    "Airfoil", "FileError", "FlowError", "Freestream", "Gas", "InputError", "Layers", "Mesh", "MeshError", "Polar", "Reference", "Refinement",
     "Settings", "Solution", "Study", "ZephyrumError", "load_solution", "mesh_airfoil", "quality", "quantity", "read_mesh", "read_study",
-    "refine", "solve", "standard_atmosphere", "sweep", "write_mesh",
+    "refine", "solve", "standard_atmosphere", "sweep", "wall_layers", "write_mesh",
 ]  # fmt: skip

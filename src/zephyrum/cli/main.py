@@ -71,6 +71,7 @@ HEADS = {
     "CL error": "CL +-",
     "CD error": "CD +-",
     "mach max": "top M",
+    "CD friction": "CD fric",
     "finest mesh": "finest",
     "observed order": "order",
     "seconds": "s",
@@ -115,6 +116,7 @@ class Progress:
 
 POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g", "CD error": ".2g",
          "mach max": ".2f", "verdict": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
+ORDER = ["mach", "alpha", "CL", "CD", "CD friction", *list(POLAR)[4:9], "y+ max", *list(POLAR)[9:]]
 REFINED = {
     "coefficient": "",
     "finest mesh": ".5f",
@@ -129,9 +131,12 @@ LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "v
 def print_outcome(outcome) -> None:
     """The tables of a study."""
     if outcome.polar is not None:
+        rows = outcome.polar.table.to_dict("records")
+        friction = {"CD friction": ".5f", "y+ max": ".1f"} if rows and "CD friction" in rows[0] else {}
+        columns = POLAR | friction
         table(
-            outcome.polar.table.to_dict("records"),
-            POLAR,
+            rows,
+            {name: columns[name] for name in sorted(columns, key=ORDER.index)},
             f"{outcome.study.title}: polar on {outcome.mesh.n_cells} cells",
         )
         rest = outcome.polar.table[outcome.polar.table["verdict"] != "settled"]
@@ -159,6 +164,8 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     total = len(study.sweep.mach) * len(study.sweep.alpha) if study.sweep else 1
     if study.sweep:
         click.echo(str(study.freestream(study.sweep.mach[0])) + "\n")
+    if (layers := study.layers()) is not None:
+        click.echo(f"wall layers: {layers.describe()}\n")
     with Progress(total, study.title) as progress:
         outcome = run_study(path, folder, progress.point, progress.level)
     print_outcome(outcome)
@@ -233,14 +240,34 @@ def new(file: Path, title: str) -> None:
 
 _section = click.argument("section")
 _mesh_options = (
-    click.option("--topology", default="O", show_default=True, help="O or C."),
+    click.option("--topology", help="O or C [default: O, with --y-plus C]."),
     click.option("--around", default=128, show_default=True, type=int, help="Cells on the surface."),
-    click.option("--outward", default=32, show_default=True, type=int, help="Cells from wall to farfield."),
+    click.option("--outward", type=int, help="Cells from wall to farfield [default: 32, with --y-plus by growth 1.2]."),
     click.option(
         "--farfield", default=100.0, show_default=True, type=float, help="Distance of the outer boundary, chords."
     ),
     click.option("--first-height", type=float, help="Height of the wall cell, chords."),
+    click.option("--y-plus", type=float, help="The same in wall units; needs --reynolds."),
+    click.option("--reynolds", type=float, help="Reynolds number on the chord."),
 )
+
+
+def with_layers(options: dict) -> dict:
+    """Mesh options with the first height and the count that follow from y+ and Reynolds number."""
+    from zephyrum.mesh import wall_layers
+
+    y_plus, reynolds = options.pop("y_plus"), options.pop("reynolds")
+    if y_plus is not None:
+        if reynolds is None or options["first_height"] is not None:
+            raise InputError("--y-plus needs --reynolds, and no --first-height beside it.")
+        layers = wall_layers(reynolds, y_plus, farfield=options["farfield"])
+        click.echo(f"wall layers: {layers.describe()}")
+        options["first_height"] = layers.first_height
+        options["outward"] = options["outward"] or layers.count
+        options["topology"] = options["topology"] or "C"
+    options["outward"] = options["outward"] or 32
+    options["topology"] = options["topology"] or "O"
+    return options
 
 
 def mesh_options(command):
@@ -304,7 +331,7 @@ def mesh(section, out, figure, **options) -> None:
     """Mesh SECTION and report the quality."""
     from zephyrum.mesh import mesh_airfoil, quality, write_mesh
 
-    made = mesh_airfoil(section_of(section), **options)
+    made = mesh_airfoil(section_of(section), **with_layers(options))
     click.echo(f"{made.n_cells} cells, {len(made.family())} nested levels, fingerprint {made.fingerprint}")
     click.echo(
         ", ".join(
@@ -330,17 +357,18 @@ def mesh(section, out, figure, **options) -> None:
 @mesh_options
 @click.option("--mach", required=True, type=float)
 @click.option("--alpha", default=0.0, show_default=True, type=float, help="Degrees.")
+@click.option("--model", default="euler", show_default=True, help="euler, laminar or sa.")
 @click.option("--levels", default=3, show_default=True, type=int, help="Nested meshes, 3 or more.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the refinement chart.")
-def refine(section, mach, alpha, levels, figure, **options) -> None:
+def refine(section, mach, alpha, model, levels, figure, **options) -> None:
     """Solve SECTION on nested meshes: observed order, extrapolated values, error bars."""
     from zephyrum.air import Freestream
     from zephyrum.studies import refine as study
 
+    air = Freestream(mach=mach, alpha=alpha, reynolds=options["reynolds"])
+    options = with_layers(options)
     with Progress(levels, "refinement") as progress:
-        made = study(
-            section_of(section), Freestream(mach=mach, alpha=alpha), levels, on_level=progress.level, **options
-        )
+        made = study(section_of(section), air, levels, model, on_level=progress.level, **options)
     print_refinement(made)
     if figure:
         from zephyrum.looks import draw_refinement

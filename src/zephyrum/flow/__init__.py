@@ -3,5 +3,6 @@
 from zephyrum.flow.history import COLUMNS, DRIFT, History
 from zephyrum.flow.march import Flow, Settings, march
 from zephyrum.flow.start import carry_over
+from zephyrum.flow.turbulence import MODELS
 
-__all__ = ["COLUMNS", "DRIFT", "Flow", "History", "Settings", "carry_over", "march"]
+__all__ = ["COLUMNS", "DRIFT", "MODELS", "Flow", "History", "Settings", "carry_over", "march"]

@@ -19,6 +19,7 @@ class Domain:
     centroid [m]; apart (ni, 3): right minus left centroid; share (ni, 2): how far along `apart` the face lies, from
     either side; code (nb,): boundary roles; start, faces, sign: faces of each cell; g_start, g_cell, g_weight: gradient.
     `axes` are the active columns of the unknowns (p, u, v, w, T, turbulence), in two dimensions without v.
+    lever (nb,): see `_levers`.
     """
 
     mesh: Mesh
@@ -39,6 +40,7 @@ class Domain:
     g_cell: np.ndarray
     g_weight: np.ndarray
     axes: np.ndarray
+    lever: np.ndarray
 
     @property
     def columns(self) -> int:
@@ -65,12 +67,17 @@ class Domain:
         if mesh.dimension == 2:  # the plane: nothing happens along y
             for vectors in (to_left, to_right, apart):
                 vectors[:, 1] = 0.0
-        axes = ([0, 1, 3, 4] if mesh.dimension == 2 else [0, 1, 2, 3, 4]) + [5 + k for k in range(len(EQUATIONS[model]))]
+        axes = ([0, 1, 3, 4] if mesh.dimension == 2 else [0, 1, 2, 3, 4]) + [
+            5 + k for k in range(len(EQUATIONS[model]))
+        ]
+        start_g, cell_g, weight_g = gradient_weights(mesh, gradient)
+        normal = mesh.face_area / area[:, None]
+        lever = _levers(mesh, normal, to_left, start_g, cell_g, weight_g)
         return cls(
-            mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), mesh.face_area / area[:, None], area,
+            mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area,
             to_left, to_right, apart, share, code.astype(np.int32),
             start.astype(np.int32), faces.astype(np.int32), sign, mesh.cell_volume,
-            *gradient_weights(mesh, gradient), np.array(axes),
+            start_g, cell_g, weight_g, np.array(axes), lever,
         )  # fmt: skip
 
 
@@ -87,3 +94,23 @@ def _shares(to_left: np.ndarray, to_right: np.ndarray, apart: np.ndarray) -> np.
         aligned.append(dot / np.sqrt(size * np.maximum(np.einsum("ij,ij->i", r, r), 1e-300)))
     good = fade_all(np.minimum(*along), 0.05, 0.35) * fade_all(np.minimum(*aligned), 0.5, 0.85)
     return np.clip(np.stack(along, axis=1), 0.0, 1.0) * good[:, None]
+
+
+def _levers(mesh: Mesh, normal, to_left, start, neighbour, weight) -> np.ndarray:
+    """(nb,) factor f with which D + f (D - g.n) is the slope at a boundary face to second order.
+
+    D is the difference between face and centroid over their distance h, g the cell's gradient. One-sided as it is near
+    a boundary, g is right at a distance m from the face that its own action on the square of the distance tells; the
+    parabola through face, centroid and that slope gives f = h / (2 m - h).
+    """
+    ni = mesh.n_interior
+    cell, n = mesh.left[ni:], normal[ni:]
+    high = np.einsum("ij,ij->i", to_left[ni:], n)
+    counts = np.diff(start)[cell]
+    owner = np.repeat(np.arange(len(cell)), counts)
+    entry = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts) + np.repeat(start[cell], counts)
+    middle = mesh.cell_centroid
+    away = high[owner] - np.einsum("ij,ij->i", middle[neighbour[entry]] - middle[cell[owner]], n[owner])
+    slope = -np.einsum("ij,ij->i", weight[entry], n[owner]) * (away**2 - high[owner] ** 2)
+    place = 0.5 * np.bincount(owner, slope, len(cell))
+    return np.clip(high / np.maximum(2.0 * place - high, high), 0.0, 0.5)

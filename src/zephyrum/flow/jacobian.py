@@ -114,10 +114,30 @@ def interior_jacobians(
                     m = axes[j]
                     on = slope if m < 5 else turbulent_slope
                     reach[f, 0, j] = _bend(
-                        s, k, m, REACH_L, ALONG_L, s[SHARE_L + k] * kappa, weight, eps[m], on * s[SAFE_L + k], bend[f, 0], j
+                        s,
+                        k,
+                        m,
+                        REACH_L,
+                        ALONG_L,
+                        s[SHARE_L + k] * kappa,
+                        weight,
+                        eps[m],
+                        on * s[SAFE_L + k],
+                        bend[f, 0],
+                        j,
                     )
                     reach[f, 1, j] = _bend(
-                        s, k, m, REACH_R, ALONG_R, -s[SHARE_R + k] * kappa, weight, eps[m], on * s[SAFE_R + k], bend[f, 1], j
+                        s,
+                        k,
+                        m,
+                        REACH_R,
+                        ALONG_R,
+                        -s[SHARE_R + k] * kappa,
+                        weight,
+                        eps[m],
+                        on * s[SAFE_R + k],
+                        bend[f, 1],
+                        j,
                     )
                 _sway(s, k, mode, law.gamma, axes, sway[f])
 
@@ -193,7 +213,7 @@ def _sway(s, k, mode, gamma, axes, out):
 
 @parallel
 def boundary_jacobians(
-    q, g, left, normal, area, to_left, code, outer, slope, law, model, axes, first, blocks, stiff, speed
+    q, g, left, normal, area, to_left, lever, code, outer, slope, law, model, axes, first, blocks, stiff, loose, speed
 ):  # fmt: skip
     """The same for the boundary faces, `first` being the number of the first one.
 
@@ -205,10 +225,10 @@ def boundary_jacobians(
         f = first + e
         c = left[f]
         F, G = np.empty(MOST), np.empty(MOST)
-        edge_flux(q, g, c, f, e, normal, to_left, code, outer, slope, law, model, -1, 0.0, F)
+        edge_flux(q, g, c, f, e, normal, to_left, lever, code, outer, slope, law, model, -1, 0.0, F)
         for j in range(nb):
             h = _step(axes[j])
-            edge_flux(q, g, c, f, e, normal, to_left, code, outer, slope, law, model, axes[j], h, G)
+            edge_flux(q, g, c, f, e, normal, to_left, lever, code, outer, slope, law, model, axes[j], h, G)
             for n in range(nb):
                 blocks[f, 0, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
         u, v, w = q[c, 1], q[c, 2], q[c, 3]
@@ -222,15 +242,32 @@ def boundary_jacobians(
                 h = _step(axes[j])
                 F[:] = 0.0
                 G[:] = 0.0
-                edge_friction(own, frozen, 0, f, e, normal, to_left, code, outer, law, F)
+                edge_friction(own, frozen, 0, f, e, normal, to_left, lever, code, outer, law, F)
                 own[0, axes[j]] += h
-                edge_friction(own, frozen, 0, f, e, normal, to_left, code, outer, law, G)
+                edge_friction(own, frozen, 0, f, e, normal, to_left, lever, code, outer, law, G)
                 own[0, axes[j]] = q[c, axes[j]]
                 for n in range(nb):
                     stiff[f, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
             nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
             high = to_left[f, 0] * nx + to_left[f, 1] * ny + to_left[f, 2] * nz
             speed[f] += 2.0 * area[f] * viscosity(q[c, 4], law) / high
+            _loosen(q, c, e, code, outer, area[f], axes, law, loose[f])
+
+
+@serial
+def _loosen(q, c, e, code, outer, area, axes, law, loose):
+    """Fill the viscous coefficients of a wall or an imposed boundary (see `interior_jacobians`)."""
+    nb = len(axes)
+    turbulent = axes[nb - 1] > 4
+    loose[:] = 0.0
+    if code[e] == NO_SLIP:
+        mu, _, spread = coefficients(q[c, 0], q[c, 4], 0.0, False, law)
+        loose[0], loose[2] = area * mu, area * spread
+        return
+    mu, heat, spread = coefficients(outer[e, 0], outer[e, 4], outer[e, 5] if turbulent else 0.0, turbulent, law)
+    loose[0], loose[1], loose[2] = area * mu, area * heat, area * spread
+    for i in range(nb - 3 if turbulent else nb - 2):
+        loose[3 + i] = outer[e, axes[1 + i]]
 
 
 @parallel
@@ -268,7 +305,7 @@ def source_jacobians(q, g, wall, volume, law, axes, by_state, by_slope):
 
 @parallel
 def face_products(
-    v, gv, left, right, normal, to_left, to_right, apart, share, code, kappa, slopes, model, blocks, stiff, loose,
+    v, gv, left, right, normal, to_left, to_right, apart, share, lever, code, kappa, slopes, model, blocks, stiff, loose,
     limited, bend, sway, reach, dims, turbulent, out
 ):  # fmt: skip
     """Change of every face's flux for a change v (n, nb) of the cells with gradient gv (n, nb, 3), into out (nf, nb).
@@ -336,6 +373,18 @@ def face_products(
                 if model != EULER:
                     for m in range(nb):
                         out[f, m] += stiff[f, m, k] * v[a, k]
+            if model != EULER and (code[f - ni] == NO_SLIP or code[f - ni] == IMPOSED):
+                # what the cell's gradient has to do with the slopes at the face: see `edge_slopes`
+                one = np.zeros((1, nb, 3), dtype=np.float32)
+                along = np.float32(1.0) if code[f - ni] == IMPOSED else np.float32(0.0)
+                for k in range(1, nb):
+                    gn = np.float32(0.0)
+                    for d in range(3):
+                        gn += gv[a, k, d] * np.float32(normal[f, d])
+                    for d in range(3):
+                        n = np.float32(normal[f, d])
+                        one[0, k, d] = along * (gv[a, k, d] - gn * n) - np.float32(lever[f - ni]) * gn * n
+                _spread(one, 0, 0, f, normal, loose, nb, turbulent, out)
 
 
 @serial
@@ -454,8 +503,8 @@ class Jacobian:
         interior_jacobians(q, r.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.apart, d.share, kappa,
                            slope, turbulent_slope, mode, r.eps, r.law, r.model, d.axes, self.blocks, self.stiff, self.loose,
                            self.limited, self.bend, self.sway, self.reach, self.speed)  # fmt: skip
-        boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.code, r.outer, slope, r.law, r.model, d.axes,
-                           d.mesh.n_interior, self.blocks, self.stiff, self.speed)  # fmt: skip
+        boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, r.outer, slope, r.law, r.model,
+                           d.axes, d.mesh.n_interior, self.blocks, self.stiff, self.loose, self.speed)  # fmt: skip
         if self.turbulent:
             source_jacobians(q, r.slopes, r.wall, d.volume, r.law, d.axes, self.by_state, self.by_slope)
 
@@ -475,7 +524,7 @@ class Jacobian:
         d = r.domain
         if self._slopes[0] or r.model != EULER:
             gradient(v, d.g_start, d.g_cell, self._weights, self._gv)
-        face_products(v, self._gv, d.left, d.right, d.normal, d.to_left, d.to_right, d.apart, d.share, d.code,
+        face_products(v, self._gv, d.left, d.right, d.normal, d.to_left, d.to_right, d.apart, d.share, d.lever, d.code,
                       r.scheme.kappa, self._slopes, r.model, self.blocks, self.stiff, self.loose, self.limited, self.bend,
                       self.sway, self.reach, self.dims, self.turbulent, self._flux)  # fmt: skip
         if self.swirl is not None and self.lift_row is not None:

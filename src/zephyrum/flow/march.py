@@ -37,7 +37,7 @@ CHANGE = 0.2  # largest relative change of pressure and temperature in one step
 HALVINGS = 5
 ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling one would stall moving shocks
 WARM_CFL = 100.0
-FEWEST = 900  # cells of the coarsest mesh worth a start
+FEWEST = {True: 3000, False: 900}  # cells of the coarsest mesh worth a start, in viscous and in inviscid flow
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 STALL = 30  # steps without a lower residual after which a run wanders
 
@@ -47,7 +47,8 @@ class Settings:
     """What a run may be asked for; every default has its reason.
 
     orders: decades by which every residual must fall below that of the undisturbed stream; steps: most Newton steps
-    on the finest mesh; kappa, limiter, order, gradient: discretisation; cfl: first CFL number (10 from a cold start);
+    on the finest mesh; kappa, limiter, order, gradient: discretisation;
+    turbulence_order: of the convection of turbulence quantities; cfl: first CFL number (10 from a cold start);
     krylov: most Krylov vectors a step; vortex: circulation correction of the farfield (two dimensions, subsonic).
     """
 
@@ -56,6 +57,7 @@ class Settings:
     kappa: float = 1.0 / 3.0
     limiter: str = "auto"
     order: int = 2
+    turbulence_order: int = 1
     gradient: str = "green-gauss"
     cfl: float = 10.0
     krylov: int = 120
@@ -66,15 +68,16 @@ class Settings:
         whole("steps", self.steps, 1)
         number("kappa", self.kappa, -1.0, 1.0)
         choice("limiter", self.limiter, MODES)
-        if self.order not in (1, 2):
-            raise InputError(f"order = {self.order!r} must be 1 or 2.")
+        for name in ("order", "turbulence_order"):
+            if getattr(self, name) not in (1, 2):
+                raise InputError(f"{name} = {getattr(self, name)!r} must be 1 or 2.")
         choice("gradient", self.gradient, METHODS)
         number("cfl", self.cfl, 0.0, CFL_CAP, open_low=True)
         whole("krylov", self.krylov, 5, 1000)
 
     def scheme(self) -> Scheme:
         """The part that the residual needs."""
-        return Scheme(self.kappa, self.limiter, self.order)
+        return Scheme(self.kappa, self.limiter, self.order, self.turbulence_order)
 
 
 @dataclass(frozen=True, eq=False)
@@ -188,7 +191,7 @@ def march(
     history = History()
     cold = start is None and source is None and outer is None
     family = mesh.family() if cold else [mesh]
-    while len(family) > 1 and family[-1].n_cells < FEWEST:
+    while len(family) > 1 and family[-1].n_cells < FEWEST[model != "euler"]:
         family.pop()
     level, q = None, start
     for depth in range(len(family) - 1, -1, -1):

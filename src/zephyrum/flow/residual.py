@@ -83,34 +83,26 @@ def interior_fluxes(
 
 
 @serial
-def wall_friction(q, c, h, nx, ny, nz, law, out):
-    """Take the friction of a wall at rest, a distance h from the centroid of cell c, off the flux `out` a unit area.
+def edge_slopes(q, g, c, state, tangential, lever, rx, ry, rz, nx, ny, nz, out):
+    """Gradients (m, 3) at a boundary face where the unknowns are `state`, to second order along the normal.
 
-    The wall is adiabatic; turbulence vanishes there.
+    tangential: 1.0 to keep the cell's slopes along the face, 0.0 at a wall, where nothing changes along it.
     """
-    turbulent = q.shape[1] > 5
-    x = q[c, 5] if turbulent else 0.0
-    u, v, w = q[c, 1], q[c, 2], q[c, 3]
-    un = u * nx + v * ny + w * nz
-    # between the wall, where turbulence is 0, and the first centroid only the molecules count
-    mu, _, spread = coefficients(q[c, 0], q[c, 4], 0.0, False, law)
-    out[1] += mu / h * (u + un * nx / 3.0)
-    out[2] += mu / h * (v + un * ny / 3.0)
-    out[3] += mu / h * (w + un * nz / 3.0)
-    if turbulent:
-        out[5] += spread / h * x
+    h = rx * nx + ry * ny + rz * nz
+    sx, sy, sz = tangential * (rx - h * nx), tangential * (ry - h * ny), tangential * (rz - h * nz)
+    for m in range(1, q.shape[1]):
+        gx, gy, gz = g[c, m, 0], g[c, m, 1], g[c, m, 2]
+        gn = gx * nx + gy * ny + gz * nz
+        up = (state[m] - q[c, m] - gx * sx - gy * sy - gz * sz) / h
+        up += lever * (up - gn)
+        out[m, 0] = up * nx + tangential * (gx - gn * nx)
+        out[m, 1] = up * ny + tangential * (gy - gn * ny)
+        out[m, 2] = up * nz + tangential * (gz - gn * nz)
 
 
 @serial
-def imposed_friction(q, g, c, state, rx, ry, rz, nx, ny, nz, law, out):
-    """Take friction, conduction and diffusion towards an imposed state off the flux `out` a unit area."""
-    turbulent = q.shape[1] > 5
-    mu, heat, spread = coefficients(state[0], state[4], state[5] if turbulent else 0.0, turbulent, law)
-    h = rx * nx + ry * ny + rz * nz
-    s = np.empty((q.shape[1], 3))
-    for m in range(1, q.shape[1]):
-        up = (state[m] - q[c, m] - g[c, m, 0] * rx - g[c, m, 1] * ry - g[c, m, 2] * rz) / h
-        s[m, 0], s[m, 1], s[m, 2] = g[c, m, 0] + up * nx, g[c, m, 1] + up * ny, g[c, m, 2] + up * nz
+def take_friction(s, state, mu, heat, spread, nx, ny, nz, out):
+    """Take friction, conduction and diffusion for gradients s (m, 3) off the flux `out` a unit area."""
     bulk = 2.0 / 3.0 * (s[1, 0] + s[2, 1] + s[3, 2])
     fx = mu * (2.0 * s[1, 0] * nx + (s[1, 1] + s[2, 0]) * ny + (s[1, 2] + s[3, 0]) * nz - bulk * nx)
     fy = mu * ((s[2, 0] + s[1, 1]) * nx + 2.0 * s[2, 1] * ny + (s[2, 2] + s[3, 1]) * nz - bulk * ny)
@@ -118,15 +110,13 @@ def imposed_friction(q, g, c, state, rx, ry, rz, nx, ny, nz, law, out):
     out[1] -= fx
     out[2] -= fy
     out[3] -= fz
-    out[4] -= (
-        state[1] * fx + state[2] * fy + state[3] * fz + heat * (s[4, 0] * nx + s[4, 1] * ny + s[4, 2] * nz)
-    )
-    if turbulent:
+    out[4] -= state[1] * fx + state[2] * fy + state[3] * fz + heat * (s[4, 0] * nx + s[4, 1] * ny + s[4, 2] * nz)
+    if len(s) > 5:
         out[5] -= spread * (s[5, 0] * nx + s[5, 1] * ny + s[5, 2] * nz)
 
 
 @serial
-def edge_flux(q, g, c, f, e, normal, to_left, code, outer, slope, law, model, nudged, by, out):
+def edge_flux(q, g, c, f, e, normal, to_left, lever, code, outer, slope, law, model, nudged, by, out):
     """Flux (m,) a unit area through boundary face f = boundary number e, unknown `nudged` of its edge state moved."""
     nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
     p, u, v, w, T = edge_state(q, g, c, f, to_left, edge_slope(code[e], slope), law.gamma)
@@ -140,27 +130,49 @@ def edge_flux(q, g, c, f, e, normal, to_left, code, outer, slope, law, model, nu
         own = q[c, m] + by * (nudged == m)
         out[m] = F[0] * (own if F[0] > 0.0 else outer[e, m])
     if model != EULER:
-        edge_friction(q, g, c, f, e, normal, to_left, code, outer, law, out)
+        edge_friction(q, g, c, f, e, normal, to_left, lever, code, outer, law, out)
 
 
 @serial
-def edge_friction(q, g, c, f, e, normal, to_left, code, outer, law, out):
+def edge_friction(q, g, c, f, e, normal, to_left, lever, code, outer, law, out):
     """Take the friction at boundary face f off the flux `out` a unit area, for cell c of q and g."""
+    if code[e] != NO_SLIP and code[e] != IMPOSED:
+        return
     nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
-    rx, ry, rz = to_left[f, 0], to_left[f, 1], to_left[f, 2]
-    if code[e] == NO_SLIP:
-        wall_friction(q, c, rx * nx + ry * ny + rz * nz, nx, ny, nz, law, out)
-    elif code[e] == IMPOSED:
-        imposed_friction(q, g, c, outer[e], rx, ry, rz, nx, ny, nz, law, out)
+    turbulent = q.shape[1] > 5
+    state, slopes = np.zeros(q.shape[1]), np.empty((q.shape[1], 3))
+    at_wall = code[e] == NO_SLIP
+    if at_wall:  # at rest, adiabatic, without turbulence
+        state[0], state[4] = q[c, 0], q[c, 4]
+    else:
+        for m in range(q.shape[1]):
+            state[m] = outer[e, m]
+    mu, heat, spread = coefficients(state[0], state[4], state[5] if turbulent else 0.0, turbulent, law)
+    edge_slopes(
+        q,
+        g,
+        c,
+        state,
+        0.0 if at_wall else 1.0,
+        lever[e],
+        to_left[f, 0],
+        to_left[f, 1],
+        to_left[f, 2],
+        nx,
+        ny,
+        nz,
+        slopes,
+    )
+    take_friction(slopes, state, mu, 0.0 if at_wall else heat, spread, nx, ny, nz, out)
 
 
 @parallel
-def boundary_fluxes(q, g, left, normal, area, to_left, code, outer, slope, law, model, first, out):
+def boundary_fluxes(q, g, left, normal, area, to_left, lever, code, outer, slope, law, model, first, out):
     """Flux times area of every boundary face, `first` being the number of the first one, into out (nf, m)."""
     for i in prange(len(code)):
         e = np.int64(i)
         f = first + e
-        edge_flux(q, g, left[f], f, e, normal, to_left, code, outer, slope, law, model, -1, 0.0, out[f])
+        edge_flux(q, g, left[f], f, e, normal, to_left, lever, code, outer, slope, law, model, -1, 0.0, out[f])
         for m in range(q.shape[1]):
             out[f, m] *= area[f]
 
@@ -235,7 +247,7 @@ class Residual:
     def edge_fluxes(self, q: np.ndarray, out: np.ndarray) -> None:
         """Flux times area of every boundary face into out (nf, m), with the gradients found last."""
         d = self.domain
-        boundary_fluxes(q, self.slopes, d.left, d.normal, d.area, d.to_left, d.code, self.outer, self.scheme.numbers()[2],
+        boundary_fluxes(q, self.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, self.outer, self.scheme.numbers()[2],
                         self.law, self.model, d.mesh.n_interior, out)  # fmt: skip
 
     def balance(self, q: np.ndarray) -> np.ndarray:

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from zephyrum.looks.charts import draw_cp, draw_history, draw_polar, draw_refinement
+from zephyrum.looks.charts import draw_cp, draw_friction, draw_history, draw_polar, draw_refinement
 from zephyrum.looks.fields import draw_field, draw_mesh
 from zephyrum.looks.section import draw_section
 from zephyrum.looks.style import new_axes, save
@@ -43,10 +43,14 @@ def draw_album(outcome, folder: str | Path) -> list[Path]:
         figure, axes = new_axes(2, 1, sharex=True)
         draw_history(solution, axes)
         keep(figure, f"history_{tag}")
-        for name in ("cp", "mach"):
+        if solution.viscous:
+            figure, axes = new_axes(2, 1, sharex=True, height_ratios=(3, 2))
+            draw_friction(solution, axes)
+            keep(figure, f"friction_{tag}")
+        for name in ("cp", "mach") + (("eddy viscosity ratio",) if solution.model == "sa" else ()):
             figure, ax = new_axes()
             draw_field(solution, name, ax=ax)
-            keep(figure, f"{name}_field_{tag}")
+            keep(figure, f"{name.replace(' ', '_')}_field_{tag}")
         figure, ax = new_axes()
         chosen = alphas if len(alphas) <= 4 else [alphas[0], middle, alphas[-1]]
         for k, alpha in enumerate(chosen):

@@ -5,7 +5,7 @@ from matplotlib.ticker import MaxNLocator
 
 from zephyrum.looks.style import COLOURS, MARKERS, new_axes, tidy
 
-_SHOWN = ("mass", "x-momentum", "z-momentum", "energy")
+_SHOWN = ("mass", "x-momentum", "z-momentum", "energy", "turbulence")
 
 
 def draw_history(solution, axes=None):
@@ -17,6 +17,8 @@ def draw_history(solution, axes=None):
     step = history.column("step", 0)
     for k, name in enumerate(_SHOWN):
         values = np.maximum(history.column(f"residual {name}", 0), 1e-16)
+        if values.max() <= 1e-16:  # not part of this model
+            continue
         top.semilogy(
             step,
             values,
@@ -33,7 +35,7 @@ def draw_history(solution, axes=None):
         "residual / residual of the free stream [-]",
         f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.verdict} ({solution.reason})",
     )
-    top.legend(loc="upper right", ncols=5, fontsize="small")
+    top.legend(loc="upper right", ncols=6, fontsize="small")
     twin = []
     for k, name in enumerate(("CL", "CD", "CM")):
         values = history.column(name, 0)
@@ -91,6 +93,40 @@ def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
     return ax
 
 
+def draw_friction(solution, axes=None):
+    """Cf (top, signed) and y+ (bottom) along both sides, with separation and reattachment points; returns the two axes."""
+    if axes is None:
+        _, axes = new_axes(2, 1, sharex=True, height_ratios=(3, 2))
+    top, bottom = axes
+    table = solution.surface()
+    for k, (side, style) in enumerate((("upper", "-"), ("lower", "--"))):
+        part = table[table["side"] == side].sort_values("x/c")
+        for ax, name in ((top, "Cf"), (bottom, "y+")):
+            ax.plot(
+                part["x/c"],
+                part[name],
+                style,
+                color=COLOURS[k],
+                marker=MARKERS[k],
+                markersize=2.5,
+                linewidth=1.3,
+                label=side,
+            )
+    top.axhline(0.0, color="#555555", linewidth=0.8)
+    for row in solution.turning_points().itertuples():
+        if row.kind != "stagnation":
+            top.plot(row[4], 0.0, "o", markerfacecolor="none", markeredgecolor="#CC0000", markersize=9,
+                     label=f"{row.side} {row.kind} {row[4]:.3f} +- {row[5]:.3f}")  # fmt: skip
+    high = np.percentile(table["Cf"].abs(), 97)
+    top.set_ylim(max(1.3 * table["Cf"].min(), -0.5 * high), 1.3 * high)
+    title = f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.model}"
+    tidy(top, "", "Cf, positive towards the tail [-]", title)
+    tidy(bottom, "x / chord [-]", "y+ of the first cell [-]")
+    bottom.set_ylim(bottom=0.0)
+    top.legend(fontsize="small")
+    return axes
+
+
 def draw_polar(polar, axes=None):
     """CL-alpha, CD-CL, CM-alpha and L/D, a curve a Mach number; open marks did not settle, bars are mesh errors."""
     if axes is None:
@@ -122,7 +158,7 @@ def draw_polar(polar, axes=None):
                 ax.errorbar(lines[x], lines[y], **bars, fmt="none", ecolor=colour, elinewidth=1, capsize=2.5)
     for ax, (x, y) in zip(panels, shown):
         tidy(ax, names[x], names[y])
-        if y == "L/D":
+        if y == "L/D" and (polar.table["model"] == "euler").all():
             ax.set_title("inviscid; only where the wave drag is above 10 counts", fontsize="small", color="#555555")
     panels[0].legend(fontsize="small")
     if (polar.table["verdict"] != "settled").any():

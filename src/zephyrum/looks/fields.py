@@ -13,6 +13,7 @@ FIELDS = {
     "pressure": "pressure [Pa]",
     "temperature": "temperature [K]",
     "density": "density [kg/m^3]",
+    "eddy viscosity ratio": "eddy viscosity / viscosity [-]",
 }
 
 
@@ -78,12 +79,13 @@ def draw_field(
 
     `limits` fixes the range over several pictures; values beyond it are clipped and the colour bar says so.
     """
-    choice("field", name, tuple(FIELDS))
+    fields = solution.fields()
+    choice("field", name, tuple(key for key in FIELDS if key in fields))
     if ax is None:
         _, ax = new_axes()
     mesh = solution.mesh
     low_x, high_x, low_z, high_z = window(mesh, view)
-    triangles, _, node = _node_values(mesh, solution.fields()[name])
+    triangles, _, node = _node_values(mesh, fields[name])
     x, z = mesh.points[:, 0], mesh.points[:, 2]
     tx, tz = x[triangles], z[triangles]
     inside = (tx.max(1) >= low_x) & (tx.min(1) <= high_x) & (tz.max(1) >= low_z) & (tz.min(1) <= high_z)
@@ -96,7 +98,7 @@ def draw_field(
     ]
     filled = ax.tricontourf(mesh_2d, node, levels=at, cmap="cividis" if name == "mach" else "viridis", extend=extend)
     ax.tricontour(mesh_2d, node, levels=at[::2], colors="black", linewidths=0.25, alpha=0.5)
-    mach = _node_values(mesh, solution.fields()["mach"])[2]
+    mach = _node_values(mesh, fields["mach"])[2]
     if mach[np.unique(triangles[inside])].max() > 1.0 > mach[np.unique(triangles[inside])].min():
         ax.tricontour(mesh_2d, mach, levels=[1.0], colors="#D55E00", linewidths=1.4)
         ax.plot([], [], color="#D55E00", label="sonic line")

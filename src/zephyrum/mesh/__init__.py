@@ -3,10 +3,12 @@
 from zephyrum.mesh.airfoil import mesh_airfoil
 from zephyrum.mesh.core import Group, Mesh, mesh_from_faces, mesh_from_quads
 from zephyrum.mesh.files import read_mesh, write_mesh
+from zephyrum.mesh.layers import Layers, wall_layers
 from zephyrum.mesh.quality import Quality, quality
 
 __all__ = [
     "Group",
+    "Layers",
     "Mesh",
     "Quality",
     "mesh_airfoil",
@@ -14,5 +16,6 @@ __all__ = [
     "mesh_from_quads",
     "quality",
     "read_mesh",
+    "wall_layers",
     "write_mesh",
 ]

@@ -23,6 +23,7 @@ BASE_CELLS = 8
 WAKE_BEND = 0.5  # chords over which the wake line turns from the tail's direction to the chord's
 BEND = 0.12  # of the square root of the chord
 LEVELLING = 0.1  # of the square root of the chord: how far layers are pushed out where the first is high
+WAKE_LAYERS = 15.0
 WAKE_SPREAD = 0.01  # height of the first wake cell per distance behind the tail
 
 
@@ -130,7 +131,13 @@ def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail
 
 
 def _unwrapped(
-    curve: np.ndarray, heights: np.ndarray, behind: np.ndarray, layers: int, focus: np.ndarray, reach: float, scale: float
+    curve: np.ndarray,
+    heights: np.ndarray,
+    behind: np.ndarray,
+    layers: int,
+    focus: np.ndarray,
+    reach: float,
+    scale: float,
 ) -> np.ndarray:
     """C-shaped block laid out in the plane of zeta = sqrt(z - focus), where section and wake are nearly a straight line.
 
@@ -150,10 +157,13 @@ def _unwrapped(
     level = geometric(heights.min() / (2.0 * scale), top, layers)
     rise = np.tile(level, (n, 1))
     # the layers nearest to the wall are opened to the height asked; further out they soon run level again
-    opened = 1.0 - np.exp(-behind)
-    for more, shift in ((scale / np.abs(zeta) - 1.0, 1.0), (heights / heights.min() - 1.0, opened)):
-        factor = np.abs(more) / np.maximum(LEVELLING * scale * shift, 1e-300)
-        rise += more[:, None] * rise / (1.0 + rise * factor[:, None])
+    more = (scale / np.abs(zeta) - 1.0)[:, None]
+    rise += more * rise / (1.0 + rise * np.abs(more) / (LEVELLING * scale))
+    # in the wake they open by the same amount over the first WAKE_LAYERS of them
+    shift = np.maximum(LEVELLING * scale * (1.0 - np.exp(-behind)), 1e-300)[:, None]
+    extra = ((heights - heights.min()) / (2.0 * np.abs(zeta)))[:, None]
+    extra = extra / (1.0 + WAKE_LAYERS * extra / shift)
+    rise += shift * (1.0 - np.exp(-extra / shift * np.arange(layers + 1)))
     rise *= top / rise[:, -1:]
     rise *= 1.0 - rise / top * (y / top)[:, None]  # the outermost layer is level
     # direction of the wall's normal, smoothed over BEND so that neighbouring lines never meet

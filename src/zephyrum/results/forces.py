@@ -73,14 +73,20 @@ class Forces:
         return pd.DataFrame(rows)
 
 
-def pressure_forces(mesh, pressure: np.ndarray, air: Freestream, reference: Reference) -> Forces:
-    """Forces of the gauge pressure [Pa] (n_boundary,) on every wall group."""
+def wall_forces(
+    mesh, pressure: np.ndarray, friction: np.ndarray | None, air: Freestream, reference: Reference
+) -> Forces:
+    """Forces of the gauge pressure (n_boundary,) and of the friction (n_boundary, 3) [Pa] on every wall group."""
     parts = []
     for group in mesh.groups:
         if group.role != "wall":
             continue
         local = slice(group.start - mesh.n_interior, group.stop - mesh.n_interior)
-        force = pressure[local, None] * mesh.face_area[group.faces]
-        moment = np.cross(mesh.face_centroid[group.faces], force)
-        parts.append((group.name, "pressure", tuple(force.sum(axis=0)), tuple(moment.sum(axis=0))))
+        area = mesh.face_area[group.faces]
+        causes = {"pressure": pressure[local, None] * area}
+        if friction is not None:
+            causes["friction"] = friction[local] * np.linalg.norm(area, axis=1)[:, None]
+        for cause, force in causes.items():
+            moment = np.cross(mesh.face_centroid[group.faces], force)
+            parts.append((group.name, cause, tuple(force.sum(axis=0)), tuple(moment.sum(axis=0))))
     return Forces(tuple(parts), air, reference)

@@ -9,7 +9,7 @@ import pandas as pd
 
 from zephyrum.errors import FileError
 
-COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CX", "CZ", "L/D", "verdict", "orders", "drift", "CL swing",
+COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CD pressure", "CD friction", "CX", "CZ", "L/D", "y+ max", "verdict", "orders", "drift", "CL swing",
            "CD swing", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "steps", "seconds",
            "reason")  # fmt: skip
 
@@ -24,7 +24,11 @@ class Polar:
     @classmethod
     def of(cls, rows: list[dict], notes: dict | None = None) -> "Polar":
         """A polar of point rows."""
-        table = pd.DataFrame(rows).reindex(columns=list(COLUMNS)).sort_values(["mach", "alpha"], ignore_index=True)
+        given = pd.DataFrame(rows)
+        friction = {"CD pressure", "CD friction", "y+ max"}  # only where the model has it
+        table = given.reindex(columns=[name for name in COLUMNS if name in given or name not in friction]).sort_values(
+            ["mach", "alpha"], ignore_index=True
+        )
         return cls(table, notes or {})
 
     def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":

@@ -12,13 +12,15 @@ import numpy as np
 from zephyrum.air import Freestream, Reference
 from zephyrum.air.checks import choice
 from zephyrum.errors import FileError, InputError
-from zephyrum.flow import DRIFT, Flow, History, Settings, carry_over, march
-from zephyrum.flow.gas import Scales
+from zephyrum.flow import DRIFT, MODELS, Flow, History, Settings, carry_over, march
+from zephyrum.flow.gas import Law, Scales
 from zephyrum.mesh import Mesh, write_mesh
-from zephyrum.results.forces import Forces, pressure_forces
-from zephyrum.results.surface import cp_table
+from zephyrum.mesh.layers import first_height
+from zephyrum.results.forces import Forces, wall_forces
+from zephyrum.results.surface import surface_table, turning_points
 
-MODELS = ("euler",)
+WALL_MODELS = ("sa",)  # models that need the layer next to the wall resolved
+COARSEST_WALL = 10.0  # y+ of the first cell above which they are refused
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
 
@@ -61,20 +63,80 @@ class Solution:
     @property
     def forces(self) -> Forces:
         """Forces and coefficients; `.about(point)` moves the moment point."""
-        return pressure_forces(self.mesh, self.wall_pressure, self.air, self.reference)
+        return wall_forces(self.mesh, self.wall_pressure, self.wall_friction, self.air, self.reference)
+
+    @property
+    def viscous(self) -> bool:
+        """Whether the model has friction."""
+        return self.model != "euler"
+
+    @property
+    def law(self) -> Law:
+        """The gas in scaled units, with the viscosity that was computed with."""
+        return Scales.law(self.air, self.reference.chord)
+
+    @property
+    def reynolds(self) -> float:
+        """Reynolds number on the chord that was computed with [-]; infinite without friction."""
+        return self.air.mach * self.reference.chord / self.law.viscosity if self.viscous else float("inf")
+
+    @property
+    def wall_friction(self) -> np.ndarray | None:
+        """Friction (n_boundary, 3) on the boundary faces [Pa]; None without friction."""
+        if not self.viscous:
+            return None
+        area = self.mesh.face_area[self.mesh.n_interior :]
+        normal = area / np.linalg.norm(area, axis=1)[:, None]
+        return (
+            (self.flow.traction - self.flow.boundary_pressure[:, None] * normal)
+            * self.air.density
+            * self.air.sound_speed**2
+        )
+
+    @property
+    def y_plus(self) -> np.ndarray | None:
+        """y+ (n_boundary,) of the height of the first cell (twice its centroid's distance); None without friction."""
+        if not self.viscous:
+            return None
+        ni, law = self.mesh.n_interior, self.law
+        cell = self.mesh.left[ni:]
+        tau = np.linalg.norm(self.wall_friction, axis=1) / (self.air.density * self.air.sound_speed**2)
+        T = self.flow.q[cell, 4]
+        rho = (1.0 + law.gamma * self.flow.boundary_pressure) / T
+        mu = law.viscosity * T**1.5 * (1.0 + law.sutherland) / (T + law.sutherland)
+        return np.sqrt(tau * rho) * 2.0 * self.mesh.wall_distance[cell] / mu
+
+    def surface(self):
+        """DataFrame along the surface: part, side, x, y, z, x/c, Cp, and in viscous flow Cf (signed) and y+."""
+        return surface_table(self.mesh, self.wall_pressure, self.air, self.reference, self.wall_friction, self.y_plus)
 
     def cp(self):
         """DataFrame of Cp along the surface: part, side, x, y, z, x/c, Cp."""
-        return cp_table(self.mesh, self.wall_pressure, self.air, self.reference)
+        return self.surface().drop(columns=["Cf", "y+"], errors="ignore")
+
+    def turning_points(self):
+        """DataFrame of stagnation, separation and reattachment points: part, side, kind, x/c and its uncertainty."""
+        if not self.viscous:
+            raise InputError("inviscid flow does not separate; solve with model='laminar' or 'sa'.")
+        return turning_points(self.surface())
 
     def fields(self) -> dict[str, np.ndarray]:
-        """Cell fields in SI: pressure [Pa], velocity (n, 3) [m/s], temperature [K], density [kg/m^3], mach, cp."""
+        """Cell fields in SI: pressure [Pa], velocity (n, 3) [m/s], temperature [K], density [kg/m^3], mach, cp.
+
+        With a turbulence model also the eddy viscosity over the molecular one.
+        """
         q, air = self.flow.q, self.air
         pressure = air.pressure + q[:, 0] * air.density * air.sound_speed**2
         temperature = q[:, 4] * air.temperature
         velocity = q[:, 1:4] * air.sound_speed
-        return {"pressure": pressure, "velocity": velocity, "temperature": temperature, "density": pressure / (air.gas.R * temperature),
-                "mach": np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4]), "cp": q[:, 0] / (0.5 * air.mach**2)}  # fmt: skip
+        out = {"pressure": pressure, "velocity": velocity, "temperature": temperature, "density": pressure / (air.gas.R * temperature),
+               "mach": np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4]), "cp": q[:, 0] / (0.5 * air.mach**2)}  # fmt: skip
+        if self.model == "sa":
+            law = self.law
+            mu = law.viscosity * q[:, 4] ** 1.5 * (1.0 + law.sutherland) / (q[:, 4] + law.sutherland)
+            chi = np.maximum((1.0 + law.gamma * q[:, 0]) / q[:, 4] * law.viscosity * q[:, 5] / mu, 0.0)
+            out["eddy viscosity ratio"] = chi**4 / (chi**3 + 7.1**3)
+        return out
 
     def swing(self) -> dict[str, tuple[float, float]]:
         """(mean, half of peak to peak) of CL, CD, CM over the last half of the fine-mesh history (at most 40 steps)."""
@@ -129,8 +191,16 @@ class Solution:
                     f"{row.field} {row.extreme} {row.value:.4g} at x = {row.x:.4g}, z = {row.z:.4g} m is beyond the physical bound {row.bound:.4g}: look at the mesh there."
                 )
         c = self.forces.coefficients()
+        if self.viscous and self.model in WALL_MODELS:
+            wall = self.surface()["y+"].to_numpy()
+            coarse = float(np.mean(wall > 5.0))
+            if coarse > 0.05:
+                found.append(
+                    f"y+ is above 5 on {100 * coarse:.0f} % of the wall faces (largest {wall.max():.2g}): mesh with a smaller first_height."
+                )
         if (
-            self.mesh.dimension == 2
+            not self.viscous
+            and self.mesh.dimension == 2
             and self.air.mach < 0.5
             and abs(self.air.alpha) < 8
             and self.verdict == "settled"
@@ -147,11 +217,15 @@ class Solution:
         drop = self.history.drop()
         worst = float(drop[-1].max()) if len(drop) else 1.0
         fields = self.fields()
-        return {"mach": self.air.mach, "alpha": self.air.alpha, "reynolds": self.air.reynolds, **{k: c[k] for k in ("CL", "CD", "CM", "CX", "CZ")},
+        friction = {}
+        if self.viscous:
+            friction = {"CD pressure": self.forces.coefficients(cause="pressure")["CD"], "CD friction": self.forces.coefficients(cause="friction")["CD"],
+                        "y+ max": float(self.surface()["y+"].max())}  # fmt: skip
+        return {"mach": self.air.mach, "alpha": self.air.alpha, "reynolds": self.reynolds if self.viscous else self.air.reynolds, **{k: c[k] for k in ("CL", "CD", "CM", "CX", "CZ")},
                 "L/D": c["CL"] / c["CD"] if c["CD"] > LEAST_DRAG else float("nan"), "verdict": self.verdict,
                 "orders": round(-np.log10(max(worst, 1e-16)), 2), "drift": self.history.drift(),
                 "CL swing": swing["CL"][1] if self.verdict != "settled" else 0.0, "CD swing": swing["CD"][1] if self.verdict != "settled" else 0.0,
-                "cp min": float(fields["cp"].min()), "mach max": float(fields["mach"].max()), "model": self.model, "cells": self.mesh.n_cells,
+                **friction, "cp min": float(fields["cp"].min()), "mach max": float(fields["mach"].max()), "model": self.model, "cells": self.mesh.n_cells,
                 "mesh": self.mesh.fingerprint, "steps": int(self.history.column("step", 0)[-1]), "seconds": round(self.flow.seconds, 2), "reason": self.reason}  # fmt: skip
 
     def write(self, path: str | Path) -> Path:
@@ -210,7 +284,9 @@ def solve(
 ) -> Solution:
     """Solve the steady flow of `air` about `mesh`.
 
-    model: "euler" (inviscid). reference: typed reference quantities; without it those measured by the mesh generator.
+    model: "euler" (inviscid), "laminar", or "sa" (Spalart-Allmaras, fully turbulent). The Reynolds number of `air` is
+    taken on the chord of `reference`, so a mesh may be of any size; an `air` without one keeps its own viscosity.
+    reference: typed reference quantities; without it those measured by the mesh generator.
     start: a solution on the same mesh at a neighbouring condition. on_step: called with a dict after every step.
     Raises InputError for what can't be solved; a run that does not settle is a Solution with another verdict.
     """
@@ -233,16 +309,33 @@ def solve(
         raise InputError(
             f"mach = {air.mach:g} is below 0.01, where this compressible solver loses accuracy; raise it to 0.05 at equal Reynolds number."
         )
+    if model in WALL_MODELS:
+        _refuse_without_layers(mesh, air, reference, model)
     state = None
     if start is not None:
+        if start.model != model:
+            raise InputError(f"start was solved with model {start.model!r}, not {model!r}; leave it out.")
         if start.mesh.fingerprint != mesh.fingerprint:
             raise InputError("start belongs to another mesh; give a solution on the same one.")
         state = carry_over(start.flow.q, mesh, start.air, air, reference.chord)
-    flow = march(mesh, air, reference, settings, state, on_step)
+    flow = march(mesh, air, reference, settings, state, on_step, model=model)
     if start is not None and flow.verdict != "settled":
-        cold = march(mesh, air, reference, settings, None, on_step)
+        cold = march(mesh, air, reference, settings, None, on_step, model=model)
         if cold.verdict == "settled":
             flow = cold
     if flow.verdict == "settled" and flow.history.drift() > DRIFT:
         flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
     return Solution(mesh, air, reference, model, settings, flow, tuple(notes))
+
+
+def _refuse_without_layers(mesh: Mesh, air: Freestream, reference: Reference, model: str) -> None:
+    """InputError if the first cells are far too high for a model that resolves the wall layer."""
+    faces = mesh.faces_of("wall")
+    high = 2.0 * float(np.median(mesh.wall_distance[mesh.left[faces]])) / reference.chord
+    reynolds = air.mach * reference.chord / Scales.law(air, reference.chord).viscosity
+    fit = first_height(reynolds, 1.0)
+    if high > COARSEST_WALL * fit:
+        raise InputError(
+            f"model {model!r} needs thin layers at the wall: the first cells are {high:.2g} chords high, y+ about {high / fit:.0f}; "
+            f"mesh with first_height = {fit:.2g} (y+ 1 at Reynolds number {reynolds:.2g})."
+        )

@@ -14,7 +14,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationEr
 from zephyrum.air import Freestream, quantity
 from zephyrum.errors import FileError, InputError
 from zephyrum.flow import Settings
-from zephyrum.mesh import Mesh, mesh_airfoil
+from zephyrum.mesh import Layers, Mesh, mesh_airfoil, wall_layers
 from zephyrum.shape import Airfoil
 
 TEMPLATE = """# A Zephyrum study. Run it with:  zephyrum run {file}
@@ -31,14 +31,16 @@ chord = "1 m"             # true size
 [air]                     # any sufficient set: altitude, pressure, temperature, density, reynolds
 altitude = "0 ft"
 
-[mesh]
-topology = "O"            # O wraps the tail, C follows the wake
+[mesh]                    # lengths in chords
+topology = "O"            # O wraps the tail, C follows the wake (better with friction)
 around = 128              # cells on the surface; multiples of 16 nest best
-outward = 32              # cells from wall to farfield
-farfield = 100            # chords
+outward = 32              # cells from wall to farfield; without it they follow from the layers
+farfield = 100
+# y_plus = 1              # with friction: height of the first cell in wall units
+# growth = 1.2            # of successive layers
 
 [solver]
-model = "euler"
+model = "euler"           # "euler", "laminar", or "sa" (Spalart-Allmaras, fully turbulent)
 orders = 8                # decades of residual drop
 
 [sweep]
@@ -120,25 +122,27 @@ class AirTable(_Strict):
 
 
 class MeshTable(_Strict):
-    """Options of mesh_airfoil."""
+    """Options of mesh_airfoil, and the y+ from which first_height follows in viscous flow."""
 
-    topology: Literal["C", "O"] = "O"
+    topology: Literal["C", "O"] | None = None
     around: int = 128
-    outward: int | None = 32
+    outward: int | None = None
     farfield: float = 100.0
     first_height: float | None = None
     growth: float | None = None
     wake: int | None = None
+    y_plus: float | None = None
 
 
 class SolverTable(_Strict):
     """Model and settings."""
 
-    model: Literal["euler"] = "euler"
+    model: Literal["euler", "laminar", "sa"] = "euler"
     orders: float = 8.0
     steps: int = 200
     limiter: Literal["auto", "on", "off"] = "auto"
     kappa: float = 1.0 / 3.0
+    turbulence_order: Literal[1, 2] = 1
     gradient: Literal["green-gauss", "least-squares"] = "green-gauss"
 
 
@@ -206,8 +210,36 @@ class Study(_Strict):
         return chord
 
     def mesh_of(self, foil: Airfoil) -> Mesh:
-        """The mesh about the section."""
-        return mesh_airfoil(foil, **self.mesh.model_dump())
+        """The mesh about the section; what the file leaves open follows from the model."""
+        options = self.mesh.model_dump(exclude={"y_plus"})
+        layers = self.layers()
+        if layers is None:
+            options["topology"] = options["topology"] or "O"
+            if options["outward"] is None and options["growth"] is None:
+                options["outward"] = 32
+            return mesh_airfoil(foil, **options)
+        options["topology"] = options["topology"] or "C"
+        options["first_height"] = layers.first_height
+        if options["outward"] is None:
+            options |= {"outward": layers.count, "growth": None}
+        return mesh_airfoil(foil, **options)
+
+    def layers(self) -> Layers | None:
+        """Wall layers for the highest Reynolds number of the study; None in inviscid flow."""
+        if self.solver.model == "euler":
+            if self.mesh.y_plus is not None:
+                raise InputError('mesh.y_plus has no meaning with solver.model = "euler"; leave it out.')
+            return None
+        if self.mesh.y_plus is not None and self.mesh.first_height is not None:
+            raise InputError("mesh.y_plus and mesh.first_height are both given; drop one.")
+        machs = (self.sweep.mach if self.sweep else []) + ([self.refine.mach] if self.refine else [])
+        reynolds = max(self.freestream(mach).reynolds for mach in machs)
+        aim = 1.0 if self.mesh.y_plus is None else self.mesh.y_plus
+        layers = wall_layers(reynolds, aim, self.mesh.growth or 1.2, self.mesh.farfield)
+        if self.mesh.first_height is not None:
+            aim *= self.mesh.first_height / layers.first_height
+            layers = wall_layers(reynolds, aim, self.mesh.growth or 1.2, self.mesh.farfield)
+        return layers
 
     def freestream(self, mach: float, alpha: float = 0.0) -> Freestream:
         """The stream at one condition."""
