@@ -38,7 +38,7 @@ def plain_states(residual, q, f):
         return q[d.left[f]], q[d.right[f]]
     a, b = d.left[f], d.right[f]
     jump = q[b] - q[a]
-    far = [2.0 * residual.slopes[c] @ d.apart[f] - jump for c in (a, b)]
+    far = [2.0 * residual.slopes[c] @ way[f] - jump for c, way in ((a, d.ahead), (b, d.back))]
     mode = {"auto": 0, "on": 1, "off": 2}[residual.scheme.limiter]
     weight = limit_weight(mode, *q[a], *q[b], far[0][0], far[1][0], 1.4)
     states = []
@@ -46,7 +46,7 @@ def plain_states(residual, q, f):
         (a, d.to_left[f], d.share[f, 0], 1.0, far[0]),
         (b, d.to_right[f], d.share[f, 1], -1.0, far[1]),
     ):
-        rise = residual.slopes[c] @ r + sign * kappa * share * (jump - residual.slopes[c] @ d.apart[f])
+        rise = residual.slopes[c] @ r + sign * kappa * share * 0.5 * (jump - upwind)
         keep = np.array([van_albada(u, j, e)[0] for u, j, e in zip(upwind, jump, residual.eps, strict=True)])
         state = q[c] + rise * (1.0 - weight * (1.0 - keep))
         unsafe = 1.0 + 1.4 * state[0] < 0.2 * (1.0 + 1.4 * q[c, 0]) or state[4] < 0.2 * q[c, 4]

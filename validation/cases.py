@@ -4,7 +4,7 @@ import time
 
 import numpy as np
 
-from validation import manufactured
+from validation import manufactured, viscous
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
 from zephyrum.air import Freestream, Reference
@@ -162,4 +162,17 @@ def oblique_shock():
     ]
 
 
-CASES = (freestream_preserved, manufactured_euler, joukowski, karman_trefftz, naca_bands, oblique_shock)
+CASES = (
+    freestream_preserved,
+    manufactured_euler,
+    joukowski,
+    karman_trefftz,
+    naca_bands,
+    oblique_shock,
+    viscous.manufactured_navier_stokes,
+    viscous.blasius,
+    viscous.cylinder,
+    viscous.laminar_airfoil,
+    viscous.turbulent_plate,
+    viscous.turbulent_airfoil,
+)

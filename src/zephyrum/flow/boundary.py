@@ -4,6 +4,8 @@
 - farfield: one-dimensional Riemann invariants decide face by face what enters and what leaves (Thomas and Salas 1986,
   AIAA J. 24:1074); in two dimensions the outer state carries the compressible vortex of the lift found so far, so that
   a farfield at 30 to 100 chords acts like infinity.
+- outflow: the static pressure outside acts on what leaves, all else comes from inside, so that boundary layers and
+  wakes pass; what leaves faster than sound keeps its own pressure.
 - imposed: Roe's flux against a given outer state.
 Verified by tests/test_flow.py (freestream preserved) and validation/.
 """
@@ -17,8 +19,8 @@ from zephyrum.flow.gas import Scales
 from zephyrum.flow.kernels import serial
 from zephyrum.mesh import Mesh
 
-SLIP, FARFIELD, IMPOSED, NO_SLIP = range(4)
-CODES = {"wall": NO_SLIP, "slip": SLIP, "symmetry": SLIP, "farfield": FARFIELD, "imposed": IMPOSED}
+SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW = range(5)
+CODES = {"wall": NO_SLIP, "slip": SLIP, "symmetry": SLIP, "farfield": FARFIELD, "outflow": OUTFLOW, "imposed": IMPOSED}
 
 
 def code_of(role: str, model: str) -> int:
@@ -33,6 +35,9 @@ def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
         return 0.0, p * nx, p * ny, p * nz, 0.0
     if code == IMPOSED:
         return roe_flux(p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma)
+    if code == OUTFLOW:
+        own = u * nx + v * ny + w * nz
+        return exact_flux(p if own * own > T else pe, u, v, w, T, nx, ny, nz, gamma)
     g1 = gamma - 1.0
     ui, uo = u * nx + v * ny + w * nz, ue * nx + ve * ny + we * nz
     ai, ao = math.sqrt(T), math.sqrt(te)

@@ -16,8 +16,8 @@ class Domain:
     """Face and cell arrays of one mesh.
 
     left (nf,), right (ni,), normal (nf, 3), area (nf,); to_left (nf, 3), to_right (ni, 3): face centroid minus cell
-    centroid [m]; apart (ni, 3): right minus left centroid; share (ni, 2): how far along `apart` the face lies, from
-    either side; code (nb,): boundary roles; start, faces, sign: faces of each cell; g_start, g_cell, g_weight: gradient.
+    centroid [m]; ahead, back (ni, 3): from the left to the right centroid as the left and as the right cell see it (see
+    `_along_layers`); share (ni, 2): how far along the way the face lies, from either side; code (nb,): boundary roles; start, faces, sign: faces of each cell; g_start, g_cell, g_weight: gradient.
     `axes` are the active columns of the unknowns (p, u, v, w, T, turbulence), in two dimensions without v.
     lever (nb,): see `_levers`.
     """
@@ -29,7 +29,8 @@ class Domain:
     area: np.ndarray
     to_left: np.ndarray
     to_right: np.ndarray
-    apart: np.ndarray
+    ahead: np.ndarray
+    back: np.ndarray
     share: np.ndarray
     code: np.ndarray
     start: np.ndarray
@@ -64,8 +65,10 @@ class Domain:
         start, faces = mesh.cell_faces
         sign = np.where(mesh.left[faces] == np.repeat(np.arange(mesh.n_cells), np.diff(start)), 1.0, -1.0)
         code = np.concatenate([np.full(g.stop - g.start, code_of(g.role, model)) for g in mesh.groups])
+        ahead = _along_layers(mesh, mesh.left[:ni], to_left[:ni], apart)
+        back = -_along_layers(mesh, mesh.right, to_right, -apart)
         if mesh.dimension == 2:  # the plane: nothing happens along y
-            for vectors in (to_left, to_right, apart):
+            for vectors in (to_left, to_right, ahead, back):
                 vectors[:, 1] = 0.0
         axes = ([0, 1, 3, 4] if mesh.dimension == 2 else [0, 1, 2, 3, 4]) + [
             5 + k for k in range(len(EQUATIONS[model]))
@@ -75,10 +78,31 @@ class Domain:
         lever = _levers(mesh, normal, to_left, start_g, cell_g, weight_g)
         return cls(
             mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area,
-            to_left, to_right, apart, share, code.astype(np.int32),
+            to_left, to_right, ahead, back, share, code.astype(np.int32),
             start.astype(np.int32), faces.astype(np.int32), sign, mesh.cell_volume,
             start_g, cell_g, weight_g, np.array(axes), lever,
         )  # fmt: skip
+
+
+def _along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.ndarray) -> np.ndarray:
+    """(ni, 3) ways from the centroids of `cell` to those of their neighbours, to be multiplied by their gradients.
+
+    r: to the face, d: to the neighbour. Where thin layers bend round a wall, d leaves the layer by many of its heights
+    and the steep gradient across it would pose as a difference along it: there the way goes on straight through the face.
+    """
+    length = np.einsum("ij,ij->i", r, r)
+    share = np.einsum("ij,ij->i", r, d) / np.maximum(np.einsum("ij,ij->i", d, d), 1e-300)
+    aside = d - (np.einsum("ij,ij->i", d, r) / np.maximum(length, 1e-300))[:, None] * r
+    size = np.linalg.norm(aside, axis=1)
+    across = aside / np.maximum(size, 1e-300)[:, None]
+    start, faces = mesh.cell_faces
+    counts = np.diff(start)[cell]
+    owner = np.repeat(np.arange(len(cell)), counts)
+    entry = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts) + np.repeat(start[cell], counts)
+    shadow = 0.5 * np.abs(np.einsum("ij,ij->i", mesh.face_area[faces[entry]], across[owner]))
+    height = mesh.cell_volume[cell] / np.maximum(np.bincount(owner, shadow, len(cell)), 1e-300)
+    bent = fade_all(size / height, 0.75, 1.5)[:, None]
+    return (1.0 - bent) * d + bent * r / np.clip(share, 0.2, 1.0)[:, None]
 
 
 def _shares(to_left: np.ndarray, to_right: np.ndarray, apart: np.ndarray) -> np.ndarray:

@@ -56,7 +56,7 @@ def _step(m):
 
 @parallel
 def interior_jacobians(
-    q, g, left, right, normal, area, to_left, to_right, apart, share, kappa, slope, turbulent_slope, mode, eps, law,
+    q, g, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, mode, eps, law,
     model, axes, blocks, stiff, loose, limited, bend, sway, reach, speed
 ):  # fmt: skip
     """Blocks (nf, 2, nb, nb) = area dF/d(left, right state); wave speed times area (nf,) of every interior face.
@@ -74,7 +74,7 @@ def interior_jacobians(
         many = min(LANES, ni - low)
         s = np.empty(SIZE)
         base = np.empty(MOST * LANES)
-        gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, axes, model != EULER)
+        gather(s, low, q, g, left, right, normal, area, to_left, to_right, ahead, back, share, axes, model != EULER)
         reconstruct(s, kappa, slope, turbulent_slope, mode, eps, law.gamma, axes)
         if model != EULER:
             correct_slopes(s, axes)
@@ -305,7 +305,7 @@ def source_jacobians(q, g, wall, volume, law, axes, by_state, by_slope):
 
 @parallel
 def face_products(
-    v, gv, left, right, normal, to_left, to_right, apart, share, lever, code, kappa, slopes, model, blocks, stiff, loose,
+    v, gv, left, right, normal, to_left, to_right, ahead, back, share, lever, code, kappa, slopes, model, blocks, stiff, loose,
     limited, bend, sway, reach, dims, turbulent, out
 ):  # fmt: skip
     """Change of every face's flux for a change v (n, nb) of the cells with gradient gv (n, nb, 3), into out (nf, nb).
@@ -323,12 +323,13 @@ def face_products(
         if f < ni:
             b = right[f]
             sx, sy, sz = np.float32(to_right[f, 0]), np.float32(to_right[f, 1]), np.float32(to_right[f, 2])
-            dx, dy, dz = np.float32(apart[f, 0]), np.float32(apart[f, 1]), np.float32(apart[f, 2])
+            dx, dy, dz = np.float32(ahead[f, 0]), np.float32(ahead[f, 1]), np.float32(ahead[f, 2])
+            ex, ey, ez = np.float32(back[f, 0]), np.float32(back[f, 1]), np.float32(back[f, 2])
             kl, kr = np.float32(kappa * share[f, 0]), np.float32(kappa * share[f, 1])
             drift = np.float32(0.0)
             if limited[f]:
                 far_l = np.float32(2.0) * (gv[a, 0, 0] * dx + gv[a, 0, 1] * dy + gv[a, 0, 2] * dz) - v[b, 0] + v[a, 0]
-                far_r = np.float32(2.0) * (gv[b, 0, 0] * dx + gv[b, 0, 1] * dy + gv[b, 0, 2] * dz) - v[b, 0] + v[a, 0]
+                far_r = np.float32(2.0) * (gv[b, 0, 0] * ex + gv[b, 0, 1] * ey + gv[b, 0, 2] * ez) - v[b, 0] + v[a, 0]
                 drift = sway[f, 2 * nb] * far_l + sway[f, 2 * nb + 1] * far_r
                 for k in range(nb):
                     drift += sway[f, k] * v[a, k] + sway[f, nb + k] * v[b, k]
@@ -337,7 +338,7 @@ def face_products(
                 gr_l = gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz
                 gd_l = gv[a, k, 0] * dx + gv[a, k, 1] * dy + gv[a, k, 2] * dz
                 gr_r = gv[b, k, 0] * sx + gv[b, k, 1] * sy + gv[b, k, 2] * sz
-                gd_r = gv[b, k, 0] * dx + gv[b, k, 1] * dy + gv[b, k, 2] * dz
+                gd_r = gv[b, k, 0] * ex + gv[b, k, 1] * ey + gv[b, k, 2] * ez
                 if limited[f]:
                     vl = (
                         v[a, k]
@@ -500,7 +501,7 @@ class Jacobian:
         r = self.residual
         d = r.domain
         kappa, mode, slope, turbulent_slope = r.scheme.numbers()
-        interior_jacobians(q, r.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.apart, d.share, kappa,
+        interior_jacobians(q, r.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.ahead, d.back, d.share, kappa,
                            slope, turbulent_slope, mode, r.eps, r.law, r.model, d.axes, self.blocks, self.stiff, self.loose,
                            self.limited, self.bend, self.sway, self.reach, self.speed)  # fmt: skip
         boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, r.outer, slope, r.law, r.model,
@@ -524,7 +525,7 @@ class Jacobian:
         d = r.domain
         if self._slopes[0] or r.model != EULER:
             gradient(v, d.g_start, d.g_cell, self._weights, self._gv)
-        face_products(v, self._gv, d.left, d.right, d.normal, d.to_left, d.to_right, d.apart, d.share, d.lever, d.code,
+        face_products(v, self._gv, d.left, d.right, d.normal, d.to_left, d.to_right, d.ahead, d.back, d.share, d.lever, d.code,
                       r.scheme.kappa, self._slopes, r.model, self.blocks, self.stiff, self.loose, self.limited, self.bend,
                       self.sway, self.reach, self.dims, self.turbulent, self._flux)  # fmt: skip
         if self.swirl is not None and self.lift_row is not None:

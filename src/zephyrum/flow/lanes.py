@@ -2,7 +2,7 @@
 
 A block of faces is gathered into one flat scratch array, row after row of `LANES` numbers (row r, lane k at
 `r * LANES + k`), then worked on by loops without branches. Groups of `MOST` rows hold the two cells' unknowns, the
-rises g.r to the face and g.d along the line between the centroids on either side, the two face states, the mean of
+rises g.r to the face and g.d along the way between the centroids on either side, the two face states, the mean of
 the two gradients, and the flux. A last, part-filled block repeats its last face.
 Verified by tests/test_kernels.py (against face-by-face evaluation; J v against differences of the residual).
 """
@@ -19,7 +19,7 @@ SMALL_ANGLE = 0.2  # least cosine between a face's normal and the line between c
 _group = MOST * LANES
 OWN_L, OWN_R = 0 * _group, 1 * _group  # unknowns of the cells
 REACH_L, REACH_R = 2 * _group, 3 * _group  # g.r of either cell
-ALONG_L, ALONG_R = 4 * _group, 5 * _group  # g.d of either cell, d from left to right
+ALONG_L, ALONG_R = 4 * _group, 5 * _group  # g.d of either cell, each its own d, from left to right
 STATE_L, STATE_R = 6 * _group, 7 * _group
 FLUX = 8 * _group
 SLOPE_X, SLOPE_Y, SLOPE_Z = 9 * _group, 10 * _group, 11 * _group
@@ -29,7 +29,7 @@ SIZE = NORMAL + 3 * LANES
 
 
 @serial
-def gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, axes, viscous):
+def gather(s, low, q, g, left, right, normal, area, to_left, to_right, ahead, back, share, axes, viscous):
     """Fill the scratch `s` for faces low .. low + LANES; in two dimensions the y components are left at 0."""
     three = axes[2] == 2
     last = len(right) - 1
@@ -42,7 +42,8 @@ def gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, sh
     for k in range(LANES):
         f = min(low + k, last)
         a, b = left[f], right[f]
-        dx, dy, dz = apart[f, 0], apart[f, 1], apart[f, 2]
+        dx, dy, dz = ahead[f, 0], ahead[f, 1], ahead[f, 2]
+        ex, ey, ez = back[f, 0], back[f, 1], back[f, 2]
         rx, ry, rz = to_left[f, 0], to_left[f, 1], to_left[f, 2]
         sx, sy, sz = to_right[f, 0], to_right[f, 1], to_right[f, 2]
         s[SHARE_L + k], s[SHARE_R + k], s[AREA + k] = share[f, 0], share[f, 1], area[f]
@@ -54,13 +55,13 @@ def gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, sh
             s[OWN_L + row], s[OWN_R + row] = q[a, m], q[b, m]
             xa, za, xb, zb = g[a, m, 0], g[a, m, 2], g[b, m, 0], g[b, m, 2]
             reach_a, along_a = xa * rx + za * rz, xa * dx + za * dz
-            reach_b, along_b = xb * sx + zb * sz, xb * dx + zb * dz
+            reach_b, along_b = xb * sx + zb * sz, xb * ex + zb * ez
             if three:
                 ya, yb = g[a, m, 1], g[b, m, 1]
                 reach_a += ya * ry
                 along_a += ya * dy
                 reach_b += yb * sy
-                along_b += yb * dy
+                along_b += yb * ey
                 if viscous:
                     s[SLOPE_Y + row] = 0.5 * (ya + yb)
             if viscous:
@@ -68,6 +69,7 @@ def gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, sh
             s[REACH_L + row], s[ALONG_L + row] = reach_a, along_a
             s[REACH_R + row], s[ALONG_R + row] = reach_b, along_b
         if viscous:
+            dx, dy, dz = 0.5 * (dx + ex), 0.5 * (dy + ey), 0.5 * (dz + ez)
             nd = dx * normal[f, 0] + dy * normal[f, 1] + dz * normal[f, 2]
             s[ACROSS + k] = max(nd, SMALL_ANGLE * (dx * dx + dy * dy + dz * dz) ** 0.5)
 

@@ -63,7 +63,7 @@ def edge_state(q, g, c, f, to_left, slope, gamma):
 
 @parallel
 def interior_fluxes(
-    q, g, left, right, normal, area, to_left, to_right, apart, share, kappa, slope, turbulent_slope, mode, eps, law,
+    q, g, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, mode, eps, law,
     model, axes, out
 ):  # fmt: skip
     """Flux times area of every interior face into out (nf, m). Reads 2 x 4 m cell values and 18 of geometry a face."""
@@ -71,7 +71,7 @@ def interior_fluxes(
     for block in prange((ni + LANES - 1) // LANES):
         low = np.int64(block) * LANES
         s = np.empty(SIZE)
-        gather(s, low, q, g, left, right, normal, area, to_left, to_right, apart, share, axes, model != EULER)
+        gather(s, low, q, g, left, right, normal, area, to_left, to_right, ahead, back, share, axes, model != EULER)
         reconstruct(s, kappa, slope, turbulent_slope, mode, eps, law.gamma, axes)
         convect(s, nt, law.gamma)
         if model != EULER:
@@ -183,7 +183,9 @@ def source_of(q, g, c, wall, law, out):
     T = q[c, 4]
     rho = (1.0 + law.gamma * q[c, 0]) / T
     wx, wy, wz = g[c, 3, 1] - g[c, 2, 2], g[c, 1, 2] - g[c, 3, 0], g[c, 2, 0] - g[c, 1, 1]
-    vorticity = np.sqrt(wx * wx + wy * wy + wz * wz)
+    # rounded off at 0 by a share of nu / wall^2 that only counts where production does not
+    least = 0.03 * law.viscosity / (wall * wall)
+    vorticity = np.sqrt(wx * wx + wy * wy + wz * wz + least * least)
     rx = (law.gamma * g[c, 0, 0] - rho * g[c, 4, 0]) / T
     ry = (law.gamma * g[c, 0, 1] - rho * g[c, 4, 1]) / T
     rz = (law.gamma * g[c, 0, 2] - rho * g[c, 4, 2]) / T
@@ -254,7 +256,7 @@ class Residual:
         """(n, m) net outflow of each cell for states q (n, m) whose gradients were found last; scaled units times m^2."""
         d = self.domain
         kappa, mode, slope, turbulent_slope = self.scheme.numbers()
-        interior_fluxes(q, self.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.apart, d.share,
+        interior_fluxes(q, self.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.ahead, d.back, d.share,
                         kappa, slope, turbulent_slope, mode, self.eps, self.law, self.model, d.axes, self.flux)  # fmt: skip
         self.edge_fluxes(q, self.flux)
         out = np.empty_like(q)

@@ -16,7 +16,7 @@ from zephyrum.air import Reference
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.distance import distance_to_faces
 
-ROLES = ("wall", "slip", "symmetry", "farfield", "imposed")
+ROLES = ("wall", "slip", "symmetry", "farfield", "outflow", "imposed")
 
 
 @dataclass(frozen=True)

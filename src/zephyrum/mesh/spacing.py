@@ -18,7 +18,7 @@ def growth_ratio(first: float, total: float, n: int) -> float:
     def excess(log_r: float) -> float:
         return np.log(first) + np.log(np.expm1(n * log_r) / np.expm1(log_r)) - np.log(total)
 
-    return float(np.exp(brentq(excess, 1e-12, 5.0, xtol=1e-14)))
+    return float(np.exp(brentq(excess, 1e-12, min(5.0, 700.0 / n), xtol=1e-14)))
 
 
 def geometric(first: float, total: float, n: int) -> np.ndarray:

@@ -17,6 +17,13 @@ def section_order(mesh: Mesh, name: str) -> tuple[np.ndarray, list[str]]:
     # the fluid is on the left cell's side; seen so, the wall runs clockwise or not, but always consistently
     follow = dict(zip(edge[:, 0].tolist(), range(len(faces))))
     x = mesh.points
+    open_ends = sorted(set(edge[:, 0].tolist()) - set(edge[:, 1].tolist()))
+    if open_ends:  # a plate: along it from its free end, each face on the side that it looks to
+        chain = [follow[open_ends[0]]]
+        while (after := follow.get(int(edge[chain[-1], 1]))) is not None:
+            chain.append(after)
+        up = mesh.face_area[faces[chain], 2] < 0.0
+        return faces[chain], ["upper" if u else "lower" for u in up]
     # begin behind the tail: at the point farthest aft, the upper one of a blunt tail
     ends = x[edge[:, 0]]
     aft = ends[:, 0] > ends[:, 0].max() - 1e-9 * np.ptp(ends[:, 0]) - 1e-12

@@ -1,0 +1,136 @@
+"""Laminar and turbulent cases against exact boundary-layer theory and published bands: rows as in `cases`."""
+
+import time
+
+import numpy as np
+
+from validation import manufactured
+from validation.grids import plate, ring
+from zephyrum.air import Freestream, Reference
+from zephyrum.flow import Settings
+from zephyrum.mesh import mesh_airfoil, wall_layers
+from zephyrum.results import solve
+from zephyrum.shape import Airfoil
+
+
+def manufactured_navier_stokes():
+    """Order of accuracy with friction and conduction at Reynolds number 30 on the box."""
+    rows = []
+    for name, low, sizes, kind in (
+        ("smooth", 1.9, (64, 128, 256), {"perturbed": 0.0, "smooth": 0.08}),
+        ("perturbed 25 %", 1.7, (32, 64, 128), {"perturbed": 0.25, "smooth": 0.0}),
+    ):
+        begin = time.perf_counter()
+        order, _ = manufactured.orders(sizes, reynolds=30.0, **kind)
+        seconds = time.perf_counter() - begin
+        for k, unknown in enumerate(("p", "u", "w", "T")):
+            case = f"manufactured Navier-Stokes, Re 30, {name}"
+            rows.append((case, f"L1 order of {unknown}", low, 2.1 if low > 1.8 else 3.0, order[k], sizes[-1] ** 2, seconds))
+    return rows
+
+
+def _plate(model: str, reynolds: float, length: float, mach: float, sizes: tuple[int, int, int], y_plus: float):
+    """Solution on a plate of `length` [m] with `reynolds` a metre."""
+    first = wall_layers(reynolds * length, y_plus).first_height * length
+    mesh = plate(*sizes, length, first, 2.0)
+    reference = Reference(length * mesh.depth, length, mesh.depth, (0.0, 0.0, 0.0))
+    air = Freestream(mach=mach, reynolds=reynolds * length)
+    return solve(mesh, air, model, reference, Settings(vortex=False))
+
+
+def blasius():
+    """Friction of a laminar flat plate (Blasius 1908), away from its ends."""
+    begin = time.perf_counter()
+    s = _plate("laminar", 1e6, 1.0, 0.1, (128, 32, 96), 2.0)
+    table = s.surface()
+    x, cf = table["x"].to_numpy(), np.abs(table["Cf"].to_numpy())
+    own = (x > 0.2) & (x < 0.9)
+    ratio = cf[own] * np.sqrt(1e6 * x[own]) / 0.664
+    seconds, cells = time.perf_counter() - begin, s.mesh.n_cells
+    case = f"laminar plate, M 0.1, Re 1e6 ({s.verdict})"
+    rows = [(case, "Cf sqrt(Re_x) / 0.664, least for 0.2 < x < 0.9", 0.99, 1.01, float(ratio.min()), cells, seconds)]
+    rows.append((case, "the same, largest", 0.99, 1.01, float(ratio.max()), cells, seconds))
+    # profile at x = 0.5: u = 0.332 eta near the wall and u(eta = 3) = 0.846, u(5) = 0.9915 (White 2006, table 4-1)
+    c, q = s.mesh.cell_centroid, s.flow.q
+    column = np.unique(c[:, 0])[np.argmin(np.abs(np.unique(c[:, 0]) - 0.5))]
+    here = np.abs(c[:, 0] - column) < 1e-9
+    eta = c[here, 2] * np.sqrt(1e6 / column)
+    u = q[here, 1] / q[here, 1][np.argmin(np.abs(eta - 12.0))]
+    order = np.argsort(eta)
+    for at, exact in ((1.0, 0.32979), (3.0, 0.84605), (5.0, 0.99155)):
+        value = float(np.interp(at, eta[order], u[order]))
+        rows.append((case, f"u/U at eta = {at:g}", exact - 0.01, exact + 0.01, value, cells, seconds))
+    return rows
+
+
+def cylinder():
+    """Steady laminar flow past a circle."""
+    rows = []
+    for reynolds, drag, bubble in ((20, (1.99, 2.07), (0.89, 0.95)), (40, (1.485, 1.56), (2.13, 2.36))):
+        begin = time.perf_counter()
+        mesh = ring(192, 128, 4e-3, 80.0)
+        reference = Reference(mesh.depth, 1.0, mesh.depth, (0.0, 0.0, 0.0))
+        s = solve(mesh, Freestream(mach=0.1, reynolds=reynolds), "laminar", reference, Settings(vortex=False))
+        c, q = mesh.cell_centroid, s.flow.q
+        axis = (c[:, 0] > 0.5) & (np.abs(np.arctan2(c[:, 2], c[:, 0])) < 1.01 * np.pi / 192)
+        x = np.unique(np.round(c[axis, 0], 9))
+        u = np.array([q[axis & (np.abs(c[:, 0] - place) < 1e-6), 1].mean() for place in x])
+        back = np.flatnonzero((u[:-1] < 0.0) & (u[1:] >= 0.0))[-1]
+        length = x[back] - u[back] * (x[back + 1] - x[back]) / (u[back + 1] - u[back]) - 0.5
+        seconds = time.perf_counter() - begin
+        case = f"circle, Re {reynolds}, M 0.1 ({s.verdict})"
+        rows.append((case, "CD", *drag, s.forces.CD, mesh.n_cells, seconds))
+        rows.append((case, "length of the bubble, diameters", *bubble, float(length), mesh.n_cells, seconds))
+    return rows
+
+
+def laminar_airfoil():
+    """NACA 0012 at M 0.5, Re 5000."""
+    begin = time.perf_counter()
+    mesh = mesh_airfoil(Airfoil.naca("0012"), 192, 96, farfield=50.0, first_height=5e-4)
+    s = solve(mesh, Freestream(mach=0.5, reynolds=5000), "laminar")
+    points = s.turning_points()
+    place = float(points[points["kind"] == "separation"]["x/c"].iloc[0])
+    seconds = time.perf_counter() - begin
+    case = f"NACA 0012, M 0.5, Re 5000, alpha 0 ({s.verdict})"
+    return [
+        (case, "CD", 0.053, 0.057, s.forces.CD, mesh.n_cells, seconds),
+        (case, "separation, x/c", 0.80, 0.83, place, mesh.n_cells, seconds),
+    ]
+
+
+def turbulent_plate():
+    """Flat plate, fully turbulent, Re 5e6 a metre, 2 m."""
+    begin = time.perf_counter()
+    s = _plate("sa", 5e6, 2.0, 0.2, (160, 64, 128), 0.5)
+    table = s.surface()
+    cf = float(np.interp(0.97, table["x"], np.abs(table["Cf"])))
+    seconds = time.perf_counter() - begin
+    case = f"plate, SA, M 0.2, Re 5e6 a metre ({s.verdict})"
+    return [
+        (case, "Cf at x = 0.97 m", 0.00268, 0.00274, cf, s.mesh.n_cells, seconds),
+        (case, "CD of the plate", 0.00282, 0.00290, s.forces.CD, s.mesh.n_cells, seconds),
+    ]
+
+
+def turbulent_airfoil():
+    """NACA 0012, M 0.15, Re 6e6, Spalart-Allmaras, on 16k and 64k cells."""
+    rows = []
+    fine = {}
+    for around, outward, wake in ((160, 72, 32), (320, 144, 64)):
+        mesh = mesh_airfoil(Airfoil.naca("0012"), around, outward, farfield=100.0, first_height=7e-4 / outward**1.2, wake=wake)
+        for alpha, lift, drag in ((0.0, None, (0.00808, 0.00832)), (10.0, (1.085, 1.101), (0.01215, 0.01250)), (15.0, None, None)):
+            begin = time.perf_counter()
+            s = solve(mesh, Freestream(mach=0.15, reynolds=6e6, alpha=alpha), "sa")
+            seconds = time.perf_counter() - begin
+            case = f"NACA 0012, SA, M 0.15, Re 6e6, alpha {alpha:g} ({s.verdict})"
+            if mesh.n_cells > 30_000:
+                if lift:
+                    rows.append((case, "CL", *lift, s.forces.CL, mesh.n_cells, seconds))
+                if drag:
+                    rows.append((case, "CD", *drag, s.forces.CD, mesh.n_cells, seconds))
+                worst = {0.0: 2.0, 10.0: 4.0, 15.0: 8.0}[alpha]
+                gap = 100.0 * (fine[alpha] / s.forces.CD - 1.0)
+                rows.append((case, "CD on 16k cells against 64k [%]", -worst, worst, gap, 16128, seconds))
+            fine[alpha] = s.forces.CD
+    return rows
