@@ -25,7 +25,9 @@ def manufactured_navier_stokes():
         seconds = time.perf_counter() - begin
         for k, unknown in enumerate(("p", "u", "w", "T")):
             case = f"manufactured Navier-Stokes, Re 30, {name}"
-            rows.append((case, f"L1 order of {unknown}", low, 2.1 if low > 1.8 else 3.0, order[k], sizes[-1] ** 2, seconds))
+            rows.append(
+                (case, f"L1 order of {unknown}", low, 2.1 if low > 1.8 else 3.0, order[k], sizes[-1] ** 2, seconds)
+            )
     return rows
 
 
@@ -118,8 +120,14 @@ def turbulent_airfoil():
     rows = []
     fine = {}
     for around, outward, wake in ((160, 72, 32), (320, 144, 64)):
-        mesh = mesh_airfoil(Airfoil.naca("0012"), around, outward, farfield=100.0, first_height=7e-4 / outward**1.2, wake=wake)
-        for alpha, lift, drag in ((0.0, None, (0.00808, 0.00832)), (10.0, (1.085, 1.101), (0.01215, 0.01250)), (15.0, None, None)):
+        mesh = mesh_airfoil(
+            Airfoil.naca("0012"), around, outward, farfield=100.0, first_height=7e-4 / outward**1.2, wake=wake
+        )
+        for alpha, lift, drag in (
+            (0.0, None, (0.00808, 0.00832)),
+            (10.0, (1.085, 1.101), (0.01215, 0.01250)),
+            (15.0, None, None),
+        ):
             begin = time.perf_counter()
             s = solve(mesh, Freestream(mach=0.15, reynolds=6e6, alpha=alpha), "sa")
             seconds = time.perf_counter() - begin

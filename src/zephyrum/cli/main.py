@@ -64,7 +64,7 @@ def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
         )
     for row in rows:
         made.add_row(*[_cell(row.get(name), form) for name, form in columns.items()])
-    Console(width=None if sys.stdout.isatty() else 120).print(made)
+    Console(width=None if sys.stdout.isatty() else 150).print(made)
 
 
 HEADS = {

@@ -36,6 +36,8 @@ CFL_FLOOR = 1e-2
 CHANGE = 0.2  # largest relative change of pressure and temperature in one step
 HALVINGS = 5
 ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling one would stall moving shocks
+POOR = 0.7  # of the residual left by a full step in Newton's regime, above which half of it is tried as well
+NEWTON_CFL = 1e6
 WARM_CFL = 100.0
 FEWEST = {True: 3000, False: 900}  # cells of the coarsest mesh worth a start, in viscous and in inviscid flow
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
@@ -266,7 +268,7 @@ def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough:
             level.preconditioner.update(jacobian)
             rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
             change, krylov, _ = gmres(jacobian, level.preconditioner, rhs, tolerance, settings.krylov)
-            found = _search(level, q, R, change, rate, total) if np.isfinite(change).all() else None
+            found = _search(level, q, R, change, rate, total, cfl >= NEWTON_CFL) if np.isfinite(change).all() else None
             if found is not None:
                 break
             cfl *= 0.1
@@ -301,7 +303,7 @@ def _next_cfl(cfl: float, factor: float, ratio: float) -> float:
     return cfl
 
 
-def _search(level: _Level, q, R, change, rate, total):
+def _search(level: _Level, q, R, change, rate, total, newton: bool):
     """The longest acceptable step along `change`: (states, residual, factor), or None."""
     gamma = level.scales.gamma
     step = np.zeros_like(q)
@@ -311,6 +313,9 @@ def _search(level: _Level, q, R, change, rate, total):
     speed = float(np.sqrt(np.max(np.einsum("ij,ij->i", step[:, 1:4], step[:, 1:4]))))
     factor = min(1.0, CHANGE / max(pressure, heat, 1e-30), 1.0 / max(speed, 1e-30))
     old = conserved(q, gamma)
+    best = (
+        None  # a poor full step: two states may lie on either side of a bend and swap for ever, half a step ends that
+    )
     for _ in range(HALVINGS + 1):
         trial = q + factor * step
         if (1.0 + gamma * trial[:, 0] > 0.0).all() and (trial[:, 4] > 0.0).all():
@@ -318,6 +323,13 @@ def _search(level: _Level, q, R, change, rate, total):
             new = R_trial + rate[:, None] * (conserved(trial, gamma) - old)
             size = float(np.sqrt(np.sum((new * level.rows) ** 2)))
             if math.isfinite(size) and size <= ACCEPT * total:
-                return trial, R_trial, factor
+                if best is None and size > POOR * total and newton:
+                    best = trial, R_trial, factor, size, level.found, level.residual.outer
+                else:
+                    if best is not None and best[3] <= size:
+                        level.found, level.residual.outer = best[4:]
+                        level.residual.differentiate(best[0])
+                        return best[:3]
+                    return trial, R_trial, factor
         factor *= 0.5
-    return None
+    return None if best is None else best[:3]
