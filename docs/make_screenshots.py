@@ -5,6 +5,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+import zephyrum as zy
+from zephyrum.looks import draw_friction
 from zephyrum.looks.style import new_axes, save
 
 HERE = Path(__file__).parent
@@ -43,6 +45,14 @@ def terminal(words: list[str], name: str) -> None:
     save(figure, TARGET / f"{name}.png")
 
 
+def turbulent() -> zy.Solution:
+    """The Skerry section at Mach 0.2 with friction."""
+    foil = zy.Airfoil.read(DEMO / "section.dat")
+    layers = zy.wall_layers(reynolds=6.86e6, y_plus=1.0, growth=1.25, farfield=50.0)
+    mesh = zy.mesh_airfoil(foil, around=160, outward=layers.count, farfield=50.0, first_height=layers.first_height)
+    return zy.solve(mesh, zy.Freestream(mach=0.2, reynolds=6.86e6, alpha=10.0), model="sa")
+
+
 def main() -> None:
     """Draw everything."""
     TARGET.mkdir(exist_ok=True)
@@ -50,6 +60,7 @@ def main() -> None:
         subprocess.run([sys.executable, "-m", "zephyrum.cli.main", "demo", "--out", str(DEMO)], check=False)
     for name in FIGURES:
         shutil.copyfile(DEMO / "figures" / f"{name}.png", TARGET / f"{name}.png")
+    draw_friction(turbulent())[0].figure.savefig(TARGET / "friction.png")
     terminal(["show", "skerry-demo"], "show")
     terminal(["shape", "skerry-demo/section.dat", "--blunt", "0.005"], "shape")
     terminal(["mesh", "naca2412", "--topology", "C"], "mesh_command")
