@@ -101,7 +101,7 @@ def _along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.ndarray) ->
     entry = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts) + np.repeat(start[cell], counts)
     shadow = 0.5 * np.abs(np.einsum("ij,ij->i", mesh.face_area[faces[entry]], across[owner]))
     height = mesh.cell_volume[cell] / np.maximum(np.bincount(owner, shadow, len(cell)), 1e-300)
-    bent = fade_all(size / height, 0.75, 1.5)[:, None]
+    bent = fade_all(size / height, 3.0, 8.0)[:, None]
     return (1.0 - bent) * d + bent * r / np.clip(share, 0.2, 1.0)[:, None]
 
 
