@@ -114,9 +114,8 @@ class Progress:
         self.bar.update(self.task, description=f"refinement: {row['cells']} cells {row['verdict']}")
 
 
-POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g", "CD error": ".2g",
-         "mach max": ".2f", "verdict": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
-ORDER = ["mach", "alpha", "CL", "CD", "CD friction", *list(POLAR)[4:9], "y+ max", *list(POLAR)[9:]]
+POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g",
+         "CD error": ".2g", "mach max": ".2f", "y+ max": ".1f", "verdict": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
 REFINED = {
     "coefficient": "",
     "finest mesh": ".5f",
@@ -131,12 +130,10 @@ LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "v
 def print_outcome(outcome) -> None:
     """The tables of a study."""
     if outcome.polar is not None:
-        rows = outcome.polar.table.to_dict("records")
-        friction = {"CD friction": ".5f", "y+ max": ".1f"} if rows and "CD friction" in rows[0] else {}
-        columns = POLAR | friction
+        held = outcome.polar.table
         table(
-            rows,
-            {name: columns[name] for name in sorted(columns, key=ORDER.index)},
+            held.to_dict("records"),
+            {name: form for name, form in POLAR.items() if name in held},
             f"{outcome.study.title}: polar on {outcome.mesh.n_cells} cells",
         )
         rest = outcome.polar.table[outcome.polar.table["verdict"] != "settled"]

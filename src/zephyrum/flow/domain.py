@@ -17,7 +17,8 @@ class Domain:
 
     left (nf,), right (ni,), normal (nf, 3), area (nf,); to_left (nf, 3), to_right (ni, 3): face centroid minus cell
     centroid [m]; ahead, back (ni, 3): from the left to the right centroid as the left and as the right cell see it (see
-    `_along_layers`); share (ni, 2): how far along the way the face lies, from either side; code (nb,): boundary roles; start, faces, sign: faces of each cell; g_start, g_cell, g_weight: gradient.
+    `_along_layers`); share (ni, 2): how far along the way the face lies, from either side; code (nb,): boundary roles;
+    start, faces, sign: faces of each cell; g_start, g_cell, g_weight: gradient.
     `axes` are the active columns of the unknowns (p, u, v, w, T, turbulence), in two dimensions without v.
     lever (nb,): see `_levers`.
     """
@@ -84,6 +85,13 @@ class Domain:
         )  # fmt: skip
 
 
+def _entries(start: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """All entries of `rows` of a CSR array, one row after the other, and for each the place of its row in `rows`."""
+    counts = np.diff(start)[rows]
+    first = np.cumsum(counts) - counts
+    return np.repeat(np.arange(len(rows)), counts), np.arange(counts.sum()) + np.repeat(start[rows] - first, counts)
+
+
 def _along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.ndarray) -> np.ndarray:
     """(ni, 3) ways from the centroids of `cell` to those of their neighbours, to be multiplied by their gradients.
 
@@ -96,9 +104,7 @@ def _along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.ndarray) ->
     size = np.linalg.norm(aside, axis=1)
     across = aside / np.maximum(size, 1e-300)[:, None]
     start, faces = mesh.cell_faces
-    counts = np.diff(start)[cell]
-    owner = np.repeat(np.arange(len(cell)), counts)
-    entry = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts) + np.repeat(start[cell], counts)
+    owner, entry = _entries(start, cell)
     shadow = 0.5 * np.abs(np.einsum("ij,ij->i", mesh.face_area[faces[entry]], across[owner]))
     height = mesh.cell_volume[cell] / np.maximum(np.bincount(owner, shadow, len(cell)), 1e-300)
     bent = fade_all(size / height, 3.0, 8.0)[:, None]
@@ -130,9 +136,7 @@ def _levers(mesh: Mesh, normal, to_left, start, neighbour, weight) -> np.ndarray
     ni = mesh.n_interior
     cell, n = mesh.left[ni:], normal[ni:]
     high = np.einsum("ij,ij->i", to_left[ni:], n)
-    counts = np.diff(start)[cell]
-    owner = np.repeat(np.arange(len(cell)), counts)
-    entry = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts) + np.repeat(start[cell], counts)
+    owner, entry = _entries(start, cell)
     middle = mesh.cell_centroid
     away = high[owner] - np.einsum("ij,ij->i", middle[neighbour[entry]] - middle[cell[owner]], n[owner])
     slope = -np.einsum("ij,ij->i", weight[entry], n[owner]) * (away**2 - high[owner] ** 2)

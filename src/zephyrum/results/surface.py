@@ -80,14 +80,19 @@ def _signed(centre: np.ndarray, friction: np.ndarray, cp: np.ndarray, dimension:
         return np.linalg.norm(friction, axis=1)
     along = np.gradient(centre, axis=0)
     along /= np.linalg.norm(along, axis=1)[:, None]
-    front = centre[:, 0] < centre[:, 0].min() + 0.5 * np.ptp(centre[:, 0])
-    stagnation = int(np.argmax(np.where(front, cp, -np.inf)))
+    stagnation = _stagnation(centre[:, 0], cp)
     # the faces run from the upper tail to the nose and back along the lower side
     away = np.where(np.arange(len(centre)) < stagnation, -1.0, 1.0)
     return np.einsum("ij,ij->i", friction, along) * away
 
 
-def turning_points(table, kinds=("separation", "reattachment")):
+def _stagnation(x: np.ndarray, cp: np.ndarray) -> int:
+    """The face of highest Cp on the front half."""
+    front = x < x.min() + 0.5 * np.ptp(x)
+    return int(np.argmax(np.where(front, cp, -np.inf)))
+
+
+def turning_points(table):
     """DataFrame of the places where the friction of a `surface_table` changes sign: part, side, kind, x/c, +-.
 
     The uncertainty is half the distance of the two faces between which the sign changes.
@@ -97,8 +102,7 @@ def turning_points(table, kinds=("separation", "reattachment")):
     rows = []
     for part, own in table.groupby("part", sort=False):
         x, cf, cp, side = (own[name].to_numpy() for name in ("x/c", "Cf", "Cp", "side"))
-        front = x < x.min() + 0.5 * np.ptp(x)
-        stagnation = int(np.argmax(np.where(front, cp, -np.inf)))
+        stagnation = _stagnation(x, cp)
         rows.append({"part": part, "side": side[stagnation], "kind": "stagnation", "x/c": x[stagnation],
                      "+-": 0.5 * abs(x[min(stagnation + 1, len(x) - 1)] - x[stagnation - 1])})  # fmt: skip
         for walk in (range(stagnation - 2, 0, -1), range(stagnation + 2, len(x) - 1)):
@@ -108,6 +112,6 @@ def turning_points(table, kinds=("separation", "reattachment")):
                 if side[k] == "base" or side[n] == "base" or cf[k] * cf[n] > 0.0:
                     continue
                 share = cf[k] / (cf[k] - cf[n]) if cf[k] != cf[n] else 0.5
-                rows.append({"part": part, "side": side[k], "kind": kinds[0] if cf[k] > 0.0 else kinds[1],
+                rows.append({"part": part, "side": side[k], "kind": "separation" if cf[k] > 0.0 else "reattachment",
                              "x/c": x[k] + share * (x[n] - x[k]), "+-": 0.5 * abs(x[n] - x[k])})  # fmt: skip
     return pd.DataFrame(rows)
