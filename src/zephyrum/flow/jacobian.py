@@ -211,7 +211,7 @@ def _sway(s, k, mode, gamma, axes, out):
         out[i] = (moved - s[WEIGHT + k]) / DIFFERENCE
 
 
-@parallel
+@serial
 def boundary_jacobians(
     q, g, left, normal, area, to_left, lever, code, outer, slope, law, model, axes, first, blocks, stiff, loose, speed
 ):  # fmt: skip
@@ -220,8 +220,7 @@ def boundary_jacobians(
     blocks[:, 0] are derivatives to the edge state at a fixed cell, stiff those to the cell at a fixed edge state.
     """
     nb = len(axes)
-    for i in prange(len(code)):
-        e = np.int64(i)
+    for e in range(len(code)):
         f = first + e
         c = left[f]
         F, G = np.empty(MOST), np.empty(MOST)

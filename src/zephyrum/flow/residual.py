@@ -166,11 +166,10 @@ def edge_friction(q, g, c, f, e, normal, to_left, lever, code, outer, law, out):
     take_friction(slopes, state, mu, 0.0 if at_wall else heat, spread, nx, ny, nz, out)
 
 
-@parallel
+@serial
 def boundary_fluxes(q, g, left, normal, area, to_left, lever, code, outer, slope, law, model, first, out):
     """Flux times area of every boundary face, `first` being the number of the first one, into out (nf, m)."""
-    for i in prange(len(code)):
-        e = np.int64(i)
+    for e in range(len(code)):
         f = first + e
         edge_flux(q, g, left[f], f, e, normal, to_left, lever, code, outer, slope, law, model, -1, 0.0, out[f])
         for m in range(q.shape[1]):

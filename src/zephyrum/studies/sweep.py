@@ -10,7 +10,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from multiprocessing import get_context
 from multiprocessing.connection import Connection, wait
 from multiprocessing.process import BaseProcess
@@ -147,7 +147,7 @@ def sweep(
             if on_point is not None:
                 on_point(rows[point.name], len(rows), total)
     elif todo:
-        _spread(todo, rows, work, min(processes, len(todo)), total, on_point)
+        _spread(todo, rows, work, mesh, min(processes, len(todo)), total, on_point)
     notes = {"made by": "zephyrum.sweep", "mesh": mesh.recipe | {"fingerprint": mesh.fingerprint, "cells": mesh.n_cells},
              "reference": asdict(mesh.reference), "settings": asdict(settings), "model": model, "study": store.fingerprint,
              "air": [list(row) for row in base.table()]}  # fmt: skip
@@ -168,7 +168,7 @@ def _serve(line: Connection, work: tuple) -> None:
             line.send(error)
 
 
-def _spread(todo, rows, work, processes, total, on_point) -> None:
+def _spread(todo, rows, work, mesh, processes, total, on_point) -> None:
     """Compute `todo` on several processes, every point once its predecessor is there.
 
     Each worker has a line of its own and shares no queue or lock, so that one that is killed can't hold up the others.
@@ -185,6 +185,9 @@ def _spread(todo, rows, work, processes, total, on_point) -> None:
             worker.start()
             there.close()  # so that the end of the worker is the end of the line
             workers[here] = worker
+        # compiled here while the workers get ready: each of them would compile the same for itself
+        _, _, air, settings, model, *_ = work
+        solve(mesh.family()[-1], air, model, settings=replace(settings, steps=1))
         idle, running, waiting = list(workers), {}, list(todo)
         while waiting or running:
             for point in [p for p in waiting if p.after is None or p.after.name in rows][: len(idle)]:
