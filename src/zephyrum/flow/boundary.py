@@ -11,12 +11,15 @@ Verified by tests/test_flow.py (freestream preserved) and validation/.
 """
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from zephyrum.flow.flux import exact_flux, roe_flux
 from zephyrum.flow.gas import Scales
 from zephyrum.flow.kernels import serial
+from zephyrum.flow.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
 
 SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW = range(5)
@@ -59,24 +62,64 @@ def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
     )
 
 
-def outer_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool) -> np.ndarray:
+@dataclass(frozen=True, eq=False)
+class Walls:
+    """What the walls of one mesh do, a row for every boundary face (rows of other faces mean nothing).
+
+    velocity (nb, 3) [m/s]; temperature (nb,) [K], 0 where adiabatic; roughness (nb,): sand-grain height [m];
+    laminar (nb,): True where the boundary layer is held laminar.
+    """
+
+    velocity: np.ndarray
+    temperature: np.ndarray
+    roughness: np.ndarray
+    laminar: np.ndarray
+
+    @classmethod
+    def plain(cls, mesh: Mesh) -> "Walls":
+        """At rest, adiabatic, smooth, fully turbulent."""
+        n = mesh.n_faces - mesh.n_interior
+        return cls(np.zeros((n, 3)), np.zeros(n), np.zeros(n), np.zeros(n, dtype=bool))
+
+    def near(self, mesh: Mesh) -> np.ndarray:
+        """(n, 3) what each cell must know of the wall next to it (see `sources`)."""
+        distance = mesh.wall_distance
+        out = np.stack([distance, np.zeros(len(distance)), np.ones(len(distance))], axis=1)
+        if self.roughness.any() or self.laminar.any():
+            faces = mesh.faces_of("wall")
+            _, closest = cKDTree(mesh.face_centroid[faces]).query(mesh.cell_centroid)
+            own = (faces - mesh.n_interior)[closest]
+            out[:, 0] += ROUGH_SHIFT * self.roughness[own]
+            out[:, 1] = ROUGH_CHI * self.roughness[own] / out[:, 0]
+            out[:, 2] = ~self.laminar[own]
+        return out
+
+
+def outer_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: Walls | None = None) -> np.ndarray:
     """(n_boundary, m) scaled states outside every boundary face: the freestream, with the vortex of `lift` = CL chord [m].
 
     The vortex is that of a lifting section in compressible subsonic flow, with the pressure and temperature that keep
-    total enthalpy and entropy.
+    total enthalpy and entropy. A wall's row holds its velocity, its temperature (0: adiabatic) and the shift of the
+    wall distance by its roughness.
     """
-    states = np.tile(scales.freestream, (mesh.n_faces - mesh.n_interior, 1))
-    if not vortex or lift == 0.0:
-        return states
-    mach, gamma = scales.mach, scales.gamma
-    dx, _, dz = (mesh.face_centroid[mesh.n_interior :] - np.asarray(mesh.reference.point)).T
-    alpha = math.atan2(scales.freestream[3], scales.freestream[1])
-    r, theta = np.hypot(dx, dz), np.arctan2(dz, dx)
-    beta = math.sqrt(1.0 - mach**2)
-    around = 0.5 * lift * mach * beta / (2.0 * math.pi * r * (1.0 - (mach * np.sin(theta - alpha)) ** 2))
-    states[:, 1] += around * np.sin(theta)
-    states[:, 3] -= around * np.cos(theta)
-    speed2 = np.einsum("ij,ij->i", states[:, 1:4], states[:, 1:4])
-    states[:, 4] = 1.0 + 0.5 * (gamma - 1.0) * (mach**2 - speed2)
-    states[:, 0] = (states[:, 4] ** (gamma / (gamma - 1.0)) - 1.0) / gamma
+    ni = mesh.n_interior
+    states = np.tile(scales.freestream, (mesh.n_faces - ni, 1))
+    if vortex and lift != 0.0:
+        mach, gamma = scales.mach, scales.gamma
+        dx, _, dz = (mesh.face_centroid[ni:] - np.asarray(mesh.reference.point)).T
+        alpha = math.atan2(scales.freestream[3], scales.freestream[1])
+        r, theta = np.hypot(dx, dz), np.arctan2(dz, dx)
+        beta = math.sqrt(1.0 - mach**2)
+        around = 0.5 * lift * mach * beta / (2.0 * math.pi * r * (1.0 - (mach * np.sin(theta - alpha)) ** 2))
+        states[:, 1] += around * np.sin(theta)
+        states[:, 3] -= around * np.cos(theta)
+        speed2 = np.einsum("ij,ij->i", states[:, 1:4], states[:, 1:4])
+        states[:, 4] = 1.0 + 0.5 * (gamma - 1.0) * (mach**2 - speed2)
+        states[:, 0] = (states[:, 4] ** (gamma / (gamma - 1.0)) - 1.0) / gamma
+    wall = mesh.faces_of("wall") - ni
+    states[wall] = 0.0
+    if walls is not None:
+        states[wall, 1:4] = walls.velocity[wall] / scales.speed
+        states[wall, 4] = walls.temperature[wall] / scales.temperature
+        states[wall, 5:6] = ROUGH_SHIFT * walls.roughness[wall, None]
     return states

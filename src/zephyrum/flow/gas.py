@@ -12,18 +12,27 @@ import numpy as np
 
 from zephyrum.air import Freestream
 from zephyrum.flow.kernels import serial
+from zephyrum.flow.turbulence.sst import K_UNIT
 
-EQUATIONS = ("mass", "x-momentum", "y-momentum", "z-momentum", "energy", "turbulence")
+EQUATIONS = ("mass", "x-momentum", "y-momentum", "z-momentum", "energy", "turbulence", "turbulence rate")
 
 
 class Law(NamedTuple):
-    """The gas as the kernels want it: viscosity of the freestream in scaled units [m], Sutherland's S over T."""
+    """The gas as the kernels want it: viscosity of the freestream in scaled units [m], Sutherland's S over T.
+
+    k_unit: worth of one unit of the turbulence energy k (see `turbulence/sst.py`).
+    """
 
     gamma: float
     viscosity: float = 0.0
     sutherland: float = 0.4
     prandtl: float = 0.72
     turbulent_prandtl: float = 0.9
+    k_unit: float = 1.0
+
+    def viscosity_at(self, T):
+        """Sutherland's viscosity at scaled temperatures T (arrays), in scaled units."""
+        return self.viscosity * T**1.5 * (1.0 + self.sutherland) / (T + self.sutherland)
 
 
 @dataclass(frozen=True)
@@ -54,7 +63,7 @@ class Scales:
         viscosity = air.viscosity / (air.density * air.sound_speed)
         if air.reynolds is not None:
             viscosity = air.mach * chord / air.reynolds
-        return Law(gas.gamma, viscosity, gas.sutherland_S / air.temperature, gas.prandtl)
+        return Law(gas.gamma, viscosity, gas.sutherland_S / air.temperature, gas.prandtl, k_unit=K_UNIT * air.mach**2)
 
     def rows(self) -> np.ndarray:
         """(m,) size of the fluxes of mass, momentum, energy and turbulence, for scaling residuals."""

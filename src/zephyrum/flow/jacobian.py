@@ -18,6 +18,8 @@ from zephyrum.flow.lanes import (
     ALONG_L,
     ALONG_R,
     AREA,
+    BLEND,
+    FLOOR,
     FLUX,
     LANES,
     MOST,
@@ -41,11 +43,11 @@ from zephyrum.flow.lanes import (
     upwind_pressure,
 )
 from zephyrum.flow.limiter import limit_weight, van_albada
-from zephyrum.flow.residual import Residual, edge_flux, edge_friction, source_of
-from zephyrum.flow.turbulence import EULER
+from zephyrum.flow.residual import Residual, edge_flux, edge_friction, edge_unknowns
+from zephyrum.flow.sources import DIFFERENCE, closure_products, source_jacobians
 from zephyrum.flow.viscous import coefficients, correct_slopes, diffuse, viscosity
 
-DIFFERENCE = 1e-7
+LEAN = 1e-4  # relative difference for derivatives to the closure
 
 
 @serial
@@ -56,8 +58,8 @@ def _step(m):
 
 @parallel
 def interior_jacobians(
-    q, g, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, mode, eps, law,
-    model, axes, blocks, stiff, loose, limited, bend, sway, reach, speed
+    q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, mode,
+    eps, law, model, axes, blocks, stiff, loose, lean, limited, bend, sway, reach, speed
 ):  # fmt: skip
     """Blocks (nf, 2, nb, nb) = area dF/d(left, right state); wave speed times area (nf,) of every interior face.
 
@@ -66,17 +68,18 @@ def interior_jacobians(
     sway (ni, 2 nb + 2) are the weight's derivatives to the left and right states and the two upwind pressure
     differences, reach (ni, 2, nb) the derivative of each rise to the weight.
     In viscous flow stiff (nf, nb, nb) is minus the derivative of the flux to the difference of the cell values, and
-    loose (nf, 6) are area times (viscosity, conductivity, diffusion of turbulence) and the velocity at the face.
+    loose (nf, 7) are area times (viscosity, conductivity, two diffusions of turbulence) and the velocity at the face.
+    lean (ni, 2, nb) is half the derivative of the flux to the mean of the closure of SST (see `sources`).
     """
-    ni, nb, nt = len(right), len(axes), q.shape[1] - 5
+    ni, nb, nt = len(right), len(axes), max(len(model) - 1, 0)
     for block in prange((ni + LANES - 1) // LANES):
         low = np.int64(block) * LANES
         many = min(LANES, ni - low)
         s = np.empty(SIZE)
         base = np.empty(MOST * LANES)
-        gather(s, low, q, g, left, right, normal, area, to_left, to_right, ahead, back, share, axes, model != EULER)
+        gather(s, low, q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, axes, model)
         reconstruct(s, kappa, slope, turbulent_slope, mode, eps, law.gamma, axes)
-        if model != EULER:
+        if len(model) > 0:
             correct_slopes(s, axes)
         for col in range(-1, 2 * nb):
             j, side = col % nb, col // nb
@@ -84,8 +87,8 @@ def interior_jacobians(
             if col >= 0:
                 nudge(s, axes[j], h * (side == 0), h * (side == 1))
             convect(s, nt, law.gamma)
-            if model != EULER:
-                diffuse(s, nt > 0, law)
+            if len(model) > 0:
+                diffuse(s, model, law)
             if col < 0:
                 for k in range(MOST * LANES):
                     base[k] = s[FLUX + k]
@@ -95,6 +98,20 @@ def interior_jacobians(
                 row = axes[i] * LANES
                 for k in range(many):
                     blocks[low + k, side, i, j] = (s[FLUX + row + k] - base[row + k]) / h
+        if len(model) > 2:
+            for t in range(2):
+                row = FLOOR if t == 0 else BLEND
+                for k in range(LANES):
+                    s[row + k] += LEAN * (s[row + k] + LEAN)
+                convect(s, nt, law.gamma)
+                diffuse(s, model, law)
+                for k in range(LANES):
+                    s[row + k] = (s[row + k] - LEAN * LEAN) / (1.0 + LEAN)
+                for k in range(many):
+                    h = LEAN * (s[row + k] + LEAN)
+                    for i in range(nb):
+                        at = axes[i] * LANES + k
+                        lean[low + k, t, i] = 0.5 * (s[FLUX + at] - base[at]) / h
         for k in range(many):
             f = low + k
             un = 0.0
@@ -103,8 +120,8 @@ def interior_jacobians(
                 un += 0.5 * (s[STATE_L + row] + s[STATE_R + row]) * s[NORMAL + i * LANES + k]
             heat = 0.5 * (s[STATE_L + 4 * LANES + k] + s[STATE_R + 4 * LANES + k])
             speed[f] = area[f] * (abs(un) + np.sqrt(heat))
-            if model != EULER:
-                _stiffen(s, k, axes, law, stiff[f], loose[f])
+            if len(model) > 0:
+                _stiffen(s, k, axes, law, model, stiff[f], loose[f])
                 rho = (1.0 + 0.5 * law.gamma * (s[STATE_L + k] + s[STATE_R + k])) / heat
                 speed[f] += 2.0 * loose[f, 0] / (rho * s[ACROSS + k])
             weight = s[WEIGHT + k]
@@ -143,22 +160,24 @@ def interior_jacobians(
 
 
 @serial
-def _stiffen(s, k, axes, law, stiff, loose):
+def _stiffen(s, k, axes, law, model, stiff, loose):
     """Fill the viscous coefficients of lane k (see `interior_jacobians`)."""
     nb = len(axes)
-    turbulent = axes[nb - 1] > 4
-    state = np.empty(MOST)
+    nt = max(len(model) - 1, 0)
+    state = np.zeros(MOST)
     for j in range(nb):
         row = axes[j] * LANES + k
         state[axes[j]] = 0.5 * (s[STATE_L + row] + s[STATE_R + row])
-    mu, heat, spread = coefficients(state[0], state[4], state[5] if turbulent else 0.0, turbulent, law)
+    mu, heat, spread, spread_w = coefficients(
+        state[0], state[4], state[5], state[6], s[FLOOR + k], s[BLEND + k], model, law
+    )
     area, across = s[AREA + k], s[ACROSS + k]
-    loose[0], loose[1], loose[2] = area * mu, area * heat, area * spread
+    loose[0], loose[1], loose[2], loose[3] = area * mu, area * heat, area * spread, area * spread_w
     stiff[:, :] = 0.0
-    nv = nb - 3 if turbulent else nb - 2  # active velocities
+    nv = nb - 2 - nt  # active velocities
     for i in range(nv):
         m = axes[1 + i]
-        loose[3 + i] = state[m]
+        loose[4 + i] = state[m]
         for j in range(nv):
             nn = s[NORMAL + (m - 1) * LANES + k] * s[NORMAL + (axes[1 + j] - 1) * LANES + k] / 3.0
             stiff[1 + i, 1 + j] = area * mu / across * (nn + (1.0 if i == j else 0.0))
@@ -166,8 +185,8 @@ def _stiffen(s, k, axes, law, stiff, loose):
         for j in range(nv):
             stiff[1 + nv, 1 + j] += state[axes[1 + i]] * stiff[1 + i, 1 + j]
     stiff[1 + nv, 1 + nv] = area * heat / across
-    if turbulent:
-        stiff[nb - 1, nb - 1] = area * spread / across
+    for t in range(nt):
+        stiff[2 + nv + t, 2 + nv + t] = loose[2 + t] / across
 
 
 @serial
@@ -233,7 +252,7 @@ def boundary_jacobians(
         u, v, w = q[c, 1], q[c, 2], q[c, 3]
         un = u * normal[f, 0] + v * normal[f, 1] + w * normal[f, 2]
         speed[f] = area[f] * (abs(un) + np.sqrt(q[c, 4]))
-        if model != EULER and (code[e] == NO_SLIP or code[e] == IMPOSED):
+        if len(model) > 0 and (code[e] == NO_SLIP or code[e] == IMPOSED):
             # one more cell that only this face sees: the cell's own friction, at gradients held fixed
             own, frozen = np.empty((1, q.shape[1])), np.empty((1, q.shape[1], 3))
             own[0], frozen[0] = q[c], g[c]
@@ -241,74 +260,38 @@ def boundary_jacobians(
                 h = _step(axes[j])
                 F[:] = 0.0
                 G[:] = 0.0
-                edge_friction(own, frozen, 0, f, e, normal, to_left, lever, code, outer, law, F)
+                edge_friction(own, frozen, 0, f, e, normal, to_left, lever, code, outer, law, model, F)
                 own[0, axes[j]] += h
-                edge_friction(own, frozen, 0, f, e, normal, to_left, lever, code, outer, law, G)
+                edge_friction(own, frozen, 0, f, e, normal, to_left, lever, code, outer, law, model, G)
                 own[0, axes[j]] = q[c, axes[j]]
                 for n in range(nb):
                     stiff[f, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
             nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
             high = to_left[f, 0] * nx + to_left[f, 1] * ny + to_left[f, 2] * nz
             speed[f] += 2.0 * area[f] * viscosity(q[c, 4], law) / high
-            _loosen(q, c, e, code, outer, area[f], axes, law, loose[f])
+            _loosen(q, c, e, code, outer, area[f], high, axes, law, model, loose[f])
 
 
 @serial
-def _loosen(q, c, e, code, outer, area, axes, law, loose):
+def _loosen(q, c, e, code, outer, area, high, axes, law, model, loose):
     """Fill the viscous coefficients of a wall or an imposed boundary (see `interior_jacobians`)."""
     nb = len(axes)
-    turbulent = axes[nb - 1] > 4
-    loose[:] = 0.0
-    if code[e] == NO_SLIP:
-        mu, _, spread = coefficients(q[c, 0], q[c, 4], 0.0, False, law)
-        loose[0], loose[2] = area * mu, area * spread
-        return
-    mu, heat, spread = coefficients(outer[e, 0], outer[e, 4], outer[e, 5] if turbulent else 0.0, turbulent, law)
-    loose[0], loose[1], loose[2] = area * mu, area * heat, area * spread
-    for i in range(nb - 3 if turbulent else nb - 2):
-        loose[3 + i] = outer[e, axes[1 + i]]
-
-
-@parallel
-def source_jacobians(q, g, wall, volume, law, axes, by_state, by_slope):
-    """Volume times derivatives of the turbulence sources: by_state (n, nt, nb), by_slope (n, nt, nb, 3)."""
-    nb, m = len(axes), q.shape[1]
-    for i in prange(len(q)):
-        c = np.int64(i)
-        own, slopes = np.empty((1, m)), np.empty((1, m, 3))
-        base, moved = np.empty(2), np.empty(2)
-        own[0], slopes[0] = q[c], g[c]
-        source_of(own, slopes, 0, wall[c], law, base)
-        by_slope[c] = 0.0
-        for j in range(nb):
-            k = axes[j]
-            h = DIFFERENCE * max(abs(q[c, k]), 1.0)
-            own[0, k] += h
-            source_of(own, slopes, 0, wall[c], law, moved)
-            own[0, k] = q[c, k]
-            for t in range(m - 5):
-                by_state[c, t, j] = volume[c] * (moved[t] - base[t]) / h
-            if k == 0 or k == 4:  # gradients of density matter little: held fixed
-                continue
-            size = np.sqrt(g[c, k, 0] ** 2 + g[c, k, 1] ** 2 + g[c, k, 2] ** 2)
-            h = 1e-6 * size + 1e-12 / wall[c]
-            for d in range(3):
-                if d == 1 and axes[2] != 2:
-                    continue
-                slopes[0, k, d] += h
-                source_of(own, slopes, 0, wall[c], law, moved)
-                slopes[0, k, d] = g[c, k, d]
-                for t in range(m - 5):
-                    by_slope[c, t, j, d] = volume[c] * (moved[t] - base[t]) / h
+    nt = max(len(model) - 1, 0)
+    state = np.zeros(q.shape[1])
+    conducts, mu, heat, spread, spread_w = edge_unknowns(q, c, e, code, outer, high, law, model, state)
+    loose[0], loose[1], loose[2], loose[3] = area * mu, conducts * area * heat, area * spread, area * spread_w
+    for i in range(nb - 2 - nt):
+        loose[4 + i] = state[axes[1 + i]]
 
 
 @parallel
 def face_products(
-    v, gv, left, right, normal, to_left, to_right, ahead, back, share, lever, code, kappa, slopes, model, blocks, stiff, loose,
-    limited, bend, sway, reach, dims, turbulent, out
+    v, gv, change, left, right, normal, to_left, to_right, ahead, back, share, lever, code, kappa, slopes, model, blocks,
+    stiff, loose, lean, limited, bend, sway, reach, dims, out
 ):  # fmt: skip
     """Change of every face's flux for a change v (n, nb) of the cells with gradient gv (n, nb, 3), into out (nf, nb).
 
+    change (n, 2): that of the closure of SST (see `sources`).
     slopes (nb,): 1.0 for unknowns that are reconstructed at second order.
     """
     nb = len(dims)
@@ -358,24 +341,30 @@ def face_products(
                     vr = v[b, k] + slopes[k] * (gr_r - kr * (jump - gd_r))
                 for m in range(nb):
                     out[f, m] += blocks[f, 0, m, k] * vl + blocks[f, 1, m, k] * vr
-                if model != EULER:
+                if len(model) > 0:
                     gap = jump - np.float32(0.5) * (gd_l + gd_r)
                     for m in range(nb):
                         out[f, m] -= stiff[f, m, k] * gap
-            if model != EULER:
-                _spread(gv, a, b, f, normal, loose, nb, turbulent, out)
+            if len(model) > 0:
+                _spread(gv, a, b, f, normal, loose, nb, max(len(model) - 1, 0), out)
+            if len(model) > 2:
+                for t in range(2):
+                    by = change[a, t] + change[b, t]
+                    for m in range(nb):
+                        out[f, m] += lean[f, t, m] * by
         else:
             on = np.float32(0.0) if code[f - ni] == FARFIELD else np.float32(1.0)
             for k in range(nb):
                 vl = v[a, k] + on * slopes[k] * (gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz)
                 for m in range(nb):
                     out[f, m] += blocks[f, 0, m, k] * vl
-                if model != EULER:
+                if len(model) > 0:
                     for m in range(nb):
                         out[f, m] += stiff[f, m, k] * v[a, k]
-            if model != EULER and (code[f - ni] == NO_SLIP or code[f - ni] == IMPOSED):
+            if len(model) > 0 and (code[f - ni] == NO_SLIP or code[f - ni] == IMPOSED):
                 # what the cell's gradient has to do with the slopes at the face: see `edge_slopes`
                 one = np.zeros((1, nb, 3), dtype=np.float32)
+                fitted = nb - 1 if len(model) > 2 else nb  # log(omega) has no wall value to be fitted
                 along = np.float32(1.0) if code[f - ni] == IMPOSED else np.float32(0.0)
                 for k in range(1, nb):
                     gn = np.float32(0.0)
@@ -383,15 +372,16 @@ def face_products(
                         gn += gv[a, k, d] * np.float32(normal[f, d])
                     for d in range(3):
                         n = np.float32(normal[f, d])
-                        one[0, k, d] = along * (gv[a, k, d] - gn * n) - np.float32(lever[f - ni]) * gn * n
-                _spread(one, 0, 0, f, normal, loose, nb, turbulent, out)
+                        up = np.float32(lever[f - ni]) * gn * n if k < fitted else np.float32(0.0)
+                        one[0, k, d] = along * (gv[a, k, d] - gn * n) - up
+                _spread(one, 0, 0, f, normal, loose, nb, max(len(model) - 1, 0), out)
 
 
 @serial
-def _spread(gv, a, b, f, normal, loose, nb, turbulent, out):
+def _spread(gv, a, b, f, normal, loose, nb, nt, out):
     """Take the friction of the mean of two gradients off out[f]."""
     half = np.float32(0.5)
-    nv = nb - 3 if turbulent else nb - 2
+    nv = nb - 2 - nt
     two = nv == 2
     n0, n1, n2 = np.float32(normal[f, 0]), np.float32(normal[f, 1]), np.float32(normal[f, 2])
     bulk = np.float32(0.0)
@@ -413,7 +403,7 @@ def _spread(gv, a, b, f, normal, loose, nb, turbulent, out):
         total -= bulk * np.float32(normal[f, d])
         total *= loose[f, 0]
         out[f, 1 + i] -= total
-        work += loose[f, 3 + i] * total
+        work += loose[f, 4 + i] * total
     for j in range(1 + nv, nb):
         flow = half * (
             (gv[a, j, 0] + gv[b, j, 0]) * n0 + (gv[a, j, 1] + gv[b, j, 1]) * n1 + (gv[a, j, 2] + gv[b, j, 2]) * n2
@@ -423,7 +413,7 @@ def _spread(gv, a, b, f, normal, loose, nb, turbulent, out):
 
 
 @parallel
-def sum_products(flux, start, faces, sign, inertia, v, gv, by_state, by_slope, rows, dims, turbulent, out):
+def sum_products(flux, start, faces, sign, inertia, v, gv, by_state, by_slope, rows, dims, out):
     """out (n, nb) = rows * (signed sum of face products + inertia block times v - change of the sources)."""
     nb = len(dims)
     for i in prange(len(out)):
@@ -434,11 +424,12 @@ def sum_products(flux, start, faces, sign, inertia, v, gv, by_state, by_slope, r
                 total += inertia[c, k, m] * v[c, m]
             for e in range(start[c], start[c + 1]):
                 total += np.float32(sign[e]) * flux[faces[e], k]
-            if turbulent and k == nb - 1:
+            t = k - (nb - by_state.shape[1])
+            if t >= 0:
                 for m in range(nb):
-                    total -= by_state[c, 0, m] * v[c, m]
+                    total -= by_state[c, t, m] * v[c, m]
                     for d in range(3):
-                        total -= by_slope[c, 0, m, d] * gv[c, m, d]
+                        total -= by_slope[c, t, m, d] * gv[c, m, d]
             out[c, k] = rows[c, k] * total
 
 
@@ -469,9 +460,11 @@ class Jacobian:
         single = np.float32
         self.dims = d.dims
         self.blocks = np.zeros((nf, 2, nb, nb), dtype=single)
-        friction = nf if residual.model != EULER else 0
+        friction = nf if residual.model != "euler" else 0
         self.stiff = np.zeros((friction, nb, nb), dtype=single)
-        self.loose = np.zeros((friction, 6), dtype=single)
+        self.loose = np.zeros((friction, 7), dtype=single)
+        sst = residual.model == "sst"
+        self.lean = np.zeros((ni if sst else 0, 2, nb), dtype=single)
         self.limited = np.zeros(ni, dtype=np.bool_)
         self.bend = np.zeros((ni, 2, 3, nb), dtype=single)
         self.sway = np.zeros((ni, 2 * nb + 2), dtype=single)
@@ -480,6 +473,9 @@ class Jacobian:
         self.inertia = np.zeros((n, nb, nb), dtype=single)
         self.by_state = np.zeros((n if nt else 0, nt, nb), dtype=single)
         self.by_slope = np.zeros((n if nt else 0, nt, nb, 3), dtype=single)
+        self.closure_state = np.zeros((n, 2 if sst else 0, nb), dtype=single)
+        self.closure_slope = np.zeros((n, 2 if sst else 0, nb, 3), dtype=single)
+        self._change = np.zeros((n if sst else 0, 2), dtype=single)
         self.rows = np.ones((n, nb), dtype=single)
         # the farfield's answer to lift: flux change of each boundary face per unit of lift, and lift per wall flux
         self.swirl: np.ndarray | None = None
@@ -490,23 +486,19 @@ class Jacobian:
         _, _, slope, turbulent_slope = residual.scheme.numbers()
         self._slopes = np.where(d.axes < 5, slope, turbulent_slope).astype(single)
 
-    @property
-    def turbulent(self) -> bool:
-        """Whether a turbulence equation is part of the system."""
-        return self.residual.domain.columns > 5
-
     def linearise(self, q: np.ndarray) -> None:
         """Blocks and wave speeds at the state of the last call of the residual (whose gradients are used)."""
         r = self.residual
         d = r.domain
         kappa, mode, slope, turbulent_slope = r.scheme.numbers()
-        interior_jacobians(q, r.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.ahead, d.back, d.share, kappa,
-                           slope, turbulent_slope, mode, r.eps, r.law, r.model, d.axes, self.blocks, self.stiff, self.loose,
-                           self.limited, self.bend, self.sway, self.reach, self.speed)  # fmt: skip
-        boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, r.outer, slope, r.law, r.model,
+        interior_jacobians(q, r.slopes, r.closure, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.ahead, d.back, d.share, kappa,
+                           slope, turbulent_slope, mode, r.eps, r.law, r.key, d.axes, self.blocks, self.stiff, self.loose,
+                           self.lean, self.limited, self.bend, self.sway, self.reach, self.speed)  # fmt: skip
+        boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, r.outer, slope, r.law, r.key,
                            d.axes, d.mesh.n_interior, self.blocks, self.stiff, self.loose, self.speed)  # fmt: skip
-        if self.turbulent:
-            source_jacobians(q, r.slopes, r.wall, d.volume, r.law, d.axes, self.by_state, self.by_slope)
+        if d.columns > 5:
+            source_jacobians(q, r.slopes, r.near, d.volume, r.law, r.key, d.axes, self.by_state, self.by_slope,
+                             self.closure_state, self.closure_slope)  # fmt: skip
 
     def wave_sum(self) -> np.ndarray:
         """(n,) half the sum of wave speed times area over each cell's faces: volume over time step at CFL 1."""
@@ -522,13 +514,15 @@ class Jacobian:
         """out (n, nb) = rows (inertia + dR/dq) v, single precision."""
         r = self.residual
         d = r.domain
-        if self._slopes[0] or r.model != EULER:
+        if self._slopes[0] or r.model != "euler":
             gradient(v, d.g_start, d.g_cell, self._weights, self._gv)
-        face_products(v, self._gv, d.left, d.right, d.normal, d.to_left, d.to_right, d.ahead, d.back, d.share, d.lever, d.code,
-                      r.scheme.kappa, self._slopes, r.model, self.blocks, self.stiff, self.loose, self.limited, self.bend,
-                      self.sway, self.reach, self.dims, self.turbulent, self._flux)  # fmt: skip
+        if len(self._change):
+            closure_products(v, self._gv, self.closure_state, self.closure_slope, self._change)
+        face_products(v, self._gv, self._change, d.left, d.right, d.normal, d.to_left, d.to_right, d.ahead, d.back, d.share, d.lever, d.code,
+                      r.scheme.kappa, self._slopes, r.key, self.blocks, self.stiff, self.loose, self.lean, self.limited, self.bend,
+                      self.sway, self.reach, self.dims, self._flux)  # fmt: skip
         if self.swirl is not None and self.lift_row is not None:
             ni = d.mesh.n_interior
             self._flux[ni:] += self.swirl * np.float32(np.sum(self._flux[ni:] * self.lift_row))
         sum_products(self._flux, d.start, d.faces, d.sign, self.inertia, v, self._gv, self.by_state, self.by_slope,
-                     self.rows, self.dims, self.turbulent, out)  # fmt: skip
+                     self.rows, self.dims, out)  # fmt: skip

@@ -308,7 +308,7 @@ def _subtract(basis, used, h, w, partial):
 def gmres(jacobian: Jacobian, preconditioner: Preconditioner, rhs: np.ndarray, tolerance: float, most: int):
     """Solve rows (J) x = rhs approximately: x (n, nb), iterations, reached relative residual.
 
-    No restart; stops at `most` vectors. Its sums run over fixed chunks, so the answer does not depend on threads.
+    No restart; stops at `most` vectors; x is not finite where the matrix is not. Its sums run over fixed chunks, so the answer does not depend on threads.
     """
     shape = rhs.shape
     size = rhs.size
@@ -349,7 +349,7 @@ def gmres(jacobian: Jacobian, preconditioner: Preconditioner, rhs: np.ndarray, t
             break
         basis[j + 1] = flat / np.float32(length)
     if used == 0:
-        return np.zeros(shape, dtype=np.float32), 0, 1.0
+        return np.full(shape, np.nan, dtype=np.float32), 0, 1.0
     y = np.linalg.solve(np.triu(H[:used, :used]), right[:used])
     flat[:] = 0.0
     _subtract(basis, used, -y.astype(np.float32), flat, partial)

@@ -14,6 +14,7 @@ from zephyrum.flow.limiter import limit_weight, van_albada
 LANES = 32
 MOST = 7  # unknowns of a cell: five of the mean flow, at most two of turbulence
 SAFE = 0.2  # a face value of pressure or temperature below this share of the cell's is not used
+SLOW = 1e-5  # mass flux, in speeds of sound, at which upwinding of turbulence is rounded off: Newton stalls on a kink
 SMALL_ANGLE = 0.2  # least cosine between a face's normal and the line between centroids that is divided by
 
 _group = MOST * LANES
@@ -23,15 +24,15 @@ ALONG_L, ALONG_R = 4 * _group, 5 * _group  # g.d of either cell, each its own d,
 STATE_L, STATE_R = 6 * _group, 7 * _group
 FLUX = 8 * _group
 SLOPE_X, SLOPE_Y, SLOPE_Z = 9 * _group, 10 * _group, 11 * _group
-SHARE_L, SHARE_R, AREA, WEIGHT, SAFE_L, SAFE_R, ACROSS = (12 * _group + k * LANES for k in range(7))
+SHARE_L, SHARE_R, AREA, WEIGHT, SAFE_L, SAFE_R, FLOOR, BLEND, ACROSS = (12 * _group + k * LANES for k in range(9))
 NORMAL = ACROSS + LANES  # ACROSS: distance between the centroids along the normal
 SIZE = NORMAL + 3 * LANES
 
 
 @serial
-def gather(s, low, q, g, left, right, normal, area, to_left, to_right, ahead, back, share, axes, viscous):
+def gather(s, low, q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, axes, model):
     """Fill the scratch `s` for faces low .. low + LANES; in two dimensions the y components are left at 0."""
-    three = axes[2] == 2
+    three, viscous = axes[2] == 2, len(model) > 0
     last = len(right) - 1
     if not three:
         for group in (OWN_L, OWN_R, STATE_L, STATE_R, SLOPE_X, SLOPE_Y, SLOPE_Z):
@@ -68,6 +69,9 @@ def gather(s, low, q, g, left, right, normal, area, to_left, to_right, ahead, ba
                 s[SLOPE_X + row], s[SLOPE_Z + row] = 0.5 * (xa + xb), 0.5 * (za + zb)
             s[REACH_L + row], s[ALONG_L + row] = reach_a, along_a
             s[REACH_R + row], s[ALONG_R + row] = reach_b, along_b
+        if len(model) > 1:
+            s[FLOOR + k] = 0.5 * (closure[a, 0] + closure[b, 0])
+            s[BLEND + k] = 0.5 * (closure[a, 1] + closure[b, 1])
         if viscous:
             dx, dy, dz = 0.5 * (dx + ex), 0.5 * (dy + ey), 0.5 * (dz + ez)
             nd = dx * normal[f, 0] + dy * normal[f, 1] + dz * normal[f, 2]
@@ -176,4 +180,5 @@ def convect(s, n_turbulent, gamma):
     for m in range(5, 5 + n_turbulent):
         for k in range(LANES):
             mass, a, b = s[FLUX + k], s[STATE_L + m * LANES + k], s[STATE_R + m * LANES + k]
-            s[FLUX + m * LANES + k] = 0.5 * (mass * (a + b) - abs(mass) * (b - a))
+            rounded = (mass * mass + (SLOW * s[AREA + k]) ** 2) ** 0.5
+            s[FLUX + m * LANES + k] = 0.5 * (mass * (a + b) - rounded * (b - a))

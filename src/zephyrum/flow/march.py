@@ -17,7 +17,7 @@ import numpy as np
 from zephyrum.air import Freestream, Reference
 from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError
-from zephyrum.flow.boundary import outer_states
+from zephyrum.flow.boundary import Walls, outer_states
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import EQUATIONS, Scales, conserved
 from zephyrum.flow.gradient import METHODS
@@ -26,14 +26,17 @@ from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.krylov import Preconditioner, gmres
 from zephyrum.flow.limiter import MODES
 from zephyrum.flow.residual import Residual, Scheme
-from zephyrum.flow.start import alpha_walk, carry_over, first_guess, prolong
-from zephyrum.flow.turbulence import INFLOWS, SCALES
+from zephyrum.flow.start import alpha_walk, carry_over, first_guess, prolong, sublayer_rate
+from zephyrum.flow.turbulence import inflow, typical
+from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
 
 KRYLOV_TOLERANCE = (0.1, 0.5)  # of a Newton step; looser only when the target is nearly reached
 CFL_CAP = 1e8
 CFL_FLOOR = 1e-2
 CHANGE = 0.2  # largest relative change of pressure and temperature in one step
+LEAST_FACTOR = 0.1  # a step that has to be shortened more is not taken: the time step is
+RATE_CHANGE = 2.0  # largest change of log(omega) in one step
 HALVINGS = 5
 ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling one would stall moving shocks
 POOR = 0.7  # of the residual left by a full step in Newton's regime, above which half of it is tried as well
@@ -84,11 +87,13 @@ class Settings:
 
 @dataclass(frozen=True, eq=False)
 class Flow:
-    """What a march leaves: scaled states q (n, m), boundary pressures (nb,) and tractions (nb, 3), verdict, history."""
+    """What a march leaves: scaled states q (n, m), boundary pressures (nb,) and tractions (nb, 3), eddy over molecular viscosity (n,),
+    verdict, history."""
 
     q: np.ndarray
     boundary_pressure: np.ndarray
     traction: np.ndarray
+    eddies: np.ndarray
     scales: Scales
     verdict: str
     reason: str
@@ -109,26 +114,34 @@ class _Level:
         model: str,
         source=None,
         outer=None,
+        walls: Walls | None = None,
     ):
         self.mesh, self.depth, self.air, self.reference, self.settings = mesh, depth, air, reference, settings
-        self.scales = Scales.of(air, INFLOWS[model], SCALES[model])
         self.law = Scales.law(air, reference.chord)
+        self.scales = Scales.of(air, inflow(model, self.law, air.mach, reference.chord), typical(model))
+        self.walls = Walls.plain(mesh) if walls is None else walls
         self.domain = Domain.of(mesh, settings.gradient, model)
         self.vortex = (
             settings.vortex and mesh.dimension == 2 and air.mach < 1.0 and mesh.reference is not None and outer is None
         )
-        first = outer_states(mesh, self.scales, 0.0, False) if outer is None else outer
-        self.residual = Residual(self.domain, settings.scheme(), self.law, air.mach, first, source, model)
+        first = outer_states(mesh, self.scales, 0.0, False, self.walls) if outer is None else outer
+        near = self.walls.near(mesh) if self.domain.columns > 5 else None
+        self.residual = Residual(self.domain, settings.scheme(), self.law, air.mach, first, source, model, near)
         self.jacobian = Jacobian(self.residual)
         self.preconditioner = Preconditioner(self.domain)
         rows = 1.0 / (self.scales.rows()[None, :] * np.sqrt(self.domain.volume)[:, None])
+        if self.domain.columns > 6:  # omega grows without bound towards a wall: its equation is weighed by its own rate
+            rate = np.exp(sublayer_rate(mesh, self.law)) * reference.chord / air.mach
+            rows[:, 6] /= 1.0 + BETA[0] * rate
         self.rows = rows
         self.jacobian.rows[:] = rows[:, self.domain.axes]
         self.body = mesh.faces_of("wall")
         self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
         self._dynamic = 0.5 * air.mach**2 * reference.area
         self._arm = mesh.face_centroid[self.body] - np.asarray(reference.point)
-        still = np.tile(np.r_[self.scales.freestream[:5], self.scales.turbulence], (mesh.n_cells, 1))
+        still = np.tile(self.scales.freestream, (mesh.n_cells, 1))
+        if self.domain.columns > 5:  # with a layer's turbulence (of omega that of the freestream)
+            still[:, 5] = self.scales.turbulence[0]
         first = self.norms(self.residual(still))
         first[1:4] = np.sqrt(np.sum(first[1:4] ** 2))  # momentum is one vector
         self.start_norm = np.maximum(first, 1e-30)
@@ -169,7 +182,7 @@ class _Level:
         self.jacobian.lift_row = row[:, axes]
 
     def _outer(self, lift: float) -> np.ndarray:
-        return outer_states(self.mesh, self.scales, lift * self.reference.area / self.mesh.depth, True)
+        return outer_states(self.mesh, self.scales, lift * self.reference.area / self.mesh.depth, True, self.walls)
 
 
 def march(
@@ -182,11 +195,12 @@ def march(
     source: np.ndarray | None = None,
     outer: np.ndarray | None = None,
     model: str = "euler",
+    walls: Callable[[Mesh], Walls] | None = None,
 ) -> Flow:
     """March to a steady state on `mesh`, from a cold start over its coarser relatives or from states `start` (n, m).
 
     model: one of `MODELS`. on_step receives a dict of the columns of History after each step. `source` (n, m) and `outer` (nb, m), in scaled
-    units, serve verification with manufactured solutions. Ends with a verdict, never with an exception from within.
+    units, serve verification with manufactured solutions. walls: gives what the walls of a mesh do. Ends with a verdict, never with an exception from within.
     """
     settings = settings or Settings()
     begin = time.perf_counter()
@@ -203,7 +217,8 @@ def march(
             here = air if alpha == air.alpha else air.turned(alpha=alpha)
             # steps on the way to alpha are recorded as one level coarser than the coarsest
             label = depth if alpha == air.alpha else len(family)
-            before, level = level, _Level(family[depth], label, here, reference, settings, model, source, outer)
+            own = None if walls is None else walls(family[depth])
+            before, level = level, _Level(family[depth], label, here, reference, settings, model, source, outer, own)
             cfl = WARM_CFL
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
@@ -211,11 +226,11 @@ def march(
             elif before is not previous:
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
             elif previous is not None:
-                q = prolong(q, previous.domain, level.domain, level.scales.gamma)
+                q = prolong(q, previous.domain, level.domain, level.law)
             rough = depth > 0 or alpha != air.alpha
             q, verdict, reason = _march_level(level, q, cfl, history, on_step, begin, rough)
     return Flow(
-        q, level.residual.boundary_pressure(q), level.residual.tractions(q), level.scales, verdict, reason, history,
+        q, level.residual.boundary_pressure(q), level.residual.tractions(q), level.residual.eddies(q), level.scales, verdict, reason, history,
         time.perf_counter() - begin,
     )  # fmt: skip
 
@@ -296,7 +311,7 @@ def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough:
 def _next_cfl(cfl: float, factor: float, ratio: float) -> float:
     """CFL number after a step taken with `factor` that multiplied the residual by `ratio`."""
     if factor < 0.3:
-        return max(0.5 * cfl, CFL_FLOOR)
+        return max((0.5 if factor > 0.05 else 0.2) * cfl, CFL_FLOOR)
     if factor > 0.9:
         grow = 1.5 if ratio > 1.2 else max(2.0, min(1.0 / max(ratio, 1e-3), 10.0))
         return min(cfl * grow, CFL_CAP)
@@ -312,6 +327,12 @@ def _search(level: _Level, q, R, change, rate, total, newton: bool):
     heat = float(np.max(np.abs(step[:, 4]) / q[:, 4]))
     speed = float(np.sqrt(np.max(np.einsum("ij,ij->i", step[:, 1:4], step[:, 1:4]))))
     factor = min(1.0, CHANGE / max(pressure, heat, 1e-30), 1.0 / max(speed, 1e-30))
+    if q.shape[1] > 6:
+        factor = min(factor, RATE_CHANGE / max(float(np.abs(step[:, 6]).max()), 1e-30))
+    if factor < LEAST_FACTOR:
+        return None
+    import os
+    if os.environ.get('DBG'): print('lim p %.3g T %.3g u %.3g w %.3g k %.3g'%(pressure,heat,speed,np.abs(step[:,6]).max() if q.shape[1]>6 else 0,np.abs(step[:,5]).max() if q.shape[1]>5 else 0), 'fac %.3g'%factor, end=' ')
     old = conserved(q, gamma)
     best = (
         None  # a poor full step: two states may lie on either side of a bend and swap for ever, half a step ends that
@@ -322,6 +343,7 @@ def _search(level: _Level, q, R, change, rate, total, newton: bool):
             R_trial = level.evaluate(trial)
             new = R_trial + rate[:, None] * (conserved(trial, gamma) - old)
             size = float(np.sqrt(np.sum((new * level.rows) ** 2)))
+            if os.environ.get('DBG'): print(' r%.3g'%(size/total), (np.linalg.norm(new*level.rows,axis=0)/np.linalg.norm(R*level.rows,axis=0)).round(2), 'at',level.mesh.cell_centroid[int(np.argmax(np.abs(new * level.rows).max(axis=1)))][[0,2]], 'eq',int(np.argmax(np.abs(new * level.rows).max(axis=0))))
             if math.isfinite(size) and size <= ACCEPT * total:
                 if best is None and size > POOR * total and newton:
                     best = trial, R_trial, factor, size, level.found, level.residual.outer

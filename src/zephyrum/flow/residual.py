@@ -4,6 +4,7 @@ Three race-free sweeps: gradients (a gather a cell), fluxes (one a face), sums (
 Verified by tests/test_flow.py and validation/manufactured.py.
 """
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,7 +16,10 @@ from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.lanes import FLUX, LANES, SAFE, SIZE, convect, gather, reconstruct
 from zephyrum.flow.limiter import MODES as LIMITERS
-from zephyrum.flow.turbulence import EULER, MODELS, sa_source
+from zephyrum.flow.sources import add_sources, close, closure_of, eddy_ratio
+from zephyrum.flow.turbulence import key_of
+from zephyrum.flow.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
+from zephyrum.flow.turbulence.sst import BETA, WALL_RATE
 from zephyrum.flow.viscous import coefficients, correct_slopes, diffuse, viscosity
 
 
@@ -63,20 +67,20 @@ def edge_state(q, g, c, f, to_left, slope, gamma):
 
 @parallel
 def interior_fluxes(
-    q, g, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, mode, eps, law,
-    model, axes, out
+    q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, mode,
+    eps, law, model, axes, out
 ):  # fmt: skip
     """Flux times area of every interior face into out (nf, m). Reads 2 x 4 m cell values and 18 of geometry a face."""
-    ni, nt = len(right), q.shape[1] - 5
+    ni, nt = len(right), max(len(model) - 1, 0)
     for block in prange((ni + LANES - 1) // LANES):
         low = np.int64(block) * LANES
         s = np.empty(SIZE)
-        gather(s, low, q, g, left, right, normal, area, to_left, to_right, ahead, back, share, axes, model != EULER)
+        gather(s, low, q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, axes, model)
         reconstruct(s, kappa, slope, turbulent_slope, mode, eps, law.gamma, axes)
         convect(s, nt, law.gamma)
-        if model != EULER:
+        if len(model) > 0:
             correct_slopes(s, axes)
-            diffuse(s, nt > 0, law)
+            diffuse(s, model, law)
         for m in range(5 + nt):
             for k in range(min(LANES, ni - low)):
                 out[low + k, m] = s[FLUX + m * LANES + k]
@@ -94,14 +98,15 @@ def edge_slopes(q, g, c, state, tangential, lever, rx, ry, rz, nx, ny, nz, out):
         gx, gy, gz = g[c, m, 0], g[c, m, 1], g[c, m, 2]
         gn = gx * nx + gy * ny + gz * nz
         up = (state[m] - q[c, m] - gx * sx - gy * sy - gz * sz) / h
-        up += lever * (up - gn)
+        if m < 6:  # not log(omega), which has no wall value to be fitted
+            up += lever * (up - gn)
         out[m, 0] = up * nx + tangential * (gx - gn * nx)
         out[m, 1] = up * ny + tangential * (gy - gn * ny)
         out[m, 2] = up * nz + tangential * (gz - gn * nz)
 
 
 @serial
-def take_friction(s, state, mu, heat, spread, nx, ny, nz, out):
+def take_friction(s, state, mu, heat, spread, spread_w, nx, ny, nz, out):
     """Take friction, conduction and diffusion for gradients s (m, 3) off the flux `out` a unit area."""
     bulk = 2.0 / 3.0 * (s[1, 0] + s[2, 1] + s[3, 2])
     fx = mu * (2.0 * s[1, 0] * nx + (s[1, 1] + s[2, 0]) * ny + (s[1, 2] + s[3, 0]) * nz - bulk * nx)
@@ -113,6 +118,8 @@ def take_friction(s, state, mu, heat, spread, nx, ny, nz, out):
     out[4] -= state[1] * fx + state[2] * fy + state[3] * fz + heat * (s[4, 0] * nx + s[4, 1] * ny + s[4, 2] * nz)
     if len(s) > 5:
         out[5] -= spread * (s[5, 0] * nx + s[5, 1] * ny + s[5, 2] * nz)
+    if len(s) > 6:
+        out[6] -= spread_w * (s[6, 0] * nx + s[6, 1] * ny + s[6, 2] * nz)
 
 
 @serial
@@ -129,41 +136,51 @@ def edge_flux(q, g, c, f, e, normal, to_left, lever, code, outer, slope, law, mo
     for m in range(5, q.shape[1]):
         own = q[c, m] + by * (nudged == m)
         out[m] = F[0] * (own if F[0] > 0.0 else outer[e, m])
-    if model != EULER:
-        edge_friction(q, g, c, f, e, normal, to_left, lever, code, outer, law, out)
+    if len(model) > 0:
+        edge_friction(q, g, c, f, e, normal, to_left, lever, code, outer, law, model, out)
 
 
 @serial
-def edge_friction(q, g, c, f, e, normal, to_left, lever, code, outer, law, out):
+def edge_unknowns(q, c, e, code, outer, high, law, model, state):
+    """Fill `state` (m,) at boundary face e of cell c, `high` above it; returns (conducts, mu, heat, spread, spread_w).
+
+    A wall's row of `outer` holds its velocity, its temperature (0: adiabatic) and the shift of the wall distance by
+    its roughness; any other row the state outside.
+    """
+    floor, blend, conducts = 0.0, 1.0, 1.0
+    for m in range(q.shape[1]):
+        state[m] = outer[e, m]
+    if code[e] == NO_SLIP:
+        state[0] = q[c, 0]
+        if outer[e, 4] <= 0.0:
+            state[4], conducts = q[c, 4], 0.0
+        if len(model) == 2:
+            shift = outer[e, 5]
+            state[5] = q[c, 5] * shift / (shift + high)
+            floor = ROUGH_CHI / ROUGH_SHIFT if shift > 0.0 else 0.0
+        if len(model) == 3:
+            state[5] = 0.0
+            nu = viscosity(state[4], law) * state[4] / (1.0 + law.gamma * state[0])
+            state[6] = math.log(WALL_RATE * nu / (BETA[0] * high * high))
+    x = state[5] if len(model) > 1 else 0.0
+    w = state[6] if len(model) > 2 else 0.0
+    mu, heat, spread, spread_w = coefficients(state[0], state[4], x, w, floor, blend, model, law)
+    return conducts, mu, heat, spread, spread_w
+
+
+@serial
+def edge_friction(q, g, c, f, e, normal, to_left, lever, code, outer, law, model, out):
     """Take the friction at boundary face f off the flux `out` a unit area, for cell c of q and g."""
     if code[e] != NO_SLIP and code[e] != IMPOSED:
         return
     nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
-    turbulent = q.shape[1] > 5
+    rx, ry, rz = to_left[f, 0], to_left[f, 1], to_left[f, 2]
     state, slopes = np.zeros(q.shape[1]), np.empty((q.shape[1], 3))
-    at_wall = code[e] == NO_SLIP
-    if at_wall:  # at rest, adiabatic, without turbulence
-        state[0], state[4] = q[c, 0], q[c, 4]
-    else:
-        for m in range(q.shape[1]):
-            state[m] = outer[e, m]
-    mu, heat, spread = coefficients(state[0], state[4], state[5] if turbulent else 0.0, turbulent, law)
-    edge_slopes(
-        q,
-        g,
-        c,
-        state,
-        0.0 if at_wall else 1.0,
-        lever[e],
-        to_left[f, 0],
-        to_left[f, 1],
-        to_left[f, 2],
-        nx,
-        ny,
-        nz,
-        slopes,
-    )
-    take_friction(slopes, state, mu, 0.0 if at_wall else heat, spread, nx, ny, nz, out)
+    high = rx * nx + ry * ny + rz * nz
+    conducts, mu, heat, spread, spread_w = edge_unknowns(q, c, e, code, outer, high, law, model, state)
+    tangential = 0.0 if code[e] == NO_SLIP else 1.0
+    edge_slopes(q, g, c, state, tangential, lever[e], rx, ry, rz, nx, ny, nz, slopes)
+    take_friction(slopes, state, mu, conducts * heat, spread, spread_w, nx, ny, nz, out)
 
 
 @serial
@@ -174,34 +191,6 @@ def boundary_fluxes(q, g, left, normal, area, to_left, lever, code, outer, slope
         edge_flux(q, g, left[f], f, e, normal, to_left, lever, code, outer, slope, law, model, -1, 0.0, out[f])
         for m in range(q.shape[1]):
             out[f, m] *= area[f]
-
-
-@serial
-def source_of(q, g, c, wall, law, out):
-    """Source (m - 5,) a volume of the turbulence equations in cell c, from its unknowns q[c] and gradients g[c]."""
-    T = q[c, 4]
-    rho = (1.0 + law.gamma * q[c, 0]) / T
-    wx, wy, wz = g[c, 3, 1] - g[c, 2, 2], g[c, 1, 2] - g[c, 3, 0], g[c, 2, 0] - g[c, 1, 1]
-    # rounded off at 0 by a share of nu / wall^2 that only counts where production does not
-    least = 0.03 * law.viscosity / (wall * wall)
-    vorticity = np.sqrt(wx * wx + wy * wy + wz * wz + least * least)
-    rx = (law.gamma * g[c, 0, 0] - rho * g[c, 4, 0]) / T
-    ry = (law.gamma * g[c, 0, 1] - rho * g[c, 4, 1]) / T
-    rz = (law.gamma * g[c, 0, 2] - rho * g[c, 4, 2]) / T
-    out[0] = sa_source(
-        rho, viscosity(T, law), q[c, 5], wall, vorticity, g[c, 5, 0], g[c, 5, 1], g[c, 5, 2], rx, ry, rz, law.viscosity
-    )
-
-
-@parallel
-def add_sources(q, g, wall, volume, law, out):
-    """Take the turbulence sources times volume off the balance `out` (n, m)."""
-    for i in prange(len(q)):
-        c = np.int64(i)
-        source = np.empty(2)
-        source_of(q, g, c, wall[c], law, source)
-        for m in range(5, q.shape[1]):
-            out[c, m] -= volume[c] * source[m - 5]
 
 
 @parallel
@@ -219,7 +208,10 @@ def sum_faces(flux, start, faces, sign, out):
 
 
 class Residual:
-    """R(q) on one domain, with its work arrays; `outer` (nb, m) and `source` (n, m) may be set between calls."""
+    """R(q) on one domain, with its work arrays; `outer` (nb, m) and `source` (n, m) may be set between calls.
+
+    near (n, 3): see `sources`; without it every wall is smooth and fully turbulent.
+    """
 
     def __init__(
         self,
@@ -230,38 +222,46 @@ class Residual:
         outer: np.ndarray,
         source: np.ndarray | None = None,
         model: str = "euler",
+        near: np.ndarray | None = None,
     ):
-        self.domain, self.scheme, self.law, self.model = domain, scheme, law, MODELS.index(model)
+        self.domain, self.scheme, self.law, self.model, self.key = domain, scheme, law, model, key_of(model)
         n, m = domain.mesh.n_cells, domain.columns
         self.eps = noise(mach, m - 5)
         self.outer, self.source = outer, source
         self.slopes = np.zeros((n, m, 3))
         self.flux = np.empty((domain.mesh.n_faces, m))
-        self.wall = domain.mesh.wall_distance if m > 5 else np.zeros(0)
+        if near is None:
+            near = np.zeros((0, 3))
+            if m > 5:
+                near = np.stack([domain.mesh.wall_distance, np.zeros(n), np.ones(n)], axis=1)
+        self.near = near
+        self.closure = closure_of(near, model)
 
     def differentiate(self, q: np.ndarray) -> None:
         """Fill `slopes` (n, m, 3) with the gradients of q (n, m)."""
         d = self.domain
-        if self.scheme.order == 2 or self.model != EULER:
+        if self.scheme.order == 2 or self.model != "euler":
             gradient(q, d.g_start, d.g_cell, d.g_weight, self.slopes)
+        if self.model == "sst":
+            close(q, self.slopes, self.near, self.law, self.key, self.closure)
 
     def edge_fluxes(self, q: np.ndarray, out: np.ndarray) -> None:
         """Flux times area of every boundary face into out (nf, m), with the gradients found last."""
         d = self.domain
         boundary_fluxes(q, self.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, self.outer, self.scheme.numbers()[2],
-                        self.law, self.model, d.mesh.n_interior, out)  # fmt: skip
+                        self.law, self.key, d.mesh.n_interior, out)  # fmt: skip
 
     def balance(self, q: np.ndarray) -> np.ndarray:
         """(n, m) net outflow of each cell for states q (n, m) whose gradients were found last; scaled units times m^2."""
         d = self.domain
         kappa, mode, slope, turbulent_slope = self.scheme.numbers()
-        interior_fluxes(q, self.slopes, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.ahead, d.back, d.share,
-                        kappa, slope, turbulent_slope, mode, self.eps, self.law, self.model, d.axes, self.flux)  # fmt: skip
+        interior_fluxes(q, self.slopes, self.closure, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.ahead, d.back, d.share,
+                        kappa, slope, turbulent_slope, mode, self.eps, self.law, self.key, d.axes, self.flux)  # fmt: skip
         self.edge_fluxes(q, self.flux)
         out = np.empty_like(q)
         sum_faces(self.flux, d.start, d.faces, d.sign, out)
         if q.shape[1] > 5:
-            add_sources(q, self.slopes, self.wall, d.volume, self.law, out)
+            add_sources(q, self.slopes, self.near, d.volume, self.law, self.key, out)
         if self.source is not None:
             out -= self.source * d.volume[:, None]
         return out
@@ -270,6 +270,13 @@ class Residual:
         """(n, m) net outflow of each cell for states q (n, m), in scaled units times m^2."""
         self.differentiate(q)
         return self.balance(q)
+
+    def eddies(self, q: np.ndarray) -> np.ndarray:
+        """(n,) eddy over molecular viscosity, with the gradients found last."""
+        out = np.zeros(len(q))
+        if self.domain.columns > 5:
+            eddy_ratio(q, self.closure, self.law, self.key, out)
+        return out
 
     def tractions(self, q: np.ndarray) -> np.ndarray:
         """(nb, 3) force on every boundary face over its area, in scaled units (gradients found last)."""

@@ -12,6 +12,7 @@ from scipy.spatial import cKDTree
 from zephyrum.air import Freestream
 from zephyrum.flow.gas import Law
 from zephyrum.flow.gradient import gradient
+from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
 
 ALPHA_STEP = 4.0  # degrees walked at once
@@ -33,6 +34,8 @@ def carry_over(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestream, chor
     out[:, 4] = np.maximum(1.0 + (q[:, 4] - 1.0) * ratio**2, 0.3)
     # deep suction would fall below vacuum at a higher Mach number
     out[:, 0] = np.maximum(out[:, 0], -0.85 / new.gas.gamma)
+    if q.shape[1] > 6:  # omega goes with the speed
+        out[:, 6] += np.log(ratio)
     turn = np.radians(new.alpha - old.alpha)
     if turn != 0.0:
         wall = mesh.face_centroid[mesh.faces_of("wall")]
@@ -51,22 +54,36 @@ def first_guess(mesh: Mesh, law: Law, freestream: np.ndarray, chord: float, visc
         return q
     reynolds = np.linalg.norm(freestream[1:4]) * chord / law.viscosity
     turbulent = q.shape[1] > 5
+    sst = q.shape[1] > 6
     # flat-plate thicknesses at the tail (Schlichting 1979, ch. 7 and 21), a third of it on average
     layer = chord / 3.0 * (0.37 * reynolds**-0.2 if turbulent else 5.0 / np.sqrt(reynolds))
     depth = mesh.wall_distance / layer
     q[:, 1:4] *= np.tanh(depth)[:, None]
-    q[:, 5:] += 100.0 * (depth * np.exp(1.0 - depth))[:, None]
+    bump = depth * np.exp(1.0 - depth)
+    if sst:  # k typical of a layer, omega that of the sublayer upon that of the freestream
+        q[:, 5] = q[:, 5] * np.tanh(depth) + 5.0 * bump
+        q[:, 6] = np.logaddexp(q[:, 6], sublayer_rate(mesh, law))
+    elif turbulent:
+        q[:, 5] += 100.0 * bump
     return q
 
 
-def prolong(q: np.ndarray, coarse, fine, gamma: float) -> np.ndarray:
+def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
     """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical."""
     slopes = np.zeros((len(q), q.shape[1], 3))
     gradient(q, coarse.g_start, coarse.g_cell, coarse.g_weight, slopes)
     parent = fine.mesh.parent
     offset = fine.mesh.cell_centroid - coarse.mesh.cell_centroid[parent]
     rise = np.einsum("nkj,nj->nk", slopes[parent], offset)
-    safe = (np.abs(rise[:, 4]) < 0.2 * q[parent, 4]) & (np.abs(gamma * rise[:, 0]) < 0.2 * (1.0 + gamma * q[parent, 0]))
-    if q.shape[1] > 5:  # where turbulence would turn negative its mean is kept
-        rise[:, 5:] *= q[parent, 5:] + rise[:, 5:] > 0.0
-    return q[parent] + rise * safe[:, None]
+    safe = (np.abs(rise[:, 4]) < 0.2 * q[parent, 4]) & (np.abs(law.gamma * rise[:, 0]) < 0.2 * (1.0 + law.gamma * q[parent, 0]))
+    if q.shape[1] > 5:  # where nu~ or k would turn negative its mean is kept
+        rise[:, 5] *= q[parent, 5] + rise[:, 5] > 0.0
+    out = q[parent] + rise * safe[:, None]
+    if q.shape[1] > 6:  # thinner cells see more of the sublayer's omega
+        out[:, 6] = np.maximum(out[:, 6], sublayer_rate(fine.mesh, law))
+    return out
+
+
+def sublayer_rate(mesh: Mesh, law: Law) -> np.ndarray:
+    """(n,) log(omega) of a viscous sublayer, 6 nu / (beta y^2) (Wilcox 2006, Turbulence Modeling for CFD, ch. 4)."""
+    return np.log(6.0 * law.viscosity / (BETA[0] * mesh.wall_distance**2))

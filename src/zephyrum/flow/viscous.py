@@ -14,6 +14,8 @@ from zephyrum.flow.lanes import (
     ALONG_L,
     ALONG_R,
     AREA,
+    BLEND,
+    FLOOR,
     FLUX,
     LANES,
     NORMAL,
@@ -25,7 +27,8 @@ from zephyrum.flow.lanes import (
     STATE_L,
     STATE_R,
 )
-from zephyrum.flow.turbulence.sa import SIGMA, diffusivity, eddy_viscosity
+from zephyrum.flow.turbulence.sa import sa_diffusivity, sa_eddy_viscosity
+from zephyrum.flow.turbulence.sst import sst_diffusivities, sst_eddy_viscosity
 
 
 @inlined
@@ -35,13 +38,23 @@ def viscosity(T, law):
 
 
 @inlined
-def coefficients(p, T, x, turbulent, law):
-    """(mu, heat, spread): viscosity with its eddy part, heat conductivity, diffusion coefficient of x."""
+def coefficients(p, T, x, w, floor, blend, model, law):
+    """(mu, heat, spread, spread_w): viscosity with its eddy part, conductivity, diffusion coefficients of turbulence.
+
+    x, w: turbulence unknowns; floor, blend: see `sources`.
+    """
     mu = viscosity(T, law)
-    y = (1.0 + law.gamma * p) / T * law.viscosity * x if turbulent else 0.0
-    eddy = eddy_viscosity(y, mu)
+    eddy = spread = spread_w = 0.0
+    rho = (1.0 + law.gamma * p) / T
+    if len(model) == 2:
+        y = rho * law.viscosity * x
+        eddy = sa_eddy_viscosity(y, mu, floor) * blend
+        spread = sa_diffusivity(y, mu)
+    if len(model) == 3:
+        eddy = sst_eddy_viscosity(rho, law.k_unit * x, w, floor)
+        spread, spread_w = sst_diffusivities(mu, eddy, blend)
     heat = (mu / law.prandtl + eddy / law.turbulent_prandtl) / (law.gamma - 1.0)
-    return mu + eddy, heat, diffusivity(y, mu) / SIGMA
+    return mu + eddy, heat, spread, spread_w
 
 
 @serial
@@ -59,7 +72,7 @@ def correct_slopes(s, axes):
 
 
 @serial
-def diffuse(s, turbulent, law):
+def diffuse(s, model, law):
     """Take friction, conduction and turbulent diffusion off the FLUX rows."""
     for k in range(LANES):
         p = 0.5 * (s[STATE_L + k] + s[STATE_R + k])
@@ -67,8 +80,13 @@ def diffuse(s, turbulent, law):
         v = 0.5 * (s[STATE_L + 2 * LANES + k] + s[STATE_R + 2 * LANES + k])
         w = 0.5 * (s[STATE_L + 3 * LANES + k] + s[STATE_R + 3 * LANES + k])
         T = 0.5 * (s[STATE_L + 4 * LANES + k] + s[STATE_R + 4 * LANES + k])
-        x = 0.5 * (s[STATE_L + 5 * LANES + k] + s[STATE_R + 5 * LANES + k]) if turbulent else 0.0
-        mu, heat, spread = coefficients(p, T, x, turbulent, law)
+        x = y = floor = blend = 0.0
+        if len(model) > 1:
+            x = 0.5 * (s[STATE_L + 5 * LANES + k] + s[STATE_R + 5 * LANES + k])
+            floor, blend = s[FLOOR + k], s[BLEND + k]
+        if len(model) > 2:
+            y = 0.5 * (s[STATE_L + 6 * LANES + k] + s[STATE_R + 6 * LANES + k])
+        mu, heat, spread, spread_w = coefficients(p, T, x, y, floor, blend, model, law)
         nx, ny, nz = s[NORMAL + k], s[NORMAL + LANES + k], s[NORMAL + 2 * LANES + k]
         ux, uy, uz = s[SLOPE_X + LANES + k], s[SLOPE_Y + LANES + k], s[SLOPE_Z + LANES + k]
         vx, vy, vz = s[SLOPE_X + 2 * LANES + k], s[SLOPE_Y + 2 * LANES + k], s[SLOPE_Z + 2 * LANES + k]
@@ -83,6 +101,9 @@ def diffuse(s, turbulent, law):
         s[FLUX + 2 * LANES + k] -= fy
         s[FLUX + 3 * LANES + k] -= fz
         s[FLUX + 4 * LANES + k] -= u * fx + v * fy + w * fz + area * heat * tn
-        if turbulent:
+        if len(model) > 1:
             xn = s[SLOPE_X + 5 * LANES + k] * nx + s[SLOPE_Y + 5 * LANES + k] * ny + s[SLOPE_Z + 5 * LANES + k] * nz
             s[FLUX + 5 * LANES + k] -= area * spread * xn
+        if len(model) > 2:
+            yn = s[SLOPE_X + 6 * LANES + k] * nx + s[SLOPE_Y + 6 * LANES + k] * ny + s[SLOPE_Z + 6 * LANES + k] * nz
+            s[FLUX + 6 * LANES + k] -= area * spread_w * yn

@@ -47,7 +47,7 @@ def draw_album(outcome, folder: str | Path) -> list[Path]:
             figure, axes = new_axes(2, 1, sharex=True, height_ratios=(3, 2))
             draw_friction(solution, axes)
             keep(figure, f"friction_{tag}")
-        for name in ("cp", "mach") + (("eddy viscosity ratio",) if solution.model == "sa" else ()):
+        for name in ("cp", "mach") + (("eddy viscosity ratio",) if "eddy viscosity ratio" in solution.fields() else ()):
             figure, ax = new_axes()
             draw_field(solution, name, ax=ax)
             keep(figure, f"{name.replace(' ', '_')}_field_{tag}")

@@ -14,12 +14,12 @@ from zephyrum.air.checks import choice
 from zephyrum.errors import FileError, InputError
 from zephyrum.flow import DRIFT, MODELS, Flow, History, Settings, carry_over, march
 from zephyrum.flow.gas import Law, Scales
+from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh, write_mesh
 from zephyrum.mesh.layers import first_height
 from zephyrum.results.forces import Forces, wall_forces
 from zephyrum.results.surface import surface_table, turning_points
 
-WALL_MODELS = ("sa",)  # models that need the layer next to the wall resolved
 COARSEST_WALL = 10.0  # y+ of the first cell above which they are refused
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
@@ -103,7 +103,7 @@ class Solution:
         tau = np.linalg.norm(self.wall_friction, axis=1) / (self.air.density * self.air.sound_speed**2)
         T = self.flow.q[cell, 4]
         rho = (1.0 + law.gamma * self.flow.boundary_pressure) / T
-        mu = law.viscosity * T**1.5 * (1.0 + law.sutherland) / (T + law.sutherland)
+        mu = law.viscosity_at(T)
         return np.sqrt(tau * rho) * 2.0 * self.mesh.wall_distance[cell] / mu
 
     def surface(self):
@@ -117,7 +117,7 @@ class Solution:
     def turning_points(self):
         """DataFrame of stagnation, separation and reattachment points: part, side, kind, x/c and its uncertainty."""
         if not self.viscous:
-            raise InputError("inviscid flow does not separate; solve with model='laminar' or 'sa'.")
+            raise InputError("inviscid flow does not separate; solve with model='laminar', 'sa' or 'sst'.")
         return turning_points(self.surface())
 
     def fields(self) -> dict[str, np.ndarray]:
@@ -131,11 +131,8 @@ class Solution:
         velocity = q[:, 1:4] * air.sound_speed
         out = {"pressure": pressure, "velocity": velocity, "temperature": temperature, "density": pressure / (air.gas.R * temperature),
                "mach": np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4]), "cp": q[:, 0] / (0.5 * air.mach**2)}  # fmt: skip
-        if self.model == "sa":
-            law = self.law
-            mu = law.viscosity * q[:, 4] ** 1.5 * (1.0 + law.sutherland) / (q[:, 4] + law.sutherland)
-            chi = np.maximum((1.0 + law.gamma * q[:, 0]) / q[:, 4] * law.viscosity * q[:, 5] / mu, 0.0)
-            out["eddy viscosity ratio"] = chi**4 / (chi**3 + 7.1**3)
+        if self.model in WALL_MODELS:
+            out["eddy viscosity ratio"] = self.flow.eddies
         return out
 
     def swing(self) -> dict[str, tuple[float, float]]:
@@ -244,6 +241,7 @@ class Solution:
                 q=self.flow.q,
                 wall=self.flow.boundary_pressure,
                 traction=self.flow.traction,
+                eddies=self.flow.eddies,
                 history=np.array(self.history.rows, dtype=float),
                 facts=json.dumps(facts),
             )
@@ -258,7 +256,7 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
         with np.load(path, allow_pickle=False) as data:
             facts = json.loads(str(data["facts"]))
             history = History([tuple(row) for row in data["history"]])
-            q, wall, traction = (data[name].copy() for name in ("q", "wall", "traction"))
+            q, wall, traction, eddies = (data[name].copy() for name in ("q", "wall", "traction", "eddies"))
     except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as cause:
         raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
     if (
@@ -269,7 +267,7 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
         raise FileError(
             f"solution {str(path)!r} is stale: it belongs to another mesh or condition; remove it and run again."
         )
-    flow = Flow(q, wall, traction, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"])
+    flow = Flow(q, wall, traction, eddies, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"])
     return Solution(mesh, air, reference, facts["model"], settings, flow)
 
 
@@ -284,7 +282,7 @@ def solve(
 ) -> Solution:
     """Solve the steady flow of `air` about `mesh`.
 
-    model: "euler" (inviscid), "laminar", or "sa" (Spalart-Allmaras, fully turbulent). The Reynolds number of `air` is
+    model: "euler" (inviscid), "laminar", "sa" (Spalart-Allmaras) or "sst" (k-omega shear-stress transport). The Reynolds number of `air` is
     taken on the chord of `reference`, so a mesh may be of any size; an `air` without one keeps its own viscosity.
     reference: typed reference quantities; without it those measured by the mesh generator.
     start: a solution on the same mesh at a neighbouring condition. on_step: called with a dict after every step.

@@ -1,11 +1,36 @@
-"""Turbulence models, a file each, named by their trade names; `MODELS` lists what `solve` accepts."""
+"""Turbulence models, a file each, named by their trade names; `MODELS` lists what `solve` accepts.
 
-from zephyrum.flow.turbulence.sa import INFLOW, SCALE, eddy_viscosity, sa_source
+Kernels know a model by its `key`, a tuple whose length the compiler sees: 0 inviscid, 1 laminar, and one more for each
+turbulence equation; so every model gets kernels of its own and none pays for the others.
+"""
 
-MODELS = ("euler", "laminar", "sa")
-EULER, LAMINAR, SA = range(3)
-EQUATIONS = {"euler": (), "laminar": (), "sa": ("turbulence",)}
-INFLOWS = {"euler": (), "laminar": (), "sa": (INFLOW,)}  # in the freestream
-SCALES = {"euler": (), "laminar": (), "sa": (SCALE,)}  # typical within a boundary layer
+import math
 
-__all__ = ["EQUATIONS", "EULER", "INFLOWS", "LAMINAR", "MODELS", "SA", "SCALES", "eddy_viscosity", "sa_source"]
+from zephyrum.flow.turbulence import sa, sst
+
+MODELS = ("euler", "laminar", "sa", "sst")
+EQUATIONS = {"euler": (), "laminar": (), "sa": ("turbulence",), "sst": ("turbulence", "turbulence rate")}
+WALL_MODELS = ("sa", "sst")  # models that need the layer next to the wall resolved
+
+
+def key_of(model: str) -> tuple[int, ...]:
+    """As many zeros as the model's place in `MODELS`."""
+    return (0,) * MODELS.index(model)
+
+
+def inflow(model: str, law, mach: float, chord: float) -> tuple[float, ...]:
+    """Turbulence unknowns of the freestream (see the models' files)."""
+    if model == "sa":
+        return (sa.INFLOW,)
+    if model == "sst":
+        rate = sst.INFLOW_RATE * mach / chord
+        return sst.INFLOW_RATIO * law.viscosity * rate / law.k_unit, math.log(rate)
+    return ()
+
+
+def typical(model: str) -> tuple[float, ...]:
+    """Size of the turbulence unknowns within a boundary layer, for scaling their equations."""
+    return {"sa": (sa.SCALE,), "sst": (5.0, 10.0)}.get(model, ())
+
+
+__all__ = ["EQUATIONS", "MODELS", "WALL_MODELS", "inflow", "key_of", "typical"]

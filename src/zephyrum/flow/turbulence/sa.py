@@ -1,9 +1,12 @@
-"""The Spalart-Allmaras one-equation model, negative variant, fully turbulent.
+"""The Spalart-Allmaras one-equation model, negative variant, fully turbulent or laminar in parts, smooth or rough walls.
 
 Sources: Spalart and Allmaras (1994), Rech. Aerosp. 1:5; the continuation to negative values and the limited vorticity
-after Allmaras, Johnson and Spalart (2012), ICCFD7-1902. The trip terms are left out, as usual for fully turbulent flow.
-The unknown is nu~ in units of the freestream's kinematic viscosity. Meant for attached and mildly separated boundary
-layers and wakes; the lift after deep stall is not to be trusted. Verified by tests/test_viscous.py and validation/.
+after Allmaras, Johnson and Spalart (2012), ICCFD7-1902; sand-grain roughness after Aupoix and Spalart (2003), Int. J.
+Heat Fluid Flow 24:454. The trip terms, f_t2 among them, are left out, as usual in fully turbulent flow (with f_t2 laminar pockets
+at the stagnation point had two states and Newton's method swapped between them; CL and CD are the same to five digits):
+where a wall is asked to be laminar, production and eddy viscosity are switched off in the cells nearest to it. The unknown is nu~ in units of the freestream's kinematic viscosity.
+Meant for attached and mildly separated boundary layers and wakes; the lift after deep stall is not to be trusted.
+Verified by tests/test_viscous.py and validation/.
 """
 
 import math
@@ -11,37 +14,38 @@ import math
 from zephyrum.flow.kernels import inlined, serial
 
 CB1, CB2, SIGMA, KARMAN = 0.1355, 0.622, 2.0 / 3.0, 0.41
-CW2, CW3, CV1, CV2, CV3, CN1, CT3, CT4 = 0.3, 2.0, 7.1, 0.7, 0.9, 16.0, 1.2, 0.5
+CW2, CW3, CV1, CV2, CV3, CN1, CT3 = 0.3, 2.0, 7.1, 0.7, 0.9, 16.0, 1.2
 CW1 = CB1 / KARMAN**2 + (1.0 + CB2) / SIGMA
+ROUGH_SHIFT, ROUGH_CHI = 0.03, 0.5  # of the sand-grain height: wall distance gained, and chi gained over distance
 INFLOW = 3.0  # nu~ over nu in the freestream, as the 2012 paper advises for fully turbulent flow
 SCALE = 100.0  # a typical nu~ / nu in a boundary layer: the size of the equation
 
 
 @inlined
-def eddy_viscosity(rho_nu, mu):
-    """Eddy viscosity from rho nu~ and the viscosity, both in the same units."""
-    chi = rho_nu / mu
-    chi = chi if chi > 0.0 else 0.0
+def sa_eddy_viscosity(rho_nu, mu, shift):
+    """Eddy viscosity from rho nu~ and the viscosity, both in the same units; shift: what roughness adds to chi."""
+    rho_nu = rho_nu if rho_nu > 0.0 else 0.0
+    chi = rho_nu / mu + shift
     cube = chi * chi * chi
-    return mu * chi * cube / (cube + CV1**3)
+    return rho_nu * cube / (cube + CV1**3)
 
 
 @inlined
-def diffusivity(rho_nu, mu):
-    """sigma times the diffusion coefficient of nu~, rho (nu + f_n nu~)."""
+def sa_diffusivity(rho_nu, mu):
+    """Diffusion coefficient of nu~, rho (nu + f_n nu~) / sigma."""
     chi = rho_nu / mu
     cube = chi * chi * chi
     fn = (CN1 + cube) / (CN1 - cube)
     fn = 1.0 if chi > 0.0 else fn
-    return mu + rho_nu * fn
+    return (mu + rho_nu * fn) / SIGMA
 
 
 @serial
-def sa_source(rho, mu, x, wall, vorticity, gx, gy, gz, rx, ry, rz, nu):
+def sa_source(rho, mu, x, wall, shift, active, vorticity, gx, gy, gz, rx, ry, rz, nu):
     """Production minus destruction plus gradient terms, per volume, of the equation of rho x.
 
-    x: nu~ in units of `nu` (the freestream's); wall: distance [m]; vorticity: its size; g*: gradient of x; r*: gradient
-    of density. All in scaled units.
+    x: nu~ in units of `nu` (the freestream's); wall: distance [m]; shift: what roughness adds to chi; active: share of
+    production, 0 where laminar; vorticity: its size; g*: gradient of x; r*: gradient of density. All in scaled units.
     """
     y = rho * nu * x  # rho nu~
     chi = y / mu
@@ -51,13 +55,13 @@ def sa_source(rho, mu, x, wall, vorticity, gx, gy, gz, rx, ry, rz, nu):
     if x < 0.0:
         cube = chi * chi * chi
         fn = (CN1 + cube) / (CN1 - cube)
-        produced = CB1 * (1.0 - CT3) * vorticity * rho * x
+        produced = active * CB1 * (1.0 - CT3) * vorticity * rho * x
         destroyed = -CW1 * rho * nu * x * x / (wall * wall)
         return produced - destroyed + (spread - (mu / rho + nu * x * fn) * along) / SIGMA
-    cube = chi * chi * chi
+    rough = chi + shift
+    cube = rough * rough * rough
     fv1 = cube / (cube + CV1**3)
     fv2 = 1.0 - chi / (1.0 + chi * fv1)
-    ft2 = CT3 * math.exp(-CT4 * chi * chi)
     bar = nu * x * kd2 * fv2
     if bar >= -CV2 * vorticity:
         shear = vorticity + bar
@@ -67,6 +71,6 @@ def sa_source(rho, mu, x, wall, vorticity, gx, gy, gz, rx, ry, rz, nu):
     r = min(r, 10.0)
     gg = r + CW2 * (r**6 - r)
     fw = gg * ((1.0 + CW3**6) / (gg**6 + CW3**6)) ** (1.0 / 6.0)
-    produced = CB1 * (1.0 - ft2) * shear * rho * x
-    destroyed = (CW1 * fw - CB1 / KARMAN**2 * ft2) * rho * nu * x * x / (wall * wall)
+    produced = active * CB1 * shear * rho * x
+    destroyed = CW1 * fw * rho * nu * x * x / (wall * wall)
     return produced - destroyed + (spread - (mu / rho + nu * x) * along) / SIGMA

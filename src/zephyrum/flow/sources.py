@@ -1,0 +1,168 @@
+"""Turbulence in the cells: sources of the equations, and what the faces need to know of the cells on either side.
+
+`near` (n, 3) tells each cell of the wall next to it: distance [m] (with the shift of a rough wall), what roughness adds
+to chi, and the share of production, 0 where the wall is laminar. `closure` (n, 2) is averaged to the faces: for SA
+what roughness adds to chi and the share of eddy viscosity, for SST S F2 / a1 and F1.
+Verified by tests/test_viscous.py and tests/test_kernels.py.
+"""
+
+import numpy as np
+
+from zephyrum.flow.kernels import parallel, prange, serial
+from zephyrum.flow.turbulence.sa import sa_source
+from zephyrum.flow.turbulence.sst import sst_closure, sst_source
+from zephyrum.flow.viscous import coefficients, viscosity
+
+DIFFERENCE = 1e-7
+NO_EDDIES = 1e30  # of omega: no eddy viscosity
+
+
+@serial
+def _strain(g, c):
+    """Square root of 2 S_ij S_ij."""
+    xx, yy, zz = g[c, 1, 0], g[c, 2, 1], g[c, 3, 2]
+    xy, xz, yz = g[c, 1, 1] + g[c, 2, 0], g[c, 1, 2] + g[c, 3, 0], g[c, 2, 2] + g[c, 3, 1]
+    return np.sqrt(2.0 * (xx * xx + yy * yy + zz * zz) + xy * xy + xz * xz + yz * yz + 1e-20)
+
+
+@serial
+def source_of(q, g, c, near, i, law, model, out):
+    """Sources (m - 5,) a volume of the turbulence equations in cell c of q and g, which is cell i of `near`."""
+    T = q[c, 4]
+    rho = (1.0 + law.gamma * q[c, 0]) / T
+    mu = viscosity(T, law)
+    wall = near[i, 0]
+    if len(model) == 2:
+        wx, wy, wz = g[c, 3, 1] - g[c, 2, 2], g[c, 1, 2] - g[c, 3, 0], g[c, 2, 0] - g[c, 1, 1]
+        # rounded off at 0 by a share of nu / wall^2 that only counts where production does not
+        least = 0.03 * law.viscosity / (wall * wall)
+        vorticity = np.sqrt(wx * wx + wy * wy + wz * wz + least * least)
+        rx = (law.gamma * g[c, 0, 0] - rho * g[c, 4, 0]) / T
+        ry = (law.gamma * g[c, 0, 1] - rho * g[c, 4, 1]) / T
+        rz = (law.gamma * g[c, 0, 2] - rho * g[c, 4, 2]) / T
+        out[0] = sa_source(
+            rho, mu, q[c, 5], wall, near[i, 1], near[i, 2], vorticity, g[c, 5, 0], g[c, 5, 1], g[c, 5, 2], rx, ry, rz,
+            law.viscosity,
+        )  # fmt: skip
+    if len(model) == 3:
+        unit = law.k_unit
+        cross = unit * (g[c, 5, 0] * g[c, 6, 0] + g[c, 5, 1] * g[c, 6, 1] + g[c, 5, 2] * g[c, 6, 2])
+        steep = g[c, 6, 0] ** 2 + g[c, 6, 1] ** 2 + g[c, 6, 2] ** 2
+        sk, sw = sst_source(rho, mu, unit * q[c, 5], q[c, 6], wall, _strain(g, c), cross, steep, near[i, 2])
+        out[0], out[1] = sk / unit, sw
+
+
+@parallel
+def add_sources(q, g, near, volume, law, model, out):
+    """Take the turbulence sources times volume off the balance `out` (n, m)."""
+    for i in prange(len(q)):
+        c = np.int64(i)
+        source = np.empty(2)
+        source_of(q, g, c, near, c, law, model, source)
+        for m in range(5, q.shape[1]):
+            out[c, m] -= volume[c] * source[m - 5]
+
+
+@serial
+def closure_at(q, g, c, near, i, law, model, out):
+    """Closure (2,) of SST in cell c of q and g, which is cell i of `near`."""
+    if len(model) == 3:
+        cross = law.k_unit * (g[c, 5, 0] * g[c, 6, 0] + g[c, 5, 1] * g[c, 6, 1] + g[c, 5, 2] * g[c, 6, 2])
+        rho = (1.0 + law.gamma * q[c, 0]) / q[c, 4]
+        floor, blend = sst_closure(
+            rho, viscosity(q[c, 4], law), law.k_unit * q[c, 5], q[c, 6], near[i, 0], _strain(g, c), cross
+        )
+        out[0] = floor if near[i, 2] > 0.0 else NO_EDDIES
+        out[1] = blend
+
+
+@parallel
+def close(q, g, near, law, model, closure):
+    """Fill `closure` (n, 2) of SST; that of SA does not change with the flow (see `closure_of`)."""
+    for i in prange(len(q)):
+        c = np.int64(i)
+        closure_at(q, g, c, near, c, law, model, closure[c])
+
+
+@serial
+def _terms(q, g, near, i, law, model, volume, out):
+    """Sources times volume (2,), then closure (2,), of the one cell in q and g, which is cell i of `near`."""
+    source_of(q, g, 0, near, i, law, model, out)
+    out[0] *= volume
+    out[1] *= volume
+    closure_at(q, g, 0, near, i, law, model, out[2:])
+
+
+@parallel
+def source_jacobians(q, g, near, volume, law, model, axes, by_state, by_slope, closure_state, closure_slope):
+    """Derivatives of the turbulence sources times volume: by_state (n, nt, nb), by_slope (n, nt, nb, 3).
+
+    The same of the closure where it changes with the flow: closure_state (n, 2, nb), closure_slope (n, 2, nb, 3).
+    """
+    nb, m = len(axes), q.shape[1]
+    nt, changing = m - 5, closure_state.shape[1]
+    for i in prange(len(q)):
+        c = np.int64(i)
+        own, slopes = np.empty((1, m)), np.empty((1, m, 3))
+        base, moved = np.zeros(4), np.zeros(4)
+        own[0], slopes[0] = q[c], g[c]
+        _terms(own, slopes, near, c, law, model, volume[c], base)
+        by_slope[c] = 0.0
+        closure_slope[c] = 0.0
+        for j in range(nb):
+            k = axes[j]
+            h = DIFFERENCE * max(abs(q[c, k]), 1.0)
+            own[0, k] += h
+            _terms(own, slopes, near, c, law, model, volume[c], moved)
+            own[0, k] = q[c, k]
+            for t in range(nt):
+                by_state[c, t, j] = (moved[t] - base[t]) / h
+            for t in range(changing):
+                closure_state[c, t, j] = (moved[2 + t] - base[2 + t]) / h
+            if k == 0 or k == 4:  # gradients of density matter little: held fixed
+                continue
+            size = np.sqrt(g[c, k, 0] ** 2 + g[c, k, 1] ** 2 + g[c, k, 2] ** 2)
+            h = 1e-6 * size + 1e-12 / near[c, 0]
+            for d in range(3):
+                if d == 1 and axes[2] != 2:
+                    continue
+                slopes[0, k, d] += h
+                _terms(own, slopes, near, c, law, model, volume[c], moved)
+                slopes[0, k, d] = g[c, k, d]
+                for t in range(nt):
+                    by_slope[c, t, j, d] = (moved[t] - base[t]) / h
+                for t in range(changing):
+                    closure_slope[c, t, j, d] = (moved[2 + t] - base[2 + t]) / h
+
+
+@parallel
+def closure_products(v, gv, closure_state, closure_slope, out):
+    """Change (n, 2) of the closure for a change v (n, nb) of the cells with gradient gv (n, nb, 3)."""
+    nb = v.shape[1]
+    for i in prange(len(v)):
+        c = np.int64(i)
+        for t in range(2):
+            total = np.float32(0.0)
+            for j in range(nb):
+                total += closure_state[c, t, j] * v[c, j]
+                for d in range(3):
+                    total += closure_slope[c, t, j, d] * gv[c, j, d]
+            out[c, t] = total
+
+
+@parallel
+def eddy_ratio(q, closure, law, model, out):
+    """Eddy over molecular viscosity of every cell into out (n,)."""
+    for i in prange(len(q)):
+        c = np.int64(i)
+        if len(model) > 1:
+            w = q[c, 6] if len(model) > 2 else 0.0
+            mu, _, _, _ = coefficients(q[c, 0], q[c, 4], q[c, 5], w, closure[c, 0], closure[c, 1], model, law)
+            out[c] = mu / viscosity(q[c, 4], law) - 1.0
+
+
+def closure_of(near: np.ndarray, model: str) -> np.ndarray:
+    """(n, 2) the start of `closure`, which is all that SA needs; (0, 2) without turbulence."""
+    if model == "sa":
+        return np.ascontiguousarray(near[:, 1:])
+    return np.zeros((len(near), 2))
