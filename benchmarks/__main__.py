@@ -19,7 +19,7 @@ from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import Law, Scales
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.krylov import Preconditioner
-from zephyrum.flow.march import _Level
+from zephyrum.flow.march import Level
 from zephyrum.flow.residual import Residual, Scheme
 from zephyrum.flow.start import first_guess
 from zephyrum.mesh import mesh_airfoil
@@ -139,7 +139,7 @@ def turbulent_rows() -> list[tuple]:
         air = Freestream(mach=0.15, reynolds=6e6, alpha=alpha)
         if unit is None:
             solve(mesh, air, "sa", settings=Settings(orders=1, steps=2))
-            level = _Level(mesh, 0, air, mesh.reference, Settings(), "sa")
+            level = Level(mesh, 0, air, mesh.reference, Settings(), "sa")
             q = first_guess(mesh, level.law, level.scales.freestream, 1.0, True)
             unit = best(functools.partial(level.residual, q))
             rows.append(

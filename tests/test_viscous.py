@@ -141,7 +141,7 @@ class Linearised(unittest.TestCase):
         for model, topology in (("laminar", "O"), ("sa", "C"), ("sst", "C")):
             mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 32, topology=topology, farfield=20, first_height=1e-5)
             air = zy.Freestream(mach=0.15, reynolds=6e6, alpha=3)
-            level = levels._Level(mesh, 0, air, mesh.reference, zy.Settings(vortex=False, turbulence_order=2), model)
+            level = levels.Level(mesh, 0, air, mesh.reference, zy.Settings(vortex=False, turbulence_order=2), model)
             q = first_guess(mesh, level.law, level.scales.freestream, 1.0, True)
             rng = np.random.default_rng(0)
             fade = np.minimum(1.0, mesh.wall_distance / 1e-2)[:, None]

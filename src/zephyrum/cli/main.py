@@ -136,6 +136,12 @@ def print_outcome(outcome) -> None:
             {name: form for name, form in POLAR.items() if name in held},
             f"{outcome.study.title}: polar on {outcome.mesh.n_cells} cells",
         )
+        for mach in sorted(held["mach"].unique()):
+            if (peak := outcome.polar.lift_maximum(mach)) is not None:
+                doubt = "" if peak["settled"] else "; not all points there settled"
+                click.echo(
+                    f"CLmax {peak['CL']:.4f} at alpha {peak['alpha']:.2f} +- {peak['alpha +-']:.2f} deg, M {mach:g}{doubt}"
+                )
         rest = outcome.polar.table[outcome.polar.table["verdict"] != "settled"]
         for row in rest.itertuples():
             click.echo(f"not settled: M {row.mach:g}, alpha {row.alpha:g} deg: {row.verdict}, {row.reason}")

@@ -1,8 +1,22 @@
 """The finite-volume flow solver. It sees a Mesh and a Freestream; `march` is its door."""
 
+from zephyrum.flow.boundary import Walls
 from zephyrum.flow.history import COLUMNS, DRIFT, History
 from zephyrum.flow.march import Flow, Settings, march
 from zephyrum.flow.start import carry_over
 from zephyrum.flow.turbulence import MODELS
+from zephyrum.flow.unsteady import TimeMarch, march_in_time
 
-__all__ = ["COLUMNS", "DRIFT", "MODELS", "Flow", "History", "Settings", "carry_over", "march"]
+__all__ = [
+    "COLUMNS",
+    "DRIFT",
+    "MODELS",
+    "Flow",
+    "History",
+    "Settings",
+    "TimeMarch",
+    "Walls",
+    "carry_over",
+    "march",
+    "march_in_time",
+]

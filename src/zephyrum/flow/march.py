@@ -101,7 +101,7 @@ class Flow:
     seconds: float
 
 
-class _Level:
+class Level:
     """One mesh of the sequence, ready to be marched."""
 
     def __init__(
@@ -218,7 +218,7 @@ def march(
             # steps on the way to alpha are recorded as one level coarser than the coarsest
             label = depth if alpha == air.alpha else len(family)
             own = None if walls is None else walls(family[depth])
-            before, level = level, _Level(family[depth], label, here, reference, settings, model, source, outer, own)
+            before, level = level, Level(family[depth], label, here, reference, settings, model, source, outer, own)
             cfl = WARM_CFL
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
@@ -235,7 +235,7 @@ def march(
     )  # fmt: skip
 
 
-def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough: bool):
+def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: bool):
     """March one level; returns states, verdict, reason."""
     settings, jacobian = level.settings, level.jacobian
     target = 10.0 ** -(3.5 if rough else settings.orders)
@@ -273,7 +273,7 @@ def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough:
             break
         level.linearise(q)
         if step > 0:
-            cfl = _next_cfl(cfl, factor, total / before)
+            cfl = _next_cfl(cfl, factor, total / before, level.residual.model != "euler")
         before = total
         tolerance = min(max(0.3 * target / worst, KRYLOV_TOLERANCE[0]), KRYLOV_TOLERANCE[1])
         waves = jacobian.wave_sum()
@@ -308,42 +308,51 @@ def _march_level(level: _Level, q, cfl, history: History, on_step, begin, rough:
     return q, "wandering", note
 
 
-def _next_cfl(cfl: float, factor: float, ratio: float) -> float:
-    """CFL number after a step taken with `factor` that multiplied the residual by `ratio`."""
+def _next_cfl(cfl: float, factor: float, ratio: float, viscous: bool) -> float:
+    """CFL number after a step taken with `factor` that multiplied the residual by `ratio`.
+
+    Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one.
+    """
     if factor < 0.3:
         return max((0.5 if factor > 0.05 else 0.2) * cfl, CFL_FLOOR)
-    if factor > 0.9:
-        grow = 1.5 if ratio > 1.2 else max(2.0, min(1.0 / max(ratio, 1e-3), 10.0))
-        return min(cfl * grow, CFL_CAP)
-    return cfl
+    if not viscous:
+        if factor <= 0.9:
+            return cfl
+        return min(cfl * (1.5 if ratio > 1.2 else max(2.0, min(1.0 / max(ratio, 1e-3), 10.0))), CFL_CAP)
+    if factor <= 0.9:
+        return max(0.6 * cfl, CFL_FLOOR)
+    if ratio > 1.0:
+        return cfl
+    return min(cfl * max(1.5, min(1.0 / max(ratio, 1e-3), 10.0 if cfl > NEWTON_CFL else 3.0)), CFL_CAP)
 
 
-def _search(level: _Level, q, R, change, rate, total, newton: bool):
-    """The longest acceptable step along `change`: (states, residual, factor), or None."""
-    gamma = level.scales.gamma
-    step = np.zeros_like(q)
-    step[:, level.domain.axes] = change
+def longest(q: np.ndarray, step: np.ndarray, gamma: float) -> float:
+    """The share of a step that keeps the changes of pressure, temperature, velocity and log(omega) moderate, at most 1."""
     pressure = float(np.max(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0])))
     heat = float(np.max(np.abs(step[:, 4]) / q[:, 4]))
     speed = float(np.sqrt(np.max(np.einsum("ij,ij->i", step[:, 1:4], step[:, 1:4]))))
     factor = min(1.0, CHANGE / max(pressure, heat, 1e-30), 1.0 / max(speed, 1e-30))
     if q.shape[1] > 6:
         factor = min(factor, RATE_CHANGE / max(float(np.abs(step[:, 6]).max()), 1e-30))
+    return factor
+
+
+def _search(level: Level, q, R, change, rate, total, newton: bool):
+    """The longest acceptable step along `change`: (states, residual, factor), or None."""
+    gamma = level.scales.gamma
+    step = np.zeros_like(q)
+    step[:, level.domain.axes] = change
+    factor = longest(q, step, gamma)
     if factor < LEAST_FACTOR:
         return None
-    import os
-    if os.environ.get('DBG'): print('lim p %.3g T %.3g u %.3g w %.3g k %.3g'%(pressure,heat,speed,np.abs(step[:,6]).max() if q.shape[1]>6 else 0,np.abs(step[:,5]).max() if q.shape[1]>5 else 0), 'fac %.3g'%factor, end=' ')
     old = conserved(q, gamma)
-    best = (
-        None  # a poor full step: two states may lie on either side of a bend and swap for ever, half a step ends that
-    )
+    best = None  # a poor full step: two states on either side of a bend may swap for ever, half a step ends that
     for _ in range(HALVINGS + 1):
         trial = q + factor * step
         if (1.0 + gamma * trial[:, 0] > 0.0).all() and (trial[:, 4] > 0.0).all():
             R_trial = level.evaluate(trial)
             new = R_trial + rate[:, None] * (conserved(trial, gamma) - old)
             size = float(np.sqrt(np.sum((new * level.rows) ** 2)))
-            if os.environ.get('DBG'): print(' r%.3g'%(size/total), (np.linalg.norm(new*level.rows,axis=0)/np.linalg.norm(R*level.rows,axis=0)).round(2), 'at',level.mesh.cell_centroid[int(np.argmax(np.abs(new * level.rows).max(axis=1)))][[0,2]], 'eq',int(np.argmax(np.abs(new * level.rows).max(axis=0))))
             if math.isfinite(size) and size <= ACCEPT * total:
                 if best is None and size > POOR * total and newton:
                     best = trial, R_trial, factor, size, level.found, level.residual.outer

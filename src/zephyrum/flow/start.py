@@ -75,7 +75,9 @@ def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
     parent = fine.mesh.parent
     offset = fine.mesh.cell_centroid - coarse.mesh.cell_centroid[parent]
     rise = np.einsum("nkj,nj->nk", slopes[parent], offset)
-    safe = (np.abs(rise[:, 4]) < 0.2 * q[parent, 4]) & (np.abs(law.gamma * rise[:, 0]) < 0.2 * (1.0 + law.gamma * q[parent, 0]))
+    safe = (np.abs(rise[:, 4]) < 0.2 * q[parent, 4]) & (
+        np.abs(law.gamma * rise[:, 0]) < 0.2 * (1.0 + law.gamma * q[parent, 0])
+    )
     if q.shape[1] > 5:  # where nu~ or k would turn negative its mean is kept
         rise[:, 5] *= q[parent, 5] + rise[:, 5] > 0.0
     out = q[parent] + rise * safe[:, None]

@@ -35,7 +35,7 @@ def draw_album(outcome, folder: str | Path) -> list[Path]:
     figure, axes = new_axes(2, 2)
     draw_polar(outcome.polar, axes)
     keep(figure, "polar")
-    alphas = sorted(outcome.study.sweep.alpha)
+    alphas = sorted(outcome.study.sweep.alpha)  # points added about the lift maximum are in the polar only
     middle = min(alphas, key=lambda a: abs(a - 4.0))
     for mach in outcome.study.sweep.mach:
         solution = outcome.solution(mach, middle)

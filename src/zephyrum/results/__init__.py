@@ -3,5 +3,7 @@
 from zephyrum.results.forces import Forces
 from zephyrum.results.polar import Polar
 from zephyrum.results.solution import Solution, load_solution, solve
+from zephyrum.results.unsteady import TimeSeries, solve_in_time
+from zephyrum.results.walls import Wall
 
-__all__ = ["Forces", "Polar", "Solution", "load_solution", "solve"]
+__all__ = ["Forces", "Polar", "Solution", "TimeSeries", "Wall", "load_solution", "solve", "solve_in_time"]

@@ -5,6 +5,7 @@ import os
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import numpy as np
 import pandas as pd
 
 from zephyrum.errors import FileError
@@ -30,6 +31,23 @@ class Polar:
             ["mach", "alpha"], ignore_index=True
         )
         return cls(table, notes or {})
+
+    def lift_maximum(self, mach: float) -> dict[str, float] | None:
+        """CLmax of one Mach number: CL, alpha [deg], its uncertainty `alpha +-` and whether the points there settled.
+
+        The top of the parabola through the highest point and its neighbours; None where CL still rises at an end.
+        """
+        own = self.table[(self.table["mach"] - mach).abs() < 1e-9].dropna(subset=["CL"]).sort_values("alpha")
+        a, lift = own["alpha"].to_numpy(), own["CL"].to_numpy()
+        top = int(np.argmax(lift)) if len(lift) else 0
+        if not 0 < top < len(a) - 1:
+            return None
+        near = slice(top - 1, top + 2)
+        bend, slope, _ = np.polyfit(a[near] - a[top], lift[near], 2)
+        shift = float(np.clip(-0.5 * slope / bend, a[top - 1] - a[top], a[top + 1] - a[top])) if bend < 0.0 else 0.0
+        settled = bool((own["verdict"].to_numpy()[near] == "settled").all())
+        return {"CL": float(lift[top] + 0.5 * slope * shift), "alpha": float(a[top] + shift),
+                "alpha +-": float(0.5 * max(a[top] - a[top - 1], a[top + 1] - a[top])), "settled": settled}  # fmt: skip
 
     def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":
         """The polar with error bars: the larger of a share of the value and an absolute one, plus the swing if any."""

@@ -3,9 +3,10 @@
 import json
 import os
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
@@ -19,7 +20,9 @@ from zephyrum.mesh import Mesh, write_mesh
 from zephyrum.mesh.layers import first_height
 from zephyrum.results.forces import Forces, wall_forces
 from zephyrum.results.surface import surface_table, turning_points
+from zephyrum.results.walls import Wall, WallRows, wall_rows
 
+LEAST_MACH = 0.05  # below it this compressible solver loses accuracy: it computes there at equal Reynolds number
 COARSEST_WALL = 10.0  # y+ of the first cell above which they are refused
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
@@ -58,7 +61,17 @@ class Solution:
     @property
     def wall_pressure(self) -> np.ndarray:
         """Gauge pressure (n_boundary,) on the boundary faces [Pa]."""
-        return self.flow.boundary_pressure * self.air.density * self.air.sound_speed**2
+        return self.flow.boundary_pressure * self._stress
+
+    @property
+    def _stress(self) -> float:
+        """What one scaled unit of pressure is worth [Pa]: Cp is that of the Mach number computed at."""
+        return 2.0 * self.air.dynamic_pressure / self.computed.mach**2
+
+    @property
+    def computed(self) -> Freestream:
+        """The air computed with: `air` itself unless its Mach number is very low."""
+        return slowest(self.air, self.reference.chord)
 
     @property
     def forces(self) -> Forces:
@@ -73,12 +86,12 @@ class Solution:
     @property
     def law(self) -> Law:
         """The gas in scaled units, with the viscosity that was computed with."""
-        return Scales.law(self.air, self.reference.chord)
+        return Scales.law(self.computed, self.reference.chord)
 
     @property
     def reynolds(self) -> float:
         """Reynolds number on the chord that was computed with [-]; infinite without friction."""
-        return self.air.mach * self.reference.chord / self.law.viscosity if self.viscous else float("inf")
+        return self.computed.mach * self.reference.chord / self.law.viscosity if self.viscous else float("inf")
 
     @property
     def wall_friction(self) -> np.ndarray | None:
@@ -87,11 +100,7 @@ class Solution:
             return None
         area = self.mesh.face_area[self.mesh.n_interior :]
         normal = area / np.linalg.norm(area, axis=1)[:, None]
-        return (
-            (self.flow.traction - self.flow.boundary_pressure[:, None] * normal)
-            * self.air.density
-            * self.air.sound_speed**2
-        )
+        return (self.flow.traction - self.flow.boundary_pressure[:, None] * normal) * self._stress
 
     @property
     def y_plus(self) -> np.ndarray | None:
@@ -100,7 +109,7 @@ class Solution:
             return None
         ni, law = self.mesh.n_interior, self.law
         cell = self.mesh.left[ni:]
-        tau = np.linalg.norm(self.wall_friction, axis=1) / (self.air.density * self.air.sound_speed**2)
+        tau = np.linalg.norm(self.wall_friction, axis=1) / self._stress
         T = self.flow.q[cell, 4]
         rho = (1.0 + law.gamma * self.flow.boundary_pressure) / T
         mu = law.viscosity_at(T)
@@ -126,11 +135,11 @@ class Solution:
         With a turbulence model also the eddy viscosity over the molecular one.
         """
         q, air = self.flow.q, self.air
-        pressure = air.pressure + q[:, 0] * air.density * air.sound_speed**2
+        pressure = air.pressure + q[:, 0] * self._stress
         temperature = q[:, 4] * air.temperature
-        velocity = q[:, 1:4] * air.sound_speed
+        velocity = q[:, 1:4] * air.speed / self.computed.mach
         out = {"pressure": pressure, "velocity": velocity, "temperature": temperature, "density": pressure / (air.gas.R * temperature),
-               "mach": np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4]), "cp": q[:, 0] / (0.5 * air.mach**2)}  # fmt: skip
+               "mach": np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4]) * air.mach / self.computed.mach, "cp": q[:, 0] / (0.5 * self.computed.mach**2)}  # fmt: skip
         if self.model in WALL_MODELS:
             out["eddy viscosity ratio"] = self.flow.eddies
         return out
@@ -279,17 +288,62 @@ def solve(
     settings: Settings | None = None,
     start: Solution | None = None,
     on_step: Callable[[dict], None] | None = None,
+    walls: Wall | Mapping[str, Wall] | None = None,
 ) -> Solution:
     """Solve the steady flow of `air` about `mesh`.
 
     model: "euler" (inviscid), "laminar", "sa" (Spalart-Allmaras) or "sst" (k-omega shear-stress transport). The Reynolds number of `air` is
     taken on the chord of `reference`, so a mesh may be of any size; an `air` without one keeps its own viscosity.
     reference: typed reference quantities; without it those measured by the mesh generator.
+    Below Mach 0.05 the flow is computed at Mach 0.05 with the same Reynolds number, which `notes` tells.
     start: a solution on the same mesh at a neighbouring condition. on_step: called with a dict after every step.
+    walls: what the walls do, one `Wall` for all or by name; by default at rest, adiabatic, smooth, fully turbulent.
     Raises InputError for what can't be solved; a run that does not settle is a Solution with another verdict.
     """
-    choice("model", model, MODELS)
     settings = settings or Settings()
+    case = prepared(mesh, air, model, reference, walls)
+    state = None
+    if start is not None:
+        if start.model != model:
+            raise InputError(f"start was solved with model {start.model!r}, not {model!r}; leave it out.")
+        if start.mesh.fingerprint != mesh.fingerprint:
+            raise InputError("start belongs to another mesh; give a solution on the same one.")
+        old = slowest(start.air, case.reference.chord)
+        state = carry_over(start.flow.q, mesh, old, case.computed, case.reference.chord)
+    run = (mesh, case.computed, case.reference, settings)
+    flow = march(*run, state, on_step, model=model, walls=case.walls)
+    if start is not None and flow.verdict != "settled":
+        cold = march(*run, None, on_step, model=model, walls=case.walls)
+        if cold.verdict == "settled":
+            flow = cold
+    if flow.verdict == "settled" and flow.history.drift() > DRIFT:
+        flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
+    return Solution(mesh, air, case.reference, model, settings, flow, tuple(case.notes))
+
+
+class Case(NamedTuple):
+    """A case checked and made ready: reference, the air computed with, wall conditions by mesh, notes to the user."""
+
+    reference: Reference
+    computed: Freestream
+    walls: WallRows | None
+    notes: list[str]
+
+
+def slowest(air: Freestream, chord: float) -> Freestream:
+    """`air`, or below Mach `LEAST_MACH` the same at that Mach number with the Reynolds number on `chord` [m] kept."""
+    if air.mach >= LEAST_MACH:
+        return air
+    reynolds = air.mach * chord / Scales.law(air, chord).viscosity
+    return Freestream(
+        mach=LEAST_MACH, reynolds=reynolds, length=chord, temperature=air.temperature, alpha=air.alpha, beta=air.beta,
+        gas=air.gas,
+    )  # fmt: skip
+
+
+def prepared(mesh: Mesh, air: Freestream, model: str, reference: Reference | None, walls) -> Case:
+    """Check a case and make it ready; InputError for what can't be solved."""
+    choice("model", model, MODELS)
     notes: list[str] = []
     if reference is None:
         if mesh.reference is None:
@@ -303,27 +357,17 @@ def solve(
         raise InputError(f"beta = {air.beta:g} deg has no meaning on a two-dimensional mesh; leave it out.")
     if not len(mesh.faces_of("wall")):
         raise InputError("the mesh has no boundary with the role 'wall', so there is nothing to take forces of.")
-    if not air.mach >= 0.01:
-        raise InputError(
-            f"mach = {air.mach:g} is below 0.01, where this compressible solver loses accuracy; raise it to 0.05 at equal Reynolds number."
+    if not air.mach > 0.0:
+        raise InputError(f"mach = {air.mach:g}: the air is at rest; give a speed.")
+    computed = slowest(air, reference.chord)
+    if computed is not air:
+        notes.append(
+            f"computed at Mach {LEAST_MACH:g} instead of {air.mach:.3g} with the same Reynolds number: pressure and friction "
+            f"coefficients differ by about {100 * 0.25 * LEAST_MACH**2:.2g} %."
         )
     if model in WALL_MODELS:
-        _refuse_without_layers(mesh, air, reference, model)
-    state = None
-    if start is not None:
-        if start.model != model:
-            raise InputError(f"start was solved with model {start.model!r}, not {model!r}; leave it out.")
-        if start.mesh.fingerprint != mesh.fingerprint:
-            raise InputError("start belongs to another mesh; give a solution on the same one.")
-        state = carry_over(start.flow.q, mesh, start.air, air, reference.chord)
-    flow = march(mesh, air, reference, settings, state, on_step, model=model)
-    if start is not None and flow.verdict != "settled":
-        cold = march(mesh, air, reference, settings, None, on_step, model=model)
-        if cold.verdict == "settled":
-            flow = cold
-    if flow.verdict == "settled" and flow.history.drift() > DRIFT:
-        flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
-    return Solution(mesh, air, reference, model, settings, flow, tuple(notes))
+        _refuse_without_layers(mesh, computed, reference, model)
+    return Case(reference, computed, wall_rows(walls, mesh, model, reference, computed.speed / air.speed), notes)
 
 
 def _refuse_without_layers(mesh: Mesh, air: Freestream, reference: Reference, model: str) -> None:

@@ -60,7 +60,7 @@ def run_study(
     if study.sweep is not None:
         base = study.freestream(study.sweep.mach[0])
         polar = sweep(mesh, study.sweep.alpha, study.sweep.mach, model=study.solver.model, air=base, folder=folder,
-                      processes=study.run.processes, settings=study.settings(), on_point=on_point)  # fmt: skip
+                      processes=study.run.processes, settings=study.settings(), on_point=on_point, peak=study.sweep.peak)  # fmt: skip
     folder.mkdir(parents=True, exist_ok=True)
     if path.resolve() != (folder / "study.toml").resolve():
         shutil.copyfile(path, folder / "study.toml")

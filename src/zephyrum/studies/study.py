@@ -40,12 +40,13 @@ farfield = 100
 # growth = 1.2            # of successive layers
 
 [solver]
-model = "euler"           # "euler", "laminar", or "sa" (Spalart-Allmaras, fully turbulent)
+model = "euler"           # "euler", "laminar", "sa" (Spalart-Allmaras), "sst" (k-omega)
 orders = 8                # decades of residual drop
 
 [sweep]
 mach = [0.2, 0.6]
 alpha = {{ from = -4, to = 8, step = 2 }}   # degrees; or a list
+# peak = 0.5              # with friction: finest spacing of points added about the lift maximum
 
 [refine]                  # the second and third mesh: error bars for the polar
 mach = 0.2
@@ -137,7 +138,7 @@ class MeshTable(_Strict):
 class SolverTable(_Strict):
     """Model and settings."""
 
-    model: Literal["euler", "laminar", "sa"] = "euler"
+    model: Literal["euler", "laminar", "sa", "sst"] = "euler"
     orders: float = 8.0
     steps: int = 200
     limiter: Literal["auto", "on", "off"] = "auto"
@@ -151,6 +152,7 @@ class SweepTable(_Strict):
 
     mach: Numbers
     alpha: Numbers
+    peak: float = Field(0.0, ge=0.0, le=10.0)
 
 
 class RefineTable(_Strict):

@@ -56,6 +56,28 @@ def plan(alphas: list[float], machs: list[float]) -> list[Point]:
     return points
 
 
+def peak_points(rows: dict[str, dict], points: list[Point], finest: float) -> list[Point]:
+    """Points still missing about the lift maximum of every Mach number, halving the intervals on either side of it.
+
+    None closer than `finest` [deg]; each starts from its lower neighbour. Only the table decides, so a rerun asks for
+    the same points. A sweep whose lift still rises at its end has no maximum.
+    """
+    extra = []
+    for mach in sorted({point.mach for point in points}):
+        own = sorted(
+            (p for p in points if p.mach == mach and rows[p.name]["verdict"] != "failed"), key=lambda p: p.alpha
+        )
+        lift = [rows[point.name]["CL"] for point in own]
+        top = max(range(len(own)), key=lift.__getitem__, default=0)
+        if not 0 < top < len(own) - 1:
+            continue
+        for low, high in ((own[top - 1], own[top]), (own[top], own[top + 1])):
+            if high.alpha - low.alpha >= 2.0 * finest - 1e-9:
+                near = low if abs(low.alpha) <= abs(high.alpha) else high
+                extra.append(Point(mach, round(0.5 * (low.alpha + high.alpha), 6), near))
+    return extra
+
+
 def _values(name: str, values, low: float, high: float, open_low: bool = False) -> list[float]:
     sequence = [values] if isinstance(values, int | float | str) else list(values)
     if not sequence:
@@ -113,41 +135,44 @@ def sweep(
     processes: int = 2,
     settings: Settings | None = None,
     on_point: Callable[[dict, int, int], None] | None = None,
+    peak: float = 0.0,
     **mesh_options,
 ) -> Polar:
     """Polar over `alpha` [deg] and `mach`, on a Mesh or on an Airfoil meshed with `mesh_options`.
 
     air: gas and state shared by all points (default: standard sea level). folder: where states and rows are kept; an
     interrupted sweep given the same folder goes on where it stopped. on_point(row, done, total) after each point.
+    peak: finest spacing [deg] of the points added about the lift maximum of each Mach number; 0 adds none.
     Raises InputError for bad input, FlowError if a process dies (run again to resume).
     """
     alphas = _values("alpha", alpha, -60.0, 60.0)
-    machs = _values("mach", mach, 0.01, 4.0)
+    number("peak", peak, 0.0, 10.0)
+    machs = _values("mach", mach, 1e-4, 4.0)
     processes = whole("processes", processes, 1, 256)
     settings = settings or Settings()
     base = air or Freestream(mach=machs[0], reynolds=reynolds)
     if folder is None:
         with tempfile.TemporaryDirectory() as scratch:
             return sweep(
-                shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, **mesh_options
+                shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, peak, **mesh_options
             )
     mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
     key = {"mesh": mesh.fingerprint, "settings": asdict(settings), "model": model,
            "air": [base.at_mach(machs[0]).pressure, base.temperature, base.gas.gamma]}  # fmt: skip
     store = Store.open(folder, key)
     points = plan(alphas, machs)
-    total = len(points)
-    rows = {point.name: row for point in points if (row := store.row(point.name)) is not None}
-    todo = [point for point in points if point.name not in rows]
+    rows: dict[str, dict] = {}
     work = (shape, mesh_options, base, settings, model, store)
-    if todo and processes == 1:
-        _prepare(mesh, {}, *work[2:], 0)
-        for point in todo:
-            rows[point.name] = _compute(point)
-            if on_point is not None:
-                on_point(rows[point.name], len(rows), total)
-    elif todo:
-        _spread(todo, rows, work, mesh, min(processes, len(todo)), total, on_point)
+    crew = _Alone(mesh, work) if processes == 1 else _Crew(mesh, work, processes)
+    fresh = points
+    try:
+        while fresh:
+            rows |= {point.name: row for point in fresh if (row := store.row(point.name)) is not None}
+            crew.compute([point for point in fresh if point.name not in rows], rows, len(points), on_point)
+            fresh = peak_points(rows, points, peak) if peak > 0.0 else []
+            points = points + fresh
+    finally:
+        crew.dismiss()
     notes = {"made by": "zephyrum.sweep", "mesh": mesh.recipe | {"fingerprint": mesh.fingerprint, "cells": mesh.n_cells},
              "reference": asdict(mesh.reference), "settings": asdict(settings), "model": model, "study": store.fingerprint,
              "air": [list(row) for row in base.table()]}  # fmt: skip
@@ -168,53 +193,88 @@ def _serve(line: Connection, work: tuple) -> None:
             line.send(error)
 
 
-def _spread(todo, rows, work, mesh, processes, total, on_point) -> None:
-    """Compute `todo` on several processes, every point once its predecessor is there.
+class _Alone:
+    """Computes points in this process, with all its threads."""
+
+    def __init__(self, mesh: Mesh, work: tuple):
+        self.work = (mesh, {}, *work[2:], 0)
+        self.ready = False
+
+    def compute(self, todo: list[Point], rows: dict, total: int, on_point) -> None:
+        """Add the rows of the points `todo` to `rows`."""
+        if todo and not self.ready:
+            _prepare(*self.work)
+            self.ready = True
+        for point in todo:
+            rows[point.name] = _compute(point)
+            if on_point is not None:
+                on_point(rows[point.name], len(rows), total)
+
+    def dismiss(self) -> None:
+        """Nothing to end."""
+
+
+class _Crew:
+    """Computes points on several processes, every point once its predecessor is there.
 
     Each worker has a line of its own and shares no queue or lock, so that one that is killed can't hold up the others.
     """
-    # one thread of linear algebra a process: more would fight over the cores (read when the workers import numpy)
-    held = {name: os.environ.get(name) for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "NUMBA_NUM_THREADS")}
-    os.environ.update(dict.fromkeys(held, "1"))
-    workers: dict[Connection, BaseProcess] = {}
-    try:
-        context = get_context("spawn")
-        for _ in range(processes):
-            here, there = context.Pipe()
-            worker = context.Process(target=_serve, args=(there, work), daemon=True)
-            worker.start()
-            there.close()  # so that the end of the worker is the end of the line
-            workers[here] = worker
+
+    def __init__(self, mesh: Mesh, work: tuple, processes: int):
+        self.mesh, self.work, self.processes = mesh, work, processes
+        self.workers: dict[Connection, BaseProcess] = {}
+
+    def _call(self, many: int) -> None:
+        # one thread of linear algebra a process: more would fight over the cores (read when the workers import numpy)
+        held = {name: os.environ.get(name) for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "NUMBA_NUM_THREADS")}
+        os.environ.update(dict.fromkeys(held, "1"))
+        try:
+            context = get_context("spawn")
+            for _ in range(many):
+                here, there = context.Pipe()
+                worker = context.Process(target=_serve, args=(there, self.work), daemon=True)
+                worker.start()
+                there.close()  # so that the end of the worker is the end of the line
+                self.workers[here] = worker
+        finally:
+            for name, value in held.items():
+                if value is None:
+                    os.environ.pop(name, None)
+                else:
+                    os.environ[name] = value
         # compiled here while the workers get ready: each of them would compile the same for itself
-        _, _, air, settings, model, *_ = work
-        solve(mesh.family()[-1], air, model, settings=replace(settings, steps=1))
-        idle, running, waiting = list(workers), {}, list(todo)
-        while waiting or running:
-            for point in [p for p in waiting if p.after is None or p.after.name in rows][: len(idle)]:
-                line = idle.pop(0)
-                line.send(point)
-                running[line] = point
-                waiting.remove(point)
-            for line in wait(running):
-                answer = line.recv()
-                if isinstance(answer, Exception):
-                    raise answer
-                rows[running.pop(line).name] = answer
-                idle.append(line)
-                if on_point is not None:
-                    on_point(answer, len(rows), total)
-    except (EOFError, ConnectionError):
-        raise FlowError(
-            "a worker process died (killed, or out of memory); finished points are kept: run the same study again to go on."
-        ) from None
-    finally:
-        for line, worker in workers.items():
+        _, _, air, settings, model, *_ = self.work
+        solve(self.mesh.family()[-1], air, model, settings=replace(settings, steps=1))
+
+    def compute(self, todo: list[Point], rows: dict, total: int, on_point) -> None:
+        """Add the rows of the points `todo` to `rows`; FlowError if a worker dies."""
+        try:
+            if todo and not self.workers:
+                self._call(min(self.processes, len(todo)))
+            idle, running, waiting = list(self.workers), {}, list(todo)
+            while waiting or running:
+                for point in [p for p in waiting if p.after is None or p.after.name in rows][: len(idle)]:
+                    line = idle.pop(0)
+                    line.send(point)
+                    running[line] = point
+                    waiting.remove(point)
+                for line in wait(running):
+                    answer = line.recv()
+                    if isinstance(answer, Exception):
+                        raise answer
+                    rows[running.pop(line).name] = answer
+                    idle.append(line)
+                    if on_point is not None:
+                        on_point(answer, len(rows), total)
+        except (EOFError, ConnectionError):
+            raise FlowError(
+                "a worker process died (killed, or out of memory); finished points are kept: run the same study again to go on."
+            ) from None
+
+    def dismiss(self) -> None:
+        """End all workers."""
+        for line, worker in self.workers.items():
             line.close()
             worker.terminate()
-        for worker in workers.values():
+        for worker in self.workers.values():
             worker.join()
-        for name, value in held.items():
-            if value is None:
-                os.environ.pop(name, None)
-            else:
-                os.environ[name] = value

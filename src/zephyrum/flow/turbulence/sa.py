@@ -9,8 +9,6 @@ Meant for attached and mildly separated boundary layers and wakes; the lift afte
 Verified by tests/test_viscous.py and validation/.
 """
 
-import math
-
 from zephyrum.flow.kernels import inlined, serial
 
 CB1, CB2, SIGMA, KARMAN = 0.1355, 0.622, 2.0 / 3.0, 0.41

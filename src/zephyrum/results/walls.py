@@ -1,0 +1,115 @@
+"""What the walls do: move, keep a temperature, be rough, be laminar up to a chord fraction.
+
+Verified by tests/test_walls.py.
+"""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum.air import Reference
+from zephyrum.air.checks import number
+from zephyrum.errors import InputError
+from zephyrum.flow import Walls
+from zephyrum.mesh import Mesh
+from zephyrum.results.surface import section_order
+
+SLIDES = 1e-3  # share of a wall's speed that may point through it
+
+
+@dataclass(frozen=True)
+class Wall:
+    """Conditions of a wall; the default is at rest, adiabatic, smooth and, with a turbulence model, fully turbulent.
+
+    velocity (3,) [m/s] in body axes, along the wall; spin [rad/s] about the y axis through `about` (3,) [m], nose-up
+    positive; temperature [K] of an isothermal wall; roughness: sand-grain height [m] (model "sa"); laminar: chord
+    fractions up to which the upper and the lower side are held laminar, one number for both or a pair.
+    """
+
+    velocity: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    spin: float = 0.0
+    about: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    temperature: float | None = None
+    roughness: float = 0.0
+    laminar: float | tuple[float, float] = 0.0
+
+    def __post_init__(self) -> None:
+        for name in ("velocity", "about"):
+            value = getattr(self, name)
+            if np.shape(value) != (3,) or not np.isfinite(np.asarray(value, dtype=float)).all():
+                raise InputError(f"{name} = {value!r} of a wall must be three numbers.")
+        number("spin", self.spin, -1e6, 1e6)
+        if self.temperature is not None:
+            number("temperature", self.temperature, 0.0, 5000.0, open_low=True)
+        number("roughness", self.roughness, 0.0, 1.0)
+        for share in self.sides:
+            number("laminar", share, 0.0, 1.0)
+
+    @property
+    def sides(self) -> tuple[float, float]:
+        """Chord fractions of laminar flow on the upper and the lower side."""
+        pair = self.laminar if isinstance(self.laminar, tuple | list) else (self.laminar, self.laminar)
+        if len(pair) != 2:
+            raise InputError(f"laminar = {self.laminar!r} must be one chord fraction or a pair (upper, lower).")
+        return tuple(pair)
+
+
+def wall_rows(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str, reference: Reference, faster: float):
+    """A function from a mesh of the family of `mesh` to its `Walls`, or None for plain walls; InputError if impossible.
+
+    faster: speed computed at over the real one.
+    """
+    if walls is None:
+        return None
+    names = [group.name for group in mesh.groups if group.role == "wall"]
+    chosen = dict.fromkeys(names, walls) if isinstance(walls, Wall) else dict(walls)
+    for name, wall in chosen.items():
+        if name not in names:
+            raise InputError(f"walls: the mesh has no wall named {name!r}; it has: {', '.join(names)}.")
+        if model == "euler":
+            raise InputError(
+                "walls: model 'euler' has no friction, so its walls can't move, heat, be rough or laminar."
+            )
+        if wall.roughness > 0.0 and model != "sa":
+            raise InputError(f"walls: roughness is modelled by 'sa' only, not by {model!r}; leave it out.")
+        if max(wall.sides) > 0.0 and model == "laminar":
+            raise InputError("walls: with model 'laminar' every wall is laminar; leave 'laminar' out.")
+        if max(wall.sides) > 0.0 and mesh.dimension != 2:
+            raise InputError("walls: laminar chord fractions are for sections (two-dimensional meshes).")
+
+    def rows(level: Mesh) -> Walls:
+        out = Walls.plain(level)
+        for name, wall in chosen.items():
+            group = level.group(name)
+            own = slice(group.start - level.n_interior, group.stop - level.n_interior)
+            faces = np.arange(group.start, group.stop)
+            arm = level.face_centroid[faces] - np.asarray(wall.about)
+            speed = np.asarray(wall.velocity, dtype=float) + np.cross([0.0, wall.spin, 0.0], arm)
+            _refuse_through(level, faces, speed, name)
+            out.velocity[own] = faster * speed
+            out.temperature[own] = wall.temperature or 0.0
+            out.roughness[own] = wall.roughness
+            if max(wall.sides) > 0.0:
+                ordered, side = section_order(level, name)
+                place = (level.face_centroid[ordered, 0] - reference.point[0]) / reference.chord + 0.25
+                limit = np.where(np.array(side) == "upper", wall.sides[0], wall.sides[1])
+                out.laminar[ordered - level.n_interior] = place < limit
+        return out
+
+    rows(mesh)
+    return rows
+
+
+def _refuse_through(mesh: Mesh, faces: np.ndarray, speed: np.ndarray, name: str) -> None:
+    """InputError if a wall would move through itself."""
+    normal = mesh.face_area[faces] / np.linalg.norm(mesh.face_area[faces], axis=1)[:, None]
+    through = np.abs(np.einsum("ij,ij->i", speed, normal))
+    largest = float(np.linalg.norm(speed, axis=1).max())
+    if largest > 0.0 and through.max() > max(SLIDES, 2.0 / len(faces)) * largest:
+        raise InputError(
+            f"walls: {name!r} would move through itself at {through.max():.3g} m/s; a wall can only slide along its surface."
+        )
+
+
+WallRows = Callable[[Mesh], Walls]
