@@ -87,12 +87,13 @@ class Settings:
 
 @dataclass(frozen=True, eq=False)
 class Flow:
-    """What a march leaves: scaled states q (n, m), boundary pressures (nb,) and tractions (nb, 3), eddy over molecular viscosity (n,),
+    """What a march leaves: scaled states q (n, m), boundary pressures (nb,) and tractions (nb, 3), wall heat (nb,), eddy over molecular viscosity (n,),
     verdict, history."""
 
     q: np.ndarray
     boundary_pressure: np.ndarray
     traction: np.ndarray
+    heat: np.ndarray
     eddies: np.ndarray
     scales: Scales
     verdict: str
@@ -230,7 +231,7 @@ def march(
             rough = depth > 0 or alpha != air.alpha
             q, verdict, reason = _march_level(level, q, cfl, history, on_step, begin, rough)
     return Flow(
-        q, level.residual.boundary_pressure(q), level.residual.tractions(q), level.residual.eddies(q), level.scales, verdict, reason, history,
+        q, level.residual.boundary_pressure(q), level.residual.tractions(q), level.residual.heats(q), level.residual.eddies(q), level.scales, verdict, reason, history,
         time.perf_counter() - begin,
     )  # fmt: skip
 

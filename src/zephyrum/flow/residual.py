@@ -284,6 +284,18 @@ class Residual:
         self.edge_fluxes(q, self.flux)
         return self.flux[ni:, 1:4] / self.domain.area[ni:, None]
 
+    def heats(self, q: np.ndarray) -> np.ndarray:
+        """(nb,) heat that walls give to the air over their area, in scaled units (fluxes of `tractions` of the same q)."""
+        d, ni = self.domain, self.domain.mesh.n_interior
+        out = np.zeros(d.mesh.n_faces - ni)
+        if self.model == "euler":
+            return out
+        wall = np.flatnonzero((d.code == NO_SLIP) & (self.outer[:, 4] > 0.0))
+        flux = self.flux[ni + wall] / d.area[ni + wall, None]
+        pressure = self.boundary_pressure(q)[wall, None] * d.normal[ni + wall]
+        out[wall] = -flux[:, 4] - np.einsum("ij,ij->i", self.outer[wall, 1:4], pressure - flux[:, 1:4])
+        return out
+
     def boundary_pressure(self, q: np.ndarray) -> np.ndarray:
         """(nb,) gauge pressure at every boundary face, extrapolated from the cell as the fluxes do (gradients found last)."""
         d = self.domain

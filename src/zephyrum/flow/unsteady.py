@@ -37,6 +37,7 @@ class TimeMarch:
     q: np.ndarray
     boundary_pressure: np.ndarray
     traction: np.ndarray
+    heat: np.ndarray
     eddies: np.ndarray
     scales: Scales
     verdict: str
@@ -112,7 +113,7 @@ def march_in_time(
             on_step(dict(zip(("time", "CL", "CD", "CM"), rows[-1], strict=False)))
     level.evaluate(q)
     return TimeMarch(
-        np.array(rows), q, level.residual.boundary_pressure(q), level.residual.tractions(q), level.residual.eddies(q),
+        np.array(rows), q, level.residual.boundary_pressure(q), level.residual.tractions(q), level.residual.heats(q), level.residual.eddies(q),
         level.scales, verdict, reason, time.perf_counter() - begin,
     )  # fmt: skip
 

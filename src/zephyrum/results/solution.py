@@ -103,6 +103,12 @@ class Solution:
         return (self.flow.traction - self.flow.boundary_pressure[:, None] * normal) * self._stress
 
     @property
+    def wall_heat(self) -> np.ndarray:
+        """Heat flux (n_boundary,) from isothermal walls to the air [W/m^2]."""
+        unit = self.air.density * (self.air.speed / self.computed.mach) * self.air.sound_speed**2
+        return self.flow.heat * unit
+
+    @property
     def y_plus(self) -> np.ndarray | None:
         """y+ (n_boundary,) of the height of the first cell (twice its centroid's distance); None without friction."""
         if not self.viscous:
@@ -116,12 +122,18 @@ class Solution:
         return np.sqrt(tau * rho) * 2.0 * self.mesh.wall_distance[cell] / mu
 
     def surface(self):
-        """DataFrame along the surface: part, side, x, y, z, x/c, Cp, and in viscous flow Cf (signed) and y+."""
-        return surface_table(self.mesh, self.wall_pressure, self.air, self.reference, self.wall_friction, self.y_plus)
+        """DataFrame along the surface: part, side, x, y, z, x/c, Cp, and in viscous flow Cf (signed) and y+.
+
+        With isothermal walls also "heat flux" [W/m^2], positive from the wall to the air.
+        """
+        heat = self.wall_heat if self.flow.heat.any() else None
+        return surface_table(
+            self.mesh, self.wall_pressure, self.air, self.reference, self.wall_friction, self.y_plus, heat
+        )
 
     def cp(self):
         """DataFrame of Cp along the surface: part, side, x, y, z, x/c, Cp."""
-        return self.surface().drop(columns=["Cf", "y+"], errors="ignore")
+        return self.surface().drop(columns=["Cf", "y+", "heat flux"], errors="ignore")
 
     def turning_points(self):
         """DataFrame of stagnation, separation and reattachment points: part, side, kind, x/c and its uncertainty."""
@@ -250,6 +262,7 @@ class Solution:
                 q=self.flow.q,
                 wall=self.flow.boundary_pressure,
                 traction=self.flow.traction,
+                heat=self.flow.heat,
                 eddies=self.flow.eddies,
                 history=np.array(self.history.rows, dtype=float),
                 facts=json.dumps(facts),
@@ -265,7 +278,9 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
         with np.load(path, allow_pickle=False) as data:
             facts = json.loads(str(data["facts"]))
             history = History([tuple(row) for row in data["history"]])
-            q, wall, traction, eddies = (data[name].copy() for name in ("q", "wall", "traction", "eddies"))
+            q, wall, traction, heat, eddies = (
+                data[name].copy() for name in ("q", "wall", "traction", "heat", "eddies")
+            )
     except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as cause:
         raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
     if (
@@ -276,7 +291,9 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
         raise FileError(
             f"solution {str(path)!r} is stale: it belongs to another mesh or condition; remove it and run again."
         )
-    flow = Flow(q, wall, traction, eddies, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"])
+    flow = Flow(
+        q, wall, traction, heat, eddies, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"]
+    )
     return Solution(mesh, air, reference, facts["model"], settings, flow)
 
 
@@ -316,6 +333,24 @@ def solve(
         cold = march(*run, None, on_step, model=model, walls=case.walls)
         if cold.verdict == "settled":
             flow = cold
+    if flow.verdict != "settled" and model != "euler" and settings.kappa > 0.0:
+        # coarse noses at high lift can be unstable with the sharper reconstruction
+        calm = march(
+            mesh,
+            case.computed,
+            case.reference,
+            replace(settings, kappa=0.0),
+            None,
+            on_step,
+            model=model,
+            walls=case.walls,
+        )
+        if calm.verdict == "settled":
+            case.notes.append(
+                f"settled with kappa = 0 after wandering with kappa = {settings.kappa:.2g} ({flow.reason}): the mesh is coarse "
+                "for this flow, most often at the nose; the error is larger here."
+            )
+            flow = calm
     if flow.verdict == "settled" and flow.history.drift() > DRIFT:
         flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
     return Solution(mesh, air, case.reference, model, settings, flow, tuple(case.notes))

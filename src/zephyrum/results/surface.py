@@ -47,10 +47,10 @@ def section_order(mesh: Mesh, name: str) -> tuple[np.ndarray, list[str]]:
     return faces[chain], side
 
 
-def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=None, y_plus=None):
+def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=None, y_plus=None, heat=None):
     """DataFrame of every wall face: part, side, x, y, z [m], x/c, Cp; in viscous flow also Cf and y+.
 
-    pressure (n_boundary,) gauge, friction (n_boundary, 3) [Pa], y_plus (n_boundary,) [-].
+    pressure (n_boundary,) gauge, friction (n_boundary, 3) [Pa], y_plus (n_boundary,) [-], heat (n_boundary,) [W/m^2].
     """
     import pandas as pd
 
@@ -70,6 +70,8 @@ def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=Non
         if friction is not None:
             columns["Cf"] = _signed(centre, friction[local], columns["Cp"], mesh.dimension) / air.dynamic_pressure
             columns["y+"] = y_plus[local]
+        if heat is not None:
+            columns["heat flux"] = heat[local]
         frames.append(pd.DataFrame(columns))
     return pd.concat(frames, ignore_index=True)
 

@@ -59,7 +59,7 @@ class TimeSeries:
     def periodic(self) -> bool:
         """Whether the last two periods swing alike."""
         places = self.crossings()
-        if len(places) < 4:
+        if len(places) < 3:
             return False
         swing = [np.ptp(self.CL[(self.travelled >= a) & (self.travelled <= b)]) for a, b in zip(places[-3:-1], places[-2:], strict=True)]  # fmt: skip
         return abs(swing[1] - swing[0]) <= ALIKE * max(swing[1], 1e-30)
@@ -119,7 +119,7 @@ def solve_in_time(
         raise FlowError(f"{made.reason} than {step:g} chords.")
     travelled = made.rows[:, 0] / unit
     flow = Flow(
-        made.q, made.boundary_pressure, made.traction, made.eddies, made.scales, "wandering", "marched in time", History(), made.seconds
+        made.q, made.boundary_pressure, made.traction, made.heat, made.eddies, made.scales, "wandering", "marched in time", History(), made.seconds
     )  # fmt: skip
     last = Solution(mesh, air, case.reference, model, settings, flow, tuple(case.notes))
     time = travelled * case.reference.chord / air.speed
