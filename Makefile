@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint validation benchmarks screenshots clean
+.PHONY: demo test lint validation robustness benchmarks screenshots clean
 
 demo: $(READY)
 	$(BIN)/zephyrum demo
@@ -18,6 +18,9 @@ lint: $(READY)
 
 validation: $(READY)
 	$(BIN)/python -m validation
+
+robustness: $(READY)
+	$(BIN)/python -m validation.robustness
 
 benchmarks: $(READY)
 	$(BIN)/python -m benchmarks

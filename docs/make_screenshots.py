@@ -6,7 +6,7 @@ import sys
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.looks import draw_friction
+from zephyrum.looks import draw_time
 from zephyrum.looks.style import new_axes, save
 
 HERE = Path(__file__).parent
@@ -17,10 +17,12 @@ FIGURES = (
     "mesh",
     "polar",
     "refinement",
-    "history_m0.6_a4",
-    "cp_m0.6",
+    "history_m0.2_a4",
+    "cp_m0.2",
+    "friction_m0.2_a4",
     "cp_field_m0.2_a4",
-    "mach_field_m0.6_a4",
+    "mach_field_m0.2_a4",
+    "eddy_viscosity_ratio_field_m0.2_a4",
 )
 
 
@@ -45,12 +47,19 @@ def terminal(words: list[str], name: str) -> None:
     save(figure, TARGET / f"{name}.png")
 
 
-def turbulent() -> zy.Solution:
-    """The Skerry section at Mach 0.2 with friction."""
+def street() -> zy.TimeSeries:
+    """A stalled Skerry section at a Reynolds number of a gliding model, laminar: it sheds vortices."""
     foil = zy.Airfoil.read(DEMO / "section.dat")
-    layers = zy.wall_layers(reynolds=6.86e6, y_plus=1.0, growth=1.25, farfield=50.0)
-    mesh = zy.mesh_airfoil(foil, around=160, outward=layers.count, farfield=50.0, first_height=layers.first_height)
-    return zy.solve(mesh, zy.Freestream(mach=0.2, reynolds=6.86e6, alpha=10.0), model="sa")
+    mesh = zy.mesh_airfoil(foil, around=96, outward=48, farfield=30.0, first_height=2e-3)
+    air = zy.Freestream(mach=0.1, reynolds=1000.0, alpha=20.0)
+    return zy.solve_in_time(mesh, air, "laminar", duration=40.0, step=0.05)
+
+
+def draw_swing(series: zy.TimeSeries, path: Path) -> None:
+    """Draw a record over time."""
+    figure, axes = new_axes(2, 1, sharex=True)
+    draw_time(series, axes)
+    save(figure, path)
 
 
 def main() -> None:
@@ -60,7 +69,7 @@ def main() -> None:
         subprocess.run([sys.executable, "-m", "zephyrum.cli.main", "demo", "--out", str(DEMO)], check=False)
     for name in FIGURES:
         shutil.copyfile(DEMO / "figures" / f"{name}.png", TARGET / f"{name}.png")
-    draw_friction(turbulent())[0].figure.savefig(TARGET / "friction.png")
+    draw_swing(street(), TARGET / "time.png")
     terminal(["show", "skerry-demo"], "show")
     terminal(["shape", "skerry-demo/section.dat", "--blunt", "0.005"], "shape")
     terminal(["mesh", "naca2412", "--topology", "C"], "mesh_command")

@@ -173,6 +173,7 @@ CASES = (
     viscous.blasius,
     viscous.cylinder,
     viscous.laminar_airfoil,
+    viscous.vortex_street,
     viscous.turbulent_plate,
     viscous.turbulent_airfoil,
 )

@@ -243,10 +243,13 @@ def boundary_jacobians(
         f = first + e
         c = left[f]
         F, G = np.empty(MOST), np.empty(MOST)
-        edge_flux(q, g, c, f, e, normal, to_left, lever, code, outer, slope, law, model, -1, 0.0, F)
-        for j in range(nb):
-            h = _step(axes[j])
-            edge_flux(q, g, c, f, e, normal, to_left, lever, code, outer, slope, law, model, axes[j], h, G)
+        for j in range(-1, nb):  # one call for the base and every unknown: a second would be compiled again
+            at = axes[j] if j >= 0 else -1
+            h = _step(at) if j >= 0 else 0.0
+            edge_flux(q, g, c, f, e, normal, to_left, lever, code, outer, slope, law, model, at, h, G)
+            if j < 0:
+                F[:] = G
+                continue
             for n in range(nb):
                 blocks[f, 0, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
         u, v, w = q[c, 1], q[c, 2], q[c, 3]
@@ -256,14 +259,16 @@ def boundary_jacobians(
             # one more cell that only this face sees: the cell's own friction, at gradients held fixed
             own, frozen = np.empty((1, q.shape[1])), np.empty((1, q.shape[1], 3))
             own[0], frozen[0] = q[c], g[c]
-            for j in range(nb):
-                h = _step(axes[j])
-                F[:] = 0.0
+            for j in range(-1, nb):
+                h = _step(axes[max(j, 0)])
                 G[:] = 0.0
-                edge_friction(own, frozen, 0, f, e, normal, to_left, lever, code, outer, law, model, F)
-                own[0, axes[j]] += h
+                if j >= 0:
+                    own[0, axes[j]] += h
                 edge_friction(own, frozen, 0, f, e, normal, to_left, lever, code, outer, law, model, G)
-                own[0, axes[j]] = q[c, axes[j]]
+                own[0] = q[c]
+                if j < 0:
+                    F[:] = G
+                    continue
                 for n in range(nb):
                     stiff[f, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
             nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]

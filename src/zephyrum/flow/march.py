@@ -42,7 +42,9 @@ ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling
 POOR = 0.7  # of the residual left by a full step in Newton's regime, above which half of it is tried as well
 NEWTON_CFL = 1e6
 WARM_CFL = 100.0
-FEWEST = {True: 3000, False: 900}  # cells of the coarsest mesh worth a start, in viscous and in inviscid flow
+FEWEST = (
+    3000  # cells of the coarsest mesh worth a start: coarser ones separate at high alpha, and what follows inherits it
+)
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 STALL = 30  # steps without a lower residual after which a run wanders
 
@@ -208,7 +210,7 @@ def march(
     history = History()
     cold = start is None and source is None and outer is None
     family = mesh.family() if cold else [mesh]
-    while len(family) > 1 and family[-1].n_cells < FEWEST[model != "euler"]:
+    while len(family) > 1 and family[-1].n_cells < FEWEST:
         family.pop()
     level, q = None, start
     for depth in range(len(family) - 1, -1, -1):
@@ -315,7 +317,7 @@ def _next_cfl(cfl: float, factor: float, ratio: float, viscous: bool) -> float:
     Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one.
     """
     if factor < 0.3:
-        return max((0.5 if factor > 0.05 else 0.2) * cfl, CFL_FLOOR)
+        return max((0.2 if factor < 0.05 and viscous else 0.5) * cfl, CFL_FLOOR)
     if not viscous:
         if factor <= 0.9:
             return cfl
@@ -344,7 +346,7 @@ def _search(level: Level, q, R, change, rate, total, newton: bool):
     step = np.zeros_like(q)
     step[:, level.domain.axes] = change
     factor = longest(q, step, gamma)
-    if factor < LEAST_FACTOR:
+    if factor < LEAST_FACTOR and level.residual.model != "euler":
         return None
     old = conserved(q, gamma)
     best = None  # a poor full step: two states on either side of a bend may swap for ever, half a step ends that

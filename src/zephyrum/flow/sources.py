@@ -106,32 +106,34 @@ def source_jacobians(q, g, near, volume, law, model, axes, by_state, by_slope, c
         own, slopes = np.empty((1, m)), np.empty((1, m, 3))
         base, moved = np.zeros(4), np.zeros(4)
         own[0], slopes[0] = q[c], g[c]
-        _terms(own, slopes, near, c, law, model, volume[c], base)
         by_slope[c] = 0.0
         closure_slope[c] = 0.0
-        for j in range(nb):
-            k = axes[j]
-            h = DIFFERENCE * max(abs(q[c, k]), 1.0)
-            own[0, k] += h
-            _terms(own, slopes, near, c, law, model, volume[c], moved)
-            own[0, k] = q[c, k]
-            for t in range(nt):
-                by_state[c, t, j] = (moved[t] - base[t]) / h
-            for t in range(changing):
-                closure_state[c, t, j] = (moved[2 + t] - base[2 + t]) / h
-            if k == 0 or k == 4:  # gradients of density matter little: held fixed
-                continue
-            size = np.sqrt(g[c, k, 0] ** 2 + g[c, k, 1] ** 2 + g[c, k, 2] ** 2)
-            h = 1e-6 * size + 1e-12 / near[c, 0]
-            for d in range(3):
-                if d == 1 and axes[2] != 2:
-                    continue
+        # one call of the terms, for the base and every unknown and slope in turn: each more is compiled again
+        for step in range(-1, 4 * nb):
+            j, d = step // 4, step % 4 - 1  # d = -1: the unknown itself
+            k = axes[max(j, 0)]
+            if step >= 0 and d >= 0 and (k == 0 or k == 4 or (d == 1 and axes[2] != 2)):
+                continue  # gradients of density matter little: held fixed
+            h = 0.0
+            if step >= 0 and d < 0:
+                h = DIFFERENCE * max(abs(q[c, k]), 1.0)
+                own[0, k] += h
+            elif step >= 0:
+                h = 1e-6 * np.sqrt(g[c, k, 0] ** 2 + g[c, k, 1] ** 2 + g[c, k, 2] ** 2) + 1e-12 / near[c, 0]
                 slopes[0, k, d] += h
-                _terms(own, slopes, near, c, law, model, volume[c], moved)
-                slopes[0, k, d] = g[c, k, d]
-                for t in range(nt):
+            _terms(own, slopes, near, c, law, model, volume[c], moved)
+            own[0, k], slopes[0, k] = q[c, k], g[c, k]
+            if step < 0:
+                base[:] = moved
+            for t in range(nt):
+                if d < 0 and step >= 0:
+                    by_state[c, t, j] = (moved[t] - base[t]) / h
+                elif step >= 0:
                     by_slope[c, t, j, d] = (moved[t] - base[t]) / h
-                for t in range(changing):
+            for t in range(changing):
+                if d < 0 and step >= 0:
+                    closure_state[c, t, j] = (moved[2 + t] - base[2 + t]) / h
+                elif step >= 0:
                     closure_slope[c, t, j, d] = (moved[2 + t] - base[2 + t]) / h
 
 

@@ -5,7 +5,7 @@ from matplotlib.ticker import MaxNLocator
 
 from zephyrum.looks.style import COLOURS, MARKERS, new_axes, tidy
 
-_SHOWN = ("mass", "x-momentum", "z-momentum", "energy", "turbulence")
+_SHOWN = ("mass", "x-momentum", "z-momentum", "energy", "turbulence", "turbulence rate")
 
 
 def draw_history(solution, axes=None):
@@ -52,6 +52,29 @@ def draw_history(solution, axes=None):
     bottom.xaxis.set_major_locator(MaxNLocator(integer=True))
     tidy(bottom, "Newton step on the finest mesh", "coefficient minus its last value [counts, 1e-4]")
     bottom.legend(loc="upper right", fontsize="small")
+    return axes
+
+
+def draw_time(series, axes=None):
+    """Lift (top) and drag (bottom) of a TimeSeries over the distance travelled, with mean and frequency; returns the axes."""
+    if axes is None:
+        _, axes = new_axes(2, 1, sharex=True)
+    summary = series.summary()
+    frequency = "" if np.isnan(series.strouhal) else f", Strouhal number {series.strouhal:.3f}"
+    state = "periodic" if series.periodic else "not periodic yet"
+    title = f"{series.last.mesh.recipe.get('section', '')}  {series.last.air.describe()}: {state}{frequency}"
+    late = series.travelled > 0.2 * series.travelled[-1]  # the start itself is much larger than what follows
+    for k, (ax, name) in enumerate(zip(axes, ("CL", "CD"), strict=True)):
+        mean, swing = summary[name]
+        values = getattr(series, name)
+        ax.plot(series.travelled, values, color=COLOURS[k], linewidth=1.3)
+        label = f"mean of the last half {mean:.4f} +- {swing:.4f}"
+        ax.axhline(mean, color="#555555", linestyle="--", linewidth=1, label=label)
+        low, high = values[late].min(), values[late].max()
+        room = 0.15 * max(high - low, 1e-4)
+        ax.set_ylim(low - room, high + 2.0 * room)
+        tidy(ax, "distance travelled [chords]" if k else "", f"{name} [-]", "" if k else title)
+        ax.legend(loc="upper right", fontsize="small")
     return axes
 
 
@@ -156,6 +179,10 @@ def draw_polar(polar, axes=None):
             }
             if bars and not lines["CL error"].isna().all():
                 ax.errorbar(lines[x], lines[y], **bars, fmt="none", ecolor=colour, elinewidth=1, capsize=2.5)
+        peak = polar.lift_maximum(mach)
+        if peak is not None and (polar.table["model"] != "euler").all():
+            panels[0].plot(peak["alpha"], peak["CL"], "*", color=colour, markeredgecolor="black", markersize=13,
+                           label=f"CLmax {peak['CL']:.3f} at {peak['alpha']:.1f} deg")  # fmt: skip
     for ax, (x, y) in zip(panels, shown):
         tidy(ax, names[x], names[y])
         if y == "L/D" and (polar.table["model"] == "euler").all():
