@@ -56,6 +56,21 @@ class Plates(unittest.TestCase):
         ratio = stanton / (0.5 * table["Cf"].abs()[own] * gas.prandtl ** (-2.0 / 3.0))
         self.assertLess(float((ratio - 1.0).abs().max()), 0.05)
 
+    def test_thicknesses_and_profile_are_those_of_blasius(self):
+        s = self.solve("laminar")
+        table = s.boundary_layer()
+        x = table["x/c"].to_numpy()
+        own = (x > 0.2) & (x < 0.9)
+        scale = x[own] / np.sqrt(2e6 * x[own])
+        for name, exact, slack in (("displacement", 1.7208, 0.03), ("momentum", 0.664, 0.03), ("delta99", 4.91, 0.08)):
+            self.assertLess(float((table[name][own] / scale / exact - 1.0).abs().max()), slack, name)
+        self.assertLess(float((table["shape factor"][own] / 2.591 - 1.0).abs().max()), 0.03)
+        cut = s.profile(0.5)
+        eta = cut["y"] * np.sqrt(2e6 / 0.5)
+        self.assertAlmostEqual(float(np.interp(3.0, eta, cut["u/ue"])), 0.84605, delta=0.012)
+        with self.assertRaisesRegex(zy.InputError, "side"):
+            s.profile(0.5, "left")
+
     def test_what_makes_no_sense_is_refused(self):
         for wall, model, word in (
             ({"roughness": 1e-4}, "sst", "'sa' only"),

@@ -73,7 +73,7 @@ def write(done: list[tuple]) -> str:
     order = sorted(ALPHAS)
     marks = "".join(made[a][0] for _, made, _ in done for a in order)
     lines = [
-        f"{len(marks)} runs: {marks.count('S') + marks.count('s')} settled ({marks.count('s')} of them with the calmer "
+        f"{len(done)} of {len(SECTIONS) * len(REYNOLDS) * len(MACHS) * len(MODELS)} chains, {len(marks)} runs: {marks.count('S') + marks.count('s')} settled ({marks.count('s')} of them with the calmer "
         f"reconstruction), {marks.count('w')} wandering, {marks.count('F')} failed, {marks.count('N')} not finite: "
         f"{100 * (marks.count('S') + marks.count('s')) / max(len(marks), 1):.0f} % settled.\n",
         "| section | model | Re | Mach | "

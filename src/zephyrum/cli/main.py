@@ -360,7 +360,7 @@ def mesh(section, out, figure, **options) -> None:
 @mesh_options
 @click.option("--mach", required=True, type=float)
 @click.option("--alpha", default=0.0, show_default=True, type=float, help="Degrees.")
-@click.option("--model", default="euler", show_default=True, help="euler, laminar or sa.")
+@click.option("--model", default="euler", show_default=True, help="euler, laminar, sa or sst.")
 @click.option("--levels", default=3, show_default=True, type=int, help="Nested meshes, 3 or more.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the refinement chart.")
 def refine(section, mach, alpha, model, levels, figure, **options) -> None:

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from zephyrum.air import Freestream, Reference
-from zephyrum.air.checks import choice
+from zephyrum.air.checks import choice, number
 from zephyrum.errors import FileError, InputError
 from zephyrum.flow import DRIFT, MODELS, Flow, History, Settings, carry_over, march
 from zephyrum.flow.gas import Law, Scales
@@ -19,6 +19,7 @@ from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh, write_mesh
 from zephyrum.mesh.layers import first_height
 from zephyrum.results.forces import Forces, wall_forces
+from zephyrum.results.layer import layer_table, profile_table
 from zephyrum.results.surface import surface_table, turning_points
 from zephyrum.results.walls import Wall, WallRows, wall_rows
 
@@ -140,6 +141,27 @@ class Solution:
         if not self.viscous:
             raise InputError("inviscid flow does not separate; solve with model='laminar', 'sa' or 'sst'.")
         return turning_points(self.surface())
+
+    def boundary_layer(self):
+        """DataFrame along a section: part, side, x/c, delta99, displacement and momentum thickness [m], shape factor."""
+        self._refuse_inviscid("has no boundary layer")
+        return layer_table(self.mesh, self.fields()["velocity"], self.reference)
+
+    def profile(self, place: float, side: str = "upper"):
+        """DataFrame of the velocity profile at chord fraction `place` on a side: y [m], u [m/s], u/ue."""
+        self._refuse_inviscid("has no boundary layer")
+        choice("side", side, ("upper", "lower"))
+        number("place", place, 0.0, 1.0)
+        made = profile_table(self.mesh, self.fields()["velocity"], self.reference, place, side)
+        if made is None:
+            raise InputError(
+                f"place = {place:g} on the {side} side: no boundary layer is found there; try another place."
+            )
+        return made
+
+    def _refuse_inviscid(self, why: str) -> None:
+        if not self.viscous or self.mesh.dimension != 2:
+            raise InputError(f"this flow {why}; solve a section with model='laminar', 'sa' or 'sst'.")
 
     def fields(self) -> dict[str, np.ndarray]:
         """Cell fields in SI: pressure [Pa], velocity (n, 3) [m/s], temperature [K], density [kg/m^3], mach, cp.

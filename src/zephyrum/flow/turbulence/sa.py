@@ -2,9 +2,10 @@
 
 Sources: Spalart and Allmaras (1994), Rech. Aerosp. 1:5; the continuation to negative values and the limited vorticity
 after Allmaras, Johnson and Spalart (2012), ICCFD7-1902; sand-grain roughness after Aupoix and Spalart (2003), Int. J.
-Heat Fluid Flow 24:454. The trip terms, f_t2 among them, are left out, as usual in fully turbulent flow (with f_t2 laminar pockets
-at the stagnation point had two states and Newton's method swapped between them; CL and CD are the same to five digits):
-where a wall is asked to be laminar, production and eddy viscosity are switched off in the cells nearest to it. The unknown is nu~ in units of the freestream's kinematic viscosity.
+Heat Fluid Flow 24:454. The trip terms, f_t2 among them, are left out, as usual in fully turbulent flow: with f_t2 the
+laminar pocket at the stagnation point had two states and Newton's method swapped between them, while CL and CD were the
+same to five digits. Where a wall is asked to be laminar, production and eddy viscosity are switched off in the cells
+nearest to it. The unknown is nu~ in units of the freestream's kinematic viscosity.
 Meant for attached and mildly separated boundary layers and wakes; the lift after deep stall is not to be trusted.
 Verified by tests/test_viscous.py and validation/.
 """

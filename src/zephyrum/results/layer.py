@@ -1,0 +1,114 @@
+"""Boundary layers along the surface of a section: profiles across them and their thicknesses.
+
+A profile follows the mesh line that leaves a wall face through opposite faces of quadrilateral cells. Its edge is where
+the shear has died away, y dU/dy below a fiftieth of U; thicknesses are the kinematic ones (White 2006, Viscous Fluid
+Flow, ch. 4): displacement int (1 - U/Ue) dy, momentum int U/Ue (1 - U/Ue) dy. Verified by tests/test_walls.py (Blasius).
+"""
+
+import numpy as np
+
+from zephyrum.mesh import Mesh
+from zephyrum.results.surface import section_order
+
+CALM = 0.02  # y dU/dy over U at the edge
+FEWEST = 8  # cells within a layer below which its thicknesses are not given
+
+
+def lines_from(mesh: Mesh, faces: np.ndarray, most: int = 300) -> np.ndarray:
+    """(n, most) cells met from each of the wall `faces` (n,) outwards; -1 beyond the end of a line."""
+    start, around = mesh.cell_faces
+    points = mesh.face_points.reshape(-1, 4)
+    out = np.full((len(faces), most), -1)
+    cell, entered = mesh.left[faces].copy(), np.asarray(faces).copy()
+    going = np.ones(len(faces), dtype=bool)
+    for k in range(most):
+        going &= np.diff(start)[np.maximum(cell, 0)] == 4
+        if not going.any():
+            break
+        own = np.flatnonzero(going)
+        out[own, k] = cell[own]
+        sides = around[start[cell[own]][:, None] + np.arange(4)]
+        shared = (points[sides][:, :, :, None] == points[entered[own]][:, None, None, :]).any(axis=(2, 3))
+        opposite = sides[np.arange(len(own)), np.argmin(shared, axis=1)]
+        inner = opposite < mesh.n_interior
+        after = np.where(mesh.left[opposite] == cell[own], mesh.right[np.minimum(opposite, mesh.n_interior - 1)], mesh.left[opposite])  # fmt: skip
+        going[own[~inner]] = False
+        cell[own], entered[own] = after, opposite
+    return out
+
+
+def _profile(y: np.ndarray, u: np.ndarray) -> tuple[int, float]:
+    """Index of the edge of the layer and the velocity there; (0, nan) where none is found."""
+    shear = np.abs(np.gradient(u, y)) * y
+    past = int(np.argmax(shear[: max(4, len(y) // 2)]))
+    calm = np.flatnonzero(shear[past:] < CALM * np.maximum.accumulate(np.abs(u))[past:])
+    return (0, float("nan")) if not len(calm) else (past + int(calm[0]), float(u[past + int(calm[0])]))
+
+
+def layer_table(mesh: Mesh, velocity: np.ndarray, reference):
+    """DataFrame a wall face: part, side, x/c, delta99, displacement, momentum [m], shape factor, edge speed [m/s].
+
+    velocity (n, 3) [m/s] in the cells. NaN where there is no layer to speak of (stagnation, base) or no lines of cells.
+    """
+    import pandas as pd
+
+    frames = []
+    for group in mesh.groups:
+        if group.role != "wall":
+            continue
+        faces, side = section_order(mesh, group.name)
+        lines = lines_from(mesh, faces)
+        centre = mesh.face_centroid[faces]
+        rows = np.full((len(faces), 5), np.nan)
+        for i in range(len(faces)):
+            y, u = _cut(mesh, velocity, faces[i], lines[i])
+            edge, speed = _profile(y, u) if len(y) > FEWEST else (0, np.nan)
+            if edge < FEWEST or not speed > 0.0:
+                continue
+            y, u = np.r_[0.0, y[: edge + 1]], np.r_[0.0, u[: edge + 1]] / speed
+            top = int(np.flatnonzero(u >= 0.99)[0])
+            thick = float(np.interp(0.99, u[top - 1 : top + 1], y[top - 1 : top + 1]))
+            displaced, lost = np.trapezoid(1.0 - u, y), np.trapezoid(u * (1.0 - u), y)
+            rows[i] = thick, displaced, lost, displaced / lost, speed
+        names = ("delta99", "displacement", "momentum", "shape factor", "edge speed")
+        columns = {"part": group.name, "side": side,
+                   "x/c": (centre[:, 0] - (reference.point[0] - 0.25 * reference.chord)) / reference.chord}  # fmt: skip
+        frames.append(pd.DataFrame(columns | dict(zip(names, rows.T, strict=True))))
+    return pd.concat(frames, ignore_index=True)
+
+
+def _cut(mesh: Mesh, velocity: np.ndarray, face: int, line: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Distances [m] from the wall face and velocities along it [m/s], positive with the outer flow."""
+    cells = line[line >= 0]
+    normal = -mesh.face_area[face] / np.linalg.norm(mesh.face_area[face])
+    along = np.array([normal[2], 0.0, -normal[0]])
+    y = (mesh.cell_centroid[cells] - mesh.face_centroid[face]) @ normal
+    u = velocity[cells] @ along
+    near = y < 0.2 * max(np.ptp(mesh.points[:, 0]), 1e-30)
+    y, u = y[near], u[near]
+    good = np.r_[True, np.diff(y) > 0.0].cumprod().astype(bool)
+    y, u = y[good], u[good]
+    return y, u * (1.0 if len(u) and u[np.argmax(np.abs(u))] > 0.0 else -1.0)
+
+
+def profile_table(mesh: Mesh, velocity: np.ndarray, reference, place: float, side: str):
+    """DataFrame of the profile at chord fraction `place` on a side: y [m], u [m/s], u/ue; None where there is none."""
+    import pandas as pd
+
+    best = None
+    for group in mesh.groups:
+        if group.role != "wall":
+            continue
+        faces, sides = section_order(mesh, group.name)
+        own = faces[np.array(sides) == side]
+        if not len(own):
+            continue
+        x = (mesh.face_centroid[own, 0] - (reference.point[0] - 0.25 * reference.chord)) / reference.chord
+        k = int(np.argmin(np.abs(x - place)))
+        if best is None or abs(x[k] - place) < best[0]:
+            best = abs(x[k] - place), own[k]
+    if best is None:
+        return None
+    y, u = _cut(mesh, velocity, best[1], lines_from(mesh, np.array([best[1]]))[0])
+    edge, speed = _profile(y, u)
+    return pd.DataFrame({"y": y, "u": u, "u/ue": u / speed}) if edge else None
