@@ -109,6 +109,7 @@ def outer_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: W
         dx, _, dz = (mesh.face_centroid[ni:] - np.asarray(mesh.reference.point)).T
         alpha = math.atan2(scales.freestream[3], scales.freestream[1])
         r, theta = np.hypot(dx, dz), np.arctan2(dz, dx)
+        r[mesh.faces_of("wall") - ni] = np.inf  # the vortex is for the farfield only
         beta = math.sqrt(1.0 - mach**2)
         around = 0.5 * lift * mach * beta / (2.0 * math.pi * r * (1.0 - (mach * np.sin(theta - alpha)) ** 2))
         states[:, 1] += around * np.sin(theta)
