@@ -355,7 +355,7 @@ def solve(
         cold = march(*run, None, on_step, model=model, walls=case.walls)
         if cold.verdict == "settled":
             flow = cold
-    if flow.verdict != "settled" and model != "euler" and settings.kappa > 0.0:
+    if flow.verdict != "settled" and settings.kappa > 0.0:
         # coarse noses at high lift can be unstable with the sharper reconstruction
         calm = march(
             mesh,
@@ -372,7 +372,7 @@ def solve(
                 f"settled with kappa = 0 after wandering with kappa = {settings.kappa:.2g} ({flow.reason}): the mesh is coarse "
                 "for this flow, most often at the nose; the error is larger here."
             )
-            flow = calm
+            flow = replace(calm, reason=f"{calm.reason}, with kappa = 0")
     if flow.verdict == "settled" and flow.history.drift() > DRIFT:
         flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
     return Solution(mesh, air, case.reference, model, settings, flow, tuple(case.notes))
