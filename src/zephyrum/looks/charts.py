@@ -213,12 +213,13 @@ def draw_refinement(refinement, axes=None):
         )
         ax.set_xlim(left=-0.06 * h[-1] ** 2)
         ax.legend(fontsize="small", loc="best")
+        rises = table[name].iloc[-1] > table[name].iloc[0]  # the labels go to the side where the line does not
         for x, y, cells in zip(h**2, table[name], table["cells"]):
             ax.annotate(
                 f"{cells} cells",
                 (x, y),
                 textcoords="offset points",
-                xytext=(8, -12) if x < h[-1] ** 2 else (-8, -3),
+                xytext=(8, -12 if rises else 6) if x < h[-1] ** 2 else (-8, -3),
                 ha="left" if x < h[-1] ** 2 else "right",
                 fontsize="x-small",
                 color="#555555",
