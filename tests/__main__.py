@@ -4,6 +4,7 @@ All of them run as two processes side by side, those of viscous flow in one and 
 run is compiling, which is done by one core at a time and differs between the two.
 """
 
+import os
 import re
 import subprocess
 import sys
@@ -31,8 +32,12 @@ def named(names: list[str]) -> int:
 def everything() -> int:
     """Run both halves, print what they said one after the other, and the sum."""
     rest = sorted(path.stem for path in Path(__file__).parent.glob("test_*.py") if path.stem not in VISCOUS)
+    alone = os.environ | {
+        "NUMBA_NUM_THREADS": "1",
+        "OPENBLAS_NUM_THREADS": "1",
+    }  # two threads each would fight over two cores
     halves = [
-        subprocess.Popen([sys.executable, "-u", "-m", "tests", *half], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        subprocess.Popen([sys.executable, "-u", "-m", "tests", *half], env=alone, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
         for half in (VISCOUS, rest)
     ]  # fmt: skip
     passed = failed = 0
