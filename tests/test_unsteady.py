@@ -24,7 +24,9 @@ class Time(unittest.TestCase):
         start[:, 3] = -0.2 * np.cos(np.pi * x) * np.sin(np.pi * z)
         start[:, 0] = 0.01 * (np.cos(2 * np.pi * x) + np.cos(2 * np.pi * z))
         made = [
-            march_in_time(mesh, air, reference, 0.5 / n, n, Settings(vortex=False), start, model="laminar", orders=6).q
+            march_in_time(
+                mesh, air, reference, 0.5 / n, n, Settings(vortex=False), start, model="laminar", orders=6
+            ).flow.q
             for n in (64, 128, 256)
         ]
         first, second = (np.abs(b - a)[:, [1, 3]].mean() for a, b in itertools.pairwise(made))

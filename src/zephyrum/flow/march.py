@@ -42,9 +42,7 @@ ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling
 POOR = 0.7  # of the residual left by a full step in Newton's regime, above which half of it is tried as well
 NEWTON_CFL = 1e6
 WARM_CFL = 100.0
-FEWEST = (
-    3000  # cells of the coarsest mesh worth a start: coarser ones separate at high alpha, and what follows inherits it
-)
+FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high alpha, and what follows inherits it
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 STALL = 30  # steps without a lower residual after which a run wanders
 
@@ -89,8 +87,10 @@ class Settings:
 
 @dataclass(frozen=True, eq=False)
 class Flow:
-    """What a march leaves: scaled states q (n, m), boundary pressures (nb,) and tractions (nb, 3), wall heat (nb,), eddy over molecular viscosity (n,),
-    verdict, history."""
+    """What a march leaves: scaled states q (n, m), pressure (nb,), traction (nb, 3) and heat (nb,) on the boundary.
+
+    eddies (n,): eddy over molecular viscosity.
+    """
 
     q: np.ndarray
     boundary_pressure: np.ndarray
@@ -184,6 +184,14 @@ class Level:
         row[self.body - ni, 1:4] = self.air.axes[2] / self._dynamic
         self.jacobian.lift_row = row[:, axes]
 
+    def flow(self, q: np.ndarray, verdict: str, reason: str, history: History, begin: float) -> Flow:
+        """What is left at states q, those evaluated last; begin: clock [s] at the start."""
+        r = self.residual
+        return Flow(
+            q, r.boundary_pressure(q), r.tractions(q), r.heats(q), r.eddies(q), self.scales, verdict, reason, history,
+            time.perf_counter() - begin,
+        )  # fmt: skip
+
     def _outer(self, lift: float) -> np.ndarray:
         return outer_states(self.mesh, self.scales, lift * self.reference.area / self.mesh.depth, True, self.walls)
 
@@ -232,10 +240,7 @@ def march(
                 q = prolong(q, previous.domain, level.domain, level.law)
             rough = depth > 0 or alpha != air.alpha
             q, verdict, reason = _march_level(level, q, cfl, history, on_step, begin, rough)
-    return Flow(
-        q, level.residual.boundary_pressure(q), level.residual.tractions(q), level.residual.heats(q), level.residual.eddies(q), level.scales, verdict, reason, history,
-        time.perf_counter() - begin,
-    )  # fmt: skip
+    return level.flow(q, verdict, reason, history, begin)
 
 
 def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: bool):

@@ -14,9 +14,10 @@ import numpy as np
 
 from zephyrum.air import Freestream, Reference
 from zephyrum.flow.boundary import Walls
-from zephyrum.flow.gas import Scales, conserved
+from zephyrum.flow.gas import conserved
+from zephyrum.flow.history import History
 from zephyrum.flow.krylov import gmres
-from zephyrum.flow.march import HALVINGS, Level, Settings, longest
+from zephyrum.flow.march import HALVINGS, Flow, Level, Settings, longest
 from zephyrum.flow.start import first_guess
 from zephyrum.mesh import Mesh
 
@@ -28,21 +29,13 @@ ROUND_OFF = 1e-9  # of the residual of the undisturbed stream, below which a tim
 
 @dataclass(frozen=True, eq=False)
 class TimeMarch:
-    """What marching in time leaves: rows (n, 7) of time [scaled, m], CL, CD, CM, inner steps, Krylov steps, drop; the last state.
+    """What marching in time leaves: `rows` (n, 7) of time [scaled, m], CL, CD, CM, inner steps, Krylov steps, drop.
 
-    verdict: "finished", or "failed" with the reason.
+    flow: the last state, its verdict "wandering", or "failed" with the reason.
     """
 
     rows: np.ndarray
-    q: np.ndarray
-    boundary_pressure: np.ndarray
-    traction: np.ndarray
-    heat: np.ndarray
-    eddies: np.ndarray
-    scales: Scales
-    verdict: str
-    reason: str
-    seconds: float
+    flow: Flow
 
 
 def march_in_time(
@@ -85,7 +78,7 @@ def march_in_time(
     last = q.copy()
     level.evaluate(q)
     rows = [[0.0, *level.found, 0, 0, 0.0]]
-    verdict, reason = "finished", f"{count} steps"
+    verdict, reason = "wandering", "marched in time"
     for n in range(1, count + 1):
         now = n * step
         if source is not None:
@@ -112,10 +105,7 @@ def march_in_time(
         if on_step is not None:
             on_step(dict(zip(("time", "CL", "CD", "CM"), rows[-1], strict=False)))
     level.evaluate(q)
-    return TimeMarch(
-        np.array(rows), q, level.residual.boundary_pressure(q), level.residual.tractions(q), level.residual.heats(q), level.residual.eddies(q),
-        level.scales, verdict, reason, time.perf_counter() - begin,
-    )  # fmt: skip
+    return TimeMarch(np.array(rows), level.flow(q, verdict, reason, History(), begin))
 
 
 def _time_step(level: Level, q: np.ndarray, rate: np.ndarray, past: np.ndarray, orders: float):

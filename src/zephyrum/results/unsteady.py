@@ -10,7 +10,7 @@ import numpy as np
 
 from zephyrum.air.checks import number
 from zephyrum.errors import FlowError, InputError
-from zephyrum.flow import Flow, History, Settings, march_in_time
+from zephyrum.flow import Settings, march_in_time
 from zephyrum.mesh import Mesh
 from zephyrum.results.solution import Solution, prepared
 
@@ -115,15 +115,14 @@ def solve_in_time(
     made = march_in_time(
         mesh, case.computed, case.reference, step * unit, count, settings, state, wrapped, model, case.walls
     )
-    if made.verdict == "failed":
-        raise FlowError(f"{made.reason} than {step:g} chords.")
+    if made.flow.verdict == "failed":
+        raise FlowError(f"{made.flow.reason} than {step:g} chords.")
     travelled = made.rows[:, 0] / unit
-    flow = Flow(
-        made.q, made.boundary_pressure, made.traction, made.heat, made.eddies, made.scales, "wandering", "marched in time", History(), made.seconds
-    )  # fmt: skip
-    last = Solution(mesh, air, case.reference, model, settings, flow, tuple(case.notes))
+    last = Solution(mesh, air, case.reference, model, settings, made.flow, tuple(case.notes))
     time = travelled * case.reference.chord / air.speed
     series = TimeSeries(time, travelled, *made.rows[:, 1:4].T, last)
     if max(series.summary()[name][1] for name in ("CL", "CD")) < STEADY:
-        series = replace(series, last=replace(last, flow=replace(flow, verdict="settled", reason="steady in time")))
+        series = replace(
+            series, last=replace(last, flow=replace(made.flow, verdict="settled", reason="steady in time"))
+        )
     return series
