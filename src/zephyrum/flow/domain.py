@@ -20,7 +20,7 @@ class Domain:
     `_along_layers`); share (ni, 2): how far along the way the face lies, from either side; code (nb,): boundary roles;
     start, faces, sign: faces of each cell; g_start, g_cell, g_weight: gradient.
     `axes` are the active columns of the unknowns (p, u, v, w, T, turbulence), in two dimensions without v.
-    lever (nb,): see `_levers`.
+    lever (nb,): see `_levers`. hoop (n,): one over the distance from the axis of an axisymmetric mesh, else (0,).
     """
 
     mesh: Mesh
@@ -43,6 +43,7 @@ class Domain:
     g_weight: np.ndarray
     axes: np.ndarray
     lever: np.ndarray
+    hoop: np.ndarray
 
     @property
     def columns(self) -> int:
@@ -68,10 +69,10 @@ class Domain:
         code = np.concatenate([np.full(g.stop - g.start, code_of(g.role, model)) for g in mesh.groups])
         ahead = _along_layers(mesh, mesh.left[:ni], to_left[:ni], apart)
         back = -_along_layers(mesh, mesh.right, to_right, -apart)
-        if mesh.dimension == 2:  # the plane: nothing happens along y
+        if mesh.planar:  # the plane: nothing happens along y
             for vectors in (to_left, to_right, ahead, back):
                 vectors[:, 1] = 0.0
-        axes = ([0, 1, 3, 4] if mesh.dimension == 2 else [0, 1, 2, 3, 4]) + [
+        axes = ([0, 1, 3, 4] if mesh.planar else [0, 1, 2, 3, 4]) + [
             5 + k for k in range(len(EQUATIONS[model]))
         ]
         start_g, cell_g, weight_g = gradient_weights(mesh, gradient)
@@ -81,8 +82,16 @@ class Domain:
             mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area,
             to_left, to_right, ahead, back, share, code.astype(np.int32),
             start.astype(np.int32), faces.astype(np.int32), sign, mesh.cell_volume,
-            start_g, cell_g, weight_g, np.array(axes), lever,
+            start_g, cell_g, weight_g, np.array(axes), lever, _hoops(mesh),
         )  # fmt: skip
+
+
+def _hoops(mesh: Mesh) -> np.ndarray:
+    """(n,) share of the sides' area in the volume of each cell of a wedge: what makes w / r a slope of v along y."""
+    if not mesh.wedge:
+        return np.zeros(0)
+    sides = mesh.faces_of("symmetry")
+    return np.bincount(mesh.left[sides], -mesh.face_area[sides, 2], mesh.n_cells) / mesh.cell_volume
 
 
 def _entries(start: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

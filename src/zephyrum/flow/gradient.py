@@ -38,7 +38,7 @@ def gradient_weights(mesh: Mesh, method: str = "green-gauss") -> tuple[np.ndarra
     distance = np.concatenate([d, -d])
     outer = np.einsum("ij,ik->ijk", towards, distance).reshape(-1, 9)
     action = np.stack([np.bincount(cells, outer[:, k], n) for k in range(9)], axis=1).reshape(n, 3, 3)
-    weights = np.einsum("ijk,ik->ij", _inverse(action, mesh.dimension)[cells], towards)
+    weights = np.einsum("ijk,ik->ij", _inverse(action, mesh.planar)[cells], towards)
     order = np.lexsort((np.concatenate([right, left]), cells))
     start = np.zeros(n + 1, dtype=np.int32)
     np.cumsum(np.bincount(cells, minlength=n), out=start[1:])
@@ -46,9 +46,9 @@ def gradient_weights(mesh: Mesh, method: str = "green-gauss") -> tuple[np.ndarra
     return start, neighbour, np.ascontiguousarray(weights[order])
 
 
-def _inverse(action: np.ndarray, dimension: int) -> np.ndarray:
+def _inverse(action: np.ndarray, planar: bool) -> np.ndarray:
     """Pseudo-inverse of each (3, 3) action; directions that the neighbours don't span get no gradient."""
-    if dimension == 2:
+    if planar:
         flat = np.zeros_like(action)
         axes = np.ix_([0, 2], [0, 2])
         flat[(slice(None), *axes)] = np.linalg.pinv(action[:, [0, 2]][:, :, [0, 2]], rcond=SINGULAR)

@@ -513,7 +513,11 @@ class Jacobian:
 
     def set_inertia(self, q: np.ndarray, rate: np.ndarray) -> None:
         """Fix the pseudo-time term for volume / time step = `rate` (n,)."""
-        inertia_blocks(q, rate, self.residual.domain.axes, self.residual.law.gamma, self.inertia)
+        d = self.residual.domain
+        inertia_blocks(q, rate, d.axes, self.residual.law.gamma, self.inertia)
+        if len(d.hoop) and self.residual.model != "euler":
+            mu = self.residual.law.viscosity_at(q[:, 4]) * (1.0 + self.residual.eddies(q))
+            self.inertia[:, 2, 2] += 4.0 / 3.0 * d.volume * mu * d.hoop**2
 
     def product(self, v: np.ndarray, out: np.ndarray) -> None:
         """out (n, nb) = rows (inertia + dR/dq) v, single precision."""

@@ -242,6 +242,8 @@ class Residual:
         d = self.domain
         if self.scheme.order == 2 or self.model != "euler":
             gradient(q, d.g_start, d.g_cell, d.g_weight, self.slopes)
+            if len(d.hoop):
+                self.slopes[:, 2, 1] = q[:, 3] * d.hoop
         if self.model == "sst":
             close(q, self.slopes, self.near, self.law, self.key, self.closure)
 
@@ -262,9 +264,18 @@ class Residual:
         sum_faces(self.flux, d.start, d.faces, d.sign, out)
         if q.shape[1] > 5:
             add_sources(q, self.slopes, self.near, d.volume, self.law, self.key, out)
+        if len(d.hoop) and self.model != "euler":
+            out[:, 3] += self._hoop_friction(q)
         if self.source is not None:
             out -= self.source * d.volume[:, None]
         return out
+
+    def _hoop_friction(self, q: np.ndarray) -> np.ndarray:
+        """(n,) pull of the friction on the sides of a wedge towards the axis (White 2006, Viscous Fluid Flow, app. B)."""
+        g, hoop = self.slopes, self.domain.hoop
+        mu = self.law.viscosity_at(q[:, 4]) * (1.0 + self.eddies(q))
+        bulk = 2.0 / 3.0 * (g[:, 1, 0] + g[:, 2, 1] + g[:, 3, 2])
+        return self.domain.volume * hoop * mu * (2.0 * q[:, 3] * hoop - bulk)
 
     def __call__(self, q: np.ndarray) -> np.ndarray:
         """(n, m) net outflow of each cell for states q (n, m), in scaled units times m^2."""

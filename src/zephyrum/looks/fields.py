@@ -38,7 +38,7 @@ def draw_mesh(mesh, view: str = "near", ax=None):
     if ax is None:
         _, ax = new_axes()
     low_x, high_x, low_z, high_z = window(mesh, view)
-    edge = mesh.points[mesh.face_points.reshape(-1, 4)[:, [0, 3]]][:, :, [0, 2]]
+    edge = mesh.points[mesh.edges][:, :, [0, 2]]
     inside = (
         (edge[:, :, 0].max(1) >= low_x)
         & (edge[:, :, 0].min(1) <= high_x)
@@ -120,7 +120,7 @@ def draw_field(
         {"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}[extend],
         fontsize="x-small",
     )
-    wall = mesh.points[mesh.face_points.reshape(-1, 4)[mesh.faces_of("wall")][:, [0, 3]]][:, :, [0, 2]]
+    wall = mesh.points[mesh.edges[mesh.faces_of("wall")]][:, :, [0, 2]]
     ax.add_collection(LineCollection(wall, colors="black", linewidths=1.2))
     ax.set_xlim(low_x, high_x)
     ax.set_ylim(low_z, high_z)

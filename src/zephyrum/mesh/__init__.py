@@ -5,6 +5,7 @@ from zephyrum.mesh.core import Group, Mesh, mesh_from_faces, mesh_from_quads
 from zephyrum.mesh.files import read_mesh, write_mesh
 from zephyrum.mesh.layers import Layers, wall_layers
 from zephyrum.mesh.quality import Quality, quality
+from zephyrum.mesh.shapes import mesh_outline, mesh_plate, mesh_revolved
 
 __all__ = [
     "Group",
@@ -14,6 +15,9 @@ __all__ = [
     "mesh_airfoil",
     "mesh_from_faces",
     "mesh_from_quads",
+    "mesh_outline",
+    "mesh_plate",
+    "mesh_revolved",
     "quality",
     "read_mesh",
     "wall_layers",

@@ -2,10 +2,8 @@
 
 The section's surface is divided by a two-ended stretching, the grid marched off it (see `hyperbolic`), the layers grow
 by one ratio from wall to farfield. A C mesh follows the wake; behind a blunt tail it carries a strip of cells as high
-as the base. Every second node of a mesh makes the next coarser one. Verified by tests/test_mesh.py.
+as the base. Verified by tests/test_mesh.py.
 """
-
-from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
@@ -13,32 +11,18 @@ from scipy.ndimage import gaussian_filter1d
 from zephyrum.air import Reference
 from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError
-from zephyrum.mesh.core import Mesh, mesh_from_quads
+from zephyrum.mesh.blocks import Border, Grid, family
+from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.hyperbolic import march
 from zephyrum.mesh.spacing import geometric, growth_ratio, steps_for, two_ended
 from zephyrum.shape import Airfoil
 
-COARSEST = 24  # cells around the section below which no coarser relative is made
 BASE_CELLS = 8
 WAKE_BEND = 0.5  # chords over which the wake line turns from the tail's direction to the chord's
 BEND = 0.12  # of the square root of the chord
 LEVELLING = 0.1  # of the square root of the chord: how far layers are pushed out where the first is high
 WAKE_LAYERS = 15.0
 WAKE_SPREAD = 0.01  # height of the first wake cell per distance behind the tail
-
-
-@dataclass(frozen=True)
-class _Grid:
-    """Nodes of one level: the wrapped block (n_i, n_j, 2), and of a blunt tail's strip (n_wake, n_base, 2)."""
-
-    wrap: np.ndarray
-    strip: np.ndarray | None
-    wake: int
-    closed: bool
-
-    def halved(self) -> "_Grid":
-        strip = None if self.strip is None else self.strip[::2, ::2]
-        return _Grid(self.wrap[::2, ::2], strip, self.wake // 2, self.closed)
 
 
 def mesh_airfoil(
@@ -87,24 +71,20 @@ def mesh_airfoil(
     ratio = growth_ratio(first, farfield, outward)
     recipe = {"kind": f"structured {topology}", "section": foil.name, "around": around, "outward": outward, "wake": wake,
               "farfield_chords": farfield, "first_height_chords": first, "growth": round(ratio, 5)}  # fmt: skip
-    return _family(grid, foil, recipe)
+    nose = (float(foil.nose[0]), 0.0, float(foil.nose[1]))
+    return family(grid, Reference.of_section(foil.chord, nose, 1.0, "measured on the section"), recipe)
 
 
-def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail_spacing) -> _Grid:
+def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail_spacing) -> Grid:
     c, blunt = foil.chord, foil.is_blunt
     closed = wake == 0
-    s, tail_step = _surface_parameters(foil, around, first, nose_spacing, tail_spacing, closed)
-    surface = foil.curve(s)[::-1]  # lower tail, nose, upper tail: the outside is on the left
     strip = None
     if closed:
-        if blunt:
-            base = np.linspace(0.0, 1.0, BASE_CELLS + 1)[1:-1, None]
-            curve = np.concatenate([surface, surface[-1] + base * (surface[0] - surface[-1])])
-        else:
-            surface[-1] = surface[0] = foil.tail
-            curve = surface[:-1]
+        curve = closed_curve(foil, around, first, nose_spacing, tail_spacing)
         behind = np.zeros(len(curve))
     else:
+        s, tail_step = _surface_parameters(foil, around, first, nose_spacing, tail_spacing, closed)
+        surface = foil.curve(s)[::-1]  # lower tail, nose, upper tail: the outside is on the left
         x = geometric(tail_step * c, farfield * c, wake)
         line = _wake_line(foil, x)
         half = 0.5 * np.hypot(foil.gap, 8 * WAKE_SPREAD * 0.5 * x) if blunt else np.zeros_like(x)
@@ -127,7 +107,22 @@ def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail
     else:
         focus = foil.nose + 0.5 * foil.nose_radius * (foil.tail - foil.nose) / c
         wrap = _unwrapped(curve, starts * c, behind, outward, focus, farfield * c, np.sqrt(c))
-    return _Grid(wrap, strip, wake, closed)
+    ni, nj = wrap.shape[0] - 1, wrap.shape[1] - 1
+    borders = [Border("airfoil", "wall", "inner", wake, ni - wake), Border("farfield", "farfield", "outer", 0, ni)]
+    if not closed:
+        borders += [Border("farfield", "farfield", row, 0, nj) for row in ("first", "last")]
+    return Grid(wrap, tuple(borders), closed, wake, strip)
+
+
+def closed_curve(foil, around, first, nose_spacing=None, tail_spacing=None) -> np.ndarray:
+    """Nodes (n, 2) of an O mesh on the section: lower tail, nose, upper tail, base; the first is not repeated."""
+    s, _ = _surface_parameters(foil, around, first, nose_spacing, tail_spacing, True)
+    surface = foil.curve(s)[::-1]
+    if foil.is_blunt:
+        base = np.linspace(0.0, 1.0, BASE_CELLS + 1)[1:-1, None]
+        return np.concatenate([surface, surface[-1] + base * (surface[0] - surface[-1])])
+    surface[-1] = surface[0] = foil.tail
+    return surface[:-1]
 
 
 def _unwrapped(
@@ -230,73 +225,3 @@ def _wake_line(foil: Airfoil, x: np.ndarray) -> np.ndarray:
     turn = chordwise[1] / max(chordwise[0], 0.2)
     rise_x = turn * 2 * bend * (1.0 - np.exp(-x / (2 * bend)))
     return foil.tail + np.stack([x, rise + rise_x], axis=1)
-
-
-def _family(grid: _Grid, foil: Airfoil, recipe: dict) -> Mesh:
-    """The mesh of `grid` with all its coarser relatives."""
-    levels = [grid]
-    while _can_halve(levels[-1]):
-        levels.append(levels[-1].halved())
-    nose = (float(foil.nose[0]), 0.0, float(foil.nose[1]))
-    reference = Reference.of_section(foil.chord, nose, 1.0, "measured on the section")
-    mesh = None
-    for depth, level in reversed(list(enumerate(levels))):
-        own = recipe | {"halvings": depth}
-        parent = None if mesh is None else _parents(level)
-        mesh = _mesh_of(level, reference=reference, recipe=own, coarser=mesh, parent=parent)
-    return mesh
-
-
-def _can_halve(grid: _Grid) -> bool:
-    ni, nj = grid.wrap.shape[0] - 1, grid.wrap.shape[1] - 1
-    sizes = (
-        [ni, nj, ni - 2 * grid.wake]
-        + ([grid.wake] if grid.wake else [])
-        + ([grid.strip.shape[1] - 1] if grid.strip is not None else [])
-    )
-    return all(size % 2 == 0 for size in sizes) and (ni - 2 * grid.wake) // 2 >= COARSEST and nj // 2 >= 8
-
-
-def _parents(fine: _Grid) -> np.ndarray:
-    ni, nj = fine.wrap.shape[0] - 1, fine.wrap.shape[1] - 1
-    i, j = np.divmod(np.arange(ni * nj), nj)
-    parent = (i // 2) * (nj // 2) + j // 2
-    if fine.strip is not None:
-        nk = fine.strip.shape[1] - 1
-        i, k = np.divmod(np.arange(fine.wake * nk), nk)
-        parent = np.r_[parent, (ni // 2) * (nj // 2) + (i // 2) * (nk // 2) + k // 2]
-    return parent
-
-
-def _mesh_of(grid: _Grid, **extra) -> Mesh:
-    """Join the blocks of one level into a Mesh; cells are numbered along lines that leave the wall."""
-    ni, nj = grid.wrap.shape[0] - 1, grid.wrap.shape[1] - 1
-    w = grid.wake
-    node = np.arange((ni + 1) * (nj + 1)).reshape(ni + 1, nj + 1)
-    plane = grid.wrap.reshape(-1, 2)
-    if grid.closed:
-        node[ni] = node[0]
-    elif grid.strip is None:
-        node[ni - w :, 0] = node[w::-1, 0][: w + 1]
-    # the wrap runs clockwise round the body: outward is to its left
-    quads = np.stack([node[:-1, :-1], node[1:, :-1], node[1:, 1:], node[:-1, 1:]], axis=-1).reshape(-1, 4)
-    along = lambda row: np.stack([row[:-1], row[1:]], axis=1)  # noqa: E731
-    body = [along(node[w : ni + 1 - w, 0])]
-    outer = [along(node[:, nj])] + ([] if grid.closed else [along(node[0]), along(node[ni])])
-    if grid.strip is not None:
-        nk = grid.strip.shape[1] - 1
-        strip = len(plane) + np.arange((w + 1) * (nk + 1)).reshape(w + 1, nk + 1)
-        plane = np.concatenate([plane, grid.strip.reshape(-1, 2)])
-        strip[:, 0], strip[:, nk] = node[w::-1, 0], node[ni - w :, 0]
-        more = np.stack([strip[:-1, :-1], strip[1:, :-1], strip[1:, 1:], strip[:-1, 1:]], axis=-1).reshape(-1, 4)
-        quads = np.concatenate([quads, more])
-        body.append(along(strip[0]))
-        outer.append(along(strip[w]))
-    used, quads_new = np.unique(quads, return_inverse=True)
-    renumber = np.full(len(plane), -1)
-    renumber[used] = np.arange(len(used))
-    edges = [
-        ("airfoil", "wall", renumber[np.concatenate(body)]),
-        ("farfield", "farfield", renumber[np.concatenate(outer)]),
-    ]
-    return mesh_from_quads(plane[used], quads_new.reshape(-1, 4), edges, **extra)

@@ -1,6 +1,7 @@
 """The one mesh type: polyhedral cells known by their faces, in two or three dimensions.
 
-Two dimensions are the x-z plane, one cell thick along y, with no faces on the two sides. Interior faces come first,
+Two dimensions are the x-z plane, one cell thick along y, with no faces on the two sides. A mesh about the x axis is a
+wedge one cell thick, with faces on its two sides. Interior faces come first,
 sorted by (left, right) with left < right; boundary faces follow, one run a group, sorted by cell within it. So a mesh
 that is written and read again is the same mesh, and loops over faces walk memory forwards.
 Verified by tests/test_mesh.py.
@@ -16,6 +17,7 @@ from zephyrum.air import Reference
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.distance import distance_to_faces
 
+SIDES = ("front side", "back side")  # of a wedge, role symmetry
 ROLES = ("wall", "slip", "symmetry", "farfield", "outflow", "imposed")
 
 
@@ -44,7 +46,7 @@ class Mesh:
 
     points (n_points, 3) [m]; face i has the points face_points[face_start[i]:face_start[i+1]], in an order that makes
     its area vector leave `left[i]`; `right` (n_interior,) is the cell on the other side. `groups` cover the boundary
-    faces. `dimension` is 2 or 3. `coarser` is the next mesh of a nested family, `parent[i]` the coarse cell that holds
+    faces. `dimension` is 2 or 3; `wedge` half the angle [rad] between the sides of an axisymmetric mesh, else 0. `coarser` is the next mesh of a nested family, `parent[i]` the coarse cell that holds
     cell i. `reference` holds what the generator measured; `recipe` tells how the mesh was made.
     """
 
@@ -55,6 +57,7 @@ class Mesh:
     right: np.ndarray
     groups: tuple[Group, ...]
     dimension: int = 3
+    wedge: float = 0.0
     reference: Reference | None = None
     coarser: "Mesh | None" = None
     parent: np.ndarray | None = None
@@ -87,6 +90,11 @@ class Mesh:
         """Indices of all boundary faces whose group has one of `roles`."""
         runs = [np.arange(g.start, g.stop) for g in self.groups if g.role in roles]
         return np.concatenate(runs) if runs else np.zeros(0, dtype=np.int64)
+
+    @property
+    def planar(self) -> bool:
+        """Whether all that happens lies in the x-z plane: in two dimensions and about an axis."""
+        return self.dimension == 2 or self.wedge > 0.0
 
     # -- geometry ---------------------------------------------------------------------------------------------
     @functools.cached_property
@@ -169,10 +177,28 @@ class Mesh:
         return float(np.ptp(self.points[:, 1]))
 
     @functools.cached_property
+    def edges(self) -> np.ndarray:
+        """(n_faces, 2) points on the front side of every face of a planar mesh, along the boundary seen from the left cell.
+
+        Faces on the sides of a wedge have none: twice the same point.
+        """
+        start = self.face_start
+        out = np.stack([self.face_points[start[:-1]], self.face_points[start[1:] - 1]], axis=1)
+        for group in self.groups:
+            if self.wedge and group.name in SIDES:
+                out[group.faces, 1] = out[group.faces, 0]
+        return out
+
+    @functools.cached_property
     def cell_rings(self) -> tuple[np.ndarray, np.ndarray]:
-        """Corners on y = 0 of every cell of a two-dimensional mesh, counter-clockwise, as CSR (points, start)."""
+        """Corners on the front side of every cell of a planar mesh, counter-clockwise, as CSR (points, start)."""
+        if self.wedge:
+            front = self.group(SIDES[0])
+            low, high = self.face_start[front.start], self.face_start[front.stop]
+            counts = np.diff(self.face_start)[front.faces]
+            return self.face_points[low:high], np.r_[0, np.cumsum(counts)]
         start, faces = self.cell_faces
-        edge = self.face_points.reshape(-1, 4)[:, [0, 3]]  # both on y = 0, along the boundary seen from the left cell
+        edge = self.edges
         cell = np.repeat(np.arange(self.n_cells), np.diff(start))
         own = self.left[faces] == cell
         a = np.where(own, edge[faces, 0], edge[faces, 1]).tolist()
@@ -323,16 +349,24 @@ def mesh_from_faces(
 
 
 def mesh_from_quads(
-    plane: np.ndarray, quads: np.ndarray, edges: list[tuple[str, str, np.ndarray]], depth: float = 1.0, **extra
+    plane: np.ndarray,
+    quads: np.ndarray,
+    edges: list[tuple[str, str, np.ndarray]],
+    depth: float = 1.0,
+    wedge: float = 0.0,
+    **extra,
 ) -> Mesh:
-    """A two-dimensional mesh from corners `plane` (n, 2) in x, z and `quads` (n_cells, 4), counter-clockwise.
+    """A planar mesh from corners `plane` (n, 2) in x, z and `quads` (n_cells, 4), counter-clockwise.
 
-    A quad with a repeated corner is a triangle. `edges` lists the boundary: (name, role, point pairs (m, 2)).
+    A quad with a repeated corner is a triangle. `edges` lists the boundary: (name, role, point pairs (m, 2)). With
+    `wedge`, half an angle [rad], the mesh is that about the x axis; edges on the axis belong to no group.
     """
     n = len(plane)
     points = np.zeros((2 * n, 3))
     points[:n, 0::2] = points[n:, 0::2] = plane
     points[n:, 1] = depth
+    if wedge:
+        points[:, 1] = np.r_[-plane[:, 1], plane[:, 1]] * np.tan(wedge)
     a, b = quads.ravel(), np.roll(quads, -1, axis=1).ravel()
     cell = np.repeat(np.arange(len(quads)), 4)
     real = a != b
@@ -354,9 +388,14 @@ def mesh_from_quads(
         if (where >= len(first)).any() or (key[first][where] != pairs.min(axis=1) * n + pairs.max(axis=1)).any():
             raise MeshError(f"an edge of group {name!r} is not an edge of the mesh.")
         tag[where] = k
-    if ((tag < 0) & ~twin).any():
+    on_axis = np.zeros(len(first), dtype=bool)
+    if wedge:
+        on_axis = ~twin & (plane[a[first], 1] == 0.0) & (plane[b[first], 1] == 0.0)
+    if ((tag < 0) & ~twin & ~on_axis).any():
         lost = first[np.flatnonzero((tag < 0) & ~twin)[0]]
         raise MeshError(f"the boundary edge at {plane[a[lost]]} belongs to no group.")
+    if wedge:
+        return _wedge(points, quads, a[first], b[first], cell[first], other, tag, on_axis, edges, wedge, extra)
     a, b = a[first], b[first]
     corners = np.stack([a, a + n, b + n, b], axis=1)
     return mesh_from_faces(
@@ -368,5 +407,32 @@ def mesh_from_quads(
         tag,
         [(e[0], e[1]) for e in edges],
         2,
+        **extra,
+    )
+
+
+def _wedge(points, quads, a, b, cell, other, tag, on_axis, edges, wedge, extra) -> Mesh:
+    """The axisymmetric mesh of `mesh_from_quads`: a face an edge that is not on the axis, and two a cell on the sides."""
+    n = len(points) // 2
+    keep = ~on_axis
+    a, b, cell, other, tag = a[keep], b[keep], cell[keep], other[keep], tag[keep]
+    back = np.where(points[:n, 2] == 0.0, np.arange(n), np.arange(n) + n)  # on the axis front and back are one point
+    corners = np.stack([a, back[a], back[b], b], axis=1)
+    real = np.stack([a >= 0, corners[:, 1] != a, corners[:, 2] != b, b >= 0], axis=1)
+    whole = np.stack([quads[:, k] != quads[:, k - 1] for k in range(4)], axis=1)
+    counts = np.concatenate([real.sum(axis=1), whole.sum(axis=1), whole.sum(axis=1)])
+    face_points = np.concatenate([corners[real], quads[whole], back[quads][:, ::-1][whole[:, ::-1]]])
+    cells = np.arange(len(quads))
+    used, face_points = np.unique(face_points, return_inverse=True)
+    return mesh_from_faces(
+        points[used],
+        np.r_[0, np.cumsum(counts)],
+        face_points.ravel(),
+        np.concatenate([cell, cells, cells]),
+        np.concatenate([other, np.full(2 * len(quads), -1)]),
+        np.concatenate([tag, np.full(len(quads), len(edges)), np.full(len(quads), len(edges) + 1)]),
+        [(e[0], e[1]) for e in edges] + [(name, "symmetry") for name in SIDES],
+        3,
+        wedge=wedge,
         **extra,
     )

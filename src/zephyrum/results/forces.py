@@ -87,6 +87,10 @@ def wall_forces(
         if friction is not None:
             causes["friction"] = friction[local] * np.linalg.norm(area, axis=1)[:, None]
         for cause, force in causes.items():
+            if mesh.wedge:  # all around: only the part along the axis is left
+                force = force * [np.pi / np.tan(mesh.wedge), 0.0, 0.0]
             moment = np.cross(mesh.face_centroid[group.faces], force)
+            if mesh.wedge:
+                moment[:] = 0.0
             parts.append((group.name, cause, tuple(force.sum(axis=0)), tuple(moment.sum(axis=0))))
     return Forces(tuple(parts), air, reference)

@@ -17,7 +17,9 @@ FEWEST = 8  # cells within a layer below which its thicknesses are not given
 def lines_from(mesh: Mesh, faces: np.ndarray, most: int = 300) -> np.ndarray:
     """(n, most) cells met from each of the wall `faces` (n,) outwards; -1 beyond the end of a line."""
     start, around = mesh.cell_faces
-    points = mesh.face_points.reshape(-1, 4)
+    points = mesh.edges
+    flat = points[around, 0] != points[around, 1]  # the sides of a wedge don't count
+    start, around = np.r_[0, np.cumsum(flat)][start], around[flat]
     out = np.full((len(faces), most), -1)
     cell, entered = mesh.left[faces].copy(), np.asarray(faces).copy()
     going = np.ones(len(faces), dtype=bool)

@@ -160,7 +160,7 @@ class Solution:
         return made
 
     def _refuse_inviscid(self, why: str) -> None:
-        if not self.viscous or self.mesh.dimension != 2:
+        if not self.viscous or not self.mesh.planar:
             raise InputError(f"this flow {why}; solve a section with model='laminar', 'sa' or 'sst'.")
 
     def fields(self) -> dict[str, np.ndarray]:
@@ -410,6 +410,11 @@ def prepared(mesh: Mesh, air: Freestream, model: str, reference: Reference | Non
         reference = mesh.reference
     elif mesh.reference is not None:
         notes = reference.disagreement(mesh.reference)
+    if mesh.wedge and (abs(air.alpha) > 1e-9 or abs(air.beta) > 1e-9):
+        raise InputError(
+            f"alpha = {air.alpha:g}, beta = {air.beta:g} deg: flow about an axisymmetric mesh runs along its axis; "
+            "use alpha = beta = 0, or a mesh of the whole body."
+        )
     if mesh.dimension == 2 and abs(air.beta) > 1e-9:
         raise InputError(f"beta = {air.beta:g} deg has no meaning on a two-dimensional mesh; leave it out.")
     if not len(mesh.faces_of("wall")):

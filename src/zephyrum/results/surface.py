@@ -13,7 +13,7 @@ def section_order(mesh: Mesh, name: str) -> tuple[np.ndarray, list[str]]:
     """Faces of the wall group `name` of a 2-D mesh in order upper tail, nose, lower tail (then base), and their side."""
     group = mesh.group(name)
     faces = np.arange(group.start, group.stop)
-    edge = mesh.face_points.reshape(-1, 4)[faces][:, [0, 3]]
+    edge = mesh.edges[faces]
     # the fluid is on the left cell's side; seen so, the wall runs clockwise or not, but always consistently
     follow = dict(zip(edge[:, 0].tolist(), range(len(faces))))
     x = mesh.points
@@ -58,7 +58,7 @@ def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=Non
     for group in mesh.groups:
         if group.role != "wall":
             continue
-        if mesh.dimension == 2:
+        if mesh.planar:
             faces, side = section_order(mesh, group.name)
         else:
             faces, side = np.arange(group.start, group.stop), ["-"] * (group.stop - group.start)
@@ -68,7 +68,7 @@ def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=Non
                    "x/c": (centre[:, 0] - (reference.point[0] - 0.25 * reference.chord)) / reference.chord,
                    "Cp": pressure[local] / air.dynamic_pressure}  # fmt: skip
         if friction is not None:
-            columns["Cf"] = _signed(centre, friction[local], columns["Cp"], mesh.dimension) / air.dynamic_pressure
+            columns["Cf"] = _signed(centre, friction[local], columns["Cp"], mesh.planar) / air.dynamic_pressure
             columns["y+"] = y_plus[local]
         if heat is not None:
             columns["heat flux"] = heat[local]
@@ -76,9 +76,9 @@ def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=Non
     return pd.concat(frames, ignore_index=True)
 
 
-def _signed(centre: np.ndarray, friction: np.ndarray, cp: np.ndarray, dimension: int) -> np.ndarray:
-    """Size of the friction, in two dimensions negative where it points back to the stagnation point."""
-    if dimension == 3:
+def _signed(centre: np.ndarray, friction: np.ndarray, cp: np.ndarray, planar: bool) -> np.ndarray:
+    """Size of the friction, in the plane negative where it points back to the stagnation point."""
+    if not planar:
         return np.linalg.norm(friction, axis=1)
     along = np.gradient(centre, axis=0)
     along /= np.linalg.norm(along, axis=1)[:, None]

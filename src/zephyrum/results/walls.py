@@ -75,7 +75,7 @@ def wall_rows(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str,
             raise InputError(f"walls: roughness is modelled by 'sa' only, not by {model!r}; leave it out.")
         if max(wall.sides) > 0.0 and model == "laminar":
             raise InputError("walls: with model 'laminar' every wall is laminar; leave 'laminar' out.")
-        if max(wall.sides) > 0.0 and mesh.dimension != 2:
+        if max(wall.sides) > 0.0 and not mesh.planar:
             raise InputError("walls: laminar chord fractions are for sections (two-dimensional meshes).")
 
     def rows(level: Mesh) -> Walls:
