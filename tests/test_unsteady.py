@@ -4,7 +4,7 @@ import itertools
 import unittest
 
 import numpy as np
-from validation.grids import box, ring
+from validation.grids import box
 
 import zephyrum as zy
 from zephyrum.air import Reference
@@ -34,8 +34,8 @@ class Time(unittest.TestCase):
         self.assertLess(np.log2(first / second), 2.2)
 
     def test_a_flow_at_rest_in_time_is_called_so(self):
-        mesh = ring(48, 32, 2e-2, 40.0)
-        reference = zy.Reference(mesh.depth, 1.0, mesh.depth, (0.0, 0.0, 0.0))
+        mesh = zy.mesh_outline(zy.Outline.circle(1.0), 48, 32, 40.0, 2e-2)
+        reference = mesh.reference
         air, settings = zy.Freestream(mach=0.1, reynolds=20.0), zy.Settings(vortex=False)
         steady = zy.solve(mesh, air, "laminar", reference, settings)
         seen = []
@@ -56,8 +56,8 @@ class Time(unittest.TestCase):
         self.assertAlmostEqual(s.summary()["CL"][1], 0.3, places=3)
 
     def test_bad_durations_are_refused(self):
-        mesh = ring(16, 8, 5e-2, 10.0)
-        reference = zy.Reference(mesh.depth, 1.0, mesh.depth, (0.0, 0.0, 0.0))
+        mesh = zy.mesh_outline(zy.Outline.circle(1.0), 16, 8, 10.0, 5e-2)
+        reference = mesh.reference
         for duration, step in ((0.0, 0.1), (1.0, 2.0), (1.0, -1.0)):
             with self.subTest(step), self.assertRaises(zy.InputError):
                 zy.solve_in_time(mesh, zy.Freestream(mach=0.1, reynolds=20.0), "laminar", duration, step, reference)

@@ -4,11 +4,10 @@ import importlib
 import unittest
 
 import numpy as np
-from validation.grids import of_grid
+from validation import channels
 
 import zephyrum as zy
 from tests.test_parts import cube
-from zephyrum.flow import march
 from zephyrum.flow.gas import Scales
 from zephyrum.flow.start import first_guess
 from zephyrum.flow.turbulence.sa import SCALE, sa_eddy_viscosity, sa_source
@@ -17,51 +16,23 @@ from zephyrum.mesh.distance import distance_to_faces
 UNIT = zy.Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
 
 
-def channel(n: int, high: str):
-    """Unit square with a wall below and the role `high` above; the sides are imposed."""
-    t = np.linspace(0.0, 1.0, n + 1)
-    x, z = np.meshgrid(t, t + 0.1 * np.sin(np.pi * t), indexing="ij")
-    return of_grid(x, z, {"low": "wall", "high": high, "left": "imposed", "right": "imposed"})
-
-
-def flow_between(mesh, profile, pressure, mach=0.02, reynolds=20.0):
-    """March a laminar flow whose imposed sides are u = mach * profile(z), p = pressure(x); returns mesh states over mach."""
-    face = mesh.face_centroid[mesh.n_interior :]
-    outer = np.zeros((len(face), 5))
-    outer[:, 0], outer[:, 1], outer[:, 4] = pressure(face[:, 0]), mach * profile(face[:, 2]), 1.0
-    outer[:, 4] += 0.4 * outer[:, 0]  # isentropic: density variations would add mass
-    centre = mesh.cell_centroid
-    start = np.zeros((mesh.n_cells, 5))
-    start[:, 0], start[:, 1], start[:, 4] = 0.9 * pressure(centre[:, 0]), 0.9 * mach * profile(centre[:, 2]), 1.0
-    settings = zy.Settings(orders=7, vortex=False, cfl=1e4)
-    air = zy.Freestream(mach=mach, reynolds=reynolds)
-    flow = march(mesh, air, UNIT, settings, start, outer=outer, model="laminar")
-    return flow, flow.q[:, 1] / mach
-
-
 class Channels(unittest.TestCase):
     def test_couette_flow_is_linear(self):
-        mesh = channel(10, "imposed")
-        flow, u = flow_between(mesh, lambda z: z, lambda x: 0.0 * x)
+        mesh, flow, u = channels.couette(10)
         self.assertEqual(flow.verdict, "settled")
         np.testing.assert_allclose(u, mesh.cell_centroid[:, 2], atol=2e-3)
 
     def test_poiseuille_flow_is_a_parabola_to_second_order(self):
         errors = []
-        mach, reynolds = 0.02, 20.0
-        drop = 8.0 * mach**2 / reynolds  # -dp/dx = mu 8 U / height^2
         for n in (8, 16):
-            mesh = channel(n, "wall")
-            flow, u = flow_between(mesh, lambda z: 4.0 * z * (1.0 - z), lambda x: drop * (0.5 - x), mach, reynolds)
-            self.assertEqual(flow.verdict, "settled")
-            z = mesh.cell_centroid[:, 2]
-            errors.append(float(np.sum(mesh.cell_volume * np.abs(u - 4.0 * z * (1.0 - z)))))
+            error, verdict = channels.poiseuille(n)
+            self.assertEqual(verdict, "settled")
+            errors.append(error)
         self.assertLess(errors[1], 5e-3)
         self.assertGreater(np.log2(errors[0] / errors[1]), 1.6)
 
     def test_friction_of_a_channel_is_that_of_the_law(self):
-        mesh = channel(12, "imposed")
-        flow, _ = flow_between(mesh, lambda z: z, lambda x: 0.0 * x)
+        mesh, flow, _ = channels.couette(12)
         low = mesh.faces_of("wall") - mesh.n_interior
         shear = flow.traction[low, 0]  # mu U / height in scaled units: mach * (mach / reynolds)
         np.testing.assert_allclose(shear, 0.02 * 0.02 / 20.0, rtol=5e-3)

@@ -3,7 +3,6 @@
 import unittest
 
 import numpy as np
-from validation.grids import plate, ring
 
 import zephyrum as zy
 
@@ -11,8 +10,8 @@ import zephyrum as zy
 class Plates(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.mesh = plate(32, 8, 40, 1.0, 2e-5, 0.6)
-        cls.reference = zy.Reference(cls.mesh.depth, 1.0, cls.mesh.depth, (0.25, 0.0, 0.0))
+        cls.mesh = zy.mesh_plate(1.0, 32, 8, 40, 2e-5, 0.6)
+        cls.reference = cls.mesh.reference
         cls.air = zy.Freestream(mach=0.2, reynolds=2e6)
         cls.plain = cls.solve()
 
@@ -87,8 +86,8 @@ class Plates(unittest.TestCase):
 
 class Slow(unittest.TestCase):
     def test_a_metre_a_second_gives_the_coefficients_of_its_reynolds_number(self):
-        mesh = ring(48, 32, 2e-2, 40.0)
-        reference = zy.Reference(mesh.depth, 1.0, mesh.depth, (0.0, 0.0, 0.0))
+        mesh = zy.mesh_outline(zy.Outline.circle(1.0), 48, 32, 40.0, 2e-2)
+        reference = mesh.reference
         settings = zy.Settings(vortex=False)
         slow = zy.solve(mesh, zy.Freestream(speed="1 m/s", reynolds=20.0, length=1.0), "laminar", reference, settings)
         fast = zy.solve(mesh, zy.Freestream(mach=0.1, reynolds=20.0), "laminar", reference, settings)
@@ -101,8 +100,8 @@ class Slow(unittest.TestCase):
         self.assertLess(float(np.linalg.norm(slow.fields()["velocity"], axis=1).max()), 2.0)
 
     def test_a_spinning_circle_lifts(self):
-        mesh = ring(48, 32, 2e-2, 40.0)
-        reference = zy.Reference(mesh.depth, 1.0, mesh.depth, (0.0, 0.0, 0.0))
+        mesh = zy.mesh_outline(zy.Outline.circle(1.0), 48, 32, 40.0, 2e-2)
+        reference = mesh.reference
         air = zy.Freestream(mach=0.1, reynolds=20.0)
         spin = 2.0 * air.speed  # surface speed = stream: the top moves aft for a positive, nose-up spin
         settings = zy.Settings(vortex=False)

@@ -3,7 +3,6 @@
 import numpy as np
 
 from zephyrum.mesh import Mesh, mesh_from_quads
-from zephyrum.mesh.spacing import geometric
 
 
 def box(n: int, perturbed: float = 0.0, smooth: float = 0.0, role: str = "imposed", seed: int = 1) -> Mesh:
@@ -44,38 +43,3 @@ def wedge(n: int, angle: float) -> Mesh:
         z,
         {"low": "wall", "high": "farfield", "left": "farfield", "right": "farfield"},
     )
-
-
-def plate(along: int, ahead: int, outward: int, length: float, first: float, height: float = 1.0) -> Mesh:
-    """Flat plate on 0 <= x <= length behind a symmetry plane, under a farfield; cells shrink towards the leading edge."""
-    edge = 2e-3 * length
-    behind = geometric(edge, length, along)
-    front = -geometric(edge, 0.5 * length, ahead)[:0:-1]
-    x = np.concatenate([front, behind])
-    z = geometric(first, height, outward)
-    grid_x, grid_z = np.meshgrid(x, z, indexing="ij")
-    node = np.arange(grid_x.size).reshape(grid_x.shape)
-    quads = np.stack([node[:-1, :-1], node[1:, :-1], node[1:, 1:], node[:-1, 1:]], axis=-1).reshape(-1, 4)
-    pairs = [np.stack([row[:-1], row[1:]], axis=1) for row in (node[:, 0], node[:, -1], node[0], node[-1])]
-    edges = [
-        ("ahead", "symmetry", pairs[0][:ahead]),
-        ("plate", "wall", pairs[0][ahead:]),
-        ("far", "farfield", np.concatenate(pairs[1:3])),
-        ("behind", "outflow", pairs[3]),
-    ]
-    return mesh_from_quads(np.stack([grid_x.ravel(), grid_z.ravel()], axis=1), quads, edges)
-
-
-def ring(around: int, outward: int, first: float, farfield: float) -> Mesh:
-    """O mesh about a circle of diameter 1 at the origin."""
-    r = 0.5 + geometric(first, farfield, outward)
-    angle = -2.0 * np.pi * np.arange(around) / around
-    x, z = (f(angle)[:, None] * r for f in (np.cos, np.sin))
-    node = np.arange(x.size).reshape(x.shape)
-    after = np.roll(node, -1, axis=0)
-    quads = np.stack([node[:, :-1], after[:, :-1], after[:, 1:], node[:, 1:]], axis=-1).reshape(-1, 4)
-    edges = [
-        ("circle", "wall", np.stack([node[:, 0], after[:, 0]], axis=1)),
-        ("far", "farfield", np.stack([node[:, -1], after[:, -1]], axis=1)),
-    ]
-    return mesh_from_quads(np.stack([x.ravel(), z.ravel()], axis=1), quads, edges)

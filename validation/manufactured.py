@@ -1,7 +1,8 @@
-"""Method of manufactured solutions for the Euler and the Navier-Stokes equations (Roache 2002, J. Fluids Eng. 124:4).
+"""Manufactured solutions of the Euler, Navier-Stokes and Spalart-Allmaras equations (Roache 2002, J. Fluids Eng. 124:4).
 
-Smooth fields of all five unknowns are imposed on the boundary; the source that makes them a solution is found by exact
-differentiation (complex step) of the fluxes and integrated over each cell by Gauss points.
+Smooth fields of all unknowns are imposed on the boundary; the source that makes them a solution is found by exact
+differentiation (complex step) of the fluxes and integrated over each cell by Gauss points. The wall of the turbulent one
+lies half a length below the box.
 """
 
 import numpy as np
@@ -10,8 +11,12 @@ from validation.grids import box
 from zephyrum.air import Freestream, Reference
 from zephyrum.flow import Settings, march
 from zephyrum.flow.gas import Law, Scales
+from zephyrum.flow.sources import add_sources
+from zephyrum.flow.turbulence import key_of
+from zephyrum.flow.turbulence.sa import CV1, SIGMA
 
 GAMMA = 1.4
+WALL = -0.5  # height of the wall that the turbulent solution knows of
 
 
 def state(x, z):
@@ -23,20 +28,27 @@ def state(x, z):
     return p, u, w, T
 
 
-def source(x, z, law: Law | None = None):
-    """(n, 5) divergence of the exact fluxes, with friction and conduction if a viscous `law` is given."""
-    out = np.zeros((len(x), 5))
+def turbulence(x, z):
+    """nu~ over the freestream's nu at x, z (may be complex)."""
+    return 20.0 + 8.0 * np.sin(1.8 * x + 0.3) * np.cos(2.1 * z - 0.4)
+
+
+def source(x, z, law: Law | None = None, model: str = "laminar"):
+    """(n, m) divergence of the exact fluxes less the exact sources; friction and conduction with a viscous `law`."""
+    turbulent = model == "sa"
+    out = np.zeros((len(x), 6 if turbulent else 5))
     h = 1e-30
 
     def slope(x, z, along):
-        """Derivatives of (u, w, T) by central differences of 8th order: exact to round-off, and valid in complex x, z."""
+        """Derivatives of (p, u, w, T, nu~) by central differences of 8th order: exact to round-off, and valid in complex x, z."""
         d = 2e-2
-        total = [0.0, 0.0, 0.0]
+        total = [0.0] * 5
         for k, weight in ((1, 4 / 5), (2, -1 / 5), (3, 4 / 105), (4, -1 / 280)):
             dx, dz = (k * d, 0.0) if along == "x" else (0.0, k * d)
             for sign in (1.0, -1.0):
-                _, u, w, T = state(x + sign * dx, z + sign * dz)
-                total = [old + sign * weight / d * new for old, new in zip(total, (u, w, T), strict=True)]
+                at = (x + sign * dx, z + sign * dz)
+                values = (*state(*at), turbulence(*at))
+                total = [old + sign * weight / d * new for old, new in zip(total, values, strict=True)]
         return total
 
     def flux(x, z, along):
@@ -45,17 +57,31 @@ def source(x, z, law: Law | None = None):
         m = (1.0 + GAMMA * p) / T * un
         H = T / (GAMMA - 1.0) + 0.5 * (u * u + w * w)
         fx, fz, fe = m * u + (p if along == "x" else 0.0), m * w + (p if along == "z" else 0.0), m * H
+        ft = m * turbulence(x, z)
         if law is not None:
-            mu = law.viscosity * T**1.5 * (1.0 + law.sutherland) / (T + law.sutherland)
-            (ux, wx, Tx), (uz, wz, Tz) = slope(x, z, "x"), slope(x, z, "z")
+            mu = law.viscosity_at(T)
+            heat = mu / law.prandtl
+            (_, ux, wx, Tx, xx), (_, uz, wz, Tz, xz) = slope(x, z, "x"), slope(x, z, "z")
+            if turbulent:
+                own = (1.0 + GAMMA * p) / T * law.viscosity * turbulence(x, z)
+                cube = (own / mu) ** 3
+                eddy = own * cube / (cube + CV1**3)
+                ft = ft - (mu + own) / SIGMA * (xx if along == "x" else xz)
+                mu, heat = mu + eddy, heat + eddy / law.turbulent_prandtl
             bulk = 2.0 / 3.0 * (ux + wz)
             tx, tz = (2.0 * ux - bulk, uz + wx) if along == "x" else (uz + wx, 2.0 * wz - bulk)
-            heat = (Tx if along == "x" else Tz) / (law.prandtl * (GAMMA - 1.0))
-            fx, fz, fe = fx - mu * tx, fz - mu * tz, fe - mu * (u * tx + w * tz + heat)
-        return m, fx, 0.0 * m, fz, fe
+            heat = heat * (Tx if along == "x" else Tz) / (GAMMA - 1.0)
+            fx, fz, fe = fx - mu * tx, fz - mu * tz, fe - mu * (u * tx + w * tz) - heat
+        return (m, fx, 0.0 * m, fz, fe, ft)[: out.shape[1]]
 
     for k, (fx, fz) in enumerate(zip(flux(x + 1j * h, z, "x"), flux(x, z + 1j * h, "z"), strict=True)):
         out[:, k] = np.imag(fx + fz) / h
+    if turbulent:
+        q, g = full_state(x, z, "sa"), np.zeros((len(x), 6, 3))
+        g[:, [0, 1, 3, 4, 5], 0] = np.stack(slope(x, z, "x"), axis=1)
+        g[:, [0, 1, 3, 4, 5], 2] = np.stack(slope(x, z, "z"), axis=1)
+        near = np.stack([z - WALL, 0.0 * z, 0.0 * z + 1.0], axis=1)
+        add_sources(q, g, near, np.ones(len(x)), law, key_of("sa"), out)
     return out
 
 
@@ -81,22 +107,27 @@ def cell_means(mesh, function):
     return out / (mesh.cell_volume / mesh.depth)[:, None]
 
 
-def full_state(x, z):
-    """(n, 5) states with v = 0."""
+def full_state(x, z, model: str = "laminar"):
+    """(n, m) states with v = 0."""
     p, u, w, T = state(x, z)
-    return np.stack([p, u, 0.0 * p, w, T], axis=1)
+    return np.stack([p, u, 0.0 * p, w, T] + [turbulence(x, z)] * (model == "sa"), axis=1)
 
 
 def errors(
-    n: int, perturbed: float, smooth: float, gradient: str = "green-gauss", reynolds: float | None = None
-) -> np.ndarray:
-    """L1 errors of p, u, w, T on a box of n x n cells; with a Reynolds number (on the box) of the Navier-Stokes equations."""
+    n: int, perturbed: float, smooth: float, gradient: str = "green-gauss", reynolds: float | None = None,
+    model: str = "euler", turbulence_order: int = 2,
+) -> np.ndarray:  # fmt: skip
+    """L1 errors of p, u, w, T (and nu~) on a box of n x n cells; `reynolds` on the box for all models but "euler"."""
     mesh = box(n, perturbed, smooth)
     ni = mesh.n_interior
     face = mesh.face_centroid[ni:]
-    exact = cell_means(mesh, full_state)
+    mesh.__dict__["wall_distance"] = mesh.cell_centroid[:, 2] - WALL
+    exact = cell_means(mesh, lambda x, z: full_state(x, z, model))
     reference = Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
-    settings = Settings(orders=9, limiter="off", gradient=gradient, vortex=False, cfl=1e3)
+    orders = 9 if model == "euler" else 7
+    settings = Settings(
+        orders=orders, limiter="off", gradient=gradient, vortex=False, cfl=1e3, turbulence_order=turbulence_order
+    )
     air = Freestream(mach=0.6, reynolds=reynolds)
     law = None if reynolds is None else Scales.law(air, 1.0)
     flow = march(
@@ -105,16 +136,16 @@ def errors(
         reference,
         settings,
         start=exact.copy(),
-        source=cell_means(mesh, lambda x, z: source(x, z, law)),
-        outer=full_state(face[:, 0], face[:, 2]),
-        model="euler" if reynolds is None else "laminar",
+        source=cell_means(mesh, lambda x, z: source(x, z, law, model)),
+        outer=full_state(face[:, 0], face[:, 2], model),
+        model=model,
     )
     assert flow.verdict == "settled", flow.reason
     volume = mesh.cell_volume
-    return (np.abs(flow.q - exact) * volume[:, None]).sum(axis=0)[[0, 1, 3, 4]] / volume.sum()
+    return (np.abs(flow.q - exact) * volume[:, None]).sum(axis=0)[[0, 1, 3, 4, 5][: 4 + (model == "sa")]] / volume.sum()
 
 
 def orders(sizes=(16, 32, 64), **kind) -> tuple[np.ndarray, list[np.ndarray]]:
-    """Observed orders (4,) between the two finest sizes, and all errors."""
+    """Observed orders (4 or 5,) between the two finest sizes, and all errors."""
     found = [errors(n, **kind) for n in sizes]
     return np.log(found[-2] / found[-1]) / np.log(sizes[-1] / sizes[-2]), found

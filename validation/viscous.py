@@ -4,13 +4,12 @@ import time
 
 import numpy as np
 
-from validation import manufactured
-from validation.grids import plate, ring
-from zephyrum.air import Freestream, Reference
+from validation import channels, manufactured
+from zephyrum.air import Freestream
 from zephyrum.flow import Settings
-from zephyrum.mesh import mesh_airfoil, wall_layers
+from zephyrum.mesh import mesh_airfoil, mesh_outline, mesh_plate, mesh_revolved, wall_layers
 from zephyrum.results import solve, solve_in_time
-from zephyrum.shape import Airfoil
+from zephyrum.shape import Airfoil, Outline
 from zephyrum.studies import refine
 
 
@@ -18,11 +17,11 @@ def manufactured_navier_stokes():
     """Order of accuracy with friction and conduction at Reynolds number 30 on the box."""
     rows = []
     for name, low, sizes, kind in (
-        ("smooth", 1.9, (64, 128, 256), {"perturbed": 0.0, "smooth": 0.08}),
+        ("smooth", 1.9, (256, 512), {"perturbed": 0.0, "smooth": 0.08}),
         ("perturbed 25 %", 1.7, (32, 64, 128), {"perturbed": 0.25, "smooth": 0.0}),
     ):
         begin = time.perf_counter()
-        order, _ = manufactured.orders(sizes, reynolds=30.0, **kind)
+        order, _ = manufactured.orders(sizes, reynolds=30.0, model="laminar", **kind)
         seconds = time.perf_counter() - begin
         for k, unknown in enumerate(("p", "u", "w", "T")):
             case = f"manufactured Navier-Stokes, Re 30, {name}"
@@ -32,13 +31,23 @@ def manufactured_navier_stokes():
     return rows
 
 
+def manufactured_turbulence():
+    """Order of accuracy of nu~ of Spalart-Allmaras with its convection at first (the default) and at second order."""
+    rows = []
+    for design, low, high in ((1, 0.9, 1.1), (2, 1.9, 2.1)):
+        begin = time.perf_counter()
+        kind = {"perturbed": 0.0, "smooth": 0.08, "reynolds": 2000.0, "model": "sa", "turbulence_order": design}
+        order, _ = manufactured.orders((64, 128), **kind)
+        case = f"manufactured Spalart-Allmaras, Re 2000, convection of order {design}"
+        rows.append((case, "L1 order of nu~", low, high, order[4], 128**2, time.perf_counter() - begin))
+    return rows
+
+
 def _plate(model: str, reynolds: float, length: float, mach: float, sizes: tuple[int, int, int], y_plus: float):
     """Solution on a plate of `length` [m] with `reynolds` a metre."""
-    first = wall_layers(reynolds * length, y_plus).first_height * length
-    mesh = plate(*sizes, length, first, 2.0)
-    reference = Reference(length * mesh.depth, length, mesh.depth, (0.0, 0.0, 0.0))
-    air = Freestream(mach=mach, reynolds=reynolds * length)
-    return solve(mesh, air, model, reference, Settings(vortex=False))
+    first = wall_layers(reynolds * length, y_plus).first_height
+    mesh = mesh_plate(length, *sizes, first)
+    return solve(mesh, Freestream(mach=mach, reynolds=reynolds * length), model, settings=Settings(vortex=False))
 
 
 def blasius():
@@ -71,9 +80,8 @@ def cylinder():
     rows = []
     for reynolds, drag, bubble in ((20, (1.99, 2.07), (0.89, 0.95)), (40, (1.485, 1.56), (2.13, 2.36))):
         begin = time.perf_counter()
-        mesh = ring(192, 128, 4e-3, 80.0)
-        reference = Reference(mesh.depth, 1.0, mesh.depth, (0.0, 0.0, 0.0))
-        s = solve(mesh, Freestream(mach=0.1, reynolds=reynolds), "laminar", reference, Settings(vortex=False))
+        mesh = mesh_outline(Outline.circle(1.0), 192, 128, 80.0, 4e-3)
+        s = solve(mesh, Freestream(mach=0.1, reynolds=reynolds), "laminar", settings=Settings(vortex=False))
         c, q = mesh.cell_centroid, s.flow.q
         axis = (c[:, 0] > 0.5) & (np.abs(np.arctan2(c[:, 2], c[:, 0])) < 1.01 * np.pi / 192)
         x = np.unique(np.round(c[axis, 0], 9))
@@ -105,8 +113,8 @@ def laminar_airfoil():
 def vortex_street():
     """Circle at Reynolds number 100, followed in time until it sheds periodically."""
     begin = time.perf_counter()
-    mesh = ring(96, 64, 8e-3, 60.0)
-    reference = Reference(mesh.depth, 1.0, mesh.depth, (0.0, 0.0, 0.0))
+    mesh = mesh_outline(Outline.circle(1.0), 96, 64, 60.0, 8e-3)
+    reference = mesh.reference
     settings = Settings(vortex=False, steps=10, orders=2)
     pushed = solve(mesh, Freestream(mach=0.1, reynolds=100, alpha=5.0), "laminar", reference, settings)
     s = solve_in_time(mesh, Freestream(mach=0.1, reynolds=100), "laminar", 150.0, 0.1, reference, settings, pushed)
@@ -116,6 +124,50 @@ def vortex_street():
         (case, "Strouhal number", 0.160, 0.170, s.strouhal, mesh.n_cells, seconds),
         (case, "mean CD", 1.31, 1.38, s.summary()["CD"][0], mesh.n_cells, seconds),
     ]
+
+
+def sphere():
+    """Sphere in an axisymmetric mesh: pressure of potential flow (M to 0), drag and separation of laminar flow."""
+    begin = time.perf_counter()
+    error = []
+    for around in (64, 128, 256):
+        mesh = mesh_revolved(Outline.circle(1.0), around, around // 2, 40.0)
+        cp = []
+        for mach in (0.05, 0.10):  # extrapolated to Mach 0, so that compressibility does not pose as mesh error
+            table = solve(mesh, Freestream(mach=mach)).surface()
+            cp.append(table["Cp"].to_numpy())
+        angle = np.arctan2(table["z"], 0.5 - table["x"])
+        error.append(np.abs((4.0 * cp[0] - cp[1]) / 3.0 - (1.0 - 2.25 * np.sin(angle) ** 2)).mean())
+    order = float(np.log2(error[1] / error[2]))
+    seconds = time.perf_counter() - begin
+    yield "sphere, inviscid, M to 0", "Cp error order, L1", 1.7, 3.0, order, mesh.n_cells, seconds
+    yield "sphere, inviscid, M to 0", "mean Cp error", 0.0, 1e-3, float(error[2]), mesh.n_cells, seconds
+    # Johnson and Patel (1999), J. Fluid Mech. 378:19, and the spread of what they compare with
+    for reynolds, low, high in ((20, 2.68, 2.74), (100, 1.07, 1.10)):
+        begin = time.perf_counter()
+        mesh = mesh_revolved(Outline.circle(1.0), 192, 96, 60.0, 5e-3)
+        s = solve(mesh, Freestream(mach=0.1, reynolds=reynolds), "laminar")
+        seconds = time.perf_counter() - begin
+        case = f"sphere, laminar, Re {reynolds} ({s.verdict})"
+        yield case, "CD", low, high, s.forces.CD, mesh.n_cells, seconds
+    points = s.turning_points()
+    place = float(points[points["kind"] == "separation"]["x/c"].iloc[0])
+    yield case, "separation [deg from the nose]", 126.0, 128.0, float(np.degrees(np.arccos(1.0 - 2.0 * place))), mesh.n_cells, seconds  # fmt: skip
+
+
+def channel():
+    """Couette and plane Poiseuille flow; what is left at Mach 0.02 is the heat of friction."""
+    begin = time.perf_counter()
+    mesh, flow, u = channels.couette(32)
+    off = float(np.abs(u - mesh.cell_centroid[:, 2]).max())
+    seconds = time.perf_counter() - begin
+    yield f"Couette flow ({flow.verdict})", "largest error of u", 0.0, 1e-5, off, mesh.n_cells, seconds
+    begin = time.perf_counter()
+    # the order is seen on coarse meshes: from 32 cells on the heat of friction is all that is left
+    (coarse, _), (middle, _), (fine, verdict) = (channels.poiseuille(n) for n in (8, 16, 64))
+    case, seconds = f"Poiseuille flow ({verdict})", time.perf_counter() - begin
+    yield case, "mean error of u over its largest", 0.0, 1e-4, fine, 64**2, seconds
+    yield case, "L1 order of u", 1.8, 2.3, float(np.log2(coarse / middle)), 16**2, seconds
 
 
 def turbulent_plate():

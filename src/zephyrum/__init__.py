@@ -6,7 +6,18 @@ Everything a script needs is here; see README.md for a ten-line example.
 from zephyrum.air import Freestream, Gas, Reference, quantity, standard_atmosphere
 from zephyrum.errors import FileError, FlowError, InputError, MeshError, ZephyrumError
 from zephyrum.flow import Settings
-from zephyrum.mesh import Layers, Mesh, mesh_airfoil, mesh_outline, mesh_plate, mesh_revolved, quality, read_mesh, wall_layers, write_mesh
+from zephyrum.mesh import (
+    Layers,
+    Mesh,
+    mesh_airfoil,
+    mesh_outline,
+    mesh_plate,
+    mesh_revolved,
+    quality,
+    read_mesh,
+    wall_layers,
+    write_mesh,
+)
 from zephyrum.results import Polar, Solution, TimeSeries, Wall, load_solution, solve, solve_in_time
 from zephyrum.shape import Airfoil, Outline
 from zephyrum.studies import Refinement, Study, read_study, refine, sweep

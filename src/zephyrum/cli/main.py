@@ -109,6 +109,10 @@ class Progress:
         text = f"M {row['mach']:g} alpha {row['alpha']:+g}: {row['verdict']}, CL {row['CL']:.4f}"
         self.bar.update(self.task, completed=done, total=total, description=text)
 
+    def moment(self, row: dict) -> None:
+        """A step in time is done."""
+        self.bar.update(self.task, description=f"in time: {row['travelled']:.1f} chords, CL {row['CL']:.4f}")
+
     def level(self, row: dict) -> None:
         """A mesh of a refinement is finished."""
         self.bar.update(self.task, description=f"refinement: {row['cells']} cells {row['verdict']}")
@@ -149,6 +153,20 @@ def print_outcome(outcome) -> None:
             click.echo("mesh error unknown: add a [refine] table to the study")
     if outcome.refinement is not None:
         print_refinement(outcome.refinement)
+    if outcome.series is not None:
+        print_series(outcome.series)
+
+
+def print_series(series) -> None:
+    """Means, amplitudes and frequency of a march in time."""
+    rows = [{"coefficient": name, "mean": mean, "amplitude": swing} for name, (mean, swing) in series.summary().items()]
+    where = f"{series.last.air.describe()}, {series.travelled[-1]:g} chords travelled"
+    table(rows, {"coefficient": "", "mean": ".5f", "amplitude": ".2g"}, f"in time at {where}")
+    if series.strouhal == series.strouhal:
+        state = "periodic" if series.periodic else "not periodic yet: go on for longer"
+        click.echo(f"Strouhal number {series.strouhal:.4f}, {state}\n")
+    else:
+        click.echo(f"nothing swings regularly ({series.last.reason})\n")
 
 
 def print_refinement(refinement) -> None:
@@ -170,7 +188,7 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     if (layers := study.layers()) is not None:
         click.echo(f"wall layers: {layers.describe()}\n")
     with Progress(total, study.title) as progress:
-        outcome = run_study(path, folder, progress.point, progress.level)
+        outcome = run_study(path, folder, progress.point, progress.level, progress.moment)
     print_outcome(outcome)
     if figures:
         from zephyrum.looks import draw_album

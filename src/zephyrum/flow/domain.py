@@ -72,9 +72,7 @@ class Domain:
         if mesh.planar:  # the plane: nothing happens along y
             for vectors in (to_left, to_right, ahead, back):
                 vectors[:, 1] = 0.0
-        axes = ([0, 1, 3, 4] if mesh.planar else [0, 1, 2, 3, 4]) + [
-            5 + k for k in range(len(EQUATIONS[model]))
-        ]
+        axes = ([0, 1, 3, 4] if mesh.planar else [0, 1, 2, 3, 4]) + [5 + k for k in range(len(EQUATIONS[model]))]
         start_g, cell_g, weight_g = gradient_weights(mesh, gradient)
         normal = mesh.face_area / area[:, None]
         lever = _levers(mesh, normal, to_left, start_g, cell_g, weight_g)

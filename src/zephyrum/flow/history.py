@@ -44,6 +44,20 @@ class History:
         """(steps, 6) residual over its reference, on the finest level."""
         return np.stack([self.column(f"residual {name}", 0) for name in EQUATIONS], axis=1)
 
+    def period(self) -> float:
+        """Steps a cycle of CL over the last half of the finest level's history (at most 80 steps); nan if it does not cycle."""
+        values = self.column("CL", 0)
+        values = values[-max(1, min(80, len(values) // 2)) :]
+        if len(values) < 8:
+            return float("nan")
+        x = np.arange(len(values))
+        rest = values - np.polyval(np.polyfit(x, values, 1), x)
+        power = np.abs(np.fft.rfft(rest * np.hanning(len(rest)))) ** 2
+        peak = int(np.argmax(power[2:])) + 2 if len(power) > 2 else 0
+        if not peak or power[peak] < 0.2 * power[1:].sum():
+            return float("nan")
+        return len(rest) / peak
+
     def drift(self) -> float:
         """Largest change of any coefficient over the last `window` steps of the finest level."""
         if len(self.column("CL", 0)) <= self.window:

@@ -31,11 +31,12 @@ ROUND_OFF = 1e-9  # of the residual of the undisturbed stream, below which a tim
 class TimeMarch:
     """What marching in time leaves: `rows` (n, 7) of time [scaled, m], CL, CD, CM, inner steps, Krylov steps, drop.
 
-    flow: the last state, its verdict "wandering", or "failed" with the reason.
+    flow: the last state, its verdict "wandering", or "failed" with the reason; before (n, m): the states a step earlier.
     """
 
     rows: np.ndarray
     flow: Flow
+    before: np.ndarray
 
 
 def march_in_time(
@@ -52,11 +53,14 @@ def march_in_time(
     orders: float = 3.0,
     source: Callable[[float], np.ndarray] | None = None,
     outer: Callable[[float], np.ndarray] | None = None,
+    resume: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None,
+    on_state: Callable[[np.ndarray, np.ndarray, np.ndarray], None] | None = None,
 ) -> TimeMarch:
     """March `count` steps of `step` (scaled time: metres over the speed of sound) from states `start` (n, m).
 
     orders: decades by which the residual of every time step must fall. source and outer give, at a scaled time, what
-    `march` takes under these names, for verification. on_step receives a dict of time, CL, CD, CM after each step.
+    `march` takes under these names, for verification. on_step receives a dict of time, CL, CD, CM after each step,
+    on_state (rows, states, states a step earlier): given back as `resume`, these go on as if nothing had happened.
     """
     settings, begin = settings or Settings(), time.perf_counter()
     first = None if outer is None else outer(0.0)
@@ -78,8 +82,11 @@ def march_in_time(
     last = q.copy()
     level.evaluate(q)
     rows = [[0.0, *level.found, 0, 0, 0.0]]
+    if resume is not None:
+        rows, q, last = [list(row) for row in resume[0]], resume[1].copy(), resume[2].copy()
+        old, before = conserved(q, gamma), conserved(last, gamma)
     verdict, reason = "wandering", "marched in time"
-    for n in range(1, count + 1):
+    for n in range(len(rows), count + 1):
         now = n * step
         if source is not None:
             level.residual.source = source(now)
@@ -104,8 +111,10 @@ def march_in_time(
         rows.append([now, *level.found, inner, krylov, drop])
         if on_step is not None:
             on_step(dict(zip(("time", "CL", "CD", "CM"), rows[-1], strict=False)))
+        if on_state is not None:
+            on_state(np.array(rows), q, last)
     level.evaluate(q)
-    return TimeMarch(np.array(rows), level.flow(q, verdict, reason, History(), begin))
+    return TimeMarch(np.array(rows), level.flow(q, verdict, reason, History(), begin), last)
 
 
 def _time_step(level: Level, q: np.ndarray, rate: np.ndarray, past: np.ndarray, orders: float):

@@ -2,7 +2,15 @@
 
 from pathlib import Path
 
-from zephyrum.looks.charts import draw_cp, draw_friction, draw_history, draw_polar, draw_refinement
+from zephyrum.looks.charts import (
+    draw_cp,
+    draw_friction,
+    draw_history,
+    draw_layer,
+    draw_polar,
+    draw_refinement,
+    draw_time,
+)
 from zephyrum.looks.fields import draw_field, draw_mesh
 from zephyrum.looks.section import draw_section
 from zephyrum.looks.style import new_axes, save
@@ -30,6 +38,10 @@ def draw_album(outcome, folder: str | Path) -> list[Path]:
         figure, axes = new_axes(1, 3)
         draw_refinement(outcome.refinement, axes)
         keep(figure, "refinement")
+    if outcome.series is not None:
+        figure, axes = new_axes(2, 1, sharex=True)
+        draw_time(outcome.series, axes)
+        keep(figure, "time")
     if outcome.polar is None:
         return made
     figure, axes = new_axes(2, 2)
@@ -47,10 +59,14 @@ def draw_album(outcome, folder: str | Path) -> list[Path]:
             figure, axes = new_axes(2, 1, sharex=True, height_ratios=(3, 2))
             draw_friction(solution, axes)
             keep(figure, f"friction_{tag}")
-        for name in ("cp", "mach") + (("eddy viscosity ratio",) if "eddy viscosity ratio" in solution.fields() else ()):
-            figure, ax = new_axes()
-            draw_field(solution, name, ax=ax)
-            keep(figure, f"{name.replace(' ', '_')}_field_{tag}")
+            figure, axes = new_axes(1, 2)
+            draw_layer(solution, axes)
+            keep(figure, f"layer_{tag}")
+        for name in ("cp", "mach", "vorticity", "eddy viscosity ratio"):
+            if name in solution.fields() or (solution.viscous and name == "vorticity"):
+                figure, ax = new_axes()
+                draw_field(solution, name, ax=ax, streamlines=name == "mach")
+                keep(figure, f"{name.replace(' ', '_')}_field_{tag}")
         figure, ax = new_axes()
         chosen = alphas if len(alphas) <= 4 else [alphas[0], middle, alphas[-1]]
         for k, alpha in enumerate(chosen):

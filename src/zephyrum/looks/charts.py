@@ -3,6 +3,7 @@
 import numpy as np
 from matplotlib.ticker import MaxNLocator
 
+from zephyrum.errors import InputError
 from zephyrum.looks.style import COLOURS, MARKERS, new_axes, tidy
 
 _SHOWN = ("mass", "x-momentum", "z-momentum", "energy", "turbulence", "turbulence rate")
@@ -147,6 +148,42 @@ def draw_friction(solution, axes=None):
     tidy(bottom, "x / chord [-]", "y+ of the first cell [-]")
     bottom.set_ylim(bottom=0.0)
     top.legend(fontsize="small")
+    return axes
+
+
+def draw_layer(solution, axes=None, places=(0.1, 0.3, 0.5, 0.7, 0.9)):
+    """Velocity profiles on the upper side (left) and the thicknesses of the layer on both sides (right); the two axes."""
+    if axes is None:
+        _, axes = new_axes(1, 2)
+    left, right = axes
+    chord, reach = solution.reference.chord, 0.0
+    table = solution.boundary_layer()
+    for k, place in enumerate(places):
+        try:
+            part = solution.profile(place)
+        except InputError:  # no layer there
+            continue
+        left.plot(part["u/ue"], part["y"] / chord, color=COLOURS[k % 7], marker=MARKERS[k % 7], markersize=3.5, linewidth=1.3,
+                  label=f"x/c {place:g}")  # fmt: skip
+        beside = table[(table["side"] == "upper") & ((table["x/c"] - place).abs() < 0.1)]["delta99"]
+        reach = max(reach, 0.0 if beside.isna().all() else float(beside.median()) / chord)
+    left.set_ylim(0.0, 1.6 * reach if reach else None)
+    left.set_xlim(right=1.1)
+    title = f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.model}"
+    tidy(left, "u / ue on the upper side [-]", "distance from the wall / chord [-]", title)
+    left.axvline(0.0, color="#555555", linewidth=0.8)
+    for k, name in enumerate(("displacement", "momentum")):
+        for side, style in (("upper", "-"), ("lower", "--")):
+            part = table[table["side"] == side].sort_values("x/c")
+            right.plot(part["x/c"], part[name] / chord, style, color=COLOURS[k], linewidth=1.5, label=f"{name}, {side}")
+    right.set_yscale("log")
+    thin = table["momentum"].dropna()
+    if len(thin):
+        right.set_ylim(bottom=0.5 * float(np.percentile(thin, 10)) / chord)
+    tidy(right, "x / chord [-]", "thickness / chord [-]")
+    if left.get_legend_handles_labels()[1]:
+        left.legend(fontsize="small", loc="upper left")
+    right.legend(fontsize="small", loc="lower right")
     return axes
 
 

@@ -14,7 +14,15 @@ FIELDS = {
     "temperature": "temperature [K]",
     "density": "density [kg/m^3]",
     "eddy viscosity ratio": "eddy viscosity / viscosity [-]",
+    "vorticity": "vorticity x chord / speed [-]",
 }
+
+
+MAPS = {"mach": "cividis", "vorticity": "RdBu_r"}
+SPIN = 20.0  # vorticity over speed and chord at which the colours end: boundary layers are far beyond
+LINES = 28  # streamlines in a view
+INNER_LINES = 5  # and in a separated zone
+FEWEST = 20  # triangles of a zone worth drawing
 
 
 def window(mesh, kind: str) -> tuple[float, float, float, float]:
@@ -73,13 +81,23 @@ def _node_values(mesh, values):
 
 
 def draw_field(
-    solution, name: str = "cp", view: str = "near", ax=None, limits: tuple[float, float] | None = None, levels: int = 24
+    solution,
+    name: str = "cp",
+    view: str = "near",
+    ax=None,
+    limits: tuple[float, float] | None = None,
+    levels: int = 24,
+    streamlines: bool = False,
 ):
     """Filled contours of a field ("cp", "mach", ...) near a section, with lines, the sonic line and the stagnation point.
 
     `limits` fixes the range over several pictures; values beyond it are clipped and the colour bar says so.
+    streamlines: draw them instead of the field's lines, with the same mass between neighbours, and hatch separated zones.
     """
     fields = solution.fields()
+    if name == "vorticity":
+        fields["vorticity"] = solution.vorticity() * solution.reference.chord / solution.air.speed
+        limits, levels = limits or (-SPIN, SPIN), levels // 2 * 2 + 1  # one colour for what does not rotate
     choice("field", name, tuple(key for key in FIELDS if key in fields))
     if ax is None:
         _, ax = new_axes()
@@ -96,8 +114,11 @@ def draw_field(
     extend = {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[
         (shown.min() < low, shown.max() > high)
     ]
-    filled = ax.tricontourf(mesh_2d, node, levels=at, cmap="cividis" if name == "mach" else "viridis", extend=extend)
-    ax.tricontour(mesh_2d, node, levels=at[::2], colors="black", linewidths=0.25, alpha=0.5)
+    filled = ax.tricontourf(mesh_2d, node, levels=at, cmap=MAPS.get(name, "viridis"), extend=extend)
+    if streamlines:
+        _draw_streamlines(ax, solution, mesh_2d)
+    elif name != "vorticity":
+        ax.tricontour(mesh_2d, node, levels=at[::2], colors="black", linewidths=0.25, alpha=0.5)
     mach = _node_values(mesh, fields["mach"])[2]
     if mach[np.unique(triangles[inside])].max() > 1.0 > mach[np.unique(triangles[inside])].min():
         ax.tricontour(mesh_2d, mach, levels=[1.0], colors="#D55E00", linewidths=1.4)
@@ -128,3 +149,28 @@ def draw_field(
     tidy(ax, "x [m]", "z [m]", f"{mesh.recipe.get('section', '')}  {solution.air.describe()}")
     ax.grid(False)
     return ax
+
+
+def _draw_streamlines(ax, solution, triangles: Triangulation) -> None:
+    """Lines of the stream function, finer ones within separated zones, and those zones hatched."""
+    stream = solution.stream_function()
+    zone = solution.separated(stream)
+    own = np.unique(triangles.triangles)
+    outside = stream[own[~zone[own]]]
+    low, high = outside.min(), outside.max()
+    step = (high - low) / LINES
+    levels = np.arange(np.floor(low / step), np.ceil(high / step) + 1.0) * step
+    filled = np.nan_to_num(stream)
+    ax.tricontour(triangles, filled, levels=levels[levels != 0.0], colors="white", linewidths=0.7, linestyles="solid")
+    for sign in (1.0, -1.0):
+        inside = zone & (sign * filled > 0.0)
+        top = np.max(sign * filled[own], where=inside[own], initial=0.0)
+        part = triangles.triangles[inside[triangles.triangles].any(axis=1)]
+        if top <= 0.0 or len(part) < FEWEST:
+            continue
+        closed = Triangulation(triangles.x, triangles.y, part)
+        finer = top * np.linspace(0.0, 0.95, INNER_LINES)
+        ax.tricontourf(closed, sign * filled, levels=[0.0, 1.1 * top], colors="none", hatches=["...."])
+        ax.tricontour(closed, sign * filled, levels=finer, colors="#F0E442", linewidths=1.0)
+        ax.plot([], [], color="#F0E442", label="separated zone")
+    ax.plot([], [], color="#999999", linewidth=0.7, label="streamlines")

@@ -116,5 +116,7 @@ def family(grid: Grid, reference: Reference, recipe: dict, **extra) -> Mesh:
     mesh = None
     for depth, level in reversed(list(enumerate(levels))):
         parent = None if mesh is None else level.parents()
-        mesh = level.mesh(reference=reference, recipe=recipe | {"halvings": depth}, coarser=mesh, parent=parent, **extra)
+        mesh = level.mesh(
+            reference=reference, recipe=recipe | {"halvings": depth}, coarser=mesh, parent=parent, **extra
+        )
     return mesh

@@ -31,11 +31,13 @@ def mesh_outline(
     """
     around = whole("around", around, 16, 100_000)
     if around % 4:
-        raise InputError(f"around = {around} can't be divided by 4; give a multiple of 16, so that coarser relatives exist.")
+        raise InputError(
+            f"around = {around} can't be divided by 4; give a multiple of 16, so that coarser relatives exist."
+        )
     half = outline.points(around // 2)
     surface = np.concatenate([(half * [1.0, -1.0])[:-1], half[:0:-1]])
     block, recipe = _wrap(surface, outline.length, outline.perimeter, around, outward, farfield, first_height)
-    n, m = block.shape[0] - 1, block.shape[1] - 1
+    n = block.shape[0] - 1
     borders = (Border(outline.name, "wall", "inner", 0, n), Border("farfield", "farfield", "outer", 0, n))
     nose = (float(block[n // 2, 0, 0]), 0.0, 0.0)
     reference = Reference.of_section(outline.length, nose, 1.0, "measured on the outline")
@@ -58,7 +60,11 @@ def _wrap(surface, length, perimeter, around, outward, farfield, first_height) -
 
 
 def mesh_revolved(
-    body: Outline | Airfoil, around: int = 192, outward: int = 96, farfield: float = 60.0, first_height: float | None = None
+    body: Outline | Airfoil,
+    around: int = 192,
+    outward: int = 96,
+    farfield: float = 60.0,
+    first_height: float | None = None,
 ) -> Mesh:
     """An axisymmetric mesh, a wedge one cell thick, about `body` revolved about the x axis; lengths in body lengths.
 
@@ -67,7 +73,9 @@ def mesh_revolved(
     """
     around = whole("around", around, 16, 100_000)
     if around % 4:
-        raise InputError(f"around = {around} can't be divided by 4; give a multiple of 16, so that coarser relatives exist.")
+        raise InputError(
+            f"around = {around} can't be divided by 4; give a multiple of 16, so that coarser relatives exist."
+        )
     if isinstance(body, Airfoil):
         length, perimeter = body.chord, body.length
         first = 0.1 * perimeter / length / around if first_height is None else first_height
@@ -81,7 +89,7 @@ def mesh_revolved(
         name = body.name
     else:
         length, perimeter, name, end = body.length, body.perimeter, body.name, around
-        half = body.points(around // 2) + [0.5 * length, 0.0]
+        half = body.points(around // 2) + np.array([0.5 * length, 0.0])
         surface = np.concatenate([(half * [1.0, -1.0])[:-1], half[:0:-1]])
     block, recipe = _wrap(surface, length, perimeter, around, outward, farfield, first_height)
     block = block[around // 2 : end + 1]
@@ -95,7 +103,12 @@ def mesh_revolved(
 
 
 def mesh_plate(
-    length: float = 1.0, along: int = 128, ahead: int = 32, outward: int = 96, first_height: float = 1e-5, height: float = 1.0
+    length: float = 1.0,
+    along: int = 128,
+    ahead: int = 32,
+    outward: int = 96,
+    first_height: float = 1e-5,
+    height: float = 1.0,
 ) -> Mesh:
     """A flat plate 0 <= x <= length [m] in a stream, its upper side; other lengths in plate lengths.
 

@@ -8,8 +8,9 @@ Flow, ch. 4): displacement int (1 - U/Ue) dy, momentum int U/Ue (1 - U/Ue) dy. V
 import numpy as np
 
 from zephyrum.mesh import Mesh
-from zephyrum.results.surface import section_order
+from zephyrum.results.surface import section_order, stagnation_face
 
+SLOWEST = 0.3  # of the freestream at the edge: near the stagnation point there is no edge to be found
 CALM = 0.02  # y dU/dy over U at the edge
 FEWEST = 8  # cells within a layer below which its thicknesses are not given
 
@@ -43,14 +44,14 @@ def _profile(y: np.ndarray, u: np.ndarray) -> tuple[int, float]:
     """Index of the edge of the layer and the velocity there; (0, nan) where none is found."""
     shear = np.abs(np.gradient(u, y)) * y
     past = int(np.argmax(shear[: max(4, len(y) // 2)]))
-    calm = np.flatnonzero(shear[past:] < CALM * np.maximum.accumulate(np.abs(u))[past:])
+    calm = np.flatnonzero((shear[past:] < CALM * np.maximum.accumulate(np.abs(u))[past:]) & (u[past:] > 0.0))
     return (0, float("nan")) if not len(calm) else (past + int(calm[0]), float(u[past + int(calm[0])]))
 
 
-def layer_table(mesh: Mesh, velocity: np.ndarray, reference):
+def layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference, stream: float):
     """DataFrame a wall face: part, side, x/c, delta99, displacement, momentum [m], shape factor, edge speed [m/s].
 
-    velocity (n, 3) [m/s] in the cells. NaN where there is no layer to speak of (stagnation, base) or no lines of cells.
+    velocity (n, 3) [m/s] in the cells, surface: see `surface_table`, stream: speed of the freestream [m/s]. NaN where there is no layer to speak of (stagnation, base) or no lines of cells.
     """
     import pandas as pd
 
@@ -58,14 +59,14 @@ def layer_table(mesh: Mesh, velocity: np.ndarray, reference):
     for group in mesh.groups:
         if group.role != "wall":
             continue
-        faces, side = section_order(mesh, group.name)
+        faces, side, away = _sides(mesh, group.name, surface)
         lines = lines_from(mesh, faces)
         centre = mesh.face_centroid[faces]
         rows = np.full((len(faces), 5), np.nan)
         for i in range(len(faces)):
-            y, u = _cut(mesh, velocity, faces[i], lines[i])
+            y, u = _cut(mesh, velocity, faces[i], lines[i], away[i])
             edge, speed = _profile(y, u) if len(y) > FEWEST else (0, np.nan)
-            if edge < FEWEST or not speed > 0.0:
+            if edge < FEWEST or not speed > SLOWEST * stream:
                 continue
             y, u = np.r_[0.0, y[: edge + 1]], np.r_[0.0, u[: edge + 1]] / speed
             top = int(np.flatnonzero(u >= 0.99)[0])
@@ -79,21 +80,32 @@ def layer_table(mesh: Mesh, velocity: np.ndarray, reference):
     return pd.concat(frames, ignore_index=True)
 
 
-def _cut(mesh: Mesh, velocity: np.ndarray, face: int, line: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Distances [m] from the wall face and velocities along it [m/s], positive with the outer flow."""
+def _sides(mesh: Mesh, name: str, surface) -> tuple[np.ndarray, list[str], np.ndarray]:
+    """Faces of a wall in order, their sides, and the way (n, 3) along each of them away from the stagnation point."""
+    faces, side = section_order(mesh, name)
+    own = surface[surface["part"] == name]
+    centre = mesh.face_centroid[faces]
+    along = np.gradient(centre, axis=0)
+    along /= np.linalg.norm(along, axis=1)[:, None]
+    first = stagnation_face(own["x"].to_numpy(), own["Cp"].to_numpy())
+    return faces, side, np.where(np.arange(len(faces)) < first, -1.0, 1.0)[:, None] * along
+
+
+def _cut(
+    mesh: Mesh, velocity: np.ndarray, face: int, line: np.ndarray, away: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Distances [m] from the wall face and velocities along `away` [m/s]."""
     cells = line[line >= 0]
     normal = -mesh.face_area[face] / np.linalg.norm(mesh.face_area[face])
-    along = np.array([normal[2], 0.0, -normal[0]])
     y = (mesh.cell_centroid[cells] - mesh.face_centroid[face]) @ normal
-    u = velocity[cells] @ along
+    u = velocity[cells] @ (away - (away @ normal) * normal)
     near = y < 0.2 * max(np.ptp(mesh.points[:, 0]), 1e-30)
     y, u = y[near], u[near]
     good = np.r_[True, np.diff(y) > 0.0].cumprod().astype(bool)
-    y, u = y[good], u[good]
-    return y, u * (1.0 if len(u) and u[np.argmax(np.abs(u))] > 0.0 else -1.0)
+    return y[good], u[good]
 
 
-def profile_table(mesh: Mesh, velocity: np.ndarray, reference, place: float, side: str):
+def profile_table(mesh: Mesh, velocity: np.ndarray, surface, reference, place: float, side: str):
     """DataFrame of the profile at chord fraction `place` on a side: y [m], u [m/s], u/ue; None where there is none."""
     import pandas as pd
 
@@ -101,16 +113,16 @@ def profile_table(mesh: Mesh, velocity: np.ndarray, reference, place: float, sid
     for group in mesh.groups:
         if group.role != "wall":
             continue
-        faces, sides = section_order(mesh, group.name)
-        own = faces[np.array(sides) == side]
+        faces, sides, away = _sides(mesh, group.name, surface)
+        own, away = faces[np.array(sides) == side], away[np.array(sides) == side]
         if not len(own):
             continue
         x = (mesh.face_centroid[own, 0] - (reference.point[0] - 0.25 * reference.chord)) / reference.chord
         k = int(np.argmin(np.abs(x - place)))
         if best is None or abs(x[k] - place) < best[0]:
-            best = abs(x[k] - place), own[k]
+            best = abs(x[k] - place), own[k], away[k]
     if best is None:
         return None
-    y, u = _cut(mesh, velocity, best[1], lines_from(mesh, np.array([best[1]]))[0])
+    y, u = _cut(mesh, velocity, best[1], lines_from(mesh, np.array([best[1]]))[0], best[2])
     edge, speed = _profile(y, u)
     return pd.DataFrame({"y": y, "u": u, "u/ue": u / speed}) if edge else None

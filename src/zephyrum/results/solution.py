@@ -15,11 +15,13 @@ from zephyrum.air.checks import choice, number
 from zephyrum.errors import FileError, InputError
 from zephyrum.flow import DRIFT, MODELS, Flow, History, Settings, carry_over, march
 from zephyrum.flow.gas import Law, Scales
+from zephyrum.flow.gradient import gradient, gradient_weights
 from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh, write_mesh
 from zephyrum.mesh.layers import first_height
 from zephyrum.results.forces import Forces, wall_forces
 from zephyrum.results.layer import layer_table, profile_table
+from zephyrum.results.streamlines import bubbles, stream_function
 from zephyrum.results.surface import surface_table, turning_points
 from zephyrum.results.walls import Wall, WallRows, wall_rows
 
@@ -145,14 +147,14 @@ class Solution:
     def boundary_layer(self):
         """DataFrame along a section: part, side, x/c, delta99, displacement and momentum thickness [m], shape factor."""
         self._refuse_inviscid("has no boundary layer")
-        return layer_table(self.mesh, self.fields()["velocity"], self.reference)
+        return layer_table(self.mesh, self.fields()["velocity"], self.surface(), self.reference, self.air.speed)
 
     def profile(self, place: float, side: str = "upper"):
         """DataFrame of the velocity profile at chord fraction `place` on a side: y [m], u [m/s], u/ue."""
         self._refuse_inviscid("has no boundary layer")
         choice("side", side, ("upper", "lower"))
         number("place", place, 0.0, 1.0)
-        made = profile_table(self.mesh, self.fields()["velocity"], self.reference, place, side)
+        made = profile_table(self.mesh, self.fields()["velocity"], self.surface(), self.reference, place, side)
         if made is None:
             raise InputError(
                 f"place = {place:g} on the {side} side: no boundary layer is found there; try another place."
@@ -177,6 +179,34 @@ class Solution:
         if self.model in WALL_MODELS:
             out["eddy viscosity ratio"] = self.flow.eddies
         return out
+
+    def vorticity(self) -> np.ndarray:
+        """(n,) rate of rotation about y in the cells [1/s], nose-up positive (twice the angular velocity)."""
+        start, neighbour, weights = gradient_weights(self.mesh, self.settings.gradient)
+        velocity = np.ascontiguousarray(self.fields()["velocity"])
+        slopes = np.zeros((self.mesh.n_cells, 3, 3))
+        gradient(velocity, start, neighbour, weights, slopes)
+        return slopes[:, 0, 2] - slopes[:, 2, 0]
+
+    def stream_function(self) -> np.ndarray:
+        """(n_points,) mass between a point on the front side and the wall over that through a chord; lines are streamlines.
+
+        See `results.streamlines`; of planar flow only.
+        """
+        if not self.mesh.planar:
+            raise InputError("a stream function exists in two dimensions and about an axis only.")
+        fields = self.fields()
+        flow = fields["density"][:, None] * fields["velocity"]
+        return stream_function(self.mesh, flow) / self._through_chord
+
+    @property
+    def _through_chord(self) -> float:
+        across = np.pi * self.reference.chord**2 if self.mesh.wedge else self.reference.chord * self.mesh.depth
+        return self.air.density * self.air.speed * across
+
+    def separated(self, stream: np.ndarray | None = None) -> np.ndarray:
+        """(n_points,) bool: points in zones of closed streamlines, which are separation bubbles (`stream`: if at hand)."""
+        return bubbles(self.mesh, self.stream_function() if stream is None else stream, 1.0)
 
     def swing(self) -> dict[str, tuple[float, float]]:
         """(mean, half of peak to peak) of CL, CD, CM over the last half of the fine-mesh history (at most 40 steps)."""
@@ -225,6 +255,8 @@ class Solution:
         found = list(self.notes)
         if self.verdict != "settled":
             found.append(f"the run ended {self.verdict}: {self.reason}.")
+        if self.verdict == "wandering":
+            found.append(self._swinging())
         for row in self.extremes().itertuples():
             if not row.holds:
                 found.append(
@@ -250,6 +282,13 @@ class Solution:
                 f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail."
             )
         return found
+
+    def _swinging(self) -> str:
+        """What a wandering run does, and what to do about it."""
+        swing, period = self.swing(), self.history.period()
+        cycle = "without a clear period" if np.isnan(period) else f"about every {period:.0f} steps of the march"
+        words = f"CL swings by +-{swing['CL'][1]:.2g} about {swing['CL'][0]:.4g}, CD by +-{swing['CD'][1]:.2g} about {swing['CD'][0]:.4g}, {cycle}"
+        return f"{words}; to see whether the flow itself swings, follow it in time with solve_in_time(..., start=this solution)."
 
     def row(self) -> dict:
         """The row of this point in a polar."""

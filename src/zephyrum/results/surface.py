@@ -82,13 +82,13 @@ def _signed(centre: np.ndarray, friction: np.ndarray, cp: np.ndarray, planar: bo
         return np.linalg.norm(friction, axis=1)
     along = np.gradient(centre, axis=0)
     along /= np.linalg.norm(along, axis=1)[:, None]
-    stagnation = _stagnation(centre[:, 0], cp)
+    stagnation = stagnation_face(centre[:, 0], cp)
     # the faces run from the upper tail to the nose and back along the lower side
     away = np.where(np.arange(len(centre)) < stagnation, -1.0, 1.0)
     return np.einsum("ij,ij->i", friction, along) * away
 
 
-def _stagnation(x: np.ndarray, cp: np.ndarray) -> int:
+def stagnation_face(x: np.ndarray, cp: np.ndarray) -> int:
     """The face of highest Cp on the front half."""
     front = x < x.min() + 0.5 * np.ptp(x)
     return int(np.argmax(np.where(front, cp, -np.inf)))
@@ -104,7 +104,7 @@ def turning_points(table):
     rows = []
     for part, own in table.groupby("part", sort=False):
         x, cf, cp, side = (own[name].to_numpy() for name in ("x/c", "Cf", "Cp", "side"))
-        stagnation = _stagnation(x, cp)
+        stagnation = stagnation_face(x, cp)
         rows.append({"part": part, "side": side[stagnation], "kind": "stagnation", "x/c": x[stagnation],
                      "+-": 0.5 * abs(x[min(stagnation + 1, len(x) - 1)] - x[stagnation - 1])})  # fmt: skip
         for walk in (range(stagnation - 2, 0, -1), range(stagnation + 2, len(x) - 1)):

@@ -3,18 +3,23 @@
 Verified by tests/test_unsteady.py and validation/ (vortex street behind a circle).
 """
 
+import os
+import time
+import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 import numpy as np
 
 from zephyrum.air.checks import number
-from zephyrum.errors import FlowError, InputError
+from zephyrum.errors import FileError, FlowError, InputError
 from zephyrum.flow import Settings, march_in_time
 from zephyrum.mesh import Mesh
 from zephyrum.results.solution import Solution, prepared
 
 STEADY = 2e-4  # amplitude of CL or CD below which nothing swings
+EVERY = 10.0  # seconds between two writings of a kept march
 ALIKE = 0.02  # relative difference of the amplitudes of successive periods that counts as periodic
 
 
@@ -80,6 +85,38 @@ class TimeSeries:
         return out
 
 
+@dataclass
+class _Kept:
+    """The file that holds a march in time: rows and the last two states, and whose they are."""
+
+    path: Path
+    key: str
+    written: float = 0.0
+
+    def read(self, count: int):
+        """What there is of the first `count` steps (None: nothing); FileError if it belongs to another march."""
+        if not self.path.exists():
+            return None
+        try:
+            with np.load(self.path, allow_pickle=False) as data:
+                key, rows, now, before = str(data["key"]), data["rows"], data["now"], data["before"]
+        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as cause:
+            raise FileError(f"march {str(self.path)!r} can't be read ({cause}); remove it and run again.") from None
+        if key != self.key or len(rows) > count + 1:
+            why = "it is longer" if key == self.key else "mesh, condition, step or settings differ"
+            raise FileError(f"march {str(self.path)!r} is another one ({why}); remove it or choose another file.")
+        return rows, now, before
+
+    def write(self, rows, now, before, last: bool = False) -> None:
+        """Write the file in one stroke, at most every EVERY seconds."""
+        if last or time.monotonic() - self.written > EVERY:
+            part = self.path.with_name(self.path.name + ".part")
+            with open(part, "wb") as file:
+                np.savez(file, key=self.key, rows=rows, now=now, before=before)
+            os.replace(part, self.path)
+            self.written = time.monotonic()
+
+
 def solve_in_time(
     mesh: Mesh,
     air,
@@ -91,12 +128,15 @@ def solve_in_time(
     start: Solution | None = None,
     walls=None,
     on_step: Callable[[dict], None] | None = None,
+    keep: str | Path | None = None,
 ) -> TimeSeries:
     """Follow the flow of `air` about `mesh` in time, to second order.
 
     duration and step are in chords travelled (time = chords times chord over speed); about 40 steps a period resolve a
     vortex street. start: a Solution on the same mesh, for example the steady one that wandered; without it the body is
-    set in motion at once. Other arguments as in `solve`. Raises InputError for bad input, FlowError if a step fails.
+    set in motion at once. keep: an .npz file that holds the march, renewed every few seconds; a march that was broken
+    off, or that is now wanted longer, goes on from it. Other arguments as in `solve`.
+    Raises InputError for bad input, FlowError if a step fails, FileError if `keep` belongs to another march.
     """
     number("duration", duration, 0.0, 1e5, open_low=True)
     number("step", step, 0.0, duration, open_low=True)
@@ -112,15 +152,22 @@ def solve_in_time(
     wrapped = None
     if on_step is not None:
         wrapped = lambda row: on_step(row | {"travelled": row.pop("time") / unit})  # noqa: E731
-    made = march_in_time(
-        mesh, case.computed, case.reference, step * unit, count, settings, state, wrapped, model, case.walls
+    kept = (
+        None
+        if keep is None
+        else _Kept(Path(keep), f"{mesh.fingerprint} {air.describe()} {model} {step!r} {settings!r} {walls!r}")
     )
+    made = march_in_time(
+        mesh, case.computed, case.reference, step * unit, count, settings, state, wrapped, model, case.walls,
+        resume=kept and kept.read(count), on_state=kept and kept.write,
+    )  # fmt: skip
+    if kept is not None:
+        kept.write(made.rows, made.flow.q, made.before, True)
     if made.flow.verdict == "failed":
         raise FlowError(f"{made.flow.reason} than {step:g} chords.")
     travelled = made.rows[:, 0] / unit
     last = Solution(mesh, air, case.reference, model, settings, made.flow, tuple(case.notes))
-    time = travelled * case.reference.chord / air.speed
-    series = TimeSeries(time, travelled, *made.rows[:, 1:4].T, last)
+    series = TimeSeries(travelled * case.reference.chord / air.speed, travelled, *made.rows[:, 1:4].T, last)
     if max(series.summary()[name][1] for name in ("CL", "CD")) < STEADY:
         series = replace(
             series, last=replace(last, flow=replace(made.flow, verdict="settled", reason="steady in time"))

@@ -116,11 +116,12 @@ def refine(
     model: str = "euler",
     settings: Settings | None = None,
     on_level=None,
+    walls=None,
     **mesh_options,
 ) -> Refinement:
     """Solve `air` on the finest mesh and its `levels` - 1 coarser relatives and judge the coefficients.
 
-    shape: a Mesh, or an Airfoil meshed with `mesh_options`. InputError if the mesh has too few relatives; a level that
+    shape: a Mesh, or an Airfoil meshed with `mesh_options`; walls: as in `solve`. InputError if the mesh has too few relatives; a level that
     does not settle makes every estimate say so.
     """
     levels = whole("levels", levels, 3, 6)
@@ -133,7 +134,7 @@ def refine(
         )
     rows = []
     for level, one in enumerate(family[:levels]):
-        solution = solve(one, air, model, reference=mesh.reference, settings=settings)
+        solution = solve(one, air, model, reference=mesh.reference, settings=settings, walls=walls)
         size = math.sqrt(float(np.sum(mesh.cell_volume)) / one.n_cells)
         rows.append({"level": level, "cells": one.n_cells, "h": size, **{k: solution.forces.coefficients()[k] for k in ("CL", "CD", "CM")},
                      "verdict": solution.verdict, "mesh": one.fingerprint, "seconds": round(solution.flow.seconds, 2)})  # fmt: skip

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from zephyrum.errors import FileError
 from zephyrum.mesh import Mesh, quality
-from zephyrum.results import Polar, Solution, load_solution
+from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve_in_time
 from zephyrum.shape import Airfoil
 from zephyrum.studies.refine import Refinement, judge, refine
 from zephyrum.studies.store import write_text
@@ -26,6 +26,7 @@ class Outcome:
     mesh: Mesh
     polar: Polar | None
     refinement: Refinement | None
+    series: TimeSeries | None = None
 
     def solution(self, mach: float, alpha: float) -> Solution:
         """The stored solution of one point."""
@@ -47,7 +48,11 @@ class Outcome:
 
 
 def run_study(
-    path: str | Path, folder: str | Path, on_point: Callable | None = None, on_level: Callable | None = None
+    path: str | Path,
+    folder: str | Path,
+    on_point: Callable | None = None,
+    on_level: Callable | None = None,
+    on_time: Callable | None = None,
 ) -> Outcome:
     """Compute everything the study file asks for into `folder`; go on where an earlier run stopped."""
     path, folder = Path(path), Path(folder)
@@ -60,7 +65,7 @@ def run_study(
     if study.sweep is not None:
         base = study.freestream(study.sweep.mach[0])
         polar = sweep(mesh, study.sweep.alpha, study.sweep.mach, model=study.solver.model, air=base, folder=folder,
-                      processes=study.run.processes, settings=study.settings(), on_point=on_point, peak=study.sweep.peak)  # fmt: skip
+                      processes=study.run.processes, settings=study.settings(), on_point=on_point, peak=study.sweep.peak, walls=study.wall())  # fmt: skip
     folder.mkdir(parents=True, exist_ok=True)
     if path.resolve() != (folder / "study.toml").resolve():
         shutil.copyfile(path, folder / "study.toml")
@@ -74,13 +79,14 @@ def run_study(
             write_text(folder / "study.toml", text)
     if study.refine is not None:
         refinement = _refined(study, mesh, folder, on_level)
+    series = None if study.time is None else _followed(study, mesh, folder, on_time)
     if polar is not None:
         if refinement is not None:
             polar = _with_errors(polar, refinement)
         polar.write(folder / "polar.csv")
     write_text(folder / "mesh.txt", f"{json.dumps(mesh.recipe)}\n{quality(mesh)}\n")
     foil.write(folder / "section.dat")
-    outcome = Outcome(study, folder, foil, mesh, polar, refinement)
+    outcome = Outcome(study, folder, foil, mesh, polar, refinement, series)
     write_text(folder / "README.txt", _explained(outcome))
     return outcome
 
@@ -104,19 +110,41 @@ def open_study(folder: str | Path) -> Outcome:
     if study.refine is not None and (folder / "refinement.json").is_file():
         rows = json.loads((folder / "refinement.json").read_text(encoding="utf-8"))["levels"]
         refinement = judge(rows, study.freestream(study.refine.mach, study.refine.alpha))
-    return Outcome(study, folder, foil, mesh, polar, refinement)
+    series = None
+    if study.time is not None and (folder / "time.npz").is_file():
+        series = _followed(study, mesh, folder, None)
+    return Outcome(study, folder, foil, mesh, polar, refinement, series)
+
+
+def _followed(study: Study, mesh: Mesh, folder: Path, on_time) -> TimeSeries:
+    """The march in time of the study; a finished one is only read."""
+    own = study.time
+    air = study.freestream(own.mach, own.alpha)
+    state = folder / "points" / f"{Point(own.mach, own.alpha, None).name}.npz"
+    start = load_solution(state, mesh, air, mesh.reference, study.settings()) if state.is_file() else None
+    series = solve_in_time(mesh, air, study.solver.model, own.duration, own.step, settings=study.settings(), start=start, walls=study.wall(),
+                           on_step=on_time, keep=folder / "time.npz")  # fmt: skip
+    write_text(folder / "time.csv", series.table().to_csv(index=False))
+    return series
 
 
 def _refined(study: Study, mesh: Mesh, folder: Path, on_level) -> Refinement:
     """The refinement of the study, from its file if that belongs to this mesh and condition."""
     air = study.freestream(study.refine.mach, study.refine.alpha)
-    key = [mesh.fingerprint, study.refine.mach, study.refine.alpha, study.refine.levels, repr(study.settings())]
+    key = [
+        mesh.fingerprint,
+        study.refine.mach,
+        study.refine.alpha,
+        study.refine.levels,
+        repr(study.settings()),
+        repr(study.wall()),
+    ]
     path = folder / "refinement.json"
     if path.is_file():
         held = json.loads(path.read_text(encoding="utf-8"))
         if held["key"] == key:
             return judge(held["levels"], air)
-    made = refine(mesh, air, study.refine.levels, study.solver.model, study.settings(), on_level)
+    made = refine(mesh, air, study.refine.levels, study.solver.model, study.settings(), on_level, study.wall())
     write_text(
         path, json.dumps({"key": key, "levels": made.table.to_dict("records"), "estimates": made.rows()}, indent=1)
     )
@@ -147,6 +175,11 @@ def _explained(outcome: Outcome) -> str:
         lines += [
             "refinement.csv   the same case on nested meshes",
             "refinement.json  observed orders, extrapolated values, error bars",
+        ]
+    if outcome.series is not None:
+        lines += [
+            "time.csv         coefficients over time of the march in time",
+            "time.npz         its last states, to go on from",
         ]
     lines += [
         "figures/         all pictures",

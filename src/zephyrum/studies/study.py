@@ -15,6 +15,7 @@ from zephyrum.air import Freestream, quantity
 from zephyrum.errors import FileError, InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import Layers, Mesh, mesh_airfoil, wall_layers
+from zephyrum.results import Wall
 from zephyrum.shape import Airfoil
 
 TEMPLATE = """# A Zephyrum study. Run it with:  zephyrum run {file}
@@ -48,10 +49,21 @@ mach = [0.2, 0.6]
 alpha = {{ from = -4, to = 8, step = 2 }}   # degrees; or a list
 # peak = 0.5              # with friction: finest spacing of points added about the lift maximum
 
+# [walls]                 # with friction; without it adiabatic, smooth, fully turbulent
+# laminar = [0.3, 0.5]    # chord fractions held laminar, upper and lower side
+# roughness = "0.1 mm"    # height of sand grains (model "sa")
+# temperature = "300 K"   # of an isothermal wall
+
 [refine]                  # the second and third mesh: error bars for the polar
 mach = 0.2
 alpha = 2
 levels = 3
+
+# [time]                  # one condition followed in time, for flows that swing
+# mach = 0.2
+# alpha = 18
+# duration = 60           # chords travelled
+# step = 0.05
 
 [run]
 processes = 2
@@ -163,6 +175,23 @@ class RefineTable(_Strict):
     levels: int = Field(3, ge=3, le=6)
 
 
+class WallsTable(_Strict):
+    """What the wall does."""
+
+    temperature: Quantity | None = None
+    roughness: Quantity = 0.0
+    laminar: float | list[float] = 0.0
+
+
+class TimeTable(_Strict):
+    """A condition to be followed in time, lengths in chords travelled."""
+
+    mach: float
+    alpha: float
+    duration: float = Field(60.0, gt=0)
+    step: float = Field(0.05, gt=0)
+
+
 class RunTable(_Strict):
     """How to run."""
 
@@ -179,6 +208,8 @@ class Study(_Strict):
     solver: SolverTable = SolverTable()
     sweep: SweepTable | None = None
     refine: RefineTable | None = None
+    walls: WallsTable | None = None
+    time: TimeTable | None = None
     run: RunTable = RunTable()
     base: Path = Field(default=Path("."), exclude=True)
 
@@ -234,7 +265,7 @@ class Study(_Strict):
             return None
         if self.mesh.y_plus is not None and self.mesh.first_height is not None:
             raise InputError("mesh.y_plus and mesh.first_height are both given; drop one.")
-        machs = (self.sweep.mach if self.sweep else []) + ([self.refine.mach] if self.refine else [])
+        machs = (self.sweep.mach if self.sweep else []) + [one.mach for one in (self.refine, self.time) if one]
         reynolds = max(self.freestream(mach).reynolds for mach in machs)
         aim = 1.0 if self.mesh.y_plus is None else self.mesh.y_plus
         layers = wall_layers(reynolds, aim, self.mesh.growth or 1.2, self.mesh.farfield)
@@ -247,6 +278,15 @@ class Study(_Strict):
         """The stream at one condition."""
         given = {name: value for name, value in self.air.model_dump().items() if value is not None}
         return Freestream(mach=mach, alpha=alpha, length=self.chord(), **given)
+
+    def wall(self) -> Wall | None:
+        """What the walls do; None without a [walls] table."""
+        if self.walls is None:
+            return None
+        own, laminar = self.walls, self.walls.laminar
+        temperature = None if own.temperature is None else quantity("walls.temperature", own.temperature, "K")
+        laminar = tuple(laminar) if isinstance(laminar, list) else laminar
+        return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)
 
     def settings(self) -> Settings:
         """Solver settings."""
@@ -282,9 +322,9 @@ def read_study(path: str | Path) -> Study:
         ]
         raise InputError(f"{path.name}:{_line_of(text, keys)}: {'.'.join(keys)}: {_advice(error, keys)}") from None
     study.base = path.parent
-    if study.sweep is None and study.refine is None:
+    if study.sweep is None and study.refine is None and study.time is None:
         raise InputError(
-            f"{path.name}: neither [sweep] nor [refine] is there, so there is nothing to compute; add one."
+            f"{path.name}: none of [sweep], [refine] and [time] is there, so there is nothing to compute; add one."
         )
     return study
 

@@ -91,12 +91,12 @@ def _values(name: str, values, low: float, high: float, open_low: bool = False) 
 _WORK: dict = {}
 
 
-def _prepare(shape, mesh_options, air, settings, model, store, threads) -> None:
+def _prepare(shape, mesh_options, air, settings, model, store, walls, threads) -> None:
     """Make one process ready: the mesh once, few threads, and an end when the parent is gone."""
     import numba
 
     mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
-    _WORK.update(mesh=mesh, air=air, settings=settings, model=model, store=store)
+    _WORK.update(mesh=mesh, air=air, settings=settings, model=model, store=store, walls=walls)
     if threads:
         numba.set_num_threads(threads)
         parent = os.getppid()
@@ -117,7 +117,7 @@ def _compute(point: Point) -> dict:
     if point.after is not None and store.row(point.after.name)["verdict"] != "failed":
         before = _WORK["air"].at_mach(point.after.mach).turned(alpha=point.after.alpha)
         start = load_solution(store.state(point.after.name), mesh, before, mesh.reference, settings)
-    solution = solve(mesh, air, _WORK["model"], settings=settings, start=start)
+    solution = solve(mesh, air, _WORK["model"], settings=settings, start=start, walls=_WORK["walls"])
     solution.save(store.state(point.name))
     row = solution.row() | {"start": point.after.name if start is not None else "cold"}
     store.keep_row(point.name, row)
@@ -136,6 +136,7 @@ def sweep(
     settings: Settings | None = None,
     on_point: Callable[[dict, int, int], None] | None = None,
     peak: float = 0.0,
+    walls=None,
     **mesh_options,
 ) -> Polar:
     """Polar over `alpha` [deg] and `mach`, on a Mesh or on an Airfoil meshed with `mesh_options`.
@@ -143,6 +144,7 @@ def sweep(
     air: gas and state shared by all points (default: standard sea level). folder: where states and rows are kept; an
     interrupted sweep given the same folder goes on where it stopped. on_point(row, done, total) after each point.
     peak: finest spacing [deg] of the points added about the lift maximum of each Mach number; 0 adds none.
+    walls: what the walls do, as in `solve`.
     Raises InputError for bad input, FlowError if a process dies (run again to resume).
     """
     alphas = _values("alpha", alpha, -60.0, 60.0)
@@ -154,15 +156,18 @@ def sweep(
     if folder is None:
         with tempfile.TemporaryDirectory() as scratch:
             return sweep(
-                shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, peak, **mesh_options
-            )
+                shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, peak, walls,
+                **mesh_options,
+            )  # fmt: skip
     mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
     key = {"mesh": mesh.fingerprint, "settings": asdict(settings), "model": model,
            "air": [base.at_mach(machs[0]).pressure, base.temperature, base.gas.gamma]}  # fmt: skip
+    if walls is not None:
+        key["walls"] = repr(walls)
     store = Store.open(folder, key)
     points = plan(alphas, machs)
     rows: dict[str, dict] = {}
-    work = (shape, mesh_options, base, settings, model, store)
+    work = (shape, mesh_options, base, settings, model, store, walls)
     crew = _Alone(mesh, work) if processes == 1 else _Crew(mesh, work, processes)
     fresh = points
     try:
