@@ -183,6 +183,23 @@ class CommandLine(OnDisk):
 
         return CliRunner().invoke(main, [str(word) for word in words])
 
+    def test_walls_and_a_march_in_time_are_run_and_shown(self):
+        text = (
+            '[section]\nnaca = "0030"\n[air]\nreynolds = 200\n[mesh]\ntopology = "O"\naround = 32\noutward = 16\nfirst_height = 0.02\n'
+            'farfield = 10\n[solver]\nmodel = "laminar"\n[walls]\ntemperature = "320 K"\n[time]\nmach = 0.1\nalpha = 10\n'
+            "duration = 1\nstep = 0.2\n[run]\nprocesses = 1\n"
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "t.toml"
+            path.write_text(text)
+            for words in (["run", str(path), "--out", f"{folder}/out"], ["show", f"{folder}/out"]):
+                result = self.run_words(*words)
+                self.assertEqual(result.exit_code, 0, result.output)
+                self.assertIn("1 chords travelled", result.output)
+                self.assertIn("fewer than three swings", result.output)
+            self.assertEqual(len((Path(folder) / "out" / "time.csv").read_text().splitlines()), 7)
+            self.assertTrue((Path(folder) / "out" / "figures" / "time.png").is_file())
+
     def test_every_command_explains_itself(self):
         for name in ("demo", "run", "show", "new", "shape", "mesh", "refine"):
             result = self.run_words(name, "--help")

@@ -1,7 +1,9 @@
 """Marching in time: order of accuracy, periodic flow recognised, clear refusals."""
 
 import itertools
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 from validation.grids import box
@@ -45,6 +47,23 @@ class Time(unittest.TestCase):
         self.assertTrue(np.isnan(s.strouhal))
         self.assertAlmostEqual(s.time[-1], 2.0 / air.speed, places=9)
         self.assertIn("travelled [chords]", s.table())
+
+    def test_a_march_broken_off_goes_on_as_if_nothing_had_happened(self):
+        mesh = zy.mesh_outline(zy.Outline.circle(1.0), 24, 16, 10.0, 5e-2)
+        air, settings = zy.Freestream(mach=0.1, reynolds=20.0), zy.Settings(vortex=False)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "march.npz"
+            whole = zy.solve_in_time(mesh, air, "laminar", 1.0, 0.1, settings=settings)
+            zy.solve_in_time(mesh, air, "laminar", 0.5, 0.1, settings=settings, keep=path)
+            seen = []
+            parts = zy.solve_in_time(mesh, air, "laminar", 1.0, 0.1, settings=settings, keep=path, on_step=seen.append)
+            self.assertEqual(len(seen), 5)
+            np.testing.assert_array_equal(parts.CD, whole.CD)
+            with self.assertRaisesRegex(zy.FileError, "another one"):
+                zy.solve_in_time(mesh, air.turned(alpha=3.0), "laminar", 1.0, 0.1, settings=settings, keep=path)
+            path.write_bytes(b"damaged")
+            with self.assertRaisesRegex(zy.FileError, "remove it"):
+                zy.solve_in_time(mesh, air, "laminar", 1.0, 0.1, settings=settings, keep=path)
 
     def test_a_known_signal_is_read_back(self):
         x = np.linspace(0.0, 40.0, 801)

@@ -160,13 +160,15 @@ def print_outcome(outcome) -> None:
 def print_series(series) -> None:
     """Means, amplitudes and frequency of a march in time."""
     rows = [{"coefficient": name, "mean": mean, "amplitude": swing} for name, (mean, swing) in series.summary().items()]
-    where = f"{series.last.air.describe()}, {series.travelled[-1]:g} chords travelled"
-    table(rows, {"coefficient": "", "mean": ".5f", "amplitude": ".2g"}, f"in time at {where}")
+    click.echo(f"in time at {series.last.air.describe()}, {series.travelled[-1]:g} chords travelled")
+    table(rows, {"coefficient": "", "mean": ".5f", "amplitude": ".2g"})
     if series.strouhal == series.strouhal:
         state = "periodic" if series.periodic else "not periodic yet: go on for longer"
         click.echo(f"Strouhal number {series.strouhal:.4f}, {state}\n")
+    elif series.last.verdict == "settled":
+        click.echo("steady in time: nothing swings\n")
     else:
-        click.echo(f"nothing swings regularly ({series.last.reason})\n")
+        click.echo("fewer than three swings so far: raise the duration and run again, it goes on from here\n")
 
 
 def print_refinement(refinement) -> None:

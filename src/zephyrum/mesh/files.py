@@ -15,6 +15,7 @@ import numpy as np
 
 from zephyrum.errors import FileError, InputError
 from zephyrum.mesh.core import ROLES, Mesh, mesh_from_faces
+from zephyrum.mesh.core import SIDES as WEDGE_SIDES
 
 SIDES = "sides"
 _POLYGON, _POLYHEDRON = 7, 42
@@ -92,6 +93,9 @@ def _opened(points, start, face_points, cell_a, cell_b, tag, groups, **extra) ->
         face_points = face_points[np.repeat(keep, counts)]
         start = np.r_[0, np.cumsum(counts[keep])]
         cell_a, cell_b, tag, groups, dimension = cell_a[keep], cell_b[keep], tag[keep], groups[:-1], 2
+    if {*WEDGE_SIDES} <= {name for name, _ in groups}:
+        top = points[np.argmax(points[:, 2])]
+        extra["wedge"] = float(np.arctan(abs(top[1]) / top[2]))
     return mesh_from_faces(points, start, face_points, cell_a, cell_b, tag, groups, dimension, **extra)
 
 

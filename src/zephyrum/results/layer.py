@@ -101,7 +101,7 @@ def _cut(
     u = velocity[cells] @ (away - (away @ normal) * normal)
     near = y < 0.2 * max(np.ptp(mesh.points[:, 0]), 1e-30)
     y, u = y[near], u[near]
-    good = np.r_[True, np.diff(y) > 0.0].cumprod().astype(bool)
+    good = np.r_[True, np.diff(y) > 0.0].cumprod().astype(bool)[: len(y)]
     return y[good], u[good]
 
 

@@ -39,11 +39,11 @@ def stream_function(mesh: Mesh, mass_flow: np.ndarray) -> np.ndarray:
     weight = np.where(walls, TIGHT, 1.0) * (length.min() / length) ** 2
     used, ends = np.unique(np.concatenate([a, b]), return_inverse=True)
     a, b, n = ends[: len(a)], ends[len(a) :], len(used)
-    # normal equations of sum weight (psi_a - psi_b - through)^2: seen from the left cell b lies on the left of the flow
+    # normal equations of sum weight (psi_b - psi_a - through)^2: b lies on the left of what leaves the left cell
     rows, columns = np.concatenate([a, b, a, b]), np.concatenate([a, b, b, a])
     entries = np.concatenate([weight, weight, -weight, -weight])
     matrix = coo_array((entries, (rows, columns)), shape=(n, n)).tolil()
-    right = np.bincount(a, weight * through, n) - np.bincount(b, weight * through, n)
+    right = np.bincount(b, weight * through, n) - np.bincount(a, weight * through, n)
     first = ends[np.flatnonzero(walls)[0]] if walls.any() else 0
     matrix[first, first] += weight.max()
     out = np.full(len(mesh.points), np.nan)
