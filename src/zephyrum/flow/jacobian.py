@@ -1,15 +1,14 @@
-"""The linearised residual: a Jacobian block for each side of each face, the exact product J v, the compact matrix.
+"""The linearised residual: a Jacobian block for each side of each face; with `products` the exact product J v.
 
 The blocks are derivatives of the face flux with respect to the two face states, by forward differences of the flux
-itself, kept in single precision. The exact second-order product lets v take the same road as the state: gradient,
-limited rise to the face, blocks, sum. The compact matrix takes the blocks as if the face states were the cell states;
-it has the nearest neighbours only and serves the preconditioner.
+itself, kept in single precision. The compact matrix of the preconditioner takes the blocks as if the face states were
+the cell states, so that it has the nearest neighbours only.
 Verified by tests/test_flow.py (J v against differences of the residual).
 """
 
 import numpy as np
 
-from zephyrum.flow.boundary import FARFIELD, IMPOSED, NO_SLIP
+from zephyrum.flow.boundary import IMPOSED, NO_SLIP
 from zephyrum.flow.gas import conserved_jacobian
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
@@ -43,8 +42,10 @@ from zephyrum.flow.lanes import (
     upwind_pressure,
 )
 from zephyrum.flow.limiter import limit_weight, van_albada
+from zephyrum.flow.products import face_products, sum_products
 from zephyrum.flow.residual import Residual, edge_flux, edge_friction, edge_unknowns
 from zephyrum.flow.sources import DIFFERENCE, closure_products, source_jacobians
+from zephyrum.flow.turbulence import added
 from zephyrum.flow.viscous import coefficients, correct_slopes, diffuse, viscosity
 
 LEAN = 1e-4  # relative difference for derivatives to the closure
@@ -71,7 +72,7 @@ def interior_jacobians(
     loose (nf, 7) are area times (viscosity, conductivity, two diffusions of turbulence) and the velocity at the face.
     lean (ni, 2, nb) is half the derivative of the flux to the mean of the closure of SST (see `sources`).
     """
-    ni, nb, nt = len(right), len(axes), max(len(model) - 1, 0)
+    ni, nb, nt = len(right), len(axes), added(model)
     for block in prange((ni + LANES - 1) // LANES):
         low = np.int64(block) * LANES
         many = min(LANES, ni - low)
@@ -163,7 +164,7 @@ def interior_jacobians(
 def _stiffen(s, k, axes, law, model, stiff, loose):
     """Fill the viscous coefficients of lane k (see `interior_jacobians`)."""
     nb = len(axes)
-    nt = max(len(model) - 1, 0)
+    nt = added(model)
     state = np.zeros(MOST)
     for j in range(nb):
         row = axes[j] * LANES + k
@@ -281,161 +282,12 @@ def boundary_jacobians(
 def _loosen(q, c, e, code, outer, area, high, axes, law, model, loose):
     """Fill the viscous coefficients of a wall or an imposed boundary (see `interior_jacobians`)."""
     nb = len(axes)
-    nt = max(len(model) - 1, 0)
+    nt = added(model)
     state = np.zeros(q.shape[1])
     conducts, mu, heat, spread, spread_w = edge_unknowns(q, c, e, code, outer, high, law, model, state)
     loose[0], loose[1], loose[2], loose[3] = area * mu, conducts * area * heat, area * spread, area * spread_w
     for i in range(nb - 2 - nt):
         loose[4 + i] = state[axes[1 + i]]
-
-
-@parallel
-def face_products(
-    v, gv, change, left, right, normal, to_left, to_right, ahead, back, share, lever, code, kappa, slopes, model, blocks,
-    stiff, loose, lean, limited, bend, sway, reach, dims, out
-):  # fmt: skip
-    """Change of every face's flux for a change v (n, nb) of the cells with gradient gv (n, nb, 3), into out (nf, nb).
-
-    change (n, 2): that of the closure of SST (see `sources`).
-    slopes (nb,): 1.0 for unknowns that are reconstructed at second order.
-    """
-    nb = len(dims)
-    ni = len(right)
-    for i in prange(len(left)):
-        f = np.int64(i)
-        a = left[f]
-        rx, ry, rz = np.float32(to_left[f, 0]), np.float32(to_left[f, 1]), np.float32(to_left[f, 2])
-        for m in range(nb):
-            out[f, m] = np.float32(0.0)
-        if f < ni:
-            b = right[f]
-            sx, sy, sz = np.float32(to_right[f, 0]), np.float32(to_right[f, 1]), np.float32(to_right[f, 2])
-            dx, dy, dz = np.float32(ahead[f, 0]), np.float32(ahead[f, 1]), np.float32(ahead[f, 2])
-            ex, ey, ez = np.float32(back[f, 0]), np.float32(back[f, 1]), np.float32(back[f, 2])
-            kl, kr = np.float32(kappa * share[f, 0]), np.float32(kappa * share[f, 1])
-            drift = np.float32(0.0)
-            if limited[f]:
-                far_l = np.float32(2.0) * (gv[a, 0, 0] * dx + gv[a, 0, 1] * dy + gv[a, 0, 2] * dz) - v[b, 0] + v[a, 0]
-                far_r = np.float32(2.0) * (gv[b, 0, 0] * ex + gv[b, 0, 1] * ey + gv[b, 0, 2] * ez) - v[b, 0] + v[a, 0]
-                drift = sway[f, 2 * nb] * far_l + sway[f, 2 * nb + 1] * far_r
-                for k in range(nb):
-                    drift += sway[f, k] * v[a, k] + sway[f, nb + k] * v[b, k]
-            for k in range(nb):
-                jump = v[b, k] - v[a, k]
-                gr_l = gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz
-                gd_l = gv[a, k, 0] * dx + gv[a, k, 1] * dy + gv[a, k, 2] * dz
-                gr_r = gv[b, k, 0] * sx + gv[b, k, 1] * sy + gv[b, k, 2] * sz
-                gd_r = gv[b, k, 0] * ex + gv[b, k, 1] * ey + gv[b, k, 2] * ez
-                if limited[f]:
-                    vl = (
-                        v[a, k]
-                        + bend[f, 0, 0, k] * gr_l
-                        + bend[f, 0, 1, k] * gd_l
-                        + bend[f, 0, 2, k] * jump
-                        + reach[f, 0, k] * drift
-                    )
-                    vr = (
-                        v[b, k]
-                        + bend[f, 1, 0, k] * gr_r
-                        + bend[f, 1, 1, k] * gd_r
-                        + bend[f, 1, 2, k] * jump
-                        + reach[f, 1, k] * drift
-                    )
-                else:
-                    vl = v[a, k] + slopes[k] * (gr_l + kl * (jump - gd_l))
-                    vr = v[b, k] + slopes[k] * (gr_r - kr * (jump - gd_r))
-                for m in range(nb):
-                    out[f, m] += blocks[f, 0, m, k] * vl + blocks[f, 1, m, k] * vr
-                if len(model) > 0:
-                    gap = jump - np.float32(0.5) * (gd_l + gd_r)
-                    for m in range(nb):
-                        out[f, m] -= stiff[f, m, k] * gap
-            if len(model) > 0:
-                _spread(gv, a, b, f, normal, loose, nb, max(len(model) - 1, 0), out)
-            if len(model) > 2:
-                for t in range(2):
-                    by = change[a, t] + change[b, t]
-                    for m in range(nb):
-                        out[f, m] += lean[f, t, m] * by
-        else:
-            on = np.float32(0.0) if code[f - ni] == FARFIELD else np.float32(1.0)
-            for k in range(nb):
-                vl = v[a, k] + on * slopes[k] * (gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz)
-                for m in range(nb):
-                    out[f, m] += blocks[f, 0, m, k] * vl
-                if len(model) > 0:
-                    for m in range(nb):
-                        out[f, m] += stiff[f, m, k] * v[a, k]
-            if len(model) > 0 and (code[f - ni] == NO_SLIP or code[f - ni] == IMPOSED):
-                # what the cell's gradient has to do with the slopes at the face: see `edge_slopes`
-                one = np.zeros((1, nb, 3), dtype=np.float32)
-                fitted = nb - 1 if len(model) > 2 else nb  # log(omega) has no wall value to be fitted
-                along = np.float32(1.0) if code[f - ni] == IMPOSED else np.float32(0.0)
-                for k in range(1, nb):
-                    gn = np.float32(0.0)
-                    for d in range(3):
-                        gn += gv[a, k, d] * np.float32(normal[f, d])
-                    for d in range(3):
-                        n = np.float32(normal[f, d])
-                        up = np.float32(lever[f - ni]) * gn * n if k < fitted else np.float32(0.0)
-                        one[0, k, d] = along * (gv[a, k, d] - gn * n) - up
-                _spread(one, 0, 0, f, normal, loose, nb, max(len(model) - 1, 0), out)
-
-
-@serial
-def _spread(gv, a, b, f, normal, loose, nb, nt, out):
-    """Take the friction of the mean of two gradients off out[f]."""
-    half = np.float32(0.5)
-    nv = nb - 2 - nt
-    two = nv == 2
-    n0, n1, n2 = np.float32(normal[f, 0]), np.float32(normal[f, 1]), np.float32(normal[f, 2])
-    bulk = np.float32(0.0)
-    for i in range(nv):
-        d = 2 * i if two else i
-        bulk += half * (gv[a, 1 + i, d] + gv[b, 1 + i, d])
-    bulk *= np.float32(2.0 / 3.0)
-    work = np.float32(0.0)
-    for i in range(nv):
-        d = 2 * i if two else i
-        total = half * (
-            (gv[a, 1 + i, 0] + gv[b, 1 + i, 0]) * n0
-            + (gv[a, 1 + i, 1] + gv[b, 1 + i, 1]) * n1
-            + (gv[a, 1 + i, 2] + gv[b, 1 + i, 2]) * n2
-        )
-        for j in range(nv):
-            e = 2 * j if two else j
-            total += half * (gv[a, 1 + j, d] + gv[b, 1 + j, d]) * np.float32(normal[f, e])
-        total -= bulk * np.float32(normal[f, d])
-        total *= loose[f, 0]
-        out[f, 1 + i] -= total
-        work += loose[f, 4 + i] * total
-    for j in range(1 + nv, nb):
-        flow = half * (
-            (gv[a, j, 0] + gv[b, j, 0]) * n0 + (gv[a, j, 1] + gv[b, j, 1]) * n1 + (gv[a, j, 2] + gv[b, j, 2]) * n2
-        )
-        out[f, j] -= loose[f, j - nv] * flow
-    out[f, 1 + nv] -= work
-
-
-@parallel
-def sum_products(flux, start, faces, sign, inertia, v, gv, by_state, by_slope, rows, dims, out):
-    """out (n, nb) = rows * (signed sum of face products + inertia block times v - change of the sources)."""
-    nb = len(dims)
-    for i in prange(len(out)):
-        c = np.int64(i)
-        for k in range(nb):
-            total = np.float32(0.0)
-            for m in range(nb):
-                total += inertia[c, k, m] * v[c, m]
-            for e in range(start[c], start[c + 1]):
-                total += np.float32(sign[e]) * flux[faces[e], k]
-            t = k - (nb - by_state.shape[1])
-            if t >= 0:
-                for m in range(nb):
-                    total -= by_state[c, t, m] * v[c, m]
-                    for d in range(3):
-                        total -= by_slope[c, t, m, d] * gv[c, m, d]
-            out[c, k] = rows[c, k] * total
 
 
 @parallel

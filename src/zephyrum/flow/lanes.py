@@ -102,15 +102,23 @@ def weigh(s, mode, gamma):
 
 
 @serial
-def rise(s, m, k, kappa, weight, eps):
-    """Rises of unknown m from the left and from the right centroid to the face, limited."""
+def rise(s, m, k, kappa):
+    """Rises of unknown m from the left and from the right centroid to the face."""
     row = m * LANES + k
     jump = s[OWN_R + row] - s[OWN_L + row]
     left = s[REACH_L + row] + kappa * s[SHARE_L + k] * (jump - s[ALONG_L + row])
     right = s[REACH_R + row] - kappa * s[SHARE_R + k] * (jump - s[ALONG_R + row])
+    return left, right
+
+
+@serial
+def keep(s, m, k, weight, eps):
+    """Shares of the two rises of unknown m that the limiter leaves."""
+    row = m * LANES + k
+    jump = s[OWN_R + row] - s[OWN_L + row]
     keep_l, _, _ = van_albada(2.0 * s[ALONG_L + row] - jump, jump, eps)
     keep_r, _, _ = van_albada(2.0 * s[ALONG_R + row] - jump, jump, eps)
-    return left * (1.0 - weight * (1.0 - keep_l)), right * (1.0 - weight * (1.0 - keep_r))
+    return 1.0 - weight * (1.0 - keep_l), 1.0 - weight * (1.0 - keep_r)
 
 
 @serial
@@ -131,12 +139,13 @@ def reconstruct(s, kappa, slope, turbulent_slope, mode, eps, gamma, axes):
                 s[STATE_L + row + k], s[STATE_R + row + k] = s[OWN_L + row + k], s[OWN_R + row + k]
         elif limited:
             for k in range(LANES):
-                up_l, up_r = rise(s, m, k, kappa, s[WEIGHT + k], e)
-                s[STATE_L + row + k] = s[OWN_L + row + k] + up_l
-                s[STATE_R + row + k] = s[OWN_R + row + k] + up_r
+                up_l, up_r = rise(s, m, k, kappa)
+                keep_l, keep_r = keep(s, m, k, s[WEIGHT + k], e)
+                s[STATE_L + row + k] = s[OWN_L + row + k] + up_l * keep_l
+                s[STATE_R + row + k] = s[OWN_R + row + k] + up_r * keep_r
         else:
             for k in range(LANES):
-                up_l, up_r = rise(s, m, k, kappa, 0.0, e)
+                up_l, up_r = rise(s, m, k, kappa)
                 s[STATE_L + row + k] = s[OWN_L + row + k] + up_l
                 s[STATE_R + row + k] = s[OWN_R + row + k] + up_r
     _guard(s, OWN_L, STATE_L, SAFE_L, gamma, axes)

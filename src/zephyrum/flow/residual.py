@@ -17,7 +17,7 @@ from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.lanes import FLUX, LANES, SAFE, SIZE, convect, gather, reconstruct
 from zephyrum.flow.limiter import MODES as LIMITERS
 from zephyrum.flow.sources import add_sources, close, closure_of, eddy_ratio
-from zephyrum.flow.turbulence import key_of
+from zephyrum.flow.turbulence import added, key_of
 from zephyrum.flow.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.flow.turbulence.sst import BETA, WALL_RATE
 from zephyrum.flow.viscous import coefficients, correct_slopes, diffuse, viscosity
@@ -71,7 +71,7 @@ def interior_fluxes(
     eps, law, model, axes, out
 ):  # fmt: skip
     """Flux times area of every interior face into out (nf, m). Reads 2 x 4 m cell values and 18 of geometry a face."""
-    ni, nt = len(right), max(len(model) - 1, 0)
+    ni, nt = len(right), added(model)
     for block in prange((ni + LANES - 1) // LANES):
         low = np.int64(block) * LANES
         s = np.empty(SIZE)

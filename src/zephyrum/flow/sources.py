@@ -14,6 +14,7 @@ from zephyrum.flow.turbulence.sst import sst_closure, sst_source
 from zephyrum.flow.viscous import coefficients, viscosity
 
 DIFFERENCE = 1e-7
+BLOCK = 64  # cells that share one set of work arrays
 NO_EDDIES = 1e30  # of omega: no eddy viscosity
 
 
@@ -55,12 +56,12 @@ def source_of(q, g, c, near, i, law, model, out):
 @parallel
 def add_sources(q, g, near, volume, law, model, out):
     """Take the turbulence sources times volume off the balance `out` (n, m)."""
-    for i in prange(len(q)):
-        c = np.int64(i)
+    for block in prange((len(q) + BLOCK - 1) // BLOCK):
         source = np.empty(2)
-        source_of(q, g, c, near, c, law, model, source)
-        for m in range(5, q.shape[1]):
-            out[c, m] -= volume[c] * source[m - 5]
+        for c in range(np.int64(block) * BLOCK, min(np.int64(block + 1) * BLOCK, len(q))):
+            source_of(q, g, c, near, c, law, model, source)
+            for m in range(5, q.shape[1]):
+                out[c, m] -= volume[c] * source[m - 5]
 
 
 @serial
@@ -101,40 +102,40 @@ def source_jacobians(q, g, near, volume, law, model, axes, by_state, by_slope, c
     """
     nb, m = len(axes), q.shape[1]
     nt, changing = m - 5, closure_state.shape[1]
-    for i in prange(len(q)):
-        c = np.int64(i)
+    for block in prange((len(q) + BLOCK - 1) // BLOCK):
         own, slopes = np.empty((1, m)), np.empty((1, m, 3))
         base, moved = np.zeros(4), np.zeros(4)
-        own[0], slopes[0] = q[c], g[c]
-        by_slope[c] = 0.0
-        closure_slope[c] = 0.0
-        # one call of the terms, for the base and every unknown and slope in turn: each more is compiled again
-        for step in range(-1, 4 * nb):
-            j, d = step // 4, step % 4 - 1  # d = -1: the unknown itself
-            k = axes[max(j, 0)]
-            if step >= 0 and d >= 0 and (k == 0 or k == 4 or (d == 1 and axes[2] != 2)):
-                continue  # gradients of density matter little: held fixed
-            h = 0.0
-            if step >= 0 and d < 0:
-                h = DIFFERENCE * max(abs(q[c, k]), 1.0)
-                own[0, k] += h
-            elif step >= 0:
-                h = 1e-6 * np.sqrt(g[c, k, 0] ** 2 + g[c, k, 1] ** 2 + g[c, k, 2] ** 2) + 1e-12 / near[c, 0]
-                slopes[0, k, d] += h
-            _terms(own, slopes, near, c, law, model, volume[c], moved)
-            own[0, k], slopes[0, k] = q[c, k], g[c, k]
-            if step < 0:
-                base[:] = moved
-            for t in range(nt):
-                if d < 0 and step >= 0:
-                    by_state[c, t, j] = (moved[t] - base[t]) / h
+        for c in range(np.int64(block) * BLOCK, min(np.int64(block + 1) * BLOCK, len(q))):
+            own[0], slopes[0] = q[c], g[c]
+            by_slope[c] = 0.0
+            closure_slope[c] = 0.0
+            # one call of the terms, for the base and every unknown and slope in turn: each more is compiled again
+            for step in range(-1, 4 * nb):
+                j, d = step // 4, step % 4 - 1  # d = -1: the unknown itself
+                k = axes[max(j, 0)]
+                if step >= 0 and d >= 0 and (k == 0 or k == 4 or (d == 1 and axes[2] != 2)):
+                    continue  # gradients of density matter little: held fixed
+                h = 0.0
+                if step >= 0 and d < 0:
+                    h = DIFFERENCE * max(abs(q[c, k]), 1.0)
+                    own[0, k] += h
                 elif step >= 0:
-                    by_slope[c, t, j, d] = (moved[t] - base[t]) / h
-            for t in range(changing):
-                if d < 0 and step >= 0:
-                    closure_state[c, t, j] = (moved[2 + t] - base[2 + t]) / h
-                elif step >= 0:
-                    closure_slope[c, t, j, d] = (moved[2 + t] - base[2 + t]) / h
+                    h = 1e-6 * np.sqrt(g[c, k, 0] ** 2 + g[c, k, 1] ** 2 + g[c, k, 2] ** 2) + 1e-12 / near[c, 0]
+                    slopes[0, k, d] += h
+                _terms(own, slopes, near, c, law, model, volume[c], moved)
+                own[0, k], slopes[0, k] = q[c, k], g[c, k]
+                if step < 0:
+                    base[:] = moved
+                for t in range(nt):
+                    if d < 0 and step >= 0:
+                        by_state[c, t, j] = (moved[t] - base[t]) / h
+                    elif step >= 0:
+                        by_slope[c, t, j, d] = (moved[t] - base[t]) / h
+                for t in range(changing):
+                    if d < 0 and step >= 0:
+                        closure_state[c, t, j] = (moved[2 + t] - base[2 + t]) / h
+                    elif step >= 0:
+                        closure_slope[c, t, j, d] = (moved[2 + t] - base[2 + t]) / h
 
 
 @parallel

@@ -6,11 +6,18 @@ turbulence equation; so every model gets kernels of its own and none pays for th
 
 import math
 
+from zephyrum.flow.kernels import inlined
 from zephyrum.flow.turbulence import sa, sst
 
 MODELS = ("euler", "laminar", "sa", "sst")
 EQUATIONS = {"euler": (), "laminar": (), "sa": ("turbulence",), "sst": ("turbulence", "turbulence rate")}
 WALL_MODELS = ("sa", "sst")  # models that need the layer next to the wall resolved
+
+
+@inlined
+def added(key):
+    """Number of turbulence equations that a model's `key` stands for."""
+    return max(len(key) - 1, 0)
 
 
 def key_of(model: str) -> tuple[int, ...]:
@@ -33,4 +40,4 @@ def typical(model: str) -> tuple[float, ...]:
     return {"sa": (sa.SCALE,), "sst": (5.0, 10.0)}.get(model, ())
 
 
-__all__ = ["EQUATIONS", "MODELS", "WALL_MODELS", "inflow", "key_of", "typical"]
+__all__ = ["EQUATIONS", "MODELS", "WALL_MODELS", "added", "inflow", "key_of", "typical"]

@@ -10,6 +10,8 @@ Meant for attached and mildly separated boundary layers and wakes; the lift afte
 Verified by tests/test_viscous.py and validation/.
 """
 
+import math
+
 from zephyrum.flow.kernels import inlined, serial
 
 CB1, CB2, SIGMA, KARMAN = 0.1355, 0.622, 2.0 / 3.0, 0.41
@@ -68,8 +70,10 @@ def sa_source(rho, mu, x, wall, shift, active, vorticity, gx, gy, gz, rx, ry, rz
         shear = vorticity + vorticity * (CV2 * CV2 * vorticity + CV3 * bar) / ((CV3 - 2.0 * CV2) * vorticity - bar)
     r = nu * x * kd2 / max(shear, 1e-10 * nu * kd2 + 1e-30)
     r = min(r, 10.0)
-    gg = r + CW2 * (r**6 - r)
-    fw = gg * ((1.0 + CW3**6) / (gg**6 + CW3**6)) ** (1.0 / 6.0)
+    r3 = r * r * r
+    gg = r + CW2 * (r3 * r3 - r)
+    g3 = gg * gg * gg
+    fw = gg * math.exp(math.log((1.0 + CW3**6) / (g3 * g3 + CW3**6)) / 6.0)
     produced = active * CB1 * shear * rho * x
     destroyed = CW1 * fw * rho * nu * x * x / (wall * wall)
     return produced - destroyed + (spread - (mu / rho + nu * x) * along) / SIGMA
