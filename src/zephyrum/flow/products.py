@@ -10,6 +10,8 @@ from zephyrum.flow.boundary import FARFIELD, IMPOSED, NO_SLIP
 from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.turbulence import added
 
+BLOCK = 64  # faces that share one set of work arrays
+
 
 @parallel
 def face_products(
@@ -21,15 +23,39 @@ def face_products(
     change (n, 2): that of the closure of SST (see `sources`).
     slopes (nb,): 1.0 for unknowns that are reconstructed at second order.
     """
-    nb = len(dims)
-    ni = len(right)
-    for i in prange(len(left)):
-        f = np.int64(i)
-        a = left[f]
-        rx, ry, rz = np.float32(to_left[f, 0]), np.float32(to_left[f, 1]), np.float32(to_left[f, 2])
-        for m in range(nb):
-            out[f, m] = np.float32(0.0)
-        if f < ni:
+    nb, ni = len(dims), len(right)
+    for block in prange((len(left) + BLOCK - 1) // BLOCK):
+        # changes of the two face states, and of the difference of the cells beyond what the gradients tell
+        vl, vr, gap = np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32)
+        one = np.zeros((1, nb, 3), dtype=np.float32)
+        for f in range(np.int64(block) * BLOCK, min(np.int64(block + 1) * BLOCK, len(left))):
+            a = left[f]
+            rx, ry, rz = np.float32(to_left[f, 0]), np.float32(to_left[f, 1]), np.float32(to_left[f, 2])
+            if f >= ni:
+                on = np.float32(0.0) if code[f - ni] == FARFIELD else np.float32(1.0)
+                for k in range(nb):
+                    vl[k] = v[a, k] + on * slopes[k] * (gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz)
+                for m in range(nb):
+                    total = np.float32(0.0)
+                    for k in range(nb):
+                        total += blocks[f, 0, m, k] * vl[k]
+                        if len(model) > 0:
+                            total += stiff[f, m, k] * v[a, k]
+                    out[f, m] = total
+                if len(model) > 0 and (code[f - ni] == NO_SLIP or code[f - ni] == IMPOSED):
+                    # what the cell's gradient has to do with the slopes at the face: see `edge_slopes`
+                    fitted = nb - 1 if len(model) > 2 else nb  # log(omega) has no wall value to be fitted
+                    along = np.float32(1.0) if code[f - ni] == IMPOSED else np.float32(0.0)
+                    for k in range(1, nb):
+                        gn = np.float32(0.0)
+                        for d in range(3):
+                            gn += gv[a, k, d] * np.float32(normal[f, d])
+                        for d in range(3):
+                            n = np.float32(normal[f, d])
+                            up = np.float32(lever[f - ni]) * gn * n if k < fitted else np.float32(0.0)
+                            one[0, k, d] = along * (gv[a, k, d] - gn * n) - up
+                    _spread(one, 0, 0, f, normal, loose, nb, added(model), out)
+                continue
             b = right[f]
             sx, sy, sz = np.float32(to_right[f, 0]), np.float32(to_right[f, 1]), np.float32(to_right[f, 2])
             dx, dy, dz = np.float32(ahead[f, 0]), np.float32(ahead[f, 1]), np.float32(ahead[f, 2])
@@ -49,59 +75,26 @@ def face_products(
                 gr_r = gv[b, k, 0] * sx + gv[b, k, 1] * sy + gv[b, k, 2] * sz
                 gd_r = gv[b, k, 0] * ex + gv[b, k, 1] * ey + gv[b, k, 2] * ez
                 if limited[f]:
-                    vl = (
-                        v[a, k]
-                        + bend[f, 0, 0, k] * gr_l
-                        + bend[f, 0, 1, k] * gd_l
-                        + bend[f, 0, 2, k] * jump
-                        + reach[f, 0, k] * drift
-                    )
-                    vr = (
-                        v[b, k]
-                        + bend[f, 1, 0, k] * gr_r
-                        + bend[f, 1, 1, k] * gd_r
-                        + bend[f, 1, 2, k] * jump
-                        + reach[f, 1, k] * drift
-                    )
+                    up_l = bend[f, 0, 0, k] * gr_l + bend[f, 0, 1, k] * gd_l + bend[f, 0, 2, k] * jump
+                    up_r = bend[f, 1, 0, k] * gr_r + bend[f, 1, 1, k] * gd_r + bend[f, 1, 2, k] * jump
+                    vl[k] = v[a, k] + up_l + reach[f, 0, k] * drift
+                    vr[k] = v[b, k] + up_r + reach[f, 1, k] * drift
                 else:
-                    vl = v[a, k] + slopes[k] * (gr_l + kl * (jump - gd_l))
-                    vr = v[b, k] + slopes[k] * (gr_r - kr * (jump - gd_r))
-                for m in range(nb):
-                    out[f, m] += blocks[f, 0, m, k] * vl + blocks[f, 1, m, k] * vr
-                if len(model) > 0:
-                    gap = jump - np.float32(0.5) * (gd_l + gd_r)
-                    for m in range(nb):
-                        out[f, m] -= stiff[f, m, k] * gap
+                    vl[k] = v[a, k] + slopes[k] * (gr_l + kl * (jump - gd_l))
+                    vr[k] = v[b, k] + slopes[k] * (gr_r - kr * (jump - gd_r))
+                gap[k] = jump - np.float32(0.5) * (gd_l + gd_r)
+            for m in range(nb):
+                total = np.float32(0.0)
+                for k in range(nb):
+                    total += blocks[f, 0, m, k] * vl[k] + blocks[f, 1, m, k] * vr[k]
+                    if len(model) > 0:
+                        total -= stiff[f, m, k] * gap[k]
+                if len(model) > 2:
+                    for t in range(2):
+                        total += lean[f, t, m] * (change[a, t] + change[b, t])
+                out[f, m] = total
             if len(model) > 0:
                 _spread(gv, a, b, f, normal, loose, nb, added(model), out)
-            if len(model) > 2:
-                for t in range(2):
-                    by = change[a, t] + change[b, t]
-                    for m in range(nb):
-                        out[f, m] += lean[f, t, m] * by
-        else:
-            on = np.float32(0.0) if code[f - ni] == FARFIELD else np.float32(1.0)
-            for k in range(nb):
-                vl = v[a, k] + on * slopes[k] * (gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz)
-                for m in range(nb):
-                    out[f, m] += blocks[f, 0, m, k] * vl
-                if len(model) > 0:
-                    for m in range(nb):
-                        out[f, m] += stiff[f, m, k] * v[a, k]
-            if len(model) > 0 and (code[f - ni] == NO_SLIP or code[f - ni] == IMPOSED):
-                # what the cell's gradient has to do with the slopes at the face: see `edge_slopes`
-                one = np.zeros((1, nb, 3), dtype=np.float32)
-                fitted = nb - 1 if len(model) > 2 else nb  # log(omega) has no wall value to be fitted
-                along = np.float32(1.0) if code[f - ni] == IMPOSED else np.float32(0.0)
-                for k in range(1, nb):
-                    gn = np.float32(0.0)
-                    for d in range(3):
-                        gn += gv[a, k, d] * np.float32(normal[f, d])
-                    for d in range(3):
-                        n = np.float32(normal[f, d])
-                        up = np.float32(lever[f - ni]) * gn * n if k < fitted else np.float32(0.0)
-                        one[0, k, d] = along * (gv[a, k, d] - gn * n) - up
-                _spread(one, 0, 0, f, normal, loose, nb, added(model), out)
 
 
 @serial

@@ -26,6 +26,7 @@ from zephyrum.results.surface import surface_table, turning_points
 from zephyrum.results.walls import Wall, WallRows, wall_rows
 
 LEAST_MACH = 0.05  # below it this compressible solver loses accuracy: it computes there at equal Reynolds number
+COARSE_WALL = 5.0  # y+ of a first cell that is out of the viscous sublayer
 COARSEST_WALL = 10.0  # y+ of the first cell above which they are refused
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
@@ -124,6 +125,13 @@ class Solution:
         mu = law.viscosity_at(T)
         return np.sqrt(tau * rho) * 2.0 * self.mesh.wall_distance[cell] / mu
 
+    def wall_out_of_range(self, limit: float = COARSE_WALL) -> tuple[float, float]:
+        """(share of the wall's area whose first cell is higher than y+ `limit`, largest y+)."""
+        self._refuse_inviscid("has no y+")
+        faces = self.mesh.faces_of("wall")
+        area, high = np.linalg.norm(self.mesh.face_area[faces], axis=1), self.y_plus[faces - self.mesh.n_interior]
+        return float(area[high > limit].sum() / area.sum()), float(high.max())
+
     def surface(self):
         """DataFrame along the surface: part, side, x, y, z, x/c, Cp, and in viscous flow Cf (signed) and y+.
 
@@ -162,8 +170,10 @@ class Solution:
         return made
 
     def _refuse_inviscid(self, why: str) -> None:
-        if not self.viscous or not self.mesh.planar:
-            raise InputError(f"this flow {why}; solve a section with model='laminar', 'sa' or 'sst'.")
+        if not self.viscous:
+            raise InputError(f"inviscid flow {why}; solve with model='laminar', 'sa' or 'sst'.")
+        if not self.mesh.planar and "layer" in why:
+            raise InputError("boundary-layer tables are for sections and axisymmetric bodies only.")
 
     def fields(self) -> dict[str, np.ndarray]:
         """Cell fields in SI: pressure [Pa], velocity (n, 3) [m/s], temperature [K], density [kg/m^3], mach, cp.
@@ -264,11 +274,10 @@ class Solution:
                 )
         c = self.forces.coefficients()
         if self.viscous and self.model in WALL_MODELS:
-            wall = self.surface()["y+"].to_numpy()
-            coarse = float(np.mean(wall > 5.0))
+            coarse, largest = self.wall_out_of_range()
             if coarse > 0.05:
                 found.append(
-                    f"y+ is above 5 on {100 * coarse:.0f} % of the wall faces (largest {wall.max():.2g}): mesh with a smaller first_height."
+                    f"y+ is above {COARSE_WALL:g} on {100 * coarse:.0f} % of the wall's area (largest {largest:.2g}): mesh with a smaller first_height."
                 )
         if (
             not self.viscous
