@@ -2,7 +2,7 @@
 
 - wall, slip, symmetry (inviscid): no flow through; only the pressure, extrapolated to the face, acts.
 - farfield: one-dimensional Riemann invariants decide face by face what enters and what leaves (Thomas and Salas 1986,
-  AIAA J. 24:1074); in two dimensions the outer state carries the compressible vortex of the lift found so far, so that
+  AIAA J. 24:1074), at low Mach number only the pressure outside acts on what leaves; in two dimensions the outer state carries the compressible vortex of the lift found so far, so that
   a farfield at 30 to 100 chords acts like infinity.
 - outflow: the static pressure outside acts on what leaves, all else comes from inside, so that boundary layers and
   wakes pass; what leaves faster than sound keeps its own pressure.
@@ -19,6 +19,7 @@ from scipy.spatial import cKDTree
 from zephyrum.flow.flux import exact_flux, roe_flux
 from zephyrum.flow.gas import Scales
 from zephyrum.flow.kernels import serial
+from zephyrum.flow.limiter import fade
 from zephyrum.flow.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
 
@@ -56,10 +57,16 @@ def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
     else:
         pb, tb, shift, us, vs, ws = pe, te, ub - uo, ue, ve, we
     # same entropy as the side the air comes from: p ~ T^(gamma / (gamma - 1))
-    total = (1.0 + gamma * pb) * (ab * ab / tb) ** (gamma / g1)
-    return exact_flux(
-        (total - 1.0) / gamma, us + shift * nx, vs + shift * ny, ws + shift * nz, ab * ab, nx, ny, nz, gamma
-    )
+    wave = ((1.0 + gamma * pb) * (ab * ab / tb) ** (gamma / g1) - 1.0) / gamma
+    # what leaves slowly takes the pressure outside: as a sound wave the deficit of a wake would be many times its own
+    # dynamic pressure, and the wake be thrown back (the scaling of velocity jumps in `flux`, at the boundary)
+    fast = math.sqrt(u * u + v * v + w * w)
+    slow = min(fast / ai, 1.0)
+    keep = 1.0 - (1.0 - slow) * fade(ub / (fast + 1e-12), 0.0, 0.5)
+    pe = pe + keep * (wave - pe)
+    te = tb * ((1.0 + gamma * pe) / (1.0 + gamma * pb)) ** (g1 / gamma)
+    shift *= keep
+    return exact_flux(pe, us + shift * nx, vs + shift * ny, ws + shift * nz, te, nx, ny, nz, gamma)
 
 
 @dataclass(frozen=True, eq=False)

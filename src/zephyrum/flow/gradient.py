@@ -1,7 +1,7 @@
 """Cell gradients as one linear gather: grad q_i = sum over neighbours of W (q_neighbour - q_i).
 
 The method only decides the weights W, so that every user of gradients (residual, exact Jacobian product) is one kernel.
-- `green-gauss`: the Green-Gauss sum with face values interpolated along the line between centroids, multiplied by the
+- `green-gauss`: the Green-Gauss sum with face values interpolated by the distances from the face, multiplied by the
   inverse of its own action on linear fields; so it is exact for linear fields on any mesh and keeps the Green-Gauss
   behaviour on stretched, curved layers (the consistent family of Syrakos et al. 2017, Phys. Fluids 29:127103).
 - `least-squares`: inverse-distance weights (Mavriplis 2003, AIAA 2003-3986); best on Cartesian and clipped cells.
@@ -26,7 +26,8 @@ def gradient_weights(mesh: Mesh, method: str = "green-gauss") -> tuple[np.ndarra
     d = mesh.cell_centroid[right] - mesh.cell_centroid[left]
     if method == "green-gauss":
         S, x = mesh.face_area[:nl], mesh.face_centroid[:nl]
-        share = np.einsum("ij,ij->i", x - mesh.cell_centroid[left], d) / np.einsum("ij,ij->i", d, d)
+        # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
+        share = np.einsum("ij,ij->i", x - mesh.cell_centroid[left], S) / np.einsum("ij,ij->i", d, S)
         share = np.clip(share, 0.05, 0.95)[:, None]
         own_left, own_right = S * share, S * (1.0 - share)
     else:

@@ -404,13 +404,14 @@ def solve(
         if cold.verdict == "settled":
             flow = cold
     if flow.verdict != "settled" and settings.kappa > 0.0:
-        # coarse noses at high lift can be unstable with the sharper reconstruction
+        # coarse noses at high lift can be unstable with the sharper reconstruction; its own state is the best to go on from
+        near = flow.q if flow.verdict == "wandering" else None
         calm = march(
             mesh,
             case.computed,
             case.reference,
             replace(settings, kappa=0.0),
-            None,
+            near,
             on_step,
             model=model,
             walls=case.walls,
