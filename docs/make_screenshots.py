@@ -6,7 +6,7 @@ import sys
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.looks import draw_time
+from zephyrum.looks import draw_field, draw_time
 from zephyrum.looks.style import new_axes, save
 
 HERE = Path(__file__).parent
@@ -23,6 +23,9 @@ FIGURES = (
     "cp_field_m0.2_a4",
     "mach_field_m0.2_a4",
     "eddy_viscosity_ratio_field_m0.2_a4",
+    "vorticity_field_m0.2_a4",
+    "layer_m0.2_a4",
+    "separation_m0.2_a20",
 )
 
 
@@ -62,6 +65,12 @@ def draw_swing(series: zy.TimeSeries, path: Path) -> None:
     save(figure, path)
 
 
+def sphere() -> zy.Solution:
+    """A sphere at Reynolds number 100 in an axisymmetric mesh."""
+    mesh = zy.mesh_revolved(zy.Outline.circle(0.2), around=192, outward=96, farfield=40.0, first_height=5e-3)
+    return zy.solve(mesh, zy.Freestream(mach=0.1, reynolds=100.0), "laminar")
+
+
 def main() -> None:
     """Draw everything."""
     TARGET.mkdir(exist_ok=True)
@@ -70,6 +79,9 @@ def main() -> None:
     for name in FIGURES:
         shutil.copyfile(DEMO / "figures" / f"{name}.png", TARGET / f"{name}.png")
     draw_swing(street(), TARGET / "time.png")
+    figure, ax = new_axes()
+    draw_field(sphere(), "mach", ax=ax, streamlines=True)
+    save(figure, TARGET / "sphere.png")
     terminal(["show", "skerry-demo"], "show")
     terminal(["shape", "skerry-demo/section.dat", "--blunt", "0.005"], "shape")
     terminal(["mesh", "naca2412", "--topology", "C"], "mesh_command")

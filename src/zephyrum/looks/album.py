@@ -17,7 +17,10 @@ from zephyrum.looks.style import new_axes, save
 
 
 def draw_album(outcome, folder: str | Path) -> list[Path]:
-    """Save section, mesh, polar, refinement, and at every Mach number the history, Cp and fields of the middle point."""
+    """Save section, mesh, polar, refinement, and at every Mach number history, Cp, layers and fields of the middle point.
+
+    Of a viscous sweep also the separated zone of the highest alpha, if there is one.
+    """
     folder = Path(folder)
     folder.mkdir(parents=True, exist_ok=True)
     made: list[Path] = []
@@ -67,6 +70,11 @@ def draw_album(outcome, folder: str | Path) -> list[Path]:
                 figure, ax = new_axes()
                 draw_field(solution, name, ax=ax, streamlines=name == "mach")
                 keep(figure, f"{name.replace(' ', '_')}_field_{tag}")
+        last = outcome.solution(mach, alphas[-1])
+        if last.viscous and last.separated().any():
+            figure, ax = new_axes()
+            draw_field(last, "mach", ax=ax, streamlines=True)
+            keep(figure, f"separation_m{mach:g}_a{alphas[-1]:g}")
         figure, ax = new_axes()
         chosen = alphas if len(alphas) <= 4 else [alphas[0], middle, alphas[-1]]
         for k, alpha in enumerate(chosen):

@@ -34,6 +34,8 @@ def window(mesh, kind: str) -> tuple[float, float, float, float]:
     if kind == "all":
         x, z = mesh.points[:, 0], mesh.points[:, 2]
         return float(x.min()), float(x.max()), float(z.min()), float(z.max())
+    if kind == "near" and mesh.wedge:
+        return x0 - 0.5 * c, x0 + 2.2 * c, 0.0, 1.35 * c
     if kind == "near":
         return x0 - 0.5 * c, x0 + 1.6 * c, z0 - 0.65 * c, z0 + 0.65 * c
     at = wall[np.argmin(wall[:, 0])] if kind == "nose" else wall[np.argmax(wall[:, 0])]

@@ -98,7 +98,7 @@ def mesh_revolved(
     borders = (Border("body", "wall", "inner", 0, n), Border("farfield", "farfield", "outer", 0, n))
     top = float(block[:, 0, 1].max())
     reference = Reference(np.pi * top**2, length, 2.0 * top, (0.25 * length, 0.0, 0.0), "measured on the meridian")
-    recipe = {"kind": "axisymmetric O", "section": name} | recipe
+    recipe = {"kind": "axisymmetric O", "section": f"{name} revolved"} | recipe
     return family(Grid(block, borders), reference, recipe, wedge=float(WEDGE))
 
 
