@@ -9,7 +9,7 @@ import numpy as np
 
 import zephyrum as zy
 from tests.test_parts import cube
-from zephyrum.flow.boundary import outer_states
+from zephyrum.flow.boundary import FARFIELD, boundary_flux, outer_states
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.flux import roe_flux
 from zephyrum.flow.gas import Law, Scales
@@ -52,6 +52,15 @@ def plain_states(residual, q, f):
         unsafe = 1.0 + 1.4 * state[0] < 0.2 * (1.0 + 1.4 * q[c, 0]) or state[4] < 0.2 * q[c, 4]
         states.append(q[c] if unsafe else state)
     return states
+
+
+class Farfield(unittest.TestCase):
+    def test_a_slow_wake_leaves_at_the_pressure_outside(self):
+        outside = (0.0, 0.05, 0.0, 0.0, 1.0)
+        for deficit in (0.0, 0.01, 0.03):
+            flux = boundary_flux(FARFIELD, 0.0, 0.05 - deficit, 0.0, 0.0, 1.0, *outside, 1.0, 0.0, 0.0, 1.4)
+            pressure = flux[1] - flux[0] ** 2  # less the momentum, at a density of nearly 1
+            self.assertLess(abs(pressure), 0.5 * 0.05**2, deficit)  # a dynamic pressure; as a sound wave 12 of them
 
 
 class BlocksOfFaces(unittest.TestCase):
