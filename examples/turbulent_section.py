@@ -12,7 +12,7 @@ def main(folder: Path) -> None:
     layers = zy.wall_layers(reynolds=3e6, y_plus=1.0, growth=1.3, farfield=30.0)
     print(layers.describe())
     foil = zy.Airfoil.naca("2412")
-    mesh = zy.mesh_airfoil(foil, around=96, outward=layers.count, farfield=30.0, first_height=layers.first_height)
+    mesh = zy.mesh_airfoil(foil, around=96, growth=1.3, farfield=30.0, y_plus=1.0, reynolds=3e6)
     solution = zy.solve(mesh, zy.Freestream(mach=0.2, reynolds=3e6, alpha=4.0), model="sa")
     print(solution.verdict, "-", solution.reason)
     print(solution.forces.table()[["cause", "CL", "CD", "CM"]].round(5).to_string(index=False))

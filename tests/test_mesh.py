@@ -55,12 +55,20 @@ class Generator(unittest.TestCase):
         self.assertLessEqual(mesh.recipe["growth"], 1.3)
         self.assertEqual(mesh.recipe["outward"] % 8, 0)
 
+    def test_first_height_follows_from_y_plus(self):
+        layers = zy.wall_layers(1e6, 2.0, growth=1.3, farfield=20.0)
+        mesh = foil_mesh(outward=None, farfield=20.0, growth=1.3, y_plus=2.0, reynolds=1e6)
+        self.assertEqual(mesh.recipe["outward"], layers.count)
+        self.assertAlmostEqual(mesh.recipe["first_height_chords"], layers.first_height, places=12)
+        for wrong in ({"y_plus": 1.0}, {"reynolds": 1e6}, {"y_plus": 1.0, "reynolds": 1e6, "first_height": 1e-5}):
+            with self.subTest(wrong), self.assertRaisesRegex(zy.InputError, "y_plus"):
+                foil_mesh(**wrong)
+
     def test_sizes_that_make_no_mesh_are_refused(self):
         for bad, words in (
             ({"around": 63}, "odd"),
             ({"around": 4}, "around"),
             ({"topology": "H"}, "topology"),
-            ({"outward": None}, "outward and growth"),
             ({"growth": 1.2}, "both given"),
             ({"farfield": 0.5}, "farfield"),
             ({"wake": 8}, "wake"),

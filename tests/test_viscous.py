@@ -166,7 +166,9 @@ class Airfoils(unittest.TestCase):
     def test_long_thin_cells_of_a_wake_are_stable_at_low_mach(self):
         # sheared cells a hundred times as long as high: gradients with weights found along the centroids blew up here
         layers = zy.wall_layers(1e6, 1.0, 1.35, 30.0)
-        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0006"), 64, layers.count, farfield=30.0, first_height=layers.first_height)
+        mesh = zy.mesh_airfoil(
+            zy.Airfoil.naca("0006"), 64, layers.count, farfield=30.0, first_height=layers.first_height
+        )
         air = zy.Freestream(mach=0.05, reynolds=1e6)
         s = zy.solve(mesh, air, "sa", settings=zy.Settings(orders=6.0, steps=60))
         self.assertEqual((s.verdict, s.notes), ("settled", ()))

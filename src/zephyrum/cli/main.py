@@ -276,21 +276,16 @@ _mesh_options = (
 
 
 def with_layers(options: dict) -> dict:
-    """Mesh options with the first height and the count that follow from y+ and Reynolds number."""
+    """Mesh options with what the command line leaves open; layers that follow from y+ are told."""
     from zephyrum.mesh import wall_layers
 
-    y_plus, reynolds = options.pop("y_plus"), options.pop("reynolds")
-    if y_plus is not None:
-        if reynolds is None or options["first_height"] is not None:
-            raise InputError("--y-plus needs --reynolds, and no --first-height beside it.")
-        layers = wall_layers(reynolds, y_plus, farfield=options["farfield"])
-        click.echo(f"wall layers: {layers.describe()}")
-        options["first_height"] = layers.first_height
-        options["outward"] = options["outward"] or layers.count
-        options["topology"] = options["topology"] or "C"
-    options["outward"] = options["outward"] or 32
-    options["topology"] = options["topology"] or "O"
-    return options
+    if options["y_plus"] is None:  # the Reynolds number is then the stream's alone
+        return options | {"reynolds": None, "topology": options["topology"] or "O", "outward": options["outward"] or 32}
+    if options["reynolds"] is not None:
+        click.echo(
+            f"wall layers: {wall_layers(options['reynolds'], options['y_plus'], farfield=options['farfield']).describe()}"
+        )
+    return options | {"topology": options["topology"] or "C"}
 
 
 def mesh_options(command):

@@ -14,6 +14,7 @@ from zephyrum.errors import InputError
 from zephyrum.mesh.blocks import Border, Grid, family
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.hyperbolic import march
+from zephyrum.mesh.layers import first_height as height_for
 from zephyrum.mesh.spacing import geometric, growth_ratio, steps_for, two_ended
 from zephyrum.shape import Airfoil
 
@@ -28,7 +29,7 @@ WAKE_SPREAD = 0.01  # height of the first wake cell per distance behind the tail
 def mesh_airfoil(
     foil: Airfoil,
     around: int = 256,
-    outward: int | None = 64,
+    outward: int | None = None,
     farfield: float = 100.0,
     first_height: float | None = None,
     growth: float | None = None,
@@ -36,14 +37,17 @@ def mesh_airfoil(
     wake: int | None = None,
     nose_spacing: float | None = None,
     tail_spacing: float | None = None,
+    y_plus: float | None = None,
+    reynolds: float | None = None,
 ) -> Mesh:
     """A structured mesh about `foil`; lengths in chords.
 
-    around: cells on the surface (even); outward: cells from wall to farfield; farfield: distance of the outer
+    around: cells on the surface (even); outward: cells from wall to farfield (default 64, or by `growth`); farfield: distance of the outer
     boundary; first_height: height of the wall cell (default: a tenth of the mean surface spacing); growth: ratio of
     successive layers, sets `outward` if that is None; topology: "C" (cut along the wake) or "O" (wraps the tail);
     wake: cells along the wake of a C mesh (default around / 4); nose_spacing, tail_spacing: length of the surface
-    cells there. The coarser relatives follow as `mesh.coarser`. Raises InputError on sizes that make no mesh,
+    cells there; y_plus, reynolds: instead of a first height, that of the first cell in wall units at a Reynolds number
+    (see `wall_layers`; then growth is 1.2 unless given). The coarser relatives follow as `mesh.coarser`. Raises InputError on sizes that make no mesh,
     MeshError if grid lines cross.
     """
     choice("topology", topology, ("C", "O"))
@@ -53,11 +57,18 @@ def mesh_airfoil(
         raise InputError(
             f"around = {around} is odd; give an even number, best a multiple of 16, so that coarser relatives exist."
         )
+    if y_plus is not None:
+        if reynolds is None or first_height is not None:
+            raise InputError(f"y_plus = {y_plus:g} needs reynolds, and no first_height beside it.")
+        first_height = height_for(reynolds, y_plus)
+        growth = 1.2 if growth is None and outward is None else growth
+    elif reynolds is not None:
+        raise InputError(f"reynolds = {reynolds:g} has a meaning beside y_plus only; give y_plus, or leave it out.")
     mean = foil.length / foil.chord / around
     first = 0.1 * mean if first_height is None else number("first_height", first_height, 0.0, 0.1, open_low=True)
-    if outward is None:
-        if growth is None:
-            raise InputError("outward and growth are both missing; give one of them.")
+    if outward is None and growth is None:
+        outward = 64
+    elif outward is None:
         outward = -(-steps_for(first, farfield, number("growth", growth, 1.0, 2.0, open_low=True)) // 8) * 8
     elif growth is not None:
         raise InputError(
