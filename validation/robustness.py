@@ -21,7 +21,7 @@ ALPHAS = (0.0, 6.0, 12.0, 18.0, -8.0)
 HEAD = """# Robustness
 
 Made by `make robustness`: five sections (NACA 0006, 0021, 6412, 2412 with a blunt tail, 2412 with a 20 deg flap), Reynolds
-numbers 5e4, 1e6 and 2e7, Mach 0.05, 0.3 and 0.75, Spalart-Allmaras and SST, alpha -8 to 18 deg, on coarse meshes (48 cells
+numbers 5e4, 1e6 and 2e7, Mach 0.05, 0.3 and 0.75, Spalart-Allmaras and SST, alpha -8 to 18 deg, on coarse meshes (64 cells
 around), each chain started cold at alpha 0 and followed up and down, residuals to fall 6 orders. Attached and stalled,
 subsonic and with strong shocks, nobody watching. S settled, s settled with the calmer reconstruction (kappa = 0), w wandering,
 F failed. Deep stall and buffet are not steady flows: wandering is the right answer there.
@@ -51,7 +51,7 @@ def chain(task: tuple) -> tuple:
     section, reynolds, mach, model = task
     begin = time.perf_counter()
     layers = zy.wall_layers(reynolds, 1.0, 1.35, 30.0)
-    mesh = zy.mesh_airfoil(foil_of(section), 48, layers.count, farfield=30.0, first_height=layers.first_height)
+    mesh = zy.mesh_airfoil(foil_of(section), 64, layers.count, farfield=30.0, first_height=layers.first_height)
     made, start = {}, {}
     for alpha in ALPHAS:
         near = min(

@@ -23,6 +23,7 @@ from zephyrum.flow.limiter import fade
 from zephyrum.flow.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
 
+SLOW_STREAM = 0.3  # Mach number of the stream below which a farfield lets air out at the pressure outside
 SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW = range(5)
 CODES = {"wall": NO_SLIP, "slip": SLIP, "symmetry": SLIP, "farfield": FARFIELD, "outflow": OUTFLOW, "imposed": IMPOSED}
 
@@ -58,11 +59,10 @@ def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
         pb, tb, shift, us, vs, ws = pe, te, ub - uo, ue, ve, we
     # same entropy as the side the air comes from: p ~ T^(gamma / (gamma - 1))
     wave = ((1.0 + gamma * pb) * (ab * ab / tb) ** (gamma / g1) - 1.0) / gamma
-    # what leaves slowly takes the pressure outside: as a sound wave the deficit of a wake would be many times its own
-    # dynamic pressure, and the wake be thrown back (the scaling of velocity jumps in `flux`, at the boundary)
-    fast = math.sqrt(u * u + v * v + w * w)
-    slow = min(fast / ai, 1.0)
-    keep = 1.0 - (1.0 - slow) * fade(ub / (fast + 1e-12), 0.0, 0.5)
+    # in slow streams what leaves takes the pressure outside: as a sound wave the deficit of a wake would be many times
+    # its own dynamic pressure, and the wake be thrown back (the scaling of velocity jumps in `flux`, at the boundary)
+    stream = math.sqrt(ue * ue + ve * ve + we * we)
+    keep = 1.0 - max(1.0 - stream / (ao * SLOW_STREAM), 0.0) * fade(ub / (stream + 1e-12), 0.0, 0.5)
     pe = pe + keep * (wave - pe)
     te = tb * ((1.0 + gamma * pe) / (1.0 + gamma * pb)) ** (g1 / gamma)
     shift *= keep
