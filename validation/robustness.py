@@ -97,8 +97,8 @@ def main() -> int:
     page = Path(__file__).parents[1] / "docs" / "robustness.md"
     tasks = [
         (section, reynolds, mach, model)
-        for reynolds in REYNOLDS
         for mach in MACHS
+        for reynolds in REYNOLDS
         for section in SECTIONS
         for model in MODELS
     ]
