@@ -124,7 +124,7 @@ def errors(
     mesh.__dict__["wall_distance"] = mesh.cell_centroid[:, 2] - WALL
     exact = cell_means(mesh, lambda x, z: full_state(x, z, model))
     reference = Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
-    orders = 9 if model == "euler" else 8
+    orders = 8 if model == "sa" else 9
     settings = Settings(
         orders=orders, limiter="off", gradient=gradient, vortex=False, cfl=1e3, turbulence_order=turbulence_order
     )

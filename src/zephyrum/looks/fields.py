@@ -139,6 +139,8 @@ def draw_field(
     )
     ax.legend(loc="lower left", fontsize="small")
     bar = ax.figure.colorbar(filled, ax=ax, label=FIELDS[name], shrink=0.85)
+    if name == "vorticity":
+        bar.set_ticks(np.linspace(low, high, 9))
     bar.ax.set_title(
         {"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}[extend],
         fontsize="x-small",
