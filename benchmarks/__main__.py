@@ -198,7 +198,7 @@ def cold_rows() -> list[tuple]:
         for alpha in (0.0, 10.0, 15.0):
             words = [sys.executable, "-c", ALONE, str(alpha), *map(str, sizes)]
             made = json.loads(subprocess.run(words, capture_output=True, text=True, check=True).stdout)
-            lift, drag = TRIAL[alpha, round(made["cells"] / 1000)]
+            lift, drag = TRIAL[alpha, made["cells"] // 1000]
             rows.append(
                 (
                     f"NACA 0012, SA, {made['cells']} cells, alpha {alpha:g}, cold: {made['verdict']}",
