@@ -368,8 +368,7 @@ class Jacobian:
         d = self.residual.domain
         inertia_blocks(q, rate, d.axes, self.residual.law.gamma, self.inertia)
         if len(d.hoop) and self.residual.model != "euler":
-            mu = self.residual.law.viscosity_at(q[:, 4]) * (1.0 + self.residual.eddies(q))
-            self.inertia[:, 2, 2] += 4.0 / 3.0 * d.volume * mu * d.hoop**2
+            self.inertia[:, 2, 2] += 4.0 / 3.0 * d.volume * self.residual.viscosities(q) * d.hoop**2
 
     def product(self, v: np.ndarray, out: np.ndarray) -> None:
         """out (n, nb) = rows (inertia + dR/dq) v, single precision."""

@@ -273,7 +273,7 @@ class Residual:
     def _hoop_friction(self, q: np.ndarray) -> np.ndarray:
         """(n,) pull of the friction on the sides of a wedge towards the axis (White 2006, Viscous Fluid Flow, app. B)."""
         g, hoop = self.slopes, self.domain.hoop
-        mu = self.law.viscosity_at(q[:, 4]) * (1.0 + self.eddies(q))
+        mu = self.viscosities(q)
         bulk = 2.0 / 3.0 * (g[:, 1, 0] + g[:, 2, 1] + g[:, 3, 2])
         return self.domain.volume * hoop * mu * (2.0 * q[:, 3] * hoop - bulk)
 
@@ -288,6 +288,10 @@ class Residual:
         if self.domain.columns > 5:
             eddy_ratio(q, self.closure, self.law, self.key, out)
         return out
+
+    def viscosities(self, q: np.ndarray) -> np.ndarray:
+        """(n,) molecular and eddy viscosity together, in scaled units, with the gradients found last."""
+        return self.law.viscosity_at(q[:, 4]) * (1.0 + self.eddies(q))
 
     def tractions(self, q: np.ndarray) -> np.ndarray:
         """(nb, 3) force on every boundary face over its area, in scaled units (gradients found last)."""

@@ -29,13 +29,8 @@ def mesh_outline(
     cell (default: a tenth of the mean surface spacing). Area of reference is length times depth: for a circle its
     diameter. Raises InputError on sizes that make no mesh.
     """
-    around = whole("around", around, 16, 100_000)
-    if around % 4:
-        raise InputError(
-            f"around = {around} can't be divided by 4; give a multiple of 16, so that coarser relatives exist."
-        )
-    half = outline.points(around // 2)
-    surface = np.concatenate([(half * [1.0, -1.0])[:-1], half[:0:-1]])
+    around = _quartered(around)
+    surface = _closed(outline.points(around // 2))
     block, recipe = _wrap(surface, outline.length, outline.perimeter, around, outward, farfield, first_height)
     n = block.shape[0] - 1
     borders = (Border(outline.name, "wall", "inner", 0, n), Border("farfield", "farfield", "outer", 0, n))
@@ -43,6 +38,21 @@ def mesh_outline(
     reference = Reference.of_section(outline.length, nose, 1.0, "measured on the outline")
     recipe = {"kind": "structured O", "section": outline.name} | recipe
     return family(Grid(block, borders, closed=True), reference, recipe)
+
+
+def _quartered(around: int) -> int:
+    """Cells around, checked."""
+    around = whole("around", around, 16, 100_000)
+    if around % 4:
+        raise InputError(
+            f"around = {around} can't be divided by 4; give a multiple of 16, so that coarser relatives exist."
+        )
+    return around
+
+
+def _closed(half: np.ndarray) -> np.ndarray:
+    """The whole curve from its upper `half` (tail to nose): lower side first, the outside on its left."""
+    return np.concatenate([(half * [1.0, -1.0])[:-1], half[:0:-1]])
 
 
 def _wrap(surface, length, perimeter, around, outward, farfield, first_height) -> tuple[np.ndarray, dict]:
@@ -71,11 +81,7 @@ def mesh_revolved(
     body: an outline, or a symmetric airfoil as the meridian; around: cells along the whole outline (half of them are
     used). The stream must lie along x. Area of reference is the frontal area; forces are those of the whole body.
     """
-    around = whole("around", around, 16, 100_000)
-    if around % 4:
-        raise InputError(
-            f"around = {around} can't be divided by 4; give a multiple of 16, so that coarser relatives exist."
-        )
+    around = _quartered(around)
     if isinstance(body, Airfoil):
         length, perimeter = body.chord, body.length
         first = 0.1 * perimeter / length / around if first_height is None else first_height
@@ -89,8 +95,7 @@ def mesh_revolved(
         name = body.name
     else:
         length, perimeter, name, end = body.length, body.perimeter, body.name, around
-        half = body.points(around // 2) + np.array([0.5 * length, 0.0])
-        surface = np.concatenate([(half * [1.0, -1.0])[:-1], half[:0:-1]])
+        surface = _closed(body.points(around // 2) + np.array([0.5 * length, 0.0]))
     block, recipe = _wrap(surface, length, perimeter, around, outward, farfield, first_height)
     block = block[around // 2 : end + 1]
     block[[0, -1], :, 1] = 0.0
