@@ -37,6 +37,10 @@ class Reference:
         x, y, z = nose
         return cls(chord * depth, chord, depth, (x + 0.25 * chord, y, z), origin)
 
+    def chord_fraction(self, x):
+        """Place x [m] (any shape) as a fraction of the chord from its nose [-]; the point is at a quarter of the chord."""
+        return (x - self.point[0]) / self.chord + 0.25
+
     def about(self, point: tuple[float, float, float]) -> "Reference":
         """The same reference with another moment point [m]."""
         return replace(self, point=tuple(point))

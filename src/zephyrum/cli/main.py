@@ -281,10 +281,10 @@ def with_layers(options: dict) -> dict:
 
     if options["y_plus"] is None:  # the Reynolds number is then the stream's alone
         return options | {"reynolds": None, "topology": options["topology"] or "O", "outward": options["outward"] or 32}
-    if options["reynolds"] is not None:
-        click.echo(
-            f"wall layers: {wall_layers(options['reynolds'], options['y_plus'], farfield=options['farfield']).describe()}"
-        )
+    if options["reynolds"] is None:
+        raise InputError(f"--y-plus {options['y_plus']:g} needs the Reynolds number on the chord; give --reynolds.")
+    layers = wall_layers(options["reynolds"], options["y_plus"], farfield=options["farfield"])
+    click.echo(f"wall layers: {layers.describe()}")
     return options | {"topology": options["topology"] or "C"}
 
 

@@ -166,6 +166,7 @@ def _draw_streamlines(ax, solution, triangles: Triangulation) -> None:
     levels = np.arange(np.floor(low / step), np.ceil(high / step) + 1.0) * step
     filled = np.nan_to_num(stream)
     ax.tricontour(triangles, filled, levels=levels[levels != 0.0], colors="white", linewidths=0.7, linestyles="solid")
+    found = False
     for sign in (1.0, -1.0):
         inside = zone & (sign * filled > 0.0)
         top = np.max(sign * filled[own], where=inside[own], initial=0.0)
@@ -176,5 +177,7 @@ def _draw_streamlines(ax, solution, triangles: Triangulation) -> None:
         finer = top * np.linspace(0.0, 0.95, INNER_LINES)
         ax.tricontourf(closed, sign * filled, levels=[0.0, 1.1 * top], colors="none", hatches=["...."])
         ax.tricontour(closed, sign * filled, levels=finer, colors="#F0E442", linewidths=1.0)
+        found = True
+    if found:
         ax.plot([], [], color="#F0E442", label="separated zone")
     ax.plot([], [], color="#999999", linewidth=0.7, label="streamlines")

@@ -42,13 +42,13 @@ def mesh_airfoil(
 ) -> Mesh:
     """A structured mesh about `foil`; lengths in chords.
 
-    around: cells on the surface (even); outward: cells from wall to farfield (default 64, or by `growth`); farfield: distance of the outer
-    boundary; first_height: height of the wall cell (default: a tenth of the mean surface spacing); growth: ratio of
+    around: cells on the surface (even); outward: cells from wall to farfield (default 64, or by `growth`); farfield:
+    distance of the outer boundary; first_height: height of the wall cell (default: a tenth of the mean surface spacing); growth: ratio of
     successive layers, sets `outward` if that is None; topology: "C" (cut along the wake) or "O" (wraps the tail);
     wake: cells along the wake of a C mesh (default around / 4); nose_spacing, tail_spacing: length of the surface
     cells there; y_plus, reynolds: instead of a first height, that of the first cell in wall units at a Reynolds number
-    (see `wall_layers`; then growth is 1.2 unless given). The coarser relatives follow as `mesh.coarser`. Raises InputError on sizes that make no mesh,
-    MeshError if grid lines cross.
+    (see `wall_layers`; then growth is 1.2 unless given). The coarser relatives follow as `mesh.coarser`. Raises
+    InputError on sizes that make no mesh, MeshError if grid lines cross.
     """
     choice("topology", topology, ("C", "O"))
     around = whole("around", around, 16, 100_000)

@@ -46,8 +46,8 @@ class Mesh:
 
     points (n_points, 3) [m]; face i has the points face_points[face_start[i]:face_start[i+1]], in an order that makes
     its area vector leave `left[i]`; `right` (n_interior,) is the cell on the other side. `groups` cover the boundary
-    faces. `dimension` is 2 or 3; `wedge` half the angle [rad] between the sides of an axisymmetric mesh, else 0. `coarser` is the next mesh of a nested family, `parent[i]` the coarse cell that holds
-    cell i. `reference` holds what the generator measured; `recipe` tells how the mesh was made.
+    faces. `dimension` is 2 or 3; `wedge` half the angle [rad] between the sides of an axisymmetric mesh, else 0.
+    `coarser` is the next mesh of a nested family, `parent[i]` the coarse cell that holds cell i. `reference` holds what the generator measured; `recipe` tells how the mesh was made.
     """
 
     points: np.ndarray
@@ -418,7 +418,8 @@ def _wedge(points, quads, a, b, cell, other, tag, on_axis, edges, wedge, extra) 
     a, b, cell, other, tag = a[keep], b[keep], cell[keep], other[keep], tag[keep]
     back = np.where(points[:n, 2] == 0.0, np.arange(n), np.arange(n) + n)  # on the axis front and back are one point
     corners = np.stack([a, back[a], back[b], b], axis=1)
-    real = np.stack([a >= 0, corners[:, 1] != a, corners[:, 2] != b, b >= 0], axis=1)
+    real = np.ones(corners.shape, dtype=bool)
+    real[:, 1], real[:, 2] = corners[:, 1] != a, corners[:, 2] != b
     whole = np.stack([quads[:, k] != quads[:, k - 1] for k in range(4)], axis=1)
     counts = np.concatenate([real.sum(axis=1), whole.sum(axis=1), whole.sum(axis=1)])
     face_points = np.concatenate([corners[real], quads[whole], back[quads][:, ::-1][whole[:, ::-1]]])

@@ -2,7 +2,8 @@
 
 from zephyrum.results.forces import Forces
 from zephyrum.results.polar import Polar
-from zephyrum.results.solution import Solution, load_solution, solve
+from zephyrum.results.solution import Solution, load_solution
+from zephyrum.results.solve import solve
 from zephyrum.results.unsteady import TimeSeries, solve_in_time
 from zephyrum.results.walls import Wall
 

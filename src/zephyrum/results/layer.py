@@ -51,7 +51,8 @@ def _profile(y: np.ndarray, u: np.ndarray) -> tuple[int, float]:
 def layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference, stream: float):
     """DataFrame a wall face: part, side, x/c, delta99, displacement, momentum [m], shape factor, edge speed [m/s].
 
-    velocity (n, 3) [m/s] in the cells, surface: see `surface_table`, stream: speed of the freestream [m/s]. NaN where there is no layer to speak of (stagnation, base) or no lines of cells.
+    velocity (n, 3) [m/s] in the cells, surface: see `surface_table`, stream: speed of the freestream [m/s]. NaN where
+    there is no layer to speak of (stagnation, base) or no lines of cells.
     """
     import pandas as pd
 
@@ -75,7 +76,7 @@ def layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference, stream: fl
             rows[i] = thick, displaced, lost, displaced / lost, speed
         names = ("delta99", "displacement", "momentum", "shape factor", "edge speed")
         columns = {"part": group.name, "side": side,
-                   "x/c": (centre[:, 0] - (reference.point[0] - 0.25 * reference.chord)) / reference.chord}  # fmt: skip
+                   "x/c": reference.chord_fraction(centre[:, 0])}  # fmt: skip
         frames.append(pd.DataFrame(columns | dict(zip(names, rows.T, strict=True))))
     return pd.concat(frames, ignore_index=True)
 
@@ -117,7 +118,7 @@ def profile_table(mesh: Mesh, velocity: np.ndarray, surface, reference, place: f
         own, away = faces[np.array(sides) == side], away[np.array(sides) == side]
         if not len(own):
             continue
-        x = (mesh.face_centroid[own, 0] - (reference.point[0] - 0.25 * reference.chord)) / reference.chord
+        x = reference.chord_fraction(mesh.face_centroid[own, 0])
         k = int(np.argmin(np.abs(x - place)))
         if best is None or abs(x[k] - place) < best[0]:
             best = abs(x[k] - place), own[k], away[k]

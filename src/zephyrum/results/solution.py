@@ -1,33 +1,29 @@
-"""A solved flow and everything one can ask of it. `solve` is the front door of a single computation."""
+"""A solved flow and everything one can ask of it."""
 
+import functools
 import json
 import os
 import zipfile
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 
 from zephyrum.air import Freestream, Reference
 from zephyrum.air.checks import choice, number
 from zephyrum.errors import FileError, InputError
-from zephyrum.flow import DRIFT, MODELS, Flow, History, Settings, carry_over, march
+from zephyrum.flow import Flow, History, Settings
 from zephyrum.flow.gas import Law, Scales
 from zephyrum.flow.gradient import gradient, gradient_weights
 from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh, write_mesh
-from zephyrum.mesh.layers import first_height
+from zephyrum.results.case import slowest
 from zephyrum.results.forces import Forces, wall_forces
 from zephyrum.results.layer import layer_table, profile_table
 from zephyrum.results.streamlines import bubbles, stream_function
 from zephyrum.results.surface import surface_table, turning_points
-from zephyrum.results.walls import Wall, WallRows, wall_rows
 
-LEAST_MACH = 0.05  # below it this compressible solver loses accuracy: it computes there at equal Reynolds number
 COARSE_WALL = 5.0  # y+ of a first cell that is out of the viscous sublayer
-COARSEST_WALL = 10.0  # y+ of the first cell above which they are refused
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
 
@@ -137,6 +133,10 @@ class Solution:
 
         With isothermal walls also "heat flux" [W/m^2], positive from the wall to the air.
         """
+        return self._surface.copy()
+
+    @functools.cached_property
+    def _surface(self):
         heat = self.wall_heat if self.flow.heat.any() else None
         return surface_table(
             self.mesh, self.wall_pressure, self.air, self.reference, self.wall_friction, self.y_plus, heat
@@ -144,25 +144,25 @@ class Solution:
 
     def cp(self):
         """DataFrame of Cp along the surface: part, side, x, y, z, x/c, Cp."""
-        return self.surface().drop(columns=["Cf", "y+", "heat flux"], errors="ignore")
+        return self._surface.drop(columns=["Cf", "y+", "heat flux"], errors="ignore")
 
     def turning_points(self):
         """DataFrame of stagnation, separation and reattachment points: part, side, kind, x/c and its uncertainty."""
         if not self.viscous:
             raise InputError("inviscid flow does not separate; solve with model='laminar', 'sa' or 'sst'.")
-        return turning_points(self.surface())
+        return turning_points(self._surface)
 
     def boundary_layer(self):
         """DataFrame along a section: part, side, x/c, delta99, displacement and momentum thickness [m], shape factor."""
         self._refuse_inviscid("has no boundary layer")
-        return layer_table(self.mesh, self.fields()["velocity"], self.surface(), self.reference, self.air.speed)
+        return layer_table(self.mesh, self.fields()["velocity"], self._surface, self.reference, self.air.speed)
 
     def profile(self, place: float, side: str = "upper"):
         """DataFrame of the velocity profile at chord fraction `place` on a side: y [m], u [m/s], u/ue."""
         self._refuse_inviscid("has no boundary layer")
         choice("side", side, ("upper", "lower"))
         number("place", place, 0.0, 1.0)
-        made = profile_table(self.mesh, self.fields()["velocity"], self.surface(), self.reference, place, side)
+        made = profile_table(self.mesh, self.fields()["velocity"], self._surface, self.reference, place, side)
         if made is None:
             raise InputError(
                 f"place = {place:g} on the {side} side: no boundary layer is found there; try another place."
@@ -308,7 +308,7 @@ class Solution:
         friction = {}
         if self.viscous:
             friction = {"CD pressure": self.forces.coefficients(cause="pressure")["CD"], "CD friction": self.forces.coefficients(cause="friction")["CD"],
-                        "y+ max": float(self.surface()["y+"].max())}  # fmt: skip
+                        "y+ max": float(self._surface["y+"].max())}  # fmt: skip
         return {"mach": self.air.mach, "alpha": self.air.alpha, "reynolds": self.reynolds if self.viscous else self.air.reynolds, **{k: c[k] for k in ("CL", "CD", "CM", "CX", "CZ")},
                 "L/D": c["CL"] / c["CD"] if c["CD"] > LEAST_DRAG else float("nan"), "verdict": self.verdict,
                 "orders": round(-np.log10(max(worst, 1e-16)), 2), "drift": self.history.drift(),
@@ -365,130 +365,3 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
         q, wall, traction, heat, eddies, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"]
     )
     return Solution(mesh, air, reference, facts["model"], settings, flow)
-
-
-def solve(
-    mesh: Mesh,
-    air: Freestream,
-    model: str = "euler",
-    reference: Reference | None = None,
-    settings: Settings | None = None,
-    start: Solution | None = None,
-    on_step: Callable[[dict], None] | None = None,
-    walls: Wall | Mapping[str, Wall] | None = None,
-) -> Solution:
-    """Solve the steady flow of `air` about `mesh`.
-
-    model: "euler" (inviscid), "laminar", "sa" (Spalart-Allmaras) or "sst" (k-omega shear-stress transport). The Reynolds number of `air` is
-    taken on the chord of `reference`, so a mesh may be of any size; an `air` without one keeps its own viscosity.
-    reference: typed reference quantities; without it those measured by the mesh generator.
-    Below Mach 0.05 the flow is computed at Mach 0.05 with the same Reynolds number, which `notes` tells.
-    start: a solution on the same mesh at a neighbouring condition. on_step: called with a dict after every step.
-    walls: what the walls do, one `Wall` for all or by name; by default at rest, adiabatic, smooth, fully turbulent.
-    Raises InputError for what can't be solved; a run that does not settle is a Solution with another verdict.
-    """
-    settings = settings or Settings()
-    case = prepared(mesh, air, model, reference, walls)
-    state = None
-    if start is not None:
-        if start.model != model:
-            raise InputError(f"start was solved with model {start.model!r}, not {model!r}; leave it out.")
-        if start.mesh.fingerprint != mesh.fingerprint:
-            raise InputError("start belongs to another mesh; give a solution on the same one.")
-        old = slowest(start.air, case.reference.chord)
-        state = carry_over(start.flow.q, mesh, old, case.computed, case.reference.chord)
-    run = (mesh, case.computed, case.reference, settings)
-    flow = march(*run, state, on_step, model=model, walls=case.walls)
-    if start is not None and flow.verdict != "settled":
-        cold = march(*run, None, on_step, model=model, walls=case.walls)
-        if cold.verdict == "settled":
-            flow = cold
-    if flow.verdict != "settled" and settings.kappa > 0.0:
-        # coarse noses at high lift can be unstable with the sharper reconstruction; its own state is the best to go on from
-        near = flow.q if flow.verdict == "wandering" else None
-        calm = march(
-            mesh,
-            case.computed,
-            case.reference,
-            replace(settings, kappa=0.0),
-            near,
-            on_step,
-            model=model,
-            walls=case.walls,
-        )
-        if calm.verdict == "settled":
-            case.notes.append(
-                f"settled with kappa = 0 after wandering with kappa = {settings.kappa:.2g} ({flow.reason}): the mesh is coarse "
-                "for this flow, most often at the nose; the error is larger here."
-            )
-            flow = replace(calm, reason=f"{calm.reason}, with kappa = 0")
-    if flow.verdict == "settled" and flow.history.drift() > DRIFT:
-        flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
-    return Solution(mesh, air, case.reference, model, settings, flow, tuple(case.notes))
-
-
-class Case(NamedTuple):
-    """A case checked and made ready: reference, the air computed with, wall conditions by mesh, notes to the user."""
-
-    reference: Reference
-    computed: Freestream
-    walls: WallRows | None
-    notes: list[str]
-
-
-def slowest(air: Freestream, chord: float) -> Freestream:
-    """`air`, or below Mach `LEAST_MACH` the same at that Mach number with the Reynolds number on `chord` [m] kept."""
-    if air.mach >= LEAST_MACH:
-        return air
-    reynolds = air.mach * chord / Scales.law(air, chord).viscosity
-    return Freestream(
-        mach=LEAST_MACH, reynolds=reynolds, length=chord, temperature=air.temperature, alpha=air.alpha, beta=air.beta,
-        gas=air.gas,
-    )  # fmt: skip
-
-
-def prepared(mesh: Mesh, air: Freestream, model: str, reference: Reference | None, walls) -> Case:
-    """Check a case and make it ready; InputError for what can't be solved."""
-    choice("model", model, MODELS)
-    notes: list[str] = []
-    if reference is None:
-        if mesh.reference is None:
-            raise InputError(
-                "the mesh carries no measured reference; give reference=Reference(area, chord, span, point)."
-            )
-        reference = mesh.reference
-    elif mesh.reference is not None:
-        notes = reference.disagreement(mesh.reference)
-    if mesh.wedge and (abs(air.alpha) > 1e-9 or abs(air.beta) > 1e-9):
-        raise InputError(
-            f"alpha = {air.alpha:g}, beta = {air.beta:g} deg: flow about an axisymmetric mesh runs along its axis; "
-            "use alpha = beta = 0, or a mesh of the whole body."
-        )
-    if mesh.dimension == 2 and abs(air.beta) > 1e-9:
-        raise InputError(f"beta = {air.beta:g} deg has no meaning on a two-dimensional mesh; leave it out.")
-    if not len(mesh.faces_of("wall")):
-        raise InputError("the mesh has no boundary with the role 'wall', so there is nothing to take forces of.")
-    if not air.mach > 0.0:
-        raise InputError(f"mach = {air.mach:g}: the air is at rest; give a speed.")
-    computed = slowest(air, reference.chord)
-    if computed is not air:
-        notes.append(
-            f"computed at Mach {LEAST_MACH:g} instead of {air.mach:.3g} with the same Reynolds number: pressure and friction "
-            f"coefficients differ by about {100 * 0.25 * LEAST_MACH**2:.2g} %."
-        )
-    if model in WALL_MODELS:
-        _refuse_without_layers(mesh, computed, reference, model)
-    return Case(reference, computed, wall_rows(walls, mesh, model, reference, computed.speed / air.speed), notes)
-
-
-def _refuse_without_layers(mesh: Mesh, air: Freestream, reference: Reference, model: str) -> None:
-    """InputError if the first cells are far too high for a model that resolves the wall layer."""
-    faces = mesh.faces_of("wall")
-    high = 2.0 * float(np.median(mesh.wall_distance[mesh.left[faces]])) / reference.chord
-    reynolds = air.mach * reference.chord / Scales.law(air, reference.chord).viscosity
-    fit = first_height(reynolds, 1.0)
-    if high > COARSEST_WALL * fit:
-        raise InputError(
-            f"model {model!r} needs thin layers at the wall: the first cells are {high:.2g} chords high, y+ about {high / fit:.0f}; "
-            f"mesh with first_height = {fit:.2g} (y+ 1 at Reynolds number {reynolds:.2g})."
-        )

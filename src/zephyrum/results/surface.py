@@ -65,7 +65,7 @@ def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=Non
         centre = mesh.face_centroid[faces]
         local = faces - mesh.n_interior
         columns = {"part": group.name, "side": side, "x": centre[:, 0], "y": centre[:, 1], "z": centre[:, 2],
-                   "x/c": (centre[:, 0] - (reference.point[0] - 0.25 * reference.chord)) / reference.chord,
+                   "x/c": reference.chord_fraction(centre[:, 0]),
                    "Cp": pressure[local] / air.dynamic_pressure}  # fmt: skip
         if friction is not None:
             columns["Cf"] = _signed(centre, friction[local], columns["Cp"], mesh.planar) / air.dynamic_pressure

@@ -16,7 +16,8 @@ from zephyrum.air.checks import number
 from zephyrum.errors import FileError, FlowError, InputError
 from zephyrum.flow import Settings, march_in_time
 from zephyrum.mesh import Mesh
-from zephyrum.results.solution import Solution, prepared
+from zephyrum.results.case import prepared
+from zephyrum.results.solution import Solution
 
 STEADY = 2e-4  # amplitude of CL or CD below which nothing swings
 EVERY = 10.0  # seconds between two writings of a kept march

@@ -92,7 +92,7 @@ def wall_rows(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str,
             out.roughness[own] = wall.roughness
             if max(wall.sides) > 0.0:
                 ordered, side = section_order(level, name)
-                place = (level.face_centroid[ordered, 0] - reference.point[0]) / reference.chord + 0.25
+                place = reference.chord_fraction(level.face_centroid[ordered, 0])
                 limit = np.where(np.array(side) == "upper", wall.sides[0], wall.sides[1])
                 out.laminar[ordered - level.n_interior] = place < limit
         return out
