@@ -1,0 +1,72 @@
+"""The front door of a single computation: check the case, march it, and try again more calmly where it wanders."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+
+from zephyrum.air import Freestream, Reference
+from zephyrum.errors import InputError
+from zephyrum.flow import DRIFT, Settings, carry_over, march
+from zephyrum.mesh import Mesh
+from zephyrum.results.case import prepared, slowest
+from zephyrum.results.solution import Solution
+from zephyrum.results.walls import Wall
+
+
+def solve(
+    mesh: Mesh,
+    air: Freestream,
+    model: str = "euler",
+    reference: Reference | None = None,
+    settings: Settings | None = None,
+    start: Solution | None = None,
+    on_step: Callable[[dict], None] | None = None,
+    walls: Wall | Mapping[str, Wall] | None = None,
+) -> Solution:
+    """Solve the steady flow of `air` about `mesh`.
+
+    model: "euler" (inviscid), "laminar", "sa" (Spalart-Allmaras) or "sst" (k-omega shear-stress transport). The Reynolds number of `air` is
+    taken on the chord of `reference`, so a mesh may be of any size; an `air` without one keeps its own viscosity.
+    reference: typed reference quantities; without it those measured by the mesh generator.
+    Below Mach 0.05 the flow is computed at Mach 0.05 with the same Reynolds number, which `notes` tells.
+    start: a solution on the same mesh at a neighbouring condition. on_step: called with a dict after every step.
+    walls: what the walls do, one `Wall` for all or by name; by default at rest, adiabatic, smooth, fully turbulent.
+    Raises InputError for what can't be solved; a run that does not settle is a Solution with another verdict.
+    """
+    settings = settings or Settings()
+    case = prepared(mesh, air, model, reference, walls)
+    state = None
+    if start is not None:
+        if start.model != model:
+            raise InputError(f"start was solved with model {start.model!r}, not {model!r}; leave it out.")
+        if start.mesh.fingerprint != mesh.fingerprint:
+            raise InputError("start belongs to another mesh; give a solution on the same one.")
+        old = slowest(start.air, case.reference.chord)
+        state = carry_over(start.flow.q, mesh, old, case.computed, case.reference.chord)
+    run = (mesh, case.computed, case.reference, settings)
+    flow = march(*run, state, on_step, model=model, walls=case.walls)
+    if start is not None and flow.verdict != "settled":
+        cold = march(*run, None, on_step, model=model, walls=case.walls)
+        if cold.verdict == "settled":
+            flow = cold
+    if flow.verdict != "settled" and settings.kappa > 0.0:
+        # coarse noses at high lift can be unstable with the sharper reconstruction; its own state is the best to go on from
+        near = flow.q if flow.verdict == "wandering" else None
+        calm = march(
+            mesh,
+            case.computed,
+            case.reference,
+            replace(settings, kappa=0.0),
+            near,
+            on_step,
+            model=model,
+            walls=case.walls,
+        )
+        if calm.verdict == "settled":
+            case.notes.append(
+                f"settled with kappa = 0 after wandering with kappa = {settings.kappa:.2g} ({flow.reason}): the mesh is coarse "
+                "for this flow, most often at the nose; the error is larger here."
+            )
+            flow = replace(calm, reason=f"{calm.reason}, with kappa = 0")
+    if flow.verdict == "settled" and flow.history.drift() > DRIFT:
+        flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
+    return Solution(mesh, air, case.reference, model, settings, flow, tuple(case.notes))
