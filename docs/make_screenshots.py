@@ -1,12 +1,14 @@
 """Refresh docs/screenshots from the demo data: `make screenshots` (runs the demo if it was not run)."""
 
+import runpy
 import shutil
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.looks import draw_field, draw_time
+from zephyrum.looks import draw_field, draw_surface, draw_time
 from zephyrum.looks.style import new_axes, save
 
 HERE = Path(__file__).parent
@@ -20,10 +22,7 @@ FIGURES = (
     "history_m0.2_a4",
     "cp_m0.2",
     "friction_m0.2_a4",
-    "cp_field_m0.2_a4",
     "mach_field_m0.2_a4",
-    "eddy_viscosity_ratio_field_m0.2_a4",
-    "vorticity_field_m0.2_a4",
     "layer_m0.2_a4",
     "separation_m0.2_a20",
 )
@@ -34,7 +33,7 @@ def terminal(words: list[str], name: str) -> None:
     text = subprocess.run(
         [sys.executable, "-m", "zephyrum.cli.main", *words], capture_output=True, text=True, check=False
     ).stdout
-    lines = [f"$ zephyrum {' '.join(words)}", *text.rstrip().splitlines()][:52]
+    lines = [f"$ zephyrum {' '.join(words)}", *text.rstrip().splitlines()][:60]
     figure, ax = new_axes()
     figure.set_figheight(max(2.4, 0.4 + 0.165 * len(lines)))
     ax.set_axis_off()
@@ -71,8 +70,25 @@ def sphere() -> zy.Solution:
     return zy.solve(mesh, zy.Freestream(mach=0.1, reynolds=100.0), "laminar")
 
 
+def aircraft() -> None:
+    """The described Skerry with its flaps down, and its damaged scan mended."""
+    source = HERE.parent / "src" / "zephyrum" / "data" / "skerry-mailplane.toml"
+    with tempfile.TemporaryDirectory() as folder:
+        figures = Path(folder) / "figures"
+        words = ["--set", "wing.controls.flap.deflection=20", "--alpha", "4"]
+        terminal(["shape", str(source.relative_to(Path.cwd())), *words, "--figures", str(figures)], "shape_command")
+        shutil.copyfile(figures / "three_view.png", TARGET / "three_view.png")
+        shutil.copyfile(figures / "quarter.png", TARGET / "aircraft.png")
+        damage = runpy.run_path(str(HERE.parent / "examples" / "damage_the_skerry.py"))["main"]
+        taken = zy.adopt(damage(Path(folder)), "mm", "+y", labels="shell")
+        places = [spot for defect in taken.mended.defects for spot in defect.places]
+        draw_surface(taken.surface, TARGET / "mended.png", marks=places, by="label")
+
+
 def main() -> None:
-    """Draw everything."""
+    """Draw everything, or only what is named: `aircraft`."""
+    if sys.argv[1:] == ["aircraft"]:
+        return aircraft()
     TARGET.mkdir(exist_ok=True)
     if not (DEMO / "figures").exists():
         subprocess.run([sys.executable, "-m", "zephyrum.cli.main", "demo", "--out", str(DEMO)], check=False)
@@ -83,8 +99,8 @@ def main() -> None:
     draw_field(sphere(), "mach", ax=ax, streamlines=True)
     save(figure, TARGET / "sphere.png")
     terminal(["show", "skerry-demo"], "show")
-    terminal(["shape", "skerry-demo/section.dat", "--blunt", "0.005"], "shape")
-    terminal(["mesh", "naca2412", "--topology", "C"], "mesh_command")
+    terminal(["section", "skerry-demo/section.dat", "--blunt", "0.005"], "section_command")
+    aircraft()
     terminal(
         ["refine", "naca0012", "--mach", "0.3", "--alpha", "2", "--around", "256", "--outward", "64"], "refine_command"
     )

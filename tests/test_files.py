@@ -201,7 +201,7 @@ class CommandLine(OnDisk):
             self.assertTrue((Path(folder) / "out" / "figures" / "time.png").is_file())
 
     def test_every_command_explains_itself(self):
-        for name in ("demo", "run", "show", "new", "shape", "mesh", "refine"):
+        for name in ("demo", "run", "show", "new", "section", "shape", "mesh", "refine"):
             result = self.run_words(name, "--help")
             self.assertEqual(result.exit_code, 0)
             self.assertIn("Usage", result.output)
@@ -226,7 +226,7 @@ class CommandLine(OnDisk):
         points = zy.Airfoil.naca("4412").points[::8] * 100
         path = self.folder / "tip.txt"
         path.write_text("Tip\n" + "\n".join(f"{x:.4f};{z:.4f}" for x, z in points))
-        result = self.run_words("shape", path, "--flap", "0.7", "12", "--flip")
+        result = self.run_words("section", path, "--flap", "0.7", "12", "--flip")
         self.assertEqual(result.exit_code, 0, result.output)
         for words in ("header of 1 line", "percent of chord", "plain flap 12 deg", "nose radius", "tail angle"):
             self.assertIn(words, result.output)

@@ -182,7 +182,7 @@ class StudyFiles(unittest.TestCase):
 
     def test_shape_mesh_and_refine_commands(self):
         code, out, _ = command(
-            "shape",
+            "section",
             "naca2412",
             "--blunt",
             "0.01",
@@ -266,11 +266,11 @@ class StudyFiles(unittest.TestCase):
             (["run", str(self.folder)], "not a file"),
             (["run", "none.toml"], "does not exist"),
             (["show", str(self.folder / "nothing")], "not the folder of a study"),
-            (["shape", "naca12"], "four or five"),
-            (["shape", "none.csv"], "does not exist"),
-            (["shape", str(binary)], "binary"),
-            (["shape", "naca0012", "--points", "3"], "n = 3"),
-            (["shape", "naca0012", "--figure", "x.gif"], "ending"),
+            (["section", "naca12"], "four or five"),
+            (["section", "none.csv"], "does not exist"),
+            (["section", str(binary)], "binary"),
+            (["section", "naca0012", "--points", "3"], "n = 3"),
+            (["section", "naca0012", "--figure", "x.gif"], "ending"),
             (["mesh", "naca0012", "--around", "-4"], "around"),
             (["mesh", "naca0012", "--out", "m.xyz"], "ending"),
             (["refine", "naca0012", "--mach", "-1"], "mach"),

@@ -19,12 +19,37 @@ from zephyrum.mesh import (
     write_mesh,
 )
 from zephyrum.results import Polar, Solution, TimeSeries, Wall, load_solution, solve, solve_in_time
-from zephyrum.shape import Airfoil, Outline
+from zephyrum.shape import (
+    Aircraft,
+    Airfoil,
+    Body,
+    Control,
+    Duct,
+    Mass,
+    Outline,
+    Panel,
+    Planform,
+    Plate,
+    PointMass,
+    Ring,
+    Station,
+    Strut,
+    Surface,
+    TypedReference,
+    Wing,
+    adopt,
+    joined,
+    measure_surface,
+    mend,
+)
 from zephyrum.studies import Refinement, Study, read_study, refine, sweep
 
 __version__ = "0.1.0"
 __all__ = [
-    "Airfoil", "FileError", "FlowError", "Freestream", "Gas", "InputError", "Layers", "Mesh", "MeshError", "Outline", "Polar", "Reference", "Refinement",
-    "Settings", "Solution", "Study", "TimeSeries", "Wall", "ZephyrumError", "load_solution", "mesh_airfoil", "mesh_outline", "mesh_plate", "mesh_revolved", "quality", "quantity", "read_mesh", "read_study",
+    "Aircraft", "Airfoil", "Body", "Control", "Duct", "FileError", "FlowError", "Freestream", "Gas", "InputError",
+    "Layers", "Mass", "Mesh", "MeshError", "Outline", "Panel", "Planform", "Plate", "PointMass", "Polar", "Reference",
+    "Refinement", "Ring", "Settings", "Solution", "Station", "Strut", "Study", "Surface", "TimeSeries",
+    "TypedReference", "Wall", "Wing", "ZephyrumError", "adopt", "joined", "load_solution", "measure_surface", "mend",
+    "mesh_airfoil", "mesh_outline", "mesh_plate", "mesh_revolved", "quality", "quantity", "read_mesh", "read_study",
     "refine", "solve", "solve_in_time", "standard_atmosphere", "sweep", "wall_layers", "write_mesh",
 ]  # fmt: skip

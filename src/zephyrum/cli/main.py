@@ -34,7 +34,7 @@ class _Sentences(click.Group):
 @click.group(cls=_Sentences, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.version_option(package_name="zephyrum")
 def main() -> None:
-    """Aerodynamics of airfoils: mesh, flow, polars, and the evidence that they can be trusted."""
+    """Aerodynamics of airfoils and aircraft: shape, mesh, flow, polars, and the evidence that they can be trusted."""
 
 
 def section_of(text: str, tail: str = "closed"):
@@ -307,7 +307,7 @@ def mesh_options(command):
 @click.option("--flip", is_flag=True, help="Turn upside down.")
 @click.option("--write", type=click.Path(path_type=Path), help="Write the coordinates.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the section.")
-def shape(section, tail, points, close, blunt, flap, flip, write, figure) -> None:
+def section(section, tail, points, close, blunt, flap, flip, write, figure) -> None:
     """Read, measure and change SECTION: a coordinate file, or for example naca2412."""
     foil = section_of(section, tail)
     if flip:
@@ -332,6 +332,32 @@ def shape(section, tail, points, close, blunt, flap, flip, write, figure) -> Non
 
         save(draw_section(foil)[0].figure, _picture(figure))
         click.echo(f"figure: {figure}")
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option(
+    "--set", "sets", multiple=True, metavar="PATH=VALUE", help="Change a number of an aircraft by its dotted path."
+)
+@click.option("--unit", help="Unit of a surface file: m, mm, cm, in, ft.")
+@click.option("--nose", default="-x", show_default=True, help="Where the nose of a surface file points.")
+@click.option("--up", default="+z", show_default=True, help="Where the top of a surface file points.")
+@click.option("--span", type=float, help="Known span in metres, to be compared.")
+@click.option("--labels", help="Labels of a surface file by: file, shell, edges.")
+@click.option("--simplify", type=float, help="Merge triangles within so many metres.")
+@click.option("--flat-holes", is_flag=True, help="Fill large holes flat.")
+@click.option("--half", is_flag=True, help="Write and draw the starboard half only.")
+@click.option("--density", default=1.0, show_default=True, help="Of triangles: 2 halves their distance from the shape.")
+@click.option(
+    "--write", multiple=True, type=click.Path(path_type=Path), help="Write the surface: .stl, .obj, .ply, .vtu."
+)
+@click.option("--figures", type=click.Path(path_type=Path), help="Folder for the drawings.")
+@click.option("--alpha", default=0.0, show_default=True, help="Angle of the arrows in the drawings, degrees.")
+def shape(**options) -> None:
+    """Measure, mend, draw and write FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
+    from zephyrum.cli.shape import shape_command
+
+    shape_command(show_table=table, **options)
 
 
 def _picture(path: Path) -> Path:

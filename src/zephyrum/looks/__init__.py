@@ -1,5 +1,6 @@
 """Figures. Every function draws on Matplotlib axes that it is given (or makes) and returns them."""
 
+from zephyrum.looks.aircraft import draw_area_distribution, draw_sketch, draw_span, draw_three_view
 from zephyrum.looks.album import draw_album
 from zephyrum.looks.charts import (
     draw_cp,
@@ -12,9 +13,11 @@ from zephyrum.looks.charts import (
 )
 from zephyrum.looks.fields import draw_field, draw_mesh
 from zephyrum.looks.section import draw_section
+from zephyrum.looks.solid import draw_surface
 
 __all__ = [
     "draw_album",
+    "draw_area_distribution",
     "draw_cp",
     "draw_field",
     "draw_friction",
@@ -24,5 +27,9 @@ __all__ = [
     "draw_polar",
     "draw_refinement",
     "draw_section",
+    "draw_sketch",
+    "draw_span",
+    "draw_surface",
+    "draw_three_view",
     "draw_time",
 ]

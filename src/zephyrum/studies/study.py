@@ -3,8 +3,6 @@
 The schema is in `Study`; `TEMPLATE` is a commented file to start from.
 """
 
-import re
-import tomllib
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -12,7 +10,8 @@ import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
 from zephyrum.air import Freestream, quantity
-from zephyrum.errors import FileError, InputError
+from zephyrum.air.tables import line_of, read_table
+from zephyrum.errors import InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import Layers, Mesh, mesh_airfoil, wall_layers
 from zephyrum.results import Wall
@@ -296,20 +295,7 @@ class Study(_Strict):
 def read_study(path: str | Path) -> Study:
     """Read and validate a study file; every mistake is an InputError `file:line: key: what to do`."""
     path = Path(path)
-    if not path.exists():
-        raise FileError(f"study file {str(path)!r} does not exist; make one with: zephyrum new {path.name}")
-    if not path.is_file():
-        raise FileError(f"study {str(path)!r} is not a file; give the .toml file itself.")
-    try:
-        text = path.read_bytes().decode("utf-8")
-    except UnicodeDecodeError:
-        raise FileError(f"study file {path.name!r} is not text; give a TOML file.") from None
-    try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as cause:
-        line = re.search(r"line (\d+)", str(cause))
-        where = f"{path.name}:{line[1]}" if line else path.name
-        raise InputError(f"{where}: not valid TOML ({str(cause).split(' (')[0].lower()}); mend the line.") from None
+    text, data = read_table(path, "study", f"make one with: zephyrum new {path.name}")
     try:
         study = Study.model_validate(data)
     except ValidationError as cause:
@@ -320,7 +306,7 @@ def read_study(path: str | Path) -> Study:
             for key in error["loc"]
             if not (isinstance(key, str) and ("[" in key or key in ("float", "str", "int")))
         ]
-        raise InputError(f"{path.name}:{_line_of(text, keys)}: {'.'.join(keys)}: {_advice(error, keys)}") from None
+        raise InputError(f"{path.name}:{line_of(text, keys)}: {'.'.join(keys)}: {_advice(error, keys)}") from None
     study.base = path.parent
     if study.sweep is None and study.refine is None and study.time is None:
         raise InputError(
@@ -348,22 +334,3 @@ def _advice(error: dict, keys: list[str]) -> str:
     if kind == "missing":
         return "is missing; add it."
     return f"{error['msg'][0].lower()}{error['msg'][1:]}, but it is {value!r}."
-
-
-def _line_of(text: str, keys: list[str]) -> int:
-    """Line of the key path in the TOML text (of its table, if the key itself is not there)."""
-    table, best = "", 1
-    for number, line in enumerate(text.splitlines(), 1):
-        head = re.match(r"\s*\[+\s*([\w.\-]+)\s*\]+", line)
-        if head:
-            table = head[1]
-            if keys and table == keys[0]:
-                best = number
-            continue
-        key = re.match(r"\s*([\w.\-\"]+)\s*=", line)
-        if not key:
-            continue
-        path = [part for part in (*table.split("."), *key[1].strip('"').split(".")) if part]
-        if path == keys[: len(path)]:
-            return number
-    return best

@@ -1,0 +1,136 @@
+"""A surface file taken in: unit and axes stated once, mended, checked that it flies nose first, labelled.
+
+Verified by tests/test_adopt.py and validation/damage.py.
+"""
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from zephyrum.air import quantity
+from zephyrum.air.checks import choice, number
+from zephyrum.errors import InputError
+from zephyrum.shape.labels import by_edges
+from zephyrum.shape.mend import Mended, mend
+from zephyrum.shape.solids import section_area, simplified
+from zephyrum.shape.surface import Surface
+from zephyrum.shape.surface_files import UNITS, read_triangles
+
+AXES = {"+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1)}
+LONGEST = 200.0  # m: no aircraft is larger
+LABELS = ("file", "shell", "edges")
+
+
+@dataclass(frozen=True)
+class Adopted:
+    """A surface from outside: the mended `surface` in our axes and metres, what was mended, what looks odd.
+
+    raw: triangles as in the file, in our axes and metres.
+    """
+
+    surface: Surface
+    raw: Surface
+    mended: Mended
+    notes: tuple[str, ...]
+
+    def report(self) -> str:
+        """What was found and done, a line each."""
+        return "\n".join([self.mended.report(), *(f"  note: {note}" for note in self.notes)])
+
+
+def axes_matrix(nose: str, up: str) -> np.ndarray:
+    """(3, 3) matrix that turns a model's coordinates into ours (x aft, y starboard, z up); InputError if it can't be."""
+    choice("nose", nose, tuple(AXES))
+    choice("up", up, tuple(AXES))
+    ahead, above = np.array(AXES[nose], dtype=float), np.array(AXES[up], dtype=float)
+    if abs(ahead @ above) > 0.5:
+        raise InputError(f"nose = {nose!r} and up = {up!r} lie along the same axis; give two different ones.")
+    return np.stack([-ahead, np.cross(ahead, above), above])
+
+
+def sizes_by_unit(surface: Surface) -> str:
+    """The size in every candidate unit, in words."""
+    size = np.ptp(surface.bounds, axis=0)
+    lines = []
+    for unit in UNITS:
+        x, y, z = size * quantity("unit", f"1 {unit}", "m")
+        lines.append(f'unit="{unit}": {x:.4g} x {y:.4g} x {z:.4g} m')
+    return "; ".join(lines)
+
+
+def adopt(path: str | Path, unit: str | None = None, nose: str = "-x", up: str = "+z", span: float | None = None,
+          labels: str | None = None, angle: float = 30.0, simplify: float | None = None, **mending) -> Adopted:  # fmt: skip
+    """Take in a .stl, .obj, .ply, .step or .vtu file.
+
+    unit: of its numbers ("mm", "in", ...); without it the file is refused with its size in each candidate. nose, up:
+    where they point in the model ("-x", "+z", ...). span [m]: if known, compared with what is found. labels: "file" (its
+    groups, the default where it has several), "shell" (parts that hung together before they were united) or "edges"
+    (patches between edges sharper than `angle` [deg]). simplify [m]: triangles are merged as long as the surface moves
+    less. mending: see `mend`. InputError or NotMended names what can't be taken.
+    """
+    path = Path(path)
+    raw = read_triangles(path)
+    if path.suffix.lower() in (".step", ".stp"):
+        unit = unit or "m"  # the format states its unit, the reader has applied it
+    if unit is None:
+        raise InputError(
+            f"{path.name} states no unit and none is assumed; its size would be {sizes_by_unit(raw)}. Give the one that is right."
+        )
+    factor = quantity("unit", f"1 {unit}", "m")
+    raw = raw.transformed(factor * axes_matrix(nose, up))
+    longest = float(np.ptp(raw.bounds, axis=0).max())
+    if not 1e-3 < longest < LONGEST:
+        raise InputError(
+            f"{path.name} in {unit} is {longest:.4g} m long, which no aircraft is; its size would be {sizes_by_unit(raw.scaled(1.0 / factor))}."
+        )
+    way = labels or ("file" if len(raw.labels) > 1 else None)
+    if way is not None:
+        choice("labels", way, LABELS)
+    mended = mend(replace(raw, name=path.stem), label_shells=way == "shell", **mending)
+    made = mended.surface
+    if simplify is not None:
+        made = simplified(made, number("simplify", simplify, 0.0, longest, open_low=True))
+    if way == "edges":
+        made = by_edges(made, angle)
+    return Adopted(made, raw, mended, tuple(oddities(made, span)))
+
+
+def oddities(surface: Surface, span: float | None = None) -> list[str]:
+    """Sentences on what suggests a wrong unit or axis: tail first, upside down, on its side, lopsided, a wrong span."""
+    low, high = surface.bounds
+    size = high - low
+    found = []
+    if span is not None and abs(size[1] / span - 1.0) > 0.03:
+        found.append(f"the span is {size[1]:.4g} m, not {span:.4g} m as stated: look at the unit and the axes")
+    if size[1] < 0.8 * size[2]:
+        found.append(f"it is higher ({size[2]:.4g} m) than wide ({size[1]:.4g} m): is `up` the right axis?")
+    middle = 0.5 * (low[1] + high[1])
+    if abs(middle) > 0.02 * size[1]:
+        found.append(f"its plane of symmetry lies at y = {middle:.4g} m instead of 0: half a model, or moved aside?")
+    elif abs(surface.centroid[1]) > 0.01 * size[1]:
+        found.append(
+            f"starboard and port differ (centroid at y = {surface.centroid[1]:.4g} m): are nose and up the right axes?"
+        )
+    # the fin: what stands farthest from the body's axis in the last and the first third
+    x = low[0] + size[0] * np.array([0.0, 0.3, 0.7, 1.0])
+    p = surface.points[np.unique(surface.triangles)]
+    near = np.abs(p[:, 1] - middle) < 0.1 * size[1]
+    ends = [p[near & (p[:, 0] >= a) & (p[:, 0] <= b)] for a, b in ((x[0], x[1]), (x[2], x[3]))]
+    if all(len(end) for end in ends):
+        tall = [float(np.ptp(end[:, 2])) for end in ends]
+        body = float(np.median(p[near][:, 2]))
+        if tall[0] > 1.25 * tall[1]:
+            found.append(
+                f"it stands higher in front ({tall[0]:.3g} m) than behind ({tall[1]:.3g} m): does it fly tail first? Turn `nose` round"
+            )
+        rise, drop = float(ends[1][:, 2].max() - body), float(body - ends[1][:, 2].min())
+        if drop > 1.5 * rise and tall[1] > 1.1 * tall[0]:
+            found.append(
+                f"its tail reaches {drop:.3g} m down and only {rise:.3g} m up: is it upside down? Turn `up` round"
+            )
+    at = low[0] + size[0] * np.array([0.03, 0.97])
+    front, rear = section_area(surface, at)
+    if rear > 3.0 * max(front, 1e-12) and not any("tail first" in one for one in found):
+        found.append("its rear end is much blunter than its front: does it fly tail first?")
+    return found

@@ -1,0 +1,147 @@
+"""Stations of a wing, and the ways to give them: one by one, by panels, by the numbers of a planform.
+
+Verified by tests/test_wings.py.
+"""
+
+from typing import Annotated
+
+import numpy as np
+from pydantic import Field
+
+from zephyrum.errors import InputError
+from zephyrum.shape.airfoil import Airfoil
+from zephyrum.shape.described import Degrees, Length, Point, Section, Share, part
+
+
+@part
+class Station:
+    """One section: place (3,) [m] of its nose before twist, chord [m], twist [deg] nose-up, airfoil; name to point at it.
+
+    Without an airfoil it has that between its neighbours.
+    """
+
+    place: Point
+    chord: Length
+    twist: Degrees = 0.0
+    airfoil: Section | None = None
+    name: str | None = None
+
+
+@part
+class Panel:
+    """A piece of wing outboard of the one before: span [m] along itself, chord [m] or taper (outer over inner chord),
+    sweep [deg] of the line at `sweep_at` chord, dihedral [deg] (90: straight up), twist [deg] and airfoil at its outer end.
+    """
+
+    span: Length
+    chord: Length | None = None
+    taper: Annotated[float, Field(gt=0.0, le=10.0)] | None = None
+    sweep: Annotated[Degrees, Field(gt=-75.0, lt=75.0)] = 0.0
+    sweep_at: Share = 0.25
+    dihedral: Annotated[Degrees, Field(ge=-90.0, le=90.0)] = 0.0
+    twist: Degrees = 0.0
+    airfoil: Section | None = None
+
+    def __post_init__(self) -> None:
+        if self.chord is not None and self.taper is not None:
+            raise InputError(f"chord = {self.chord:g} m and taper = {self.taper:g} are both given; drop one.")
+
+
+@part
+class Planform:
+    """A straight tapered wing from any two of span [m], area [m^2], aspect ratio, root chord [m]; both halves counted.
+
+    taper: tip over root chord; sweep [deg] of the line at `sweep_at` chord; dihedral, washout (tip nose-down) [deg].
+    """
+
+    span: Length | None = None
+    area: Annotated[float, Field(gt=0.0)] | None = None
+    aspect_ratio: Annotated[float, Field(gt=0.0, lt=100.0)] | None = None
+    root_chord: Length | None = None
+    taper: Annotated[float, Field(gt=0.0, le=10.0)] = 1.0
+    sweep: Annotated[Degrees, Field(gt=-75.0, lt=75.0)] = 0.0
+    sweep_at: Share = 0.25
+    dihedral: Annotated[Degrees, Field(ge=-90.0, le=90.0)] = 0.0
+    washout: Degrees = 0.0
+
+    def __post_init__(self) -> None:
+        names = ("span", "area", "aspect_ratio", "root_chord")
+        given = [name for name in names if getattr(self, name) is not None]
+        if len(given) != 2:
+            raise InputError(
+                f"planform gives {' and '.join(given) or 'nothing'}; give exactly two of {', '.join(names)}."
+            )
+
+    def sizes(self, halves: int) -> tuple[float, float]:
+        """(root chord [m], span of one half [m]) of a wing of that many halves."""
+        mean = 0.5 * (1.0 + self.taper)  # mean over root chord
+        span, area, aspect, root = self.span, self.area, self.aspect_ratio, self.root_chord
+        if root is None:
+            span = span or (aspect * area) ** 0.5
+            root = (area or span**2 / aspect) / (span * mean)
+        elif span is None:
+            span = area / (root * mean) if area else aspect * root * mean
+        return root, span / halves
+
+
+def with_(one: Station, **changes) -> Station:
+    given = {name: getattr(one, name) for name in ("place", "chord", "twist", "airfoil", "name")}
+    return Station(**(given | changes))
+
+
+def span_lengths(stations) -> np.ndarray:
+    """(n,) distance of each station from the first along the span, in the y-z plane [m]."""
+    yz = np.array([one.place[1:] for one in stations])
+    return np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(yz, axis=0), axis=1))]
+
+
+def outer_end(inner: Station, one: Panel) -> Station:
+    """The station at the outer end of a panel."""
+    chord = one.chord if one.chord is not None else inner.chord * (1.0 if one.taper is None else one.taper)
+    back = one.span * np.tan(np.radians(one.sweep)) + one.sweep_at * (inner.chord - chord)
+    rise = np.radians(one.dihedral)
+    x, y, z = inner.place
+    # cos(90 deg) is not quite zero
+    place = (x + back, y + one.span * round(float(np.cos(rise)), 15), z + one.span * float(np.sin(rise)))
+    return Station(place=place, chord=chord, twist=one.twist, airfoil=one.airfoil)
+
+
+def airfoils_between(stations, foils) -> list[Airfoil]:
+    """Airfoils of all stations, those not given lying between their neighbours."""
+    s = span_lengths(stations)
+    known = [k for k, foil in enumerate(foils) if foil is not None]
+    out = list(foils)
+    for k, foil in enumerate(foils):
+        if foil is None:
+            low, high = max(i for i in known if i < k), min(i for i in known if i > k)
+            out[k] = blend(foils[low], foils[high], (s[k] - s[low]) / max(s[high] - s[low], 1e-30))
+    return out
+
+
+def blend(one: Airfoil, two: Airfoil, share: float) -> Airfoil:
+    """The section between two of unit chord, point by point at equal parts of either side."""
+    if one is two or share <= 0.0 or (one.name == two.name and np.array_equal(one.points, two.points)):
+        return one
+    if share >= 1.0:
+        return two
+    t = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, 201)))
+
+    def spread(foil: Airfoil) -> np.ndarray:
+        middle = foil.nose_parameter
+        at = np.r_[middle * t, middle + (foil.length - middle) * t[1:]]
+        return (foil.curve(at) - foil.nose) / foil.chord
+
+    return Airfoil((1.0 - share) * spread(one) + share * spread(two), f"{share:.2f} between {one.name} and {two.name}")
+
+
+def station_at(stations, tree: np.ndarray, share: float) -> Station:
+    k = int(np.clip(np.searchsorted(tree, share, side="right") - 1, 0, len(tree) - 2))
+    f = float(np.clip((share - tree[k]) / max(tree[k + 1] - tree[k], 1e-30), 0.0, 1.0))
+    a, b = stations[k], stations[k + 1]
+    place = tuple((1.0 - f) * p + f * q for p, q in zip(a.place, b.place))
+    return Station(
+        place=place,
+        chord=(1.0 - f) * a.chord + f * b.chord,
+        twist=(1.0 - f) * a.twist + f * b.twist,
+        airfoil=blend(a.airfoil, b.airfoil, f),
+    )

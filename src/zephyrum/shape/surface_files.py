@@ -1,0 +1,219 @@
+"""Surface files: STL (both kinds), OBJ, PLY, VTU, and STEP with the extra `cad`. Open formats only.
+
+STL, PLY and OBJ points go through trimesh (extra `surface`); the groups of an OBJ file, which it loses, are read here.
+Verified by tests/test_surface.py (round trips) and tests/test_adopt.py.
+"""
+
+import os
+from pathlib import Path
+
+import numpy as np
+
+from zephyrum.air import quantity
+from zephyrum.air.checks import choice
+from zephyrum.errors import FileError, InputError
+from zephyrum.shape.surface import Surface
+
+ENDINGS = (".stl", ".obj", ".ply", ".vtu", ".step", ".stp")
+UNITS = ("m", "mm", "cm", "in", "ft")
+
+
+def _trimesh():
+    try:
+        import trimesh
+    except ImportError:
+        raise InputError(
+            "surface files need the package trimesh; install it with: pip install 'zephyrum[surface]'."
+        ) from None
+    return trimesh
+
+
+def read_triangles(path: str | Path) -> Surface:
+    """The triangles of a file as they stand, in the file's own unit; labels from its groups. FileError says what is wrong."""
+    path = Path(path)
+    ending = path.suffix.lower()
+    if ending not in ENDINGS:
+        raise FileError(f"surface {str(path)!r} ends in {ending or 'nothing'}; give one of: {', '.join(ENDINGS)}.")
+    if not path.is_file():
+        raise FileError(f"surface {str(path)!r} does not exist.")
+    if not path.stat().st_size:
+        raise FileError(f"surface {str(path)!r} is empty.")
+    if ending in (".step", ".stp"):
+        from zephyrum.shape.step import read_step
+
+        return read_step(path)
+    if ending == ".obj":
+        return _read_obj(path)
+    if ending == ".vtu":
+        return _read_vtu(path)
+    if ending == ".stl":
+        return _read_stl(path)
+    try:
+        made = _trimesh().load(path, file_type=ending[1:], process=False, force="mesh")
+        points, triangles = np.array(made.vertices), np.array(made.faces)
+    except ZeroDivisionError:
+        raise
+    except Exception as cause:  # the reader of outside files raises anything
+        raise FileError(
+            f"surface {str(path)!r} can't be read ({_short(cause)}); is it a whole {ending[1:].upper()} file?"
+        ) from None
+    if triangles.ndim != 2 or not len(triangles):
+        raise FileError(f"surface {str(path)!r} holds no triangles.")
+    return _checked(path, points, triangles, None, (path.stem,))
+
+
+def _short(cause: Exception) -> str:
+    return (str(cause).splitlines() or [type(cause).__name__])[0][:120] or type(cause).__name__
+
+
+def _checked(path: Path, points, triangles, label, labels) -> Surface:
+    bad = ~np.isfinite(points).all(axis=1)
+    if bad.any():
+        raise FileError(f"surface {str(path)!r}: point {int(np.argmax(bad))} is not finite.")
+    if len(triangles) and (np.min(triangles) < 0 or np.max(triangles) >= len(points)):
+        raise FileError(
+            f"surface {str(path)!r}: a triangle names a point that does not exist; the file is cut short or damaged."
+        )
+    return Surface(points, triangles, label, tuple(labels), path.stem)
+
+
+def _read_stl(path: Path) -> Surface:
+    """Binary by its count of triangles, else text, whose `solid`s become labels."""
+    data = path.read_bytes()
+    count = int(np.frombuffer(data[80:84], "<u4")[0]) if len(data) >= 84 else -1
+    if count > 0 and len(data) >= 84 + 50 * count and not (data[:5] == b"solid" and b"facet" in data[:400]):
+        raw = np.frombuffer(data, np.dtype([("n", "<f4", 3), ("p", "<f4", (3, 3)), ("a", "<u2")]), count, 84)
+        points = raw["p"].reshape(-1, 3).astype(float)
+        return _checked(path, points, np.arange(len(points)).reshape(-1, 3), None, (path.stem,))
+    if not data.lstrip().startswith(b"solid"):
+        raise FileError(
+            f"surface {str(path)!r} is no STL file, or is cut short ({count} triangles announced, room for {max(0, (len(data) - 84) // 50)})."
+        )
+    points, label, labels = [], [], []
+    number, line = 0, ""
+    try:
+        for number, line in enumerate(data.decode("utf-8", "replace").splitlines(), 1):  # noqa: B007, told in the error
+            words = line.split()
+            if not words:
+                continue
+            if words[0] == "solid":
+                labels.append(" ".join(words[1:]) or f"solid {len(labels) + 1}")
+            elif words[0] == "vertex":
+                points.append([float(word) for word in words[1:4]])
+            elif words[0] == "endfacet":
+                label.append(max(len(labels) - 1, 0))
+    except ValueError:
+        raise FileError(f"surface {path.name}:{number}: not a number in {line.strip()!r}.") from None
+    if not points or len(points) != 3 * len(label):
+        raise FileError(
+            f"surface {str(path)!r} holds no whole triangles ({len(points)} corners, {len(label)} facets); is it cut short?"
+        )
+    unique = {name: k for k, name in enumerate(dict.fromkeys(labels))}
+    code = np.array([unique[name] for name in labels])[label]
+    return _checked(path, np.array(points), np.arange(len(points)).reshape(-1, 3), code, tuple(unique))
+
+
+def _read_obj(path: Path) -> Surface:
+    """Points and faces (polygons split into fans); objects and groups become labels."""
+    points, triangles, label, names, here = [], [], [], {}, path.stem
+    number, line = 0, ""
+    try:
+        with open(path, encoding="utf-8", errors="replace") as file:
+            for number, line in enumerate(file, 1):  # noqa: B007, told in the error
+                words = line.split()
+                if not words:
+                    continue
+                if words[0] == "v":
+                    points.append([float(word) for word in words[1:4]])
+                elif words[0] in ("g", "o"):
+                    here = " ".join(words[1:]) or path.stem
+                elif words[0] == "f":
+                    corners = [int(word.split("/")[0]) for word in words[1:]]
+                    corners = [c - 1 if c > 0 else len(points) + c for c in corners]
+                    code = names.setdefault(here, len(names))
+                    for k in range(1, len(corners) - 1):
+                        triangles.append((corners[0], corners[k], corners[k + 1]))
+                        label.append(code)
+    except ValueError:
+        raise FileError(f"surface {path.name}:{number}: not a number in {line.strip()!r}.") from None
+    if not triangles or np.shape(points)[1:] != (3,):
+        raise FileError(f"surface {str(path)!r} holds no faces.")
+    return _checked(path, np.array(points), np.array(triangles), np.array(label), tuple(names))
+
+
+def _read_vtu(path: Path) -> Surface:
+    """Triangles of an unstructured-grid file as written by `write_surface`."""
+    try:
+        import pyvista
+    except ImportError:
+        raise InputError(
+            "reading .vtu surfaces needs the package pyvista; install it with: pip install 'zephyrum[3d]'."
+        ) from None
+    if b"VTKFile" not in path.read_bytes()[:400]:
+        raise FileError(f"surface {str(path)!r} is not a .vtu file.")
+    grid = pyvista.read(path)
+    faces = grid.extract_surface(algorithm="dataset_surface").triangulate() if grid.n_cells else grid
+    if not grid.n_cells:
+        raise FileError(f"surface {str(path)!r} holds no triangles.")
+    triangles = grid.cells_dict.get(5) if hasattr(grid, "cells_dict") else None
+    if triangles is None:
+        triangles = faces.regular_faces
+    label = grid.cell_data.get("label")
+    names = tuple(str(name) for name in grid.field_data["labels"]) if "labels" in grid.field_data else (path.stem,)
+    good = label is not None and len(label) == len(triangles)
+    return _checked(
+        path,
+        np.array(grid.points, dtype=float),
+        np.array(triangles),
+        np.array(label) if good else None,
+        names if good else (path.stem,),
+    )
+
+
+def write_surface(surface: Surface, path: str | Path, unit: str = "m") -> Path:
+    """Write .stl (binary), .obj (labels as groups), .ply or .vtu (labels as a field) in `unit`, in one stroke."""
+    path = Path(path)
+    ending = path.suffix.lower()
+    choice("the ending of a surface file", ending, (".stl", ".obj", ".ply", ".vtu"))
+    factor = 1.0 / quantity("unit", f"1 {unit}", "m")
+    points = surface.points * factor
+    temporary = path.with_name(path.name + ".part")
+    if ending == ".stl":
+        raw = np.zeros(len(surface.triangles), np.dtype([("n", "<f4", 3), ("p", "<f4", (3, 3)), ("a", "<u2")]))
+        raw["n"], raw["p"] = surface.normals, points[surface.triangles]
+        head = f"Zephyrum {surface.name} in {unit}".encode("ascii", "replace")[:80].ljust(80)
+        temporary.write_bytes(head + np.array([len(raw)], "<u4").tobytes() + raw.tobytes())
+    elif ending == ".obj":
+        lines = [f"# Zephyrum surface {surface.name}, unit {unit}"]
+        lines += [f"v {x:.9g} {y:.9g} {z:.9g}" for x, y, z in points.tolist()]
+        for k, name in enumerate(surface.labels):
+            lines.append(f"g {name}")
+            lines += [f"f {a} {b} {c}" for a, b, c in (surface.triangles[surface.label == k] + 1).tolist()]
+        temporary.write_text("\n".join(lines) + "\n", encoding="utf-8")
+    elif ending == ".ply":
+        made = _trimesh().Trimesh(points, surface.triangles, process=False)
+        temporary.write_bytes(made.export(file_type="ply"))
+    else:
+        temporary.write_text(_vtu_text(points, surface), encoding="utf-8")
+    os.replace(temporary, path)
+    return path
+
+
+def _vtu_text(points: np.ndarray, surface: Surface) -> str:
+    n, m = len(points), len(surface.triangles)
+    row = " ".join
+
+    def array(kind: str, name: str, values, more: str = "") -> str:
+        return f'<DataArray type="{kind}" Name="{name}" format="ascii"{more}>\n{row(map(repr, values))}\n</DataArray>'
+
+    # names as codes of their characters, each ended by a zero
+    codes = [ord(c) for name in surface.labels for c in (name + "\0")]
+    return "\n".join([
+        '<?xml version="1.0"?>', '<VTKFile type="UnstructuredGrid" version="1.0" byte_order="LittleEndian">', "<UnstructuredGrid>",
+        "<FieldData>", array("String", "labels", codes, f' NumberOfTuples="{len(surface.labels)}"'), "</FieldData>",
+        f'<Piece NumberOfPoints="{n}" NumberOfCells="{m}">',
+        "<Points>", array("Float64", "points", points.ravel().tolist(), ' NumberOfComponents="3"'), "</Points>",
+        "<Cells>", array("Int64", "connectivity", surface.triangles.ravel().tolist()), array("Int64", "offsets", (3 * np.arange(1, m + 1)).tolist()),
+        array("UInt8", "types", [5] * m), "</Cells>", "<CellData>", array("Int64", "label", surface.label.tolist()), "</CellData>",
+        "</Piece>", "</UnstructuredGrid>", "</VTKFile>\n",
+    ])  # fmt: skip

@@ -1,0 +1,173 @@
+"""Surfaces from outside: units and axes, every kind of damage mended or refused with its place, labels, the command."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+import zephyrum as zy
+from tests.test_aircraft import SKERRY, run
+from zephyrum.shape.adopt import axes_matrix
+from zephyrum.shape.mend import NotMended, mend
+from zephyrum.shape.surface import Surface, joined
+
+
+def soup(surface: Surface, noise: float = 0.0) -> Surface:
+    rng = np.random.default_rng(7)
+    points = surface.points[surface.triangles].reshape(-1, 3)
+    points = points + noise * rng.standard_normal(points.shape)
+    return Surface(points, np.arange(len(points)).reshape(-1, 3), surface.label, surface.labels, "soup")
+
+
+def without(surface: Surface, place, radius: float) -> Surface:
+    return surface.selected(np.linalg.norm(surface.centres - place, axis=1) > radius)
+
+
+class Mending(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.craft = zy.Aircraft.read(SKERRY)
+        cls.whole = cls.craft.surface()
+
+    def mended(self, surface: Surface, kind: str | None = None, **options):
+        made = mend(surface, **options)
+        self.assertTrue(made.surface.watertight)
+        self.assertLess(abs(made.surface.volume / self.whole.volume - 1.0), 1e-3)
+        if kind:
+            self.assertIn(kind, made.report())
+        return made
+
+    def test_soup_noise_and_doubles(self):
+        self.mended(soup(self.whole))
+        self.mended(soup(self.whole, 1e-6), "apart by noise")
+        again = np.concatenate([self.whole.triangles, self.whole.triangles[::40], self.whole.triangles[::90, ::-1]])
+        made = self.mended(Surface(self.whole.points, again), "more than once")
+        self.assertGreater(made.defects[0].count + made.defects[1].count, 1000)
+
+    def test_turned_triangles_and_shells(self):
+        rng = np.random.default_rng(3)
+        flipped = self.whole.triangles.copy()
+        some = rng.random(len(flipped)) < 0.3
+        flipped[some] = flipped[some][:, ::-1]
+        made = self.mended(Surface(self.whole.points, flipped), "turned over")
+        (count,) = [d.count for d in made.defects if "turned over" in d.kind]
+        self.assertAlmostEqual(count, some.sum(), delta=5)
+        self.mended(self.whole.flipped(), "inside out")
+
+    def test_small_holes_are_filled_where_they_are(self):
+        rng = np.random.default_rng(5)
+        made = self.mended(self.whole.selected(rng.random(len(self.whole.triangles)) > 0.002), "holes")
+        self.assertLess(made.doubt, 1e-3)
+        made = self.mended(without(self.whole, (4.0, 4.0, 1.9), 0.2))
+        (hole,) = [d for d in made.defects if d.kind == "holes"]
+        self.assertLess(np.linalg.norm(hole.places - [4.0, 4.0, 1.8], axis=1).max(), 0.4)
+
+    def test_a_hole_too_large_is_refused_with_its_place_unless_said_to_be_flat(self):
+        cut = without(self.whole, (0.0, 0.0, 0.5), 0.7)
+        with self.assertRaises(NotMended) as refused:
+            mend(cut)
+        self.assertLess(np.linalg.norm(refused.exception.defect.places[0] - [0.5, 0.0, 0.6]), 0.5)
+        self.assertIn("flat_holes", str(refused.exception))
+        self.assertTrue(mend(cut, flat_holes=True).surface.watertight)
+
+    def test_overlapping_shells_are_united_and_strays_listed(self):
+        pieces = [solid for own in self.craft.solids().values() for solid in own]
+        self.mended(joined(pieces), "overlapping shells")
+        crumb = zy.Body.ellipsoid(0.1, 0.1).surface().transformed(np.eye(3), (20.0, 0.0, 0.0))
+        self.mended(joined([self.whole, crumb]), "stray")
+        self.assertEqual(mend(joined([self.whole, crumb]), keep_stray=True).surface.shells()[0], 2)
+
+    def test_points_on_edges_and_boxes_that_share_an_edge(self):
+        box = zy.Body.box(2.0, 1.0, 1.0).surface()
+        shifted = box.triangles.tolist()
+        edge = box.points[shifted[0][0]], box.points[shifted[0][1]]
+        points = np.concatenate([box.points, [0.5 * (edge[0] + edge[1])]])
+        a, b, c = shifted[0]
+        split = [[a, len(box.points), c], [len(box.points), b, c], *shifted[1:]]
+        made = mend(Surface(points, np.array(split)))
+        self.assertAlmostEqual(made.surface.volume, 2.0, 12)
+        self.assertIn("middle of a neighbour's edge", made.report())
+        plain = zy.Body.box(1.0, 1.0, 1.0).surface()
+        touching = joined([plain, plain.transformed(np.eye(3), (0.0, 1.0, 1.0))]).welded()
+        self.assertGreater(len(touching.crowded_edges), 0)
+        made = mend(touching)
+        self.assertAlmostEqual(made.surface.volume, 2.0, 9)
+
+    def test_what_has_no_inside_is_refused(self):
+        strip = np.array([[np.cos(a) * (1 + w * np.cos(a / 2)), np.sin(a) * (1 + w * np.cos(a / 2)), w * np.sin(a / 2)]
+                          for a in np.linspace(0, 2 * np.pi, 60, endpoint=False) for w in (-0.3, 0.3)])  # fmt: skip
+        rows = []
+        for k in range(60):
+            a, b = 2 * k, 2 * k + 1
+            c, d = ((2 * k + 2), (2 * k + 3)) if k < 59 else (1, 0)
+            rows += [(a, c, b), (b, c, d)]
+        with self.assertRaises(NotMended) as refused:
+            mend(Surface(strip, np.array(rows)))
+        self.assertIn("one-sided", str(refused.exception))
+        ball = zy.Body.ellipsoid(2.0, 2.0).surface()
+        pushed = ball.points.copy()
+        pushed[np.argmin(ball.points[:, 0])] = (2.5, 0.3, 0.1)  # the nose pulled out through the tail
+        with self.assertRaises(NotMended) as refused:
+            mend(Surface(pushed, ball.triangles))
+        self.assertIn("cut through each other", str(refused.exception))
+
+
+class Taken(unittest.TestCase):
+    def test_axes_are_right_handed_and_turn_the_nose_forward(self):
+        for nose, up in (("-x", "+z"), ("+x", "+z"), ("+y", "-x"), ("-z", "+y")):
+            matrix = axes_matrix(nose, up)
+            self.assertAlmostEqual(np.linalg.det(matrix), 1.0, 12)
+        np.testing.assert_array_equal(axes_matrix("+y", "+z") @ [0, 1, 0], [-1, 0, 0])
+        self.assertRaises(zy.InputError, axes_matrix, "+x", "-x")
+
+    def test_unit_and_attitude_are_stated_and_checked(self):
+        craft = zy.Aircraft.read(SKERRY).surface()
+        with tempfile.TemporaryDirectory() as folder:
+            path = craft.transformed(axes_matrix("+y", "+z").T).write(Path(folder) / "model.obj", "mm")
+            with self.assertRaises(zy.InputError) as refused:
+                zy.adopt(path)
+            self.assertIn('unit="mm": 16.53 x 11.1 x 3.602 m', str(refused.exception))
+            with self.assertRaises(zy.InputError) as refused:
+                zy.adopt(path, "in")
+            self.assertIn("no aircraft", str(refused.exception))
+            good = zy.adopt(path, "mm", "+y", "+z", span=16.5)
+            self.assertEqual(good.notes, ())
+            self.assertEqual(set(good.surface.labels), set(craft.labels))
+            np.testing.assert_allclose(good.surface.bounds, craft.bounds, atol=1e-5)
+            for nose, up, word in (("-y", "+z", "tail first"), ("+y", "-z", "upside down"), ("-z", "+y", "")):
+                notes = " ".join(zy.adopt(path, "mm", nose, up).notes)
+                self.assertIn(word, notes)
+                self.assertTrue(notes)
+            self.assertIn("span", " ".join(zy.adopt(path, "mm", "+y", "+z", span=15.0).notes))
+            patches = zy.adopt(path, "mm", "+y", "+z", labels="edges", simplify=0.002).surface
+            self.assertLess(len(patches.triangles), 0.7 * len(craft.triangles))
+            self.assertGreater(len(patches.labels), 5)
+            self.assertTrue(zy.Surface.read(path, "mm", "+y", "+z").watertight)
+
+    def test_the_command_mends_reports_and_draws(self):
+        with tempfile.TemporaryDirectory() as folder:
+            f = Path(folder)
+            whole = zy.Aircraft.read(SKERRY).surface()
+            soup(without(whole, (4.0, 4.0, 1.9), 0.25)).write(f / "torn.stl", "mm")
+            code, said, _ = run(
+                "shape",
+                f / "torn.stl",
+                "--unit",
+                "mm",
+                "--labels",
+                "edges",
+                "--figures",
+                f / "figures",
+                "--write",
+                f / "out.vtu",
+            )
+            self.assertEqual(code, 0)
+            for word in ("holes, at", "wetted area", "patch 1", "written"):
+                self.assertIn(word, said)
+            self.assertEqual({p.name for p in (f / "figures").iterdir()}, {"sketch.png", "labels.png", "mended.png"})
+            without(whole, (0.0, 0.0, 0.5), 0.7).write(f / "cut.stl")
+            code, _, said = run("shape", f / "cut.stl", "--unit", "m", "--figures", f / "where")
+            self.assertEqual(code, 2)
+            self.assertIn("not_mended.png", said)
+            self.assertTrue((f / "where" / "not_mended.png").exists())
