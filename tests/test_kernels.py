@@ -39,8 +39,7 @@ def plain_states(residual, q, f):
     a, b = d.left[f], d.right[f]
     jump = q[b] - q[a]
     far = [2.0 * residual.slopes[c] @ way[f] - jump for c, way in ((a, d.ahead), (b, d.back))]
-    mode = {"auto": 0, "on": 1, "off": 2}[residual.scheme.limiter]
-    weight = limit_weight(mode, *q[a], *q[b], far[0][0], far[1][0], 1.4)
+    weight = limit_weight(residual.numbers[1], *q[a], *q[b], far[0][0], far[1][0], 1.4)
     states = []
     for c, r, share, sign, upwind in (
         (a, d.to_left[f], d.share[f, 0], 1.0, far[0]),

@@ -17,7 +17,7 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.flow.flux import exact_flux, roe_flux
-from zephyrum.flow.limiter import fade, limit_weight
+from zephyrum.flow.limiter import fade, least_weight, limit_weight
 
 TOP = Path(__file__).parents[1]
 README = (TOP / "README.md").read_text(encoding="utf-8")
@@ -147,14 +147,16 @@ class FluxProperties(unittest.TestCase):
 
     def test_limiter_leaves_slow_smooth_flow_alone_and_meets_shocks(self):
         calm = (0.0, 0.3, 0.0, 0.0, 1.0)
-        self.assertEqual(limit_weight(0, *calm, *calm, 0.0, 0.0, 1.4), 0.0)
+        self.assertEqual(limit_weight(0.0, *calm, *calm, 0.0, 0.0, 1.4), 0.0)
         fast = (0.0, 1.1, 0.0, 0.0, 1.0)
-        self.assertEqual(limit_weight(0, *fast, *calm, 0.0, 0.0, 1.4), 1.0)
+        self.assertEqual(limit_weight(0.0, *fast, *calm, 0.0, 0.0, 1.4), 1.0)
         steep = (0.4, 0.3, 0.0, 0.0, 1.0)
-        self.assertEqual(limit_weight(0, *steep, *calm, 0.0, 0.0, 1.4), 1.0)
-        self.assertEqual(
-            (limit_weight(1, *calm, *calm, 0, 0, 1.4), limit_weight(2, *fast, *fast, 0, 0, 1.4)), (1.0, 0.0)
-        )
+        self.assertEqual(limit_weight(0.0, *steep, *calm, 0.0, 0.0, 1.4), 1.0)
+        self.assertEqual(limit_weight(1.0, *calm, *calm, 0.0, 0.0, 1.4), 1.0)
+        self.assertEqual(limit_weight(-1.0, *fast, *fast, 0.0, 0.0, 1.4), 0.0)
+        # with friction it counts everywhere once the stream is fast; without it never for that reason alone
+        self.assertEqual([least_weight("auto", mach, True) for mach in (0.3, 0.7)], [0.0, 1.0])
+        self.assertEqual([least_weight(mode, 0.7, False) for mode in ("auto", "on", "off")], [0.0, 1.0, -1.0])
         self.assertEqual((fade(0.0, 1.0, 2.0), fade(1.5, 1.0, 2.0), fade(3.0, 1.0, 2.0)), (0.0, 0.5, 1.0))
 
 

@@ -59,7 +59,7 @@ def _step(m):
 
 @parallel
 def interior_jacobians(
-    q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, mode,
+    q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, floor,
     eps, law, model, axes, blocks, stiff, loose, lean, limited, bend, sway, reach, speed
 ):  # fmt: skip
     """Blocks (nf, 2, nb, nb) = area dF/d(left, right state); wave speed times area (nf,) of every interior face.
@@ -79,7 +79,7 @@ def interior_jacobians(
         s = np.empty(SIZE)
         base = np.empty(MOST * LANES)
         gather(s, low, q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, axes, model)
-        reconstruct(s, kappa, slope, turbulent_slope, mode, eps, law.gamma, axes)
+        reconstruct(s, kappa, slope, turbulent_slope, floor, eps, law.gamma, axes)
         if len(model) > 0:
             correct_slopes(s, axes)
         for col in range(-1, 2 * nb):
@@ -157,7 +157,7 @@ def interior_jacobians(
                         bend[f, 1],
                         j,
                     )
-                _sway(s, k, mode, law.gamma, axes, sway[f])
+                _sway(s, k, floor, law.gamma, axes, sway[f])
 
 
 @serial
@@ -208,11 +208,11 @@ def _bend(s, k, m, towards, along, kappa, weight, eps, used, bend, j):
 
 
 @serial
-def _sway(s, k, mode, gamma, axes, out):
+def _sway(s, k, floor, gamma, axes, out):
     """Derivatives of the limiter weight to the active unknowns of both cells and to the upwind pressure differences."""
     nb = len(axes)
     out[:] = 0.0
-    if mode != 0 or s[WEIGHT + k] <= 0.0 or s[WEIGHT + k] >= 1.0:
+    if s[WEIGHT + k] <= 0.0 or s[WEIGHT + k] >= 1.0:
         return
     far_l, far_r = upwind_pressure(s, k)
     state = np.empty(10)
@@ -223,7 +223,7 @@ def _sway(s, k, mode, gamma, axes, out):
             at = axes[i % nb] + (5 if i >= nb else 0)
             state[at] += DIFFERENCE
         moved = limit_weight(
-            mode, state[0], state[1], state[2], state[3], state[4], state[5], state[6], state[7], state[8], state[9],
+            floor, state[0], state[1], state[2], state[3], state[4], state[5], state[6], state[7], state[8], state[9],
             far_l + DIFFERENCE * (i == 2 * nb), far_r + DIFFERENCE * (i == 2 * nb + 1), gamma,
         )  # fmt: skip
         if i < 2 * nb:
@@ -340,16 +340,16 @@ class Jacobian:
         self._weights = d.g_weight.astype(single)
         self._gv = np.zeros((n, nb, 3), dtype=single)
         self._flux = np.empty((nf, nb), dtype=single)
-        _, _, slope, turbulent_slope = residual.scheme.numbers()
+        _, _, slope, turbulent_slope = residual.numbers
         self._slopes = np.where(d.axes < 5, slope, turbulent_slope).astype(single)
 
     def linearise(self, q: np.ndarray) -> None:
         """Blocks and wave speeds at the state of the last call of the residual (whose gradients are used)."""
         r = self.residual
         d = r.domain
-        kappa, mode, slope, turbulent_slope = r.scheme.numbers()
+        kappa, floor, slope, turbulent_slope = r.numbers
         interior_jacobians(q, r.slopes, r.closure, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.ahead, d.back, d.share, kappa,
-                           slope, turbulent_slope, mode, r.eps, r.law, r.key, d.axes, self.blocks, self.stiff, self.loose,
+                           slope, turbulent_slope, floor, r.eps, r.law, r.key, d.axes, self.blocks, self.stiff, self.loose,
                            self.lean, self.limited, self.bend, self.sway, self.reach, self.speed)  # fmt: skip
         boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, r.outer, slope, r.law, r.key,
                            d.axes, d.mesh.n_interior, self.blocks, self.stiff, self.loose, self.speed)  # fmt: skip

@@ -86,14 +86,14 @@ def upwind_pressure(s, k):
 
 
 @serial
-def weigh(s, mode, gamma):
+def weigh(s, floor, gamma):
     """Fill the limiter's weights; returns the largest."""
     most = 0.0
     for k in range(LANES):
         far_l, far_r = upwind_pressure(s, k)
         a, b = OWN_L + k, OWN_R + k
         s[WEIGHT + k] = limit_weight(
-            mode, s[a], s[a + LANES], s[a + 2 * LANES], s[a + 3 * LANES], s[a + 4 * LANES],
+            floor, s[a], s[a + LANES], s[a + 2 * LANES], s[a + 3 * LANES], s[a + 4 * LANES],
             s[b], s[b + LANES], s[b + 2 * LANES], s[b + 3 * LANES], s[b + 4 * LANES], far_l, far_r, gamma,
         )  # fmt: skip
     for k in range(LANES):
@@ -122,14 +122,14 @@ def keep(s, m, k, weight, eps):
 
 
 @serial
-def reconstruct(s, kappa, slope, turbulent_slope, mode, eps, gamma, axes):
+def reconstruct(s, kappa, slope, turbulent_slope, floor, eps, gamma, axes):
     """From gathered cells to the two states at every face; slope 0 is first order."""
     limited = False
     if slope == 0.0:
         for k in range(LANES):
             s[WEIGHT + k] = 0.0
     else:
-        limited = weigh(s, mode, gamma) > 0.0
+        limited = weigh(s, floor, gamma) > 0.0
     for j in range(len(axes)):
         m = axes[j]
         e = eps[m]

@@ -4,7 +4,8 @@ From a cell to a face: q + g.r + kappa share (dq - g.d), exact for linear fields
 central difference (van Leer 1977, J. Comput. Phys. 23:263). Where needed the rise is multiplied by the smooth limiter
 of van Albada, van Leer and Roberts (1982), Astron. Astrophys. 108:76, built on the two differences a = 2 g.d - dq and
 b = dq. It is faded in by the local Mach number and the relative pressure step, so that smooth subsonic flow is left
-alone. Verified by tests/test_flow.py and the shock cases of validation/.
+alone. Where walls have friction it counts everywhere as soon as the stream itself is fast (0.45 to 0.65 Mach): shocks
+reach into the slow, thin cells at the wall, which pressure steps alone do not give away. Verified by tests/test_flow.py and the shock cases of validation/.
 """
 
 import numpy as np
@@ -13,6 +14,15 @@ from zephyrum.flow.kernels import inlined, serial
 
 ROUND = 0.2  # half width of the rounding of the limiter where it reaches 0
 MODES = ("auto", "on", "off")
+FAST = (0.45, 0.65)  # Mach numbers of the stream between which the limiter is faded in everywhere, with friction
+
+
+def least_weight(mode: str, mach: float, friction: bool) -> float:
+    """The `floor` of `limit_weight` for a mode at a Mach number of the stream: 1 always limited, negative never."""
+    if mode != "auto":
+        return 1.0 if mode == "on" else -1.0
+    t = min(max((mach**2 - FAST[0] ** 2) / (FAST[1] ** 2 - FAST[0] ** 2), 0.0), 1.0)
+    return t * t * (3.0 - 2.0 * t) if friction else 0.0
 
 
 @inlined
@@ -49,15 +59,15 @@ def van_albada(a, b, eps):
 
 
 @inlined
-def limit_weight(mode, pl, ul, vl, wl, tl, pr, ur, vr, wr, tr, far_l, far_r, gamma):
-    """How far the limiter counts at a face, 0 to 1; mode 0 auto, 1 on, 2 off. far_*: upwind pressure differences."""
-    if mode == 1:
+def limit_weight(floor, pl, ul, vl, wl, tl, pr, ur, vr, wr, tr, far_l, far_r, gamma):
+    """How far the limiter counts at a face, `floor` to 1; never with a negative floor. far_*: upwind pressure differences."""
+    if floor >= 1.0:
         return 1.0
-    if mode == 2:
+    if floor < 0.0:
         return 0.0
     # smooth all through: a kink where Newton's iteration could bounce is avoided on purpose; squares save the roots
     fast_l = fade((ul * ul + vl * vl + wl * wl) / tl, 0.75**2, 0.95**2)
     fast_r = fade((ur * ur + vr * vr + wr * wr) / tr, 0.75**2, 0.95**2)
     jump, level = pr - pl, 1.0 / gamma + 0.5 * (pl + pr)
     steep = fade((jump * jump + far_l * far_l + far_r * far_r) / (level * level), 0.10**2, 0.30**2)
-    return 1.0 - (1.0 - fast_l) * (1.0 - fast_r) * (1.0 - steep)
+    return 1.0 - (1.0 - floor) * (1.0 - fast_l) * (1.0 - fast_r) * (1.0 - steep)

@@ -15,7 +15,7 @@ from zephyrum.flow.gas import Law
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.lanes import FLUX, LANES, SAFE, SIZE, convect, gather, reconstruct
-from zephyrum.flow.limiter import MODES as LIMITERS
+from zephyrum.flow.limiter import least_weight
 from zephyrum.flow.sources import add_sources, close, closure_of, eddy_ratio
 from zephyrum.flow.turbulence import added, key_of
 from zephyrum.flow.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
@@ -32,10 +32,11 @@ class Scheme:
     order: int = 2
     turbulence_order: int = 1
 
-    def numbers(self) -> tuple[float, int, float, float]:
-        """(kappa, limiter code, 0.0 or 1.0 for the slope of the flow and of turbulence) as the kernels want them."""
+    def numbers(self, mach: float, friction: bool) -> tuple[float, float, float, float]:
+        """(kappa, least weight of the limiter, 0.0 or 1.0 for the slope of the flow and of turbulence) for the kernels."""
         slope = 1.0 if self.order == 2 else 0.0
-        return self.kappa, LIMITERS.index(self.limiter), slope, slope if self.turbulence_order == 2 else 0.0
+        least = least_weight(self.limiter, mach, friction)
+        return self.kappa, least, slope, slope if self.turbulence_order == 2 else 0.0
 
 
 def noise(mach: float, turbulence: int = 0) -> np.ndarray:
@@ -67,7 +68,7 @@ def edge_state(q, g, c, f, to_left, slope, gamma):
 
 @parallel
 def interior_fluxes(
-    q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, mode,
+    q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, kappa, slope, turbulent_slope, floor,
     eps, law, model, axes, out
 ):  # fmt: skip
     """Flux times area of every interior face into out (nf, m). Reads 2 x 4 m cell values and 18 of geometry a face."""
@@ -76,7 +77,7 @@ def interior_fluxes(
         low = np.int64(block) * LANES
         s = np.empty(SIZE)
         gather(s, low, q, g, closure, left, right, normal, area, to_left, to_right, ahead, back, share, axes, model)
-        reconstruct(s, kappa, slope, turbulent_slope, mode, eps, law.gamma, axes)
+        reconstruct(s, kappa, slope, turbulent_slope, floor, eps, law.gamma, axes)
         convect(s, nt, law.gamma)
         if len(model) > 0:
             correct_slopes(s, axes)
@@ -227,6 +228,7 @@ class Residual:
         self.domain, self.scheme, self.law, self.model, self.key = domain, scheme, law, model, key_of(model)
         n, m = domain.mesh.n_cells, domain.columns
         self.eps = noise(mach, m - 5)
+        self.numbers = scheme.numbers(mach, model != "euler")
         self.outer, self.source = outer, source
         self.slopes = np.zeros((n, m, 3))
         self.flux = np.empty((domain.mesh.n_faces, m))
@@ -250,15 +252,15 @@ class Residual:
     def edge_fluxes(self, q: np.ndarray, out: np.ndarray) -> None:
         """Flux times area of every boundary face into out (nf, m), with the gradients found last."""
         d = self.domain
-        boundary_fluxes(q, self.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, self.outer, self.scheme.numbers()[2],
+        boundary_fluxes(q, self.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, self.outer, self.numbers[2],
                         self.law, self.key, d.mesh.n_interior, out)  # fmt: skip
 
     def balance(self, q: np.ndarray) -> np.ndarray:
         """(n, m) net outflow of each cell for states q (n, m) whose gradients were found last; scaled units times m^2."""
         d = self.domain
-        kappa, mode, slope, turbulent_slope = self.scheme.numbers()
+        kappa, floor, slope, turbulent_slope = self.numbers
         interior_fluxes(q, self.slopes, self.closure, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.ahead, d.back, d.share,
-                        kappa, slope, turbulent_slope, mode, self.eps, self.law, self.key, d.axes, self.flux)  # fmt: skip
+                        kappa, slope, turbulent_slope, floor, self.eps, self.law, self.key, d.axes, self.flux)  # fmt: skip
         self.edge_fluxes(q, self.flux)
         out = np.empty_like(q)
         sum_faces(self.flux, d.start, d.faces, d.sign, out)

@@ -48,14 +48,14 @@ def solve(
         cold = march(*run, None, on_step, model=model, walls=case.walls)
         if cold.verdict == "settled":
             flow = cold
-    if flow.verdict != "settled" and settings.kappa > 0.0:
+    if flow.verdict != "settled" and (settings.kappa > 0.0 or settings.limiter != "on"):
         # coarse noses at high lift can be unstable with the sharper reconstruction; its own state is the best to go on from
         near = flow.q if flow.verdict == "wandering" else None
         calm = march(
             mesh,
             case.computed,
             case.reference,
-            replace(settings, kappa=0.0),
+            replace(settings, kappa=0.0, limiter="on"),
             near,
             on_step,
             model=model,
@@ -63,8 +63,8 @@ def solve(
         )
         if calm.verdict == "settled":
             case.notes.append(
-                f"settled with kappa = 0 after wandering with kappa = {settings.kappa:.2g} ({flow.reason}): the mesh is coarse "
-                "for this flow, most often at the nose; the error is larger here."
+                f"settled with kappa = 0 and the limiter on everywhere, after wandering with kappa = {settings.kappa:.2g} "
+                f"({flow.reason}): the mesh is coarse for this flow, most often at the nose; the error is larger here."
             )
             flow = replace(calm, reason=f"{calm.reason}, with kappa = 0")
     if flow.verdict == "settled" and flow.history.drift() > DRIFT:
