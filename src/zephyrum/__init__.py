@@ -32,6 +32,7 @@ from zephyrum.shape import (
     Plate,
     PointMass,
     Ring,
+    SizeZone,
     Station,
     Strut,
     Surface,
@@ -41,6 +42,7 @@ from zephyrum.shape import (
     joined,
     measure_surface,
     mend,
+    remesh,
 )
 from zephyrum.studies import Refinement, Study, read_study, refine, sweep
 
@@ -48,8 +50,8 @@ __version__ = "0.1.0"
 __all__ = [
     "Aircraft", "Airfoil", "Body", "Control", "Duct", "FileError", "FlowError", "Freestream", "Gas", "InputError",
     "Layers", "Mass", "Mesh", "MeshError", "Outline", "Panel", "Planform", "Plate", "PointMass", "Polar", "Reference",
-    "Refinement", "Ring", "Settings", "Solution", "Station", "Strut", "Study", "Surface", "TimeSeries",
+    "Refinement", "Ring", "Settings", "SizeZone", "Solution", "Station", "Strut", "Study", "Surface", "TimeSeries",
     "TypedReference", "Wall", "Wing", "ZephyrumError", "adopt", "joined", "load_solution", "measure_surface", "mend",
     "mesh_airfoil", "mesh_outline", "mesh_plate", "mesh_revolved", "quality", "quantity", "read_mesh", "read_study",
-    "refine", "solve", "solve_in_time", "standard_atmosphere", "sweep", "wall_layers", "write_mesh",
+    "refine", "remesh", "solve", "solve_in_time", "standard_atmosphere", "sweep", "wall_layers", "write_mesh",
 ]  # fmt: skip

@@ -7,6 +7,7 @@ from zephyrum.shape.body import Body, Duct, Ring
 from zephyrum.shape.described import Mass
 from zephyrum.shape.mend import Mended, NotMended, mend
 from zephyrum.shape.outline import Outline
+from zephyrum.shape.remesh import Remeshed, SizeZone, remesh
 from zephyrum.shape.sizes import Sizes, measure_surface
 from zephyrum.shape.stations import Panel, Planform, Station
 from zephyrum.shape.strut import Plate, Strut
@@ -15,5 +16,5 @@ from zephyrum.shape.wing import Control, Wing
 
 __all__ = [
     "Adopted", "Aircraft", "Airfoil", "Body", "Control", "Duct", "Mass", "Mended", "NotMended", "Outline", "Panel", "Planform", "Plate", "PointMass",
-    "Ring", "Sizes", "Station", "Strut", "Surface", "TypedReference", "Wing", "adopt", "joined", "measure_surface", "mend",
+    "Remeshed", "Ring", "SizeZone", "Sizes", "Station", "Strut", "Surface", "TypedReference", "Wing", "adopt", "joined", "measure_surface", "mend", "remesh",
 ]  # fmt: skip

@@ -1,0 +1,369 @@
+"""Surfaces remeshed for flow: sizes by curvature and by request, long triangles where the shape allows, features kept.
+
+Split, collapse, flip and smooth under a metric (see `remesh_steps`), points projected onto the original, never onto
+another patch of it; crossings looked for after every round. Verified by tests/test_remesh.py and validation/fleet.py.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numba import njit, types
+from numba.typed import Dict
+
+from zephyrum.air.checks import number, whole
+from zephyrum.errors import InputError, MeshError
+from zephyrum.shape.closest import distances
+from zephyrum.shape.crossings import box_tree, crossing_triangles
+from zephyrum.shape.features import GROWTH, SHARP, curvatures, features, limit_growth
+from zephyrum.shape.remesh_steps import LONG, SHORT, collapse, edge_length, flip, key_of, quality, smooth, split
+from zephyrum.shape.surface import Surface
+
+ROUNDS = 14
+FINEST = 0.02  # of the largest size: curvature asks for no less
+TURN = 0.7  # rad by which the surface may turn along an edge, however loose the tolerance
+TINIEST = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
+THINNEST = 0.05  # of the size: narrower strips are not followed
+LARGEST = 0.08  # of the size of the surface
+
+
+@dataclass(frozen=True)
+class SizeZone:
+    """No edge longer than `size` [m] on the triangles of `part` (a label or part; None: everywhere), or within a box.
+
+    box: its two corners ((3,), (3,)) [m]. Sizes grow from there by the ratio of the surface.
+    """
+
+    size: float
+    part: str | None = None
+    box: tuple | None = None
+
+
+@dataclass(frozen=True)
+class Remeshed:
+    """The new surface; quality (m,) of its triangles in the metric (1 ideal); distance [m] from the original (Hausdorff,
+
+    both ways, over points, edge middles and centroids); feature [m]: distance of the original's feature points from the
+    new one's lines.
+    """
+
+    surface: Surface
+    quality: np.ndarray
+    distance: float
+    feature: float
+    rounds: int
+
+    def __str__(self) -> str:
+        q = self.quality
+        return (f"{len(q):,} triangles, quality mean {q.mean():.2f}, worst {q.min():.2f}, below 0.3: {100 * np.mean(q < 0.3):.2f} %; "
+                f"distance from the original {self.distance:.2g} m, feature lines {self.feature:.2g} m")  # fmt: skip
+
+
+def metric_field(
+    surface: Surface, found, tolerance: float, largest: float, stretch: float, zones=()
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(short size (n,), long size (n,) [m], long direction (n, 3)) at the points of a surface."""
+    large, small, way = curvatures(surface, found.smooth)
+    h1 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(large, 1e-12)), FINEST * largest, largest)
+    h1 = np.minimum(h1, np.maximum(TURN / np.maximum(large, 1e-12), TINIEST * largest))
+    h2 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(small, 1e-12)), h1, np.minimum(stretch * h1, largest))
+    for zone in zones:
+        size = number("size", zone.size, 0.0, open_low=True)
+        inside = np.zeros(len(surface.points), dtype=bool)
+        if zone.box is not None:
+            low, high = (np.asarray(corner, dtype=float) for corner in zone.box)
+            inside |= ((surface.points >= low) & (surface.points <= high)).all(axis=1)
+        else:
+            which = slice(None) if zone.part is None else surface.belongs(zone.part)
+            inside[np.unique(surface.triangles[which])] = True
+        if not inside.any():
+            raise InputError(f"size zone {zone}: no point of the surface lies in it.")
+        h1[inside], h2[inside] = np.minimum(h1[inside], size), np.minimum(h2[inside], size)
+    edges = surface._edge_table[0]
+    length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
+    way = np.ascontiguousarray(way)
+    limit_growth(h1, h2, way, edges, length, GROWTH)
+    return h1, np.maximum(h1, np.minimum(h2, stretch * h1)), way
+
+
+def tensors(h1: np.ndarray, h2: np.ndarray, way: np.ndarray) -> np.ndarray:
+    """(n, 6) metric in which sizes h1, and h2 along `way`, are 1: xx, yy, zz, xy, xz, yz."""
+    a, b = 1.0 / h1**2, 1.0 / h2**2
+    outer = way[:, :, None] * way[:, None, :]
+    m = a[:, None, None] * np.eye(3) + (b - a)[:, None, None] * outer
+    return np.ascontiguousarray(m[:, [0, 1, 2, 0, 0, 1], [0, 1, 2, 1, 2, 2]])
+
+
+def for_strips(surface: Surface, found, metric: np.ndarray) -> np.ndarray:
+    """The metric made finer across strips between two lines nearer than its size, such as the bases of blunt tails."""
+    p = surface.points[surface.triangles]
+    side = np.roll(p, -1, axis=1) - p
+    length = np.linalg.norm(side, axis=2)
+    longest = np.argmax(length, axis=1)
+    row = np.arange(len(p))
+    along = side[row, longest] / np.maximum(length[row, longest], 1e-300)[:, None]
+    gap = 2.0 * surface.areas / np.maximum(length[row, longest], 1e-300)
+    across = np.cross(surface.normals, along)
+    m = metric[surface.triangles].mean(axis=1)
+    x, y, z = across.T
+    now = (
+        m[:, 0] * x * x
+        + m[:, 1] * y * y
+        + m[:, 2] * z * z
+        + 2.0 * (m[:, 3] * x * y + m[:, 4] * x * z + m[:, 5] * y * z)
+    )
+    own = (found.rank[surface.triangles] > 0).all(axis=1) & (gap**2 * now < 0.25) & (gap > 1e-6 * surface.size)
+    # a strip is a patch most of whose area is such triangles
+    share = np.bincount(found.patch, own * surface.areas) / np.maximum(np.bincount(found.patch, surface.areas), 1e-300)
+    own &= share[found.patch] > 0.5
+    out = metric.copy()
+    rise = 1.0 / np.maximum(gap, THINNEST / np.sqrt(np.maximum(now, 1e-300))) ** 2 - now
+    outer = np.stack([x * x, y * y, z * z, x * y, x * z, y * z], axis=1)
+    done = np.zeros(len(surface.points), dtype=bool)
+    for k in np.flatnonzero(own)[np.argsort(gap[own])]:
+        for point in surface.triangles[k]:
+            if not done[point]:
+                out[point] += rise[k] * outer[k]
+                done[point] = True
+    return out
+
+
+@njit(cache=True, error_model="numpy")
+def _lengths(P, M, edges):
+    out = np.empty(len(edges))
+    for e in range(len(edges)):
+        out[e] = edge_length(P, M, edges[e, 0], edges[e, 1])
+    return out
+
+
+@njit(cache=True, error_model="numpy")
+def _qualities(P, M, T):
+    out = np.empty(len(T))
+    for t in range(len(T)):
+        out[t] = quality(P, M, T[t, 0], T[t, 1], T[t, 2])
+    return out
+
+
+@njit(cache=True, error_model="numpy")
+def _fill(lines, edges, curve):
+    for e in range(len(edges)):
+        lines[key_of(edges[e, 0], edges[e, 1])] = curve[e]
+
+
+def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | None = None, largest: float | None = None, stretch: float = 4.0,
+           angle: float = SHARP, zones: tuple[SizeZone, ...] = (), rounds: int = ROUNDS) -> Remeshed:  # fmt: skip
+    """A new triangulation of a closed surface or of an open half.
+
+    triangles: about how many (sizes are scaled to meet it within a tenth); or None with `tolerance` [m], the distance of
+    the triangles from the shape. largest: longest edge [m] (0.08 of the size); stretch: most long over short size; angle [deg]: sharper edges
+    are features; zones: see `SizeZone`. Labels, feature lines and corners are kept. MeshError with the place if triangles
+    cross that can't be separated.
+    """
+    if (triangles is None) == (tolerance is None):
+        raise InputError("remesh: give either triangles or tolerance.")
+    number("stretch", stretch, 1.0, 20.0)
+    made = surface.welded()
+    largest = LARGEST * made.size if largest is None else number("largest", largest, 0.0, open_low=True)
+    found = features(made, number("angle", angle, 5.0, 90.0))
+    target = None if triangles is None else whole("triangles", triangles, 100, 5_000_000)
+
+    def sizes(scale: float):
+        t = (2e-4 * made.size if tolerance is None else number("tolerance", tolerance, 0.0, open_low=True)) * scale**2
+        return metric_field(
+            made, found, t, largest * scale, stretch, [replace(zone, size=zone.size * scale) for zone in zones]
+        )
+
+    def count(h1, h2) -> float:
+        each = (h1 * h2)[made.triangles].mean(axis=1)
+        return float((made.areas / each).sum()) * 2.6  # as measured: a little more than 4 / sqrt(3)
+
+    scale = 1.0
+    h1, h2, way = sizes(1.0)
+    if target:
+        for _ in range(8):
+            scale *= float(np.sqrt(count(h1, h2) / target))
+            h1, h2, way = sizes(scale)
+    work = _Work(made, found, for_strips(made, found, tensors(h1, h2, way)))
+    for k in range(rounds):
+        work.round(last=k >= rounds - 4)
+        if target and k in (4, 7):
+            factor = float(np.sqrt(work.count / target))
+            if abs(factor - 1.0) > 0.03:
+                work.M[: work.nP] /= factor**2
+                work.metric /= factor**2
+    out, qualities = work.result()
+    for _ in range(4):
+        pairs = crossing_triangles(out)
+        if not len(pairs):
+            break
+        work.refine(np.unique(out.triangles[pairs.ravel()]))
+        work.round(last=False)
+        work.round(last=True)
+        out, qualities = work.result()
+    else:
+        pairs = crossing_triangles(out)
+        if len(pairs):
+            raise MeshError(
+                f"remesh: {len(pairs)} pairs of triangles cross, first at {out.centres[pairs[0, 0]].round(4)} m; ask for more triangles there."
+            )
+    return Remeshed(out, qualities, hausdorff(made, out), _feature_distance(made, found, out, work), rounds)
+
+
+class _Work:
+    """The mesh while it is worked on."""
+
+    def __init__(self, made: Surface, found, metric: np.ndarray):
+        n, m = len(made.points), len(made.triangles)
+        room = 4 * n + 200_000
+        self.made, self.found = made, found
+        self.P, self.M = np.zeros((room, 3)), np.zeros((room, 6))
+        self.rank, self.line = np.zeros(room, dtype=np.int64), np.full(room, -1)
+        self.T, self.patch = np.full((2 * room, 3), -1), np.zeros(2 * room, dtype=np.int64)
+        self.nP, self.nT = n, m
+        self.P[:n], self.M[:n], self.rank[:n], self.T[:m], self.patch[:m] = (
+            made.points,
+            metric,
+            found.rank,
+            made.triangles,
+            found.patch,
+        )
+        on = found.rank[found.edges] == 1
+        for side in (0, 1):
+            self.line[found.edges[on[:, side], side]] = found.curve[on[:, side]]
+        self.lines = Dict.empty(types.int64, types.int64)
+        _fill(self.lines, found.edges, found.curve)
+        corners = made.points[made.triangles]
+        self.tree = box_tree(corners.min(axis=1), corners.max(axis=1))
+        self.metric = metric
+        order = np.argsort(found.curve, kind="stable")
+        start = np.searchsorted(found.curve[order], np.arange(found.curve.max(initial=-1) + 2))
+        self.C = (start, np.ascontiguousarray(found.edges[order, 0]), np.ascontiguousarray(found.edges[order, 1]))
+        self.label_of = np.zeros(found.patch.max() + 1, dtype=np.int64)
+        self.label_of[found.patch] = made.label
+
+    @property
+    def O(self):  # noqa: E743, the original
+        return self.made.points, self.made.triangles, self.found.patch, self.metric
+
+    @property
+    def count(self) -> int:
+        """Triangles now."""
+        return int((self.T[: self.nT, 0] >= 0).sum())
+
+    def edges(self) -> np.ndarray:
+        """(k, 2) edges now."""
+        T = self.T[: self.nT]
+        T = T[T[:, 0] >= 0]
+        sides = np.sort(np.concatenate([T[:, [0, 1]], T[:, [1, 2]], T[:, [2, 0]]]), axis=1)
+        key = np.unique(sides[:, 0] * 4294967296 + sides[:, 1])
+        return np.stack([key // 4294967296, key % 4294967296], axis=1)
+
+    def pack(self) -> None:
+        """Throw away what has vanished."""
+        T = self.T[: self.nT]
+        good = T[:, 0] >= 0
+        k = int(good.sum())
+        self.T[:k], self.patch[:k] = T[good], self.patch[: self.nT][good]
+        self.T[k : self.nT] = -1
+        self.nT = k
+
+    def round(self, last: bool) -> None:
+        """One round of all steps; in the last ones nothing is split any more but what is far too long."""
+        for _ in range(3):
+            edges = self.edges()
+            length = _lengths(self.P, self.M, edges)
+            long = np.flatnonzero(length > (1.2 * LONG if last else LONG))
+            if not len(long):
+                break
+            order = long[np.argsort(-length[long])]
+            self.nP, self.nT = split(
+                self.P,
+                self.M,
+                self.rank,
+                self.line,
+                self.T,
+                self.patch,
+                self.nP,
+                self.nT,
+                self.lines,
+                self.O,
+                self.tree,
+                self.C,
+                order,
+                edges,
+            )
+        for _ in range(4):
+            edges = self.edges()
+            length = _lengths(self.P, self.M, edges)
+            short = np.flatnonzero(length < SHORT)
+            order = short[np.argsort(length[short])]
+            done = collapse(
+                self.P,
+                self.M,
+                self.rank,
+                self.line,
+                self.T,
+                self.patch,
+                self.nP,
+                self.nT,
+                self.lines,
+                self.O,
+                self.tree,
+                order,
+                edges,
+                0.25,
+            )
+            self.pack()
+            if done < 0.002 * len(edges):
+                break
+        for _ in range(3):
+            flip(self.P, self.M, self.T, self.patch, self.nP, self.nT, self.lines, self.edges())
+            smooth(
+                self.P,
+                self.M,
+                self.rank,
+                self.line,
+                self.T,
+                self.patch,
+                self.nP,
+                self.nT,
+                self.lines,
+                self.O,
+                self.tree,
+                self.C,
+                0.7,
+            )
+
+    def refine(self, points: np.ndarray) -> None:
+        """Ask for half the size at and about these points (numbers of the last `result`)."""
+        own = self.used[points]
+        self.M[own] *= 4.0
+
+    def result(self) -> tuple[Surface, np.ndarray]:
+        """(Surface, quality of its triangles)."""
+        T, patch = self.T[: self.nT], self.patch[: self.nT]
+        self.used, flat = np.unique(T, return_inverse=True)
+        label = self.label_of[patch]
+        out = replace(self.made, points=self.P[self.used], triangles=flat.reshape(-1, 3), label=label)
+        return out, _qualities(self.P, self.M, np.ascontiguousarray(T))
+
+
+def samples(surface: Surface) -> np.ndarray:
+    """Points, edge middles and centroids of a surface."""
+    p = surface.points[surface.triangles]
+    middles = 0.5 * (p + np.roll(p, 1, axis=1))
+    return np.concatenate([surface.points[np.unique(surface.triangles)], middles.reshape(-1, 3), surface.centres])
+
+
+def hausdorff(one: Surface, two: Surface) -> float:
+    """Largest distance [m] of samples of either surface from the other."""
+    return float(max(distances(samples(one), two).max(), distances(samples(two), one).max()))
+
+
+def _feature_distance(made: Surface, found, out: Surface, work: _Work) -> float:
+    """Largest distance [m] of the original's feature points from the feature edges of the new mesh."""
+    if not len(found.edges):
+        return 0.0
+    new = np.array([(key // 4294967296, key % 4294967296) for key in work.lines], dtype=np.int64)
+    # a line as a flat triangle
+    wire = Surface(work.P[: work.nP].copy(), np.stack([new[:, 0], new[:, 1], new[:, 1]], axis=1))
+    return float(distances(made.points[np.unique(found.edges)], wire).max())

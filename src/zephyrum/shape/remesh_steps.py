@@ -1,0 +1,403 @@
+"""The four local steps of remeshing, each a sweep over edges or points: split, collapse, flip, smooth.
+
+Lengths are measured in a metric, one symmetric tensor a point, in which every edge should be 1 long (Frey and George
+2008, Mesh Generation, ch. 10 and 18; collapse under the link condition, Dey et al. 1999, Publ. Inst. Math. 66:23). A
+sweep works on triangles that no earlier step of the same sweep has touched. Points inside patches stay on their patch of
+the original, points of feature lines on their line, corners where they are. Verified by tests/test_remesh.py.
+"""
+
+import numpy as np
+from numba import njit
+
+from zephyrum.shape.closest import nearest
+
+LONG, SHORT = 1.41, 0.70  # lengths above which an edge is split and below which it is collapsed
+UPRIGHT = 0.4  # least cosine between a new triangle's normal and the one it replaces
+DEEP = 0.12  # of its longest side: how far the middle of a new triangle may lie from the original
+STEEPEST = 0.25  # least cosine between a triangle's normal and that of the original beneath it
+
+
+@njit(cache=True, error_model="numpy")
+def form(m, x, y, z, u, v, w):
+    """x^T M u of a symmetric tensor m (6,): xx, yy, zz, xy, xz, yz."""
+    return (m[0] * x * u + m[1] * y * v + m[2] * z * w + m[3] * (x * v + y * u) + m[4] * (x * w + z * u) + m[5] * (y * w + z * v))  # fmt: skip
+
+
+@njit(cache=True, error_model="numpy")
+def edge_length(P, M, a, b):
+    """Length of the edge a b in the mean of both metrics."""
+    x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
+    return np.sqrt(max(0.5 * (form(M[a], x, y, z, x, y, z) + form(M[b], x, y, z, x, y, z)), 0.0))
+
+
+@njit(cache=True, error_model="numpy")
+def quality(P, M, a, b, c):
+    """4 sqrt(3) area / sum of squared sides in the mean metric of the corners; 1 for the ideal triangle, 0 for a line."""
+    e = np.empty((3, 3))
+    for k in range(3):
+        e[0, k], e[1, k] = P[b, k] - P[a, k], P[c, k] - P[a, k]
+        e[2, k] = e[1, k] - e[0, k]
+    uu = vv = uv = ww = 0.0
+    for t in (a, b, c):
+        uu += form(M[t], e[0, 0], e[0, 1], e[0, 2], e[0, 0], e[0, 1], e[0, 2])
+        vv += form(M[t], e[1, 0], e[1, 1], e[1, 2], e[1, 0], e[1, 1], e[1, 2])
+        uv += form(M[t], e[0, 0], e[0, 1], e[0, 2], e[1, 0], e[1, 1], e[1, 2])
+    ww = uu + vv - 2.0 * uv
+    # 4 sqrt(3) / 2 sqrt(det) over the sum of squares, thirds cancelling
+    return 3.4641016151377544 * np.sqrt(max(uu * vv - uv * uv, 0.0)) / max(uu + vv + ww, 1e-300)
+
+
+@njit(cache=True, error_model="numpy")
+def normal(P, a, b, c, out):
+    """Unit normal of a triangle into out (3,); its doubled area."""
+    ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
+    vx, vy, vz = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
+    out[0], out[1], out[2] = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    size = np.sqrt(out[0] ** 2 + out[1] ** 2 + out[2] ** 2)
+    if size > 0.0:
+        out /= size
+    return size
+
+
+@njit(cache=True, error_model="numpy")
+def ring_table(T, n):
+    """(start (n + 1,), triangle) of the triangles round each point; triangles with a negative corner are gone."""
+    start = np.zeros(n + 1, dtype=np.int64)
+    for t in range(len(T)):
+        if T[t, 0] >= 0:
+            for k in range(3):
+                start[T[t, k] + 1] += 1
+    for i in range(n):
+        start[i + 1] += start[i]
+    fill = start[:-1].copy()
+    out = np.empty(start[n], dtype=np.int64)
+    for t in range(len(T)):
+        if T[t, 0] >= 0:
+            for k in range(3):
+                p = T[t, k]
+                out[fill[p]] = t
+                fill[p] += 1
+    return start, out
+
+
+@njit(cache=True, error_model="numpy")
+def key_of(a, b):
+    """One number for an edge."""
+    return min(a, b) * 4294967296 + max(a, b)
+
+
+@njit(cache=True, error_model="numpy")
+def to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
+    """p moved to the nearest place of an original line, into out (3,), with the metric there into m (6,)."""
+    best = np.inf
+    for s in range(c_start[curve], c_start[curve + 1]):
+        a, b = points[c_a[s]], points[c_b[s]]
+        along = b - a
+        f = ((p - a) * along).sum() / max((along * along).sum(), 1e-300)
+        f = min(max(f, 0.0), 1.0)
+        q = a + f * along
+        far = ((p - q) ** 2).sum()
+        if far < best:
+            best = far
+            out[:] = q
+            m[:] = (1.0 - f) * metric[c_a[s]] + f * metric[c_b[s]]
+    return best
+
+
+@njit(cache=True, error_model="numpy")
+def to_patch(p, patch, O, tree, out, m, way):
+    """p moved to the nearest place of its patch: point into out, metric into m, original's normal into way; whether found."""
+    points, triangles, patches, metric = O
+    share = np.empty(3)
+    t, _ = nearest(p, patch, points, triangles, patches, tree[0], tree[1], tree[2], tree[3], out, share)
+    if t < 0:
+        return False
+    m[:] = 0.0
+    for k in range(3):
+        m += share[k] * metric[triangles[t, k]]
+    normal(points, triangles[t, 0], triangles[t, 1], triangles[t, 2], way)
+    return True
+
+
+@njit(cache=True, error_model="numpy")
+def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
+    """Split the long edges in that order; new counts of points and triangles."""
+    start, around = ring_table(T[:nT], nP)
+    touched = np.zeros(nT, dtype=np.bool_)
+    was = T[:nT].copy()  # a triangle that was split may have lost the edge to one that the table does not know
+    spot, m, way, before, after = np.empty(3), np.empty(6), np.empty(3), np.empty(3), np.empty(3)
+    two = np.empty(2, dtype=np.int64)
+    for e in order:
+        a, b = edges[e, 0], edges[e, 1]
+        if nP + 1 >= len(P) or nT + 2 >= len(T):
+            break
+        found, free = 0, True
+        for k in range(start[a], start[a + 1]):
+            t = around[k]
+            if was[t, 0] == b or was[t, 1] == b or was[t, 2] == b:
+                if touched[t] or found == 2:
+                    free = False
+                else:
+                    two[found] = t
+                    found += 1
+        if not free or found == 0:
+            continue
+        key = key_of(a, b)
+        middle = 0.5 * (P[a] + P[b])
+        curve = -1
+        if key in lines:
+            curve = lines[key]
+            to_curve(middle, curve, C[0], C[1], C[2], O[0], O[3], spot, m)
+        elif not to_patch(middle, patch[two[0]], O, tree, spot, m, way):
+            continue
+        # neither half may turn over
+        good = True
+        P[nP] = spot
+        for j in range(found):
+            t = two[j]
+            normal(P, T[t, 0], T[t, 1], T[t, 2], before)
+            if curve < 0 and (before * way).sum() < UPRIGHT:  # the far side of something thin
+                good = False
+            for old in (a, b):
+                corner = T[t].copy()
+                for k in range(3):
+                    if corner[k] == old:
+                        corner[k] = nP
+                size = normal(P, corner[0], corner[1], corner[2], after)
+                if size <= 0.0 or (before * after).sum() < UPRIGHT:
+                    good = False
+        if not good:
+            continue
+        M[nP] = m
+        rank[nP], line[nP] = (1, curve) if curve >= 0 else (0, -1)
+        for j in range(found):
+            t = two[j]
+            touched[t] = True
+            for k in range(3):
+                T[nT, k] = T[t, k]
+            for k in range(3):
+                if T[t, k] == b:
+                    T[t, k] = nP
+                if T[nT, k] == a:
+                    T[nT, k] = nP
+            patch[nT] = patch[t]
+            nT += 1
+        if curve >= 0:
+            del lines[key]
+            lines[key_of(a, nP)] = curve
+            lines[key_of(b, nP)] = curve
+        nP += 1
+    return nP, nT
+
+
+@njit(cache=True, error_model="numpy")
+def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, order, edges, floor):
+    """Collapse the short edges in that order; how many. Triangles that vanish get corners -1."""
+    start, around = ring_table(T[:nT], nP)
+    touched = np.zeros(nT, dtype=np.bool_)
+    before, after, spot, way, m = np.empty(3), np.empty(3), np.empty(3), np.empty(3), np.empty(6)
+    mark = np.full(nP, -1)
+    done = 0
+    for e in order:
+        for turn in range(2):
+            a, b = (edges[e, 0], edges[e, 1]) if turn == 0 else (edges[e, 1], edges[e, 0])
+            if rank[a] == 2:
+                continue
+            key = key_of(a, b)
+            if rank[a] == 1 and (key not in lines or lines[key] != line[a]):
+                continue
+            free = True
+            for p in (a, b):
+                for k in range(start[p], start[p + 1]):
+                    free = free and not touched[around[k]]
+            if not free:
+                continue
+            # link condition: the points that a and b share are the tips of their common triangles
+            shared, tips = 0, 0
+            for k in range(start[b], start[b + 1]):
+                for j in range(3):
+                    mark[T[around[k], j]] = e * 2 + turn
+            for k in range(start[a], start[a + 1]):
+                t = around[k]
+                if T[t, 0] == b or T[t, 1] == b or T[t, 2] == b:
+                    tips += 1
+            for k in range(start[a], start[a + 1]):
+                for j in range(3):
+                    q = T[around[k], j]
+                    if q != a and q != b and mark[q] == e * 2 + turn:
+                        shared += 1
+                        mark[q] = -2
+            if shared != tips:
+                continue
+            good, worst = True, 1.0
+            low = 1.0
+            for k in range(start[a], start[a + 1]):
+                t = around[k]
+                low = min(low, quality(P, M, T[t, 0], T[t, 1], T[t, 2]))
+                if T[t, 0] == b or T[t, 1] == b or T[t, 2] == b:
+                    continue
+                corner = T[t].copy()
+                for j in range(3):
+                    if corner[j] == a:
+                        corner[j] = b
+                old = normal(P, T[t, 0], T[t, 1], T[t, 2], before)
+                size = normal(P, corner[0], corner[1], corner[2], after)
+                if size <= 0.0:
+                    good = False
+                    break
+                # slivers have no trustworthy normal: the original's is asked beneath the new triangle
+                if old > 1e-6 * size and (before * after).sum() < UPRIGHT:
+                    good = False
+                    break
+                middle = (P[corner[0]] + P[corner[1]] + P[corner[2]]) / 3.0
+                if to_patch(middle, patch[t], O, tree, spot, m, way):
+                    far, side = 0.0, 0.0
+                    for j in range(3):
+                        far += (middle[j] - spot[j]) ** 2
+                        for i in range(3):
+                            side = max(side, (P[corner[j], i] - P[corner[j - 1], i]) ** 2)
+                    if (way * after).sum() < STEEPEST or far > DEEP**2 * side:
+                        good = False
+                        break
+                worst = min(worst, quality(P, M, corner[0], corner[1], corner[2]))
+                for j in range(3):
+                    if corner[j] != b and edge_length(P, M, b, corner[j]) > LONG * 1.1:
+                        good = False
+            if not good or worst < min(floor, 0.8 * low):
+                continue
+            for k in range(start[b], start[b + 1]):
+                touched[around[k]] = True
+            for k in range(start[a], start[a + 1]):
+                t = around[k]
+                touched[t] = True
+                if T[t, 0] == b or T[t, 1] == b or T[t, 2] == b:
+                    for j in range(3):
+                        q = T[t, j]
+                        if q != a and q != b and key_of(a, q) in lines:  # a line through the tip goes on from b
+                            lines[key_of(b, q)] = lines[key_of(a, q)]
+                            del lines[key_of(a, q)]
+                    T[t, :] = -1
+                    continue
+                for j in range(3):
+                    q = T[t, j]
+                    if q != a and q != b and key_of(a, q) in lines:
+                        lines[key_of(b, q)] = lines[key_of(a, q)]
+                        del lines[key_of(a, q)]
+                for j in range(3):
+                    if T[t, j] == a:
+                        T[t, j] = b
+            if key in lines:
+                del lines[key]
+            done += 1
+            break
+    return done
+
+
+@njit(cache=True, error_model="numpy")
+def flip(P, M, T, patch, nP, nT, lines, edges):
+    """Flip edges where the worse of both triangles gets better; how many."""
+    start, around = ring_table(T[:nT], nP)
+    touched = np.zeros(nT, dtype=np.bool_)
+    n1, n2, m1, m2 = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    made = {np.int64(-1): np.int64(0)}
+    done = 0
+    for e in range(len(edges)):
+        a, b = edges[e, 0], edges[e, 1]
+        if key_of(a, b) in lines:
+            continue
+        t1, t2, found = -1, -1, 0
+        for k in range(start[a], start[a + 1]):
+            t = around[k]
+            if touched[t]:
+                continue
+            for j in range(3):
+                if T[t, j] == a and T[t, (j + 1) % 3] == b:
+                    t1, found = t, found + 1
+                elif T[t, j] == b and T[t, (j + 1) % 3] == a:
+                    t2, found = t, found + 1
+        if found != 2 or t1 < 0 or t2 < 0 or patch[t1] != patch[t2]:
+            continue
+        c = T[t1, 0] + T[t1, 1] + T[t1, 2] - a - b
+        d = T[t2, 0] + T[t2, 1] + T[t2, 2] - a - b
+        if key_of(c, d) in made:
+            continue
+        there = False
+        for k in range(start[c], start[c + 1]):
+            t = around[k]
+            if T[t, 0] == d or T[t, 1] == d or T[t, 2] == d:
+                there = True
+        if there:
+            continue
+        old = min(quality(P, M, a, b, c), quality(P, M, b, a, d))
+        new = min(quality(P, M, c, d, b), quality(P, M, d, c, a))
+        if new <= old * 1.02 + 1e-9:
+            continue
+        s1, s2 = normal(P, a, b, c, n1), normal(P, b, a, d, n2)
+        r1, r2 = normal(P, a, d, c, m1), normal(P, d, b, c, m2)
+        if r1 <= 0.0 or r2 <= 0.0 or (m1 * m2).sum() < 0.5:
+            continue
+        mean = n1 * s1 + n2 * s2
+        if (mean * m1).sum() <= 0.3 * (s1 + s2) or (mean * m2).sum() <= 0.3 * (s1 + s2):
+            continue
+        T[t1, 0], T[t1, 1], T[t1, 2] = a, d, c
+        T[t2, 0], T[t2, 1], T[t2, 2] = d, b, c
+        touched[t1] = touched[t2] = True
+        made[key_of(c, d)] = 1
+        done += 1
+    return done
+
+
+@njit(cache=True, error_model="numpy")
+def smooth(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
+    """Move points towards the middle of their ring by metric lengths, back onto patch or line, if nothing gets worse."""
+    start, around = ring_table(T[:nT], nP)
+    spot, m, way, n = np.empty(3), np.empty(6), np.empty(3), np.empty(3)
+    kept_p, kept_m = np.empty(3), np.empty(6)
+    moved = 0
+    for p in range(nP):
+        if rank[p] == 2 or start[p + 1] == start[p]:
+            continue
+        target, total, count = np.zeros(3), 0.0, 0
+        low = 1.0
+        for k in range(start[p], start[p + 1]):
+            t = around[k]
+            low = min(low, quality(P, M, T[t, 0], T[t, 1], T[t, 2]))
+            for j in range(3):
+                q = T[t, j]
+                if q == p or (rank[p] == 1 and key_of(p, q) not in lines):
+                    continue
+                w = edge_length(P, M, p, q)
+                target += w * P[q]
+                total += w
+                count += 1
+        if total <= 0.0 or count < 2:
+            continue
+        kept_p[:], kept_m[:] = P[p], M[p]
+        target = (1.0 - pull) * P[p] + pull * target / total
+        if rank[p] == 1:
+            to_curve(target, line[p], C[0], C[1], C[2], O[0], O[3], spot, m)
+        elif not to_patch(target, patch[around[start[p]]], O, tree, spot, m, way):
+            continue
+        before = np.empty((start[p + 1] - start[p], 3))
+        for k in range(start[p], start[p + 1]):
+            t = around[k]
+            normal(P, T[t, 0], T[t, 1], T[t, 2], before[k - start[p]])
+        P[p], M[p] = spot, m
+        good = rank[p] == 1 or (before.sum(axis=0) * way).sum() > UPRIGHT * len(
+            before
+        )  # not on the far side of something thin
+        for k in range(start[p], start[p + 1]):
+            t = around[k]
+            size = normal(P, T[t, 0], T[t, 1], T[t, 2], n)
+            if (
+                size <= 0.0
+                or (before[k - start[p]] * n).sum() < 0.7
+                or quality(P, M, T[t, 0], T[t, 1], T[t, 2]) < min(0.98 * low, 0.5)
+            ):
+                good = False
+                break
+        if good:
+            moved += 1
+        else:
+            P[p], M[p] = kept_p, kept_m
+    return moved
