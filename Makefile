@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint validation robustness benchmarks screenshots clean
+.PHONY: demo test lint validation robustness fleet benchmarks screenshots clean
 
 demo: $(READY)
 	$(BIN)/zephyrum demo
@@ -21,6 +21,9 @@ validation: $(READY)
 
 robustness: $(READY)
 	$(BIN)/python -m validation.robustness
+
+fleet: $(READY)
+	$(BIN)/python -m validation.fleet
 
 benchmarks: $(READY)
 	$(BIN)/python -m benchmarks

@@ -22,6 +22,8 @@ ROUNDS = 14
 FINEST = 0.02  # of the largest size: curvature asks for no less
 TURN = 0.7  # rad by which the surface may turn along an edge, however loose the tolerance
 TINIEST = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
+BLUNT = 4.0  # curvature times size of the surface above which a place may be a tip
+LOST = 0.25  # of the largest size: what the new surface may be away from the original
 THINNEST = 0.05  # of the size: narrower strips are not followed
 LARGEST = 0.08  # of the size of the surface
 
@@ -83,6 +85,22 @@ def metric_field(
     way = np.ascontiguousarray(way)
     limit_growth(h1, h2, way, edges, length, GROWTH)
     return h1, np.maximum(h1, np.minimum(h2, stretch * h1)), way
+
+
+def anchors(surface: Surface, found, h1: np.ndarray) -> np.ndarray:
+    """Points to be kept where they are: tips of noses, where the surface bends most in both directions."""
+    _, small, _ = curvatures(surface, found.smooth)
+    edges = surface._edge_table[0]
+    top = small * (found.rank == 0)
+    for _ in range(3):
+        for a, b in ((0, 1), (1, 0)):
+            np.maximum.at(top, edges[:, a], top[edges[:, b]].copy())
+    best = np.flatnonzero((small >= top) & (small * surface.size > BLUNT) & (found.rank == 0))
+    kept: list[int] = []
+    for k in best[np.argsort(-small[best])]:
+        if all(np.linalg.norm(surface.points[k] - surface.points[j]) > 3.0 * h1[k] for j in kept):
+            kept.append(int(k))
+    return np.array(kept, dtype=int)
 
 
 def tensors(h1: np.ndarray, h2: np.ndarray, way: np.ndarray) -> np.ndarray:
@@ -182,6 +200,7 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
         for _ in range(8):
             scale *= float(np.sqrt(count(h1, h2) / target))
             h1, h2, way = sizes(scale)
+    found.rank[anchors(made, found, h1)] = 2
     work = _Work(made, found, for_strips(made, found, tensors(h1, h2, way)))
     for k in range(rounds):
         work.round(last=k >= rounds - 4)
@@ -205,7 +224,14 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
             raise MeshError(
                 f"remesh: {len(pairs)} pairs of triangles cross, first at {out.centres[pairs[0, 0]].round(4)} m; ask for more triangles there."
             )
-    return Remeshed(out, qualities, hausdorff(made, out), _feature_distance(made, found, out, work), rounds)
+    far = hausdorff(made, out)
+    if far > LOST * largest:
+        old = samples(made)
+        place = old[np.argmax(distances(old, out))].round(4)
+        raise MeshError(
+            f"remesh: a piece of the surface near {place} m was lost ({far:.3g} m away from the new one); ask for more triangles there."
+        )
+    return Remeshed(out, qualities, far, _feature_distance(made, found, out, work), rounds)
 
 
 class _Work:
