@@ -1,7 +1,7 @@
 """Run all tests (or those named): `python -m tests [module ...]`; closes with `N passed, N failed`.
 
-All of them run as two processes side by side, those of viscous flow in one and the rest in the other: most of a cold
-run is compiling, which is done by one core at a time and differs between the two.
+All of them run as two processes side by side, those of viscous flow and of aircraft shapes in one and the rest in the
+other: most of a cold run is compiling, which is done by one core at a time and differs between the two.
 """
 
 import os
@@ -11,7 +11,9 @@ import sys
 import unittest
 from pathlib import Path
 
-VISCOUS = ("test_viscous", "test_walls", "test_unsteady")
+FIRST = (
+    "test_viscous", "test_walls", "test_unsteady", "test_adopt", "test_aircraft", "test_bodies", "test_remesh", "test_solids", "test_wings",
+)  # fmt: skip
 
 
 def main(names: list[str]) -> int:
@@ -31,14 +33,14 @@ def named(names: list[str]) -> int:
 
 def everything() -> int:
     """Run both halves, print what they said one after the other, and the sum."""
-    rest = sorted(path.stem for path in Path(__file__).parent.glob("test_*.py") if path.stem not in VISCOUS)
+    rest = sorted(path.stem for path in Path(__file__).parent.glob("test_*.py") if path.stem not in FIRST)
     alone = os.environ | {
         "NUMBA_NUM_THREADS": "1",
         "OPENBLAS_NUM_THREADS": "1",
     }  # two threads each would fight over two cores
     halves = [
         subprocess.Popen([sys.executable, "-u", "-m", "tests", *half], env=alone, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
-        for half in (VISCOUS, rest)
+        for half in (FIRST, rest)
     ]  # fmt: skip
     passed = failed = 0
     for half in halves:
