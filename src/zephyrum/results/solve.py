@@ -48,25 +48,21 @@ def solve(
         cold = march(*run, None, on_step, model=model, walls=case.walls)
         if cold.verdict == "settled":
             flow = cold
-    if flow.verdict != "settled" and (settings.kappa > 0.0 or settings.limiter != "on"):
-        # coarse noses at high lift can be unstable with the sharper reconstruction; its own state is the best to go on from
+    # coarse noses at high lift can be unstable with the sharper reconstruction: calmer ones go on from its state, the one
+    # that is nearest to it first
+    calmer = [replace(settings, kappa=0.0, limiter=limiter) for limiter in dict.fromkeys((settings.limiter, "on"))]
+    for gentle in calmer:
+        if flow.verdict == "settled" or gentle == settings or settings.steps < 2:
+            continue
         near = flow.q if flow.verdict == "wandering" else None
-        calm = march(
-            mesh,
-            case.computed,
-            case.reference,
-            replace(settings, kappa=0.0, limiter="on"),
-            near,
-            on_step,
-            model=model,
-            walls=case.walls,
-        )
+        calm = march(mesh, case.computed, case.reference, gentle, near, on_step, model=model, walls=case.walls)
         if calm.verdict == "settled":
+            how = "kappa = 0" + (" and the limiter on everywhere" if gentle.limiter != settings.limiter else "")
             case.notes.append(
-                f"settled with kappa = 0 and the limiter on everywhere, after wandering with kappa = {settings.kappa:.2g} "
-                f"({flow.reason}): the mesh is coarse for this flow, most often at the nose; the error is larger here."
+                f"settled with {how} after wandering with kappa = {settings.kappa:.2g} ({flow.reason}): the mesh is coarse "
+                "for this flow, most often at the nose; the error is larger here."
             )
-            flow = replace(calm, reason=f"{calm.reason}, with kappa = 0")
+            flow = replace(calm, reason=f"{calm.reason}, with {how}")
     if flow.verdict == "settled" and flow.history.drift() > DRIFT:
         flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
     return Solution(mesh, air, case.reference, model, settings, flow, tuple(case.notes))

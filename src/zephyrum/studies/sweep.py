@@ -249,8 +249,7 @@ class _Crew:
                     os.environ[name] = value
         # compiled here while the workers get ready: each of them would compile the same for itself
         _, _, air, settings, model, *_ = self.work
-        # (kappa = 0, limiter on: a run of one step does not settle, and is not worth the second try that other values get)
-        solve(self.mesh.family()[-1], air, model, settings=replace(settings, steps=1, kappa=0.0, limiter="on"))
+        solve(self.mesh.family()[-1], air, model, settings=replace(settings, steps=1))
 
     def compute(self, todo: list[Point], rows: dict, total: int, on_point) -> None:
         """Add the rows of the points `todo` to `rows`; FlowError if a worker dies."""
