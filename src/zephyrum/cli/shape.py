@@ -104,12 +104,7 @@ def _aircraft(file, sets, half, density, write, figures, alpha, show_table) -> N
     for note in measures.notes:
         click.echo(f"note: {note}")
     surface = measures.surface
-    if half:
-        from zephyrum.shape.solids import halved
-
-        surface = halved(surface)
-        click.echo(f"half model: {len(surface.triangles)} triangles, open along y = 0")
-    _written(surface, write)
+    surface = _written(surface, half, write)
     if figures:
         from zephyrum.looks import draw_area_distribution, draw_span, draw_surface, draw_three_view
         from zephyrum.looks.style import save
@@ -146,12 +141,7 @@ def _surface(file, unit, nose, up, span, labels, simplify, flat_holes, half, wri
     _print_rows(sizes.rows(), file.stem, show_table)
     show_table([{"label": name, "area": area} for name, area in sorted(sizes.labels.items(), key=lambda item: -item[1])[:30]],
                {"label": "", "area": ".4f"}, f"labels ({len(sizes.labels)}): area in m^2")  # fmt: skip
-    if half:
-        from zephyrum.shape.solids import halved
-
-        surface = halved(surface)
-        click.echo(f"half model: {len(surface.triangles)} triangles, open along y = 0")
-    _written(surface, write)
+    surface = _written(surface, half, write)
     if figures:
         from zephyrum.looks import draw_sketch, draw_surface
         from zephyrum.looks.style import save
@@ -180,6 +170,13 @@ def _print_rows(rows, title: str, show_table) -> None:
     show_table(shown, {"measure": "", "value": ".4f", "unit": "", "or": ".3f", "": ""}, title)
 
 
-def _written(surface, write) -> None:
+def _written(surface, half: bool, write):
+    """The surface, or its starboard half, written to the files asked for."""
+    if half:
+        from zephyrum.shape.solids import halved
+
+        surface = halved(surface)
+        click.echo(f"half model: {len(surface.triangles)} triangles, open along y = 0")
     for path in write:
         click.echo(f"written: {surface.write(path)}")
+    return surface

@@ -21,8 +21,7 @@ def least_weight(mode: str, mach: float, friction: bool) -> float:
     """The `floor` of `limit_weight` for a mode at a Mach number of the stream: 1 always limited, negative never."""
     if mode != "auto":
         return 1.0 if mode == "on" else -1.0
-    t = min(max((mach**2 - FAST[0] ** 2) / (FAST[1] ** 2 - FAST[0] ** 2), 0.0), 1.0)
-    return t * t * (3.0 - 2.0 * t) if friction else 0.0
+    return fade(mach**2, FAST[0] ** 2, FAST[1] ** 2) if friction else 0.0
 
 
 @inlined

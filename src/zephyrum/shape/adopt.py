@@ -1,6 +1,6 @@
 """A surface file taken in: unit and axes stated once, mended, checked that it flies nose first, labelled.
 
-Verified by tests/test_adopt.py and validation/damage.py.
+Verified by tests/test_adopt.py.
 """
 
 from dataclasses import dataclass, replace

@@ -3,7 +3,7 @@
 The order is: weld, degenerate and duplicate triangles, points on edges, sheets cut apart where more than two triangles
 meet, orientation, holes, stray and inner shells, union of overlapping shells, and the proof at the end. What can't be
 mended within the volume error allowed is refused with its places. Holes are filled by the triangulation of least area
-(Barequet and Sharir 1995, Comput. Aided Geom. Des. 12:207). Verified by tests/test_adopt.py and validation/damage.py.
+(Barequet and Sharir 1995, Comput. Aided Geom. Des. 12:207). Verified by tests/test_adopt.py.
 """
 
 from dataclasses import dataclass, replace
@@ -76,6 +76,11 @@ class NotMended(InputError):
 def _found(kind: str, places: np.ndarray, size: float, done: str, count: int | None = None) -> Defect:
     places = np.asarray(places, dtype=float).reshape(-1, 3)
     return Defect(kind, len(places) if count is None else count, places[:10], float(size), done)
+
+
+def _pieces(kind: str, pieces: list, done: str) -> Defect:
+    """A defect of whole shells or holes: their middles and the largest size."""
+    return _found(kind, np.array([one.middle for one in pieces]), max(one.size for one in pieces), done)
 
 
 def mend(
@@ -379,7 +384,7 @@ def _filled(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surface,
         doubts.append(doubt)
         patches.append(hole)
     if bad:
-        raise NotMended(surface, _found("holes with a rim that crosses itself", np.array([h.middle for h in bad]), max(h.size for h in bad), ""),
+        raise NotMended(surface, _pieces("holes with a rim that crosses itself", bad, ""),
                         "close them where the shape was made")  # fmt: skip
     names = np.concatenate([surface.label_names, np.full(sum(len(t) for t in triangles[1:]), "patch", dtype=object)])
     made = Surface(points, np.concatenate(triangles), name=surface.name).labelled(names)
@@ -389,12 +394,12 @@ def _filled(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surface,
         which = large or [int(np.argmax(doubts))]
         worst = [patches[k] for k in which]
         raise NotMended(
-            surface, _found("holes too large to guess what was there", np.array([h.middle for h in worst]), max(h.size for h in worst), ""),
+            surface, _pieces("holes too large to guess what was there", worst, ""),
             f"filling them flat may change the volume by {100 * doubt:.2g} %: close them where the shape was made, or say flat_holes=True if they are flat",
         )  # fmt: skip
     small = sum(1 for h in holes if len(h.loop) <= 4)
     done = f"filled ({small} of up to four sides)" if small < len(holes) else "filled"
-    found.append(_found("holes", np.array([h.middle for h in holes]), max(h.size for h in holes), done))
+    found.append(_pieces("holes", holes, done))
     return made, doubt, made.area("patch") / made.area()
 
 
@@ -408,14 +413,7 @@ def _shells(surface: Surface, keep_stray: bool, found: list[Defect]) -> tuple[Su
     notes: list[str] = []
     if (volumes <= 0.0).any():
         flat = [one for one, v in zip(pieces, volumes) if v <= 0.0]
-        found.append(
-            _found(
-                "shells that enclose nothing",
-                np.array([one.middle for one in flat]),
-                max(one.size for one in flat),
-                "left out",
-            )
-        )
+        found.append(_pieces("shells that enclose nothing", flat, "left out"))
         pieces, volumes = [one for one, v in zip(pieces, volumes) if v > 0.0], volumes[volumes > 0.0]
     order = np.argsort(-volumes)
     pieces = [pieces[k] for k in order]
@@ -426,14 +424,7 @@ def _shells(surface: Surface, keep_stray: bool, found: list[Defect]) -> tuple[Su
     alone = (meets.sum(axis=1) == 1) & (volumes[order] < STRAY * volumes.max())
     if alone.any() and not keep_stray:
         lost = [one for one, drop in zip(pieces, alone) if drop]
-        found.append(
-            _found(
-                "stray shells",
-                np.array([one.middle for one in lost]),
-                max(one.size for one in lost),
-                "left out (keep_stray keeps them)",
-            )
-        )
+        found.append(_pieces("stray shells", lost, "left out (keep_stray keeps them)"))
         pieces = [one for one, drop in zip(pieces, alone) if not drop]
     if len(pieces) == 1:
         return pieces[0], notes

@@ -231,7 +231,7 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
         raise MeshError(
             f"remesh: a piece of the surface near {place} m was lost ({far:.3g} m away from the new one); ask for more triangles there."
         )
-    return Remeshed(out, qualities, far, _feature_distance(made, found, out, work), rounds)
+    return Remeshed(out, qualities, far, _feature_distance(made, found, work), rounds)
 
 
 class _Work:
@@ -271,6 +271,11 @@ class _Work:
         return self.made.points, self.made.triangles, self.found.patch, self.metric
 
     @property
+    def all(self):
+        """What every step works on: the mesh, its feature lines, the original and its tree."""
+        return self.P, self.M, self.rank, self.line, self.T, self.patch, self.nP, self.nT, self.lines, self.O, self.tree
+
+    @property
     def count(self) -> int:
         """Triangles now."""
         return int((self.T[: self.nT, 0] >= 0).sum())
@@ -302,17 +307,7 @@ class _Work:
                 break
             order = long[np.argsort(-length[long])]
             self.nP, self.nT = split(
-                self.P,
-                self.M,
-                self.rank,
-                self.line,
-                self.T,
-                self.patch,
-                self.nP,
-                self.nT,
-                self.lines,
-                self.O,
-                self.tree,
+                *self.all,
                 self.C,
                 order,
                 edges,
@@ -323,17 +318,7 @@ class _Work:
             short = np.flatnonzero(length < SHORT)
             order = short[np.argsort(length[short])]
             done = collapse(
-                self.P,
-                self.M,
-                self.rank,
-                self.line,
-                self.T,
-                self.patch,
-                self.nP,
-                self.nT,
-                self.lines,
-                self.O,
-                self.tree,
+                *self.all,
                 order,
                 edges,
                 0.25,
@@ -344,17 +329,7 @@ class _Work:
         for _ in range(3):
             flip(self.P, self.M, self.T, self.patch, self.nP, self.nT, self.lines, self.edges())
             smooth(
-                self.P,
-                self.M,
-                self.rank,
-                self.line,
-                self.T,
-                self.patch,
-                self.nP,
-                self.nT,
-                self.lines,
-                self.O,
-                self.tree,
+                *self.all,
                 self.C,
                 0.7,
             )
@@ -385,7 +360,7 @@ def hausdorff(one: Surface, two: Surface) -> float:
     return float(max(distances(samples(one), two).max(), distances(samples(two), one).max()))
 
 
-def _feature_distance(made: Surface, found, out: Surface, work: _Work) -> float:
+def _feature_distance(made: Surface, found, work: _Work) -> float:
     """Largest distance [m] of the original's feature points from the feature edges of the new mesh."""
     if not len(found.edges):
         return 0.0

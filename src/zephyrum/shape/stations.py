@@ -134,9 +134,14 @@ def blend(one: Airfoil, two: Airfoil, share: float) -> Airfoil:
     return Airfoil((1.0 - share) * spread(one) + share * spread(two), f"{share:.2f} between {one.name} and {two.name}")
 
 
-def station_at(stations, tree: np.ndarray, share: float) -> Station:
+def panel_of(tree: np.ndarray, share: float) -> tuple[int, float]:
+    """(number of the panel, share of the way along it) at a share of the span; tree: shares of the stations."""
     k = int(np.clip(np.searchsorted(tree, share, side="right") - 1, 0, len(tree) - 2))
-    f = float(np.clip((share - tree[k]) / max(tree[k + 1] - tree[k], 1e-30), 0.0, 1.0))
+    return k, float(np.clip((share - tree[k]) / max(tree[k + 1] - tree[k], 1e-30), 0.0, 1.0))
+
+
+def station_at(stations, tree: np.ndarray, share: float) -> Station:
+    k, f = panel_of(tree, share)
     a, b = stations[k], stations[k + 1]
     place = tuple((1.0 - f) * p + f * q for p, q in zip(a.place, b.place))
     return Station(

@@ -2,7 +2,7 @@
 
 Triangles run counter-clockwise seen from outside, so that a closed surface has a positive volume. Area vectors, volume
 and centroid are exact for the triangulation (divergence theorem; Mirtich 1996, J. Graphics Tools 1(2)). Verified by
-tests/test_surface.py.
+tests/test_solids.py.
 """
 
 import functools

@@ -1,7 +1,7 @@
 """Surface files: STL (both kinds), OBJ, PLY, VTU, and STEP with the extra `cad`. Open formats only.
 
 STL, PLY and OBJ points go through trimesh (extra `surface`); the groups of an OBJ file, which it loses, are read here.
-Verified by tests/test_surface.py (round trips) and tests/test_adopt.py.
+Verified by tests/test_solids.py (round trips) and tests/test_adopt.py.
 """
 
 import os

@@ -11,7 +11,7 @@ import numpy as np
 from zephyrum.errors import InputError
 from zephyrum.shape.airfoil import Airfoil
 from zephyrum.shape.loft import lofted, places, sagitta_spacing
-from zephyrum.shape.stations import blend, span_lengths
+from zephyrum.shape.stations import blend, panel_of, span_lengths
 from zephyrum.shape.surface import Surface
 
 TIP_RINGS = 6  # round tips: steps from the section to its middle line
@@ -158,9 +158,7 @@ class _Sampled:
 
     def at(self, share: float, control: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         """Upper and lower points (n, 2) of the unit section, its control deflected."""
-        tree = self.wing.tree
-        k = int(np.clip(np.searchsorted(tree, share, side="right") - 1, 0, len(tree) - 2))
-        f = float(np.clip((share - tree[k]) / max(tree[k + 1] - tree[k], 1e-30), 0.0, 1.0))
+        k, f = panel_of(self.wing.tree, share)
         a, b = self.foils[k], self.foils[k + 1]
         hinge = float(_hinge_line(self.wing, np.array([share]))[0])
         if control[0] != 0.0:
