@@ -10,13 +10,21 @@ from zephyrum.shape.crossings import box_tree
 
 
 @njit(cache=True, error_model="numpy")
-def nearest_on_triangle(p, a, b, c, out, share):
-    """Squared distance from p (3,) to triangle a b c; its nearest point into out (3,), shares of the corners into share (3,)."""
-    ab, ac, ap = b - a, c - a, p - a
-    d1, d2 = (ab * ap).sum(), (ac * ap).sum()
-    bp, cp = p - b, p - c
-    d3, d4 = (ab * bp).sum(), (ac * bp).sum()
-    d5, d6 = (ab * cp).sum(), (ac * cp).sum()
+def dot(a, b):
+    """Scalar product of two vectors (3,), without a temporary array."""
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+
+
+@njit(cache=True, error_model="numpy")
+def nearest_on_triangle(p, points, i, j, k, out, share):
+    """Squared distance from p (3,) to the triangle of points i, j, k; its nearest point into out, shares of the corners into share (3,)."""
+    ax, ay, az = points[i, 0], points[i, 1], points[i, 2]
+    ux, uy, uz = points[j, 0] - ax, points[j, 1] - ay, points[j, 2] - az
+    vx, vy, vz = points[k, 0] - ax, points[k, 1] - ay, points[k, 2] - az
+    x, y, z = p[0] - ax, p[1] - ay, p[2] - az
+    d1, d2 = ux * x + uy * y + uz * z, vx * x + vy * y + vz * z
+    uu, uv, vv = ux * ux + uy * uy + uz * uz, ux * vx + uy * vy + uz * vz, vx * vx + vy * vy + vz * vz
+    d3, d4, d5, d6 = d1 - uu, d2 - uv, d1 - uv, d2 - vv
     va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
     v, w = 0.0, 0.0
     if d1 <= 0.0 and d2 <= 0.0:
@@ -37,11 +45,9 @@ def nearest_on_triangle(p, a, b, c, out, share):
         if whole > 0.0:
             v, w = vb / whole, vc / whole
     share[0], share[1], share[2] = 1.0 - v - w, v, w
-    far = 0.0
-    for k in range(3):
-        out[k] = a[k] + v * ab[k] + w * ac[k]
-        far += (p[k] - out[k]) ** 2
-    return far
+    x, y, z = x - v * ux - w * vx, y - v * uy - w * vy, z - v * uz - w * vz
+    out[0], out[1], out[2] = p[0] - x, p[1] - y, p[2] - z
+    return x * x + y * y + z * z
 
 
 @njit(cache=True, error_model="numpy")
@@ -62,12 +68,13 @@ def nearest(p, patch, points, triangles, patches, order, bounds, child, span, ou
             continue
         if child[node, 0] >= 0:
             # the nearer child last, so that it is looked at first
-            near = np.zeros(2)
-            for side in range(2):
-                for d in range(3):
-                    gap = max(bounds[child[node, side], d] - p[d], p[d] - bounds[child[node, side], 3 + d], 0.0)
-                    near[side] += gap * gap
-            first = 1 if near[0] <= near[1] else 0
+            nearer = 0.0
+            for d in range(3):
+                gap = max(bounds[child[node, 0], d] - p[d], p[d] - bounds[child[node, 0], 3 + d], 0.0)
+                nearer += gap * gap
+                gap = max(bounds[child[node, 1], d] - p[d], p[d] - bounds[child[node, 1], 3 + d], 0.0)
+                nearer -= gap * gap
+            first = 1 if nearer <= 0.0 else 0
             stack[top], stack[top + 1] = child[node, first], child[node, 1 - first]
             top += 2
             continue
@@ -75,13 +82,11 @@ def nearest(p, patch, points, triangles, patches, order, bounds, child, span, ou
             t = order[k]
             if patch >= 0 and patches[t] != patch:
                 continue
-            far = nearest_on_triangle(
-                p, points[triangles[t, 0]], points[triangles[t, 1]], points[triangles[t, 2]], spot, part
-            )
+            far = nearest_on_triangle(p, points, triangles[t, 0], triangles[t, 1], triangles[t, 2], spot, part)
             if far < best:
                 best, found = far, t
-                out[:] = spot
-                share[:] = part
+                for d in range(3):
+                    out[d], share[d] = spot[d], part[d]
     return found, best
 
 

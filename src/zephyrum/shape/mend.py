@@ -23,6 +23,7 @@ from zephyrum.shape.solids import solid, united
 from zephyrum.shape.surface import SAME, Surface
 
 STRAY = 1e-3  # of the volume of the largest shell: smaller ones that touch nothing are listed and left out
+TORN = 0.5  # of all sides of triangles: with more open ones a surface does not hang together
 ALLOWED = 1e-3  # of the volume: what filled holes may be wrong by together
 
 
@@ -97,14 +98,23 @@ def mend(
     """
     found: list[Defect] = []
     made, gap = _clean(surface, weld_distance, found)
+    _hangs_together(made)
     made = _split_edges(made, found)
     made = _cut_apart(made, found)
     made = _turned(made, found)
     made, doubt, patched = _filled(made, flat_holes, found)
     if label_shells:
         made = by_shell(made)
-    made, notes = _shells(made, keep_stray, found)
-    _prove(made, 4.0 * gap)
+    try:
+        made, notes = _shells(made, keep_stray, found)
+        _prove(made, 4.0 * gap)
+    except NotMended:
+        raise
+    except InputError as cause:  # the kernel of the union refuses a shell
+        pairs = crossing_triangles(made)
+        places = made.centres[pairs[:, 0]] if len(pairs) else made.middle[None]
+        raise NotMended(made, _found("places where sheets touch or cut each other", places, made.size, ""),
+                        f"separate them where the shape was made ({cause})") from cause  # fmt: skip
     return Mended(made, tuple(found), patched, doubt, tuple(notes))
 
 
@@ -142,14 +152,21 @@ def _clean(surface: Surface, distance: float | None, found: list[Defect]) -> tup
                 dropped,
             )
         )
+    if len(made.open_edges):
+        # three corners in a line: what they held together is joined again by points on edges
+        p = made.points[made.triangles]
+        longest = np.linalg.norm(np.roll(p, -1, axis=1) - p, axis=2).max(axis=1)
+        flat = 2.0 * made.areas < SAME * made.size * longest
+        if flat.any():
+            found.append(_found("triangles without area", made.centres[flat], longest[flat].max(), "left out"))
+            made = made.selected(~flat)
     key = np.sort(made.triangles, axis=1)
     _, first, inverse, counts = np.unique(key, axis=0, return_index=True, return_inverse=True, return_counts=True)
     if (counts > 1).any():
-        even = np.sign(_parity(made.triangles))
-        net = np.bincount(inverse.ravel(), even, len(counts))
-        # as often one way as the other: a sheet without thickness, nothing is left of it
+        net = np.bincount(inverse.ravel(), _parity(made.triangles), len(counts))
         keep = np.zeros(len(key), dtype=bool)
-        keep[first[(counts == 1) | (net != 0) | (counts % 2 == 1)]] = True
+        keep[first] = True
+        keep[first[_sheets(key[first], (counts > 1) & (net == 0) & (counts % 2 == 0))]] = False
         twice = made.centres[first[counts > 1]]
         found.append(
             _found(
@@ -162,6 +179,34 @@ def _clean(surface: Surface, distance: float | None, found: list[Defect]) -> tup
         )
         made = made.selected(keep)
     return made, gap
+
+
+def _hangs_together(surface: Surface) -> None:
+    """NotMended if most sides have no neighbour: points meant to be one are farther apart than any gap that could be welded."""
+    sides = 3 * len(surface.triangles)
+    if len(surface.open_edges) > TORN * sides:
+        edges = surface.open_edges
+        length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
+        raise NotMended(surface, _found("sides of triangles without a neighbour", surface.points[edges[:: max(1, len(edges) // 10)]].mean(axis=1),
+                                        length.max(), "", len(edges)),
+                        f"that is most of {sides}: points meant to be one lie too far apart; say weld_distance=... [m]")  # fmt: skip
+
+
+def _sheets(triangles: np.ndarray, both_ways: np.ndarray) -> np.ndarray:
+    """Of the triangles given `both_ways`, those of sheets without thickness: nothing else ends at the rim of such a sheet."""
+    own = np.flatnonzero(both_ways)
+    if not len(own):
+        return own
+    sides = np.sort(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]), axis=1)
+    _, edge = np.unique(sides[:, 0] * (triangles.max() + 1) + sides[:, 1], return_inverse=True)
+    edge = edge.reshape(3, -1)
+    others = np.bincount(edge[:, ~both_ways].ravel(), minlength=edge.max() + 1)
+    m = len(own)
+    link = coo_matrix((np.ones(3 * m), (np.tile(np.arange(m), 3), m + edge[:, own].ravel())), shape=(m + len(others),) * 2)
+    piece = connected_components(link, directed=False)[1][:m]
+    needed = np.zeros(piece.max() + 1, dtype=bool)
+    needed[piece[(others[edge[:, own]] % 2 == 1).any(axis=0)]] = True
+    return own[~needed[piece]]
 
 
 def _parity(triangles: np.ndarray) -> np.ndarray:

@@ -20,7 +20,7 @@ from zephyrum.shape.surface import Surface
 
 ROUNDS = 14
 FINEST = 0.02  # of the largest size: curvature asks for no less
-TURN = 0.7  # rad by which the surface may turn along an edge, however loose the tolerance
+TURN = 0.4  # rad by which the surface may turn along an edge, however loose the tolerance
 TINIEST = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
 BLUNT = 4.0  # curvature times size of the surface above which a place may be a tip
 LOST = 0.25  # of the largest size: what the new surface may be away from the original

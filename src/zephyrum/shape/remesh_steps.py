@@ -9,11 +9,11 @@ the original, points of feature lines on their line, corners where they are. Ver
 import numpy as np
 from numba import njit
 
-from zephyrum.shape.closest import nearest
+from zephyrum.shape.closest import dot, nearest, nearest_on_triangle
 
 LONG, SHORT = 1.41, 0.70  # lengths above which an edge is split and below which it is collapsed
 UPRIGHT = 0.4  # least cosine between a new triangle's normal and the one it replaces
-DEEP = 0.12  # of its longest side: how far the middle of a new triangle may lie from the original
+DEEP = 0.15  # of the short size: how far new triangles may lie from the original, and from a point that they lose
 STEEPEST = 0.25  # least cosine between a triangle's normal and that of the original beneath it
 
 
@@ -28,6 +28,12 @@ def edge_length(P, M, a, b):
     """Length of the edge a b in the mean of both metrics."""
     x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     return np.sqrt(max(0.5 * (form(M[a], x, y, z, x, y, z) + form(M[b], x, y, z, x, y, z)), 0.0))
+
+
+@njit(cache=True, error_model="numpy")
+def reach(m):
+    """Distance by which a step may leave the surface where the metric is m (6,): a share of its short size."""
+    return DEEP * np.sqrt(2.0 / (m[0] + m[1] + m[2]))
 
 
 @njit(cache=True, error_model="numpy")
@@ -93,7 +99,7 @@ def to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
     for s in range(c_start[curve], c_start[curve + 1]):
         a, b = points[c_a[s]], points[c_b[s]]
         along = b - a
-        f = ((p - a) * along).sum() / max((along * along).sum(), 1e-300)
+        f = ((p - a) * along).sum() / max(dot(along, along), 1e-300)
         f = min(max(f, 0.0), 1.0)
         q = a + f * along
         far = ((p - q) ** 2).sum()
@@ -156,7 +162,7 @@ def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
         for j in range(found):
             t = two[j]
             normal(P, T[t, 0], T[t, 1], T[t, 2], before)
-            if curve < 0 and (before * way).sum() < UPRIGHT:  # the far side of something thin
+            if curve < 0 and dot(before, way) < UPRIGHT:  # the far side of something thin
                 good = False
             for old in (a, b):
                 corner = T[t].copy()
@@ -164,7 +170,7 @@ def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
                     if corner[k] == old:
                         corner[k] = nP
                 size = normal(P, corner[0], corner[1], corner[2], after)
-                if size <= 0.0 or (before * after).sum() < UPRIGHT:
+                if size <= 0.0 or dot(before, after) < UPRIGHT:
                     good = False
         if not good:
             continue
@@ -230,7 +236,7 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, order, edges, f
             if shared != tips:
                 continue
             good, worst = True, 1.0
-            low = 1.0
+            low, lost, deep = 1.0, np.inf, reach(M[a])
             for k in range(start[a], start[a + 1]):
                 t = around[k]
                 low = min(low, quality(P, M, T[t, 0], T[t, 1], T[t, 2]))
@@ -246,24 +252,20 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, order, edges, f
                     good = False
                     break
                 # slivers have no trustworthy normal: the original's is asked beneath the new triangle
-                if old > 1e-6 * size and (before * after).sum() < UPRIGHT:
+                if old > 1e-6 * size and dot(before, after) < UPRIGHT:
                     good = False
                     break
+                lost = min(lost, nearest_on_triangle(P[a], P, corner[0], corner[1], corner[2], spot, way))
                 middle = (P[corner[0]] + P[corner[1]] + P[corner[2]]) / 3.0
                 if to_patch(middle, patch[t], O, tree, spot, m, way):
-                    far, side = 0.0, 0.0
-                    for j in range(3):
-                        far += (middle[j] - spot[j]) ** 2
-                        for i in range(3):
-                            side = max(side, (P[corner[j], i] - P[corner[j - 1], i]) ** 2)
-                    if (way * after).sum() < STEEPEST or far > DEEP**2 * side:
+                    if dot(way, after) < STEEPEST or dot(middle - spot, middle - spot) > deep**2:
                         good = False
                         break
                 worst = min(worst, quality(P, M, corner[0], corner[1], corner[2]))
                 for j in range(3):
                     if corner[j] != b and edge_length(P, M, b, corner[j]) > LONG * 1.1:
                         good = False
-            if not good or worst < min(floor, 0.8 * low):
+            if not good or lost > deep**2 or worst < min(floor, 0.8 * low):  # thin ends are not eaten away
                 continue
             for k in range(start[b], start[b + 1]):
                 touched[around[k]] = True
@@ -334,10 +336,14 @@ def flip(P, M, T, patch, nP, nT, lines, edges):
             continue
         s1, s2 = normal(P, a, b, c, n1), normal(P, b, a, d, n2)
         r1, r2 = normal(P, a, d, c, m1), normal(P, d, b, c, m2)
-        if r1 <= 0.0 or r2 <= 0.0 or (m1 * m2).sum() < 0.5:
+        if r1 <= 0.0 or r2 <= 0.0 or dot(m1, m2) < 0.5:
+            continue
+        # how far the new edge passes from the old one
+        across = np.cross(P[b] - P[a], P[d] - P[c])
+        if abs((across * (P[c] - P[a])).sum()) > min(reach(M[a]), reach(M[b])) * np.sqrt(dot(across, across)):
             continue
         mean = n1 * s1 + n2 * s2
-        if (mean * m1).sum() <= 0.3 * (s1 + s2) or (mean * m2).sum() <= 0.3 * (s1 + s2):
+        if dot(mean, m1) <= 0.3 * (s1 + s2) or dot(mean, m2) <= 0.3 * (s1 + s2):
             continue
         T[t1, 0], T[t1, 1], T[t1, 2] = a, d, c
         T[t2, 0], T[t2, 1], T[t2, 2] = d, b, c
@@ -386,17 +392,19 @@ def smooth(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
         good = rank[p] == 1 or (before.sum(axis=0) * way).sum() > UPRIGHT * len(
             before
         )  # not on the far side of something thin
+        lost = np.inf
         for k in range(start[p], start[p + 1]):
             t = around[k]
             size = normal(P, T[t, 0], T[t, 1], T[t, 2], n)
+            lost = min(lost, nearest_on_triangle(kept_p, P, T[t, 0], T[t, 1], T[t, 2], spot, way))
             if (
                 size <= 0.0
-                or (before[k - start[p]] * n).sum() < 0.7
+                or dot(before[k - start[p]], n) < 0.7
                 or quality(P, M, T[t, 0], T[t, 1], T[t, 2]) < min(0.98 * low, 0.5)
             ):
                 good = False
                 break
-        if good:
+        if good and lost < reach(kept_m) ** 2:
             moved += 1
         else:
             P[p], M[p] = kept_p, kept_m
