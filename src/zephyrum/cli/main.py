@@ -347,9 +347,10 @@ def section(section, tail, points, close, blunt, flap, flip, write, figure) -> N
 @click.option("--simplify", type=float, help="Merge triangles within so many metres.")
 @click.option("--flat-holes", is_flag=True, help="Fill large holes flat.")
 @click.option("--half", is_flag=True, help="Write and draw the starboard half only.")
+@click.option("--remesh", type=int, metavar="TRIANGLES", help="Even triangles for a flow mesh, about so many.")
 @click.option("--density", default=1.0, show_default=True, help="Of triangles: 2 halves their distance from the shape.")
 @click.option(
-    "--write", multiple=True, type=click.Path(path_type=Path), help="Write the surface: .stl, .obj, .ply, .vtu."
+    "--write", multiple=True, type=click.Path(path_type=Path), help="Write the surface: .stl, .obj, .ply, .vtu, .step."
 )
 @click.option("--figures", type=click.Path(path_type=Path), help="Folder for the drawings.")
 @click.option("--alpha", default=0.0, show_default=True, help="Angle of the arrows in the drawings, degrees.")

@@ -20,6 +20,7 @@ def shape_command(
     simplify,
     flat_holes,
     half,
+    remesh,
     density,
     write,
     figures,
@@ -46,11 +47,11 @@ def shape_command(
             raise InputError(
                 f"{' and '.join(given) or '--nose and --up'} belong to surface files; an aircraft file has its own units and axes."
             )
-        _aircraft(file, sets, half, density, write, figures, alpha, show_table)
+        _aircraft(file, sets, half, remesh, density, write, figures, alpha, show_table)
         return
     if sets:
         raise InputError(f"--set changes numbers of an aircraft file (.toml); {file.name} has none.")
-    _surface(file, unit, nose, up, span, labels, simplify, flat_holes, half, write, figures, alpha, show_table)
+    _surface(file, unit, nose, up, span, labels, simplify, flat_holes, half, remesh, write, figures, alpha, show_table)
 
 
 def _changes(sets) -> dict:
@@ -67,7 +68,7 @@ def _changes(sets) -> dict:
     return out
 
 
-def _aircraft(file, sets, half, density, write, figures, alpha, show_table) -> None:
+def _aircraft(file, sets, half, remesh, density, write, figures, alpha, show_table) -> None:
     from zephyrum.shape import Aircraft
 
     craft = Aircraft.read(file)
@@ -104,7 +105,7 @@ def _aircraft(file, sets, half, density, write, figures, alpha, show_table) -> N
     for note in measures.notes:
         click.echo(f"note: {note}")
     surface = measures.surface
-    surface = _written(surface, half, write)
+    surface = _written(surface, half, remesh, write)
     if figures:
         from zephyrum.looks import draw_area_distribution, draw_span, draw_surface, draw_three_view
         from zephyrum.looks.style import save
@@ -116,12 +117,12 @@ def _aircraft(file, sets, half, density, write, figures, alpha, show_table) -> N
             save(draw_span(craft)[0].figure, figures / "span.png")
             made.append("span.png")
         save(draw_area_distribution(measures).figure, figures / "area.png")
-        draw_surface(surface, figures / "quarter.png", "quarter", alpha)
+        draw_surface(surface, figures / "quarter.png", "quarter", alpha, edges=remesh is not None)
         draw_surface(surface, figures / "below.png", "below")
         click.echo(f"figures in {figures}: {', '.join([*made, 'area.png', 'quarter.png', 'below.png'])}")
 
 
-def _surface(file, unit, nose, up, span, labels, simplify, flat_holes, half, write, figures, alpha, show_table) -> None:
+def _surface(file, unit, nose, up, span, labels, simplify, flat_holes, half, remesh, write, figures, alpha, show_table) -> None:
     from zephyrum.shape import NotMended, adopt, measure_surface
 
     try:
@@ -141,7 +142,7 @@ def _surface(file, unit, nose, up, span, labels, simplify, flat_holes, half, wri
     _print_rows(sizes.rows(), file.stem, show_table)
     show_table([{"label": name, "area": area} for name, area in sorted(sizes.labels.items(), key=lambda item: -item[1])[:30]],
                {"label": "", "area": ".4f"}, f"labels ({len(sizes.labels)}): area in m^2")  # fmt: skip
-    surface = _written(surface, half, write)
+    surface = _written(surface, half, remesh, write)
     if figures:
         from zephyrum.looks import draw_sketch, draw_surface
         from zephyrum.looks.style import save
@@ -149,7 +150,7 @@ def _surface(file, unit, nose, up, span, labels, simplify, flat_holes, half, wri
         figures.mkdir(parents=True, exist_ok=True)
         save(draw_sketch(sizes, alpha=alpha), figures / "sketch.png")
         places = [spot for defect in taken.mended.defects for spot in defect.places]
-        draw_surface(surface, figures / "labels.png", "quarter", alpha, by="label")
+        draw_surface(surface, figures / "labels.png", "quarter", alpha, remesh is not None, by="label")
         made = ["sketch.png", "labels.png"]
         if places:
             draw_surface(surface, figures / "mended.png", "quarter", marks=places)
@@ -170,13 +171,19 @@ def _print_rows(rows, title: str, show_table) -> None:
     show_table(shown, {"measure": "", "value": ".4f", "unit": "", "or": ".3f", "": ""}, title)
 
 
-def _written(surface, half: bool, write):
-    """The surface, or its starboard half, written to the files asked for."""
+def _written(surface, half: bool, triangles: int | None, write):
+    """The surface, or its starboard half, remeshed if asked for, written to the files asked for."""
     if half:
         from zephyrum.shape.solids import halved
 
         surface = halved(surface)
         click.echo(f"half model: {len(surface.triangles)} triangles, open along y = 0")
+    if triangles is not None:
+        from zephyrum.shape import remesh
+
+        made = remesh(surface, triangles)
+        click.echo(f"remeshed: {made}")
+        surface = made.surface
     for path in write:
         click.echo(f"written: {surface.write(path)}")
     return surface

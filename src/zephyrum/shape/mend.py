@@ -20,7 +20,7 @@ from zephyrum.shape.crossings import crossing_triangles
 from zephyrum.shape.holes import Hole, fill_hole, rims
 from zephyrum.shape.labels import by_shell
 from zephyrum.shape.solids import solid, united
-from zephyrum.shape.surface import SAME, Surface
+from zephyrum.shape.surface import SAME, Surface, pairs_within
 
 STRAY = 1e-3  # of the volume of the largest shell: smaller ones that touch nothing are listed and left out
 TORN = 0.5  # of all sides of triangles: with more open ones a surface does not hang together
@@ -129,10 +129,11 @@ def _clean(surface: Surface, distance: float | None, found: list[Defect]) -> tup
         edges, _, _, _ = exact._edge_table
         shortest = np.percentile(np.linalg.norm(exact.points[edges[:, 0]] - exact.points[edges[:, 1]], axis=1), 2)
         best = len(exact.open_edges)
-        for tolerance in surface.size * 10.0 ** np.arange(-8.0, -3.4, 0.5):
-            if tolerance > 0.2 * shortest:
-                break
-            trial = exact.welded(tolerance)
+        trials = surface.size * 10.0 ** np.arange(-8.0, -3.4, 0.5)
+        trials = trials[trials <= 0.2 * shortest]
+        near = pairs_within(exact.points, trials[-1]) if len(trials) else None
+        for tolerance in trials:
+            trial = exact.welded(tolerance, near)
             left = len(trial.open_edges)
             if left < 0.7 * best:
                 best, made = left, trial
@@ -418,9 +419,13 @@ def _filled(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surface,
         return surface, 0.0, 0.0
     made, doubts, patches = surface, [], []
     points, triangles = surface.points, [surface.triangles]
+    on_rim = np.zeros(len(points), dtype=bool)
+    on_rim[np.concatenate([hole.loop for hole in holes])] = True
+    beside = on_rim[surface.triangles].sum(axis=1) >= 2
+    rim = replace(surface, triangles=surface.triangles[beside], label=surface.label[beside])
     bad: list[Hole] = []
     for hole in holes:
-        patch = fill_hole(surface, hole)
+        patch = fill_hole(rim, hole)
         if patch is None:
             bad.append(hole)
             continue

@@ -285,7 +285,8 @@ class _Work:
         T = self.T[: self.nT]
         T = T[T[:, 0] >= 0]
         sides = np.sort(np.concatenate([T[:, [0, 1]], T[:, [1, 2]], T[:, [2, 0]]]), axis=1)
-        key = np.unique(sides[:, 0] * 4294967296 + sides[:, 1])
+        key = np.sort(sides[:, 0] * 4294967296 + sides[:, 1])
+        key = key[np.r_[True, key[1:] != key[:-1]]] if len(key) else key
         return np.stack([key // 4294967296, key % 4294967296], axis=1)
 
     def pack(self) -> None:

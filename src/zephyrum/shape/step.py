@@ -1,4 +1,4 @@
-"""STEP files read (and solids of facets written) with the open CAD kernel of the extra `cad`.
+"""STEP files read, and solids of plane facets written, with the open CAD kernel of the extra `cad`.
 
 Verified by tests/test_adopt.py where the extra is installed.
 """
@@ -11,6 +11,13 @@ from zephyrum.errors import FileError, InputError
 from zephyrum.shape.surface import Surface
 
 DEFLECTION = 5e-4  # of the size: distance of the triangles from the CAD surface
+
+
+MOST = 60_000  # facets of a file: each takes about 2.5 kB
+
+
+def _missing() -> InputError:
+    return InputError("STEP files need the open CAD kernel; install it with: pip install 'zephyrum[cad]'.")
 
 
 def read_step(path: Path) -> Surface:
@@ -27,7 +34,7 @@ def read_step(path: Path) -> Surface:
         from OCP.TopLoc import TopLoc_Location
         from OCP.TopoDS import TopoDS
     except ImportError:
-        raise InputError("STEP files need the open CAD kernel; install it with: pip install 'zephyrum[cad]'.") from None
+        raise _missing() from None
     reader = STEPControl_Reader()
     if reader.ReadFile(str(path)) != IFSelect_RetDone or not reader.TransferRoots():
         raise FileError(f"surface {str(path)!r} is not a STEP file that can be read.")
@@ -65,3 +72,52 @@ def read_step(path: Path) -> Surface:
         raise FileError(f"surface {str(path)!r} holds no faces.")
     # the kernel works in millimetres whatever the file's unit
     return Surface(1e-3 * np.array(points), np.array(triangles), np.array(label), tuple(names), path.stem)
+
+
+def write_step(surface: Surface, path: Path) -> None:
+    """Write a closed surface as a solid of plane facets, in millimetres (the format states its unit).
+
+    InputError if it is open, or too large for a file that a CAD program would open.
+    """
+    try:
+        from OCP.BRep import BRep_Builder
+        from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeVertex, BRepBuilderAPI_MakeWire  # fmt: skip
+        from OCP.gp import gp_Dir, gp_Pln, gp_Pnt
+        from OCP.IFSelect import IFSelect_RetDone
+        from OCP.Interface import Interface_Static
+        from OCP.Message import Message, Message_Gravity
+        from OCP.STEPControl import STEPControl_AsIs, STEPControl_Writer
+        from OCP.TopoDS import TopoDS, TopoDS_Shell, TopoDS_Solid
+    except ImportError:
+        raise _missing() from None
+    if not surface.watertight:
+        raise InputError(f"surface {surface.name!r} is not closed; a STEP solid has to be.")
+    if len(surface.triangles) > MOST:
+        raise InputError(
+            f"surface {surface.name!r} has {len(surface.triangles)} triangles; a STEP file takes {MOST}: simplify it first, or write .stl."
+        )
+    for printer in Message.DefaultMessenger_s().Printers():
+        printer.SetTraceLevel(Message_Gravity.Message_Fail)
+    edge_of = getattr(TopoDS, "Edge_s", None) or TopoDS.Edge
+    corner = [BRepBuilderAPI_MakeVertex(gp_Pnt(*map(float, p))).Vertex() for p in 1e3 * surface.points]
+    edges: dict[tuple[int, int], object] = {}
+    builder, shell, solid = BRep_Builder(), TopoDS_Shell(), TopoDS_Solid()
+    builder.MakeShell(shell)
+    for row, normal in zip(surface.triangles.tolist(), surface.normals.tolist()):
+        wire = BRepBuilderAPI_MakeWire()
+        for a, b in zip(row, row[1:] + row[:1]):
+            if (b, a) in edges:
+                wire.Add(edge_of(edges[b, a].Reversed()))
+            else:
+                edges[a, b] = BRepBuilderAPI_MakeEdge(corner[a], corner[b]).Edge()
+                wire.Add(edges[a, b])
+        plane = gp_Pln(gp_Pnt(*map(float, 1e3 * surface.points[row[0]])), gp_Dir(*normal))
+        builder.Add(shell, BRepBuilderAPI_MakeFace(plane, wire.Wire()).Face())
+    shell.Closed(True)
+    builder.MakeSolid(solid)
+    builder.Add(solid, shell)
+    Interface_Static.SetCVal_s("write.step.unit", "MM")
+    writer = STEPControl_Writer()
+    writer.Transfer(solid, STEPControl_AsIs)
+    if writer.Write(str(path)) != IFSelect_RetDone:
+        raise FileError(f"surface {str(path)!r} can't be written.")

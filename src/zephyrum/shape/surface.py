@@ -84,7 +84,7 @@ class Surface:
         """(m,) areas [m^2]."""
         return np.linalg.norm(self.area_vectors, axis=1)
 
-    @property
+    @functools.cached_property
     def normals(self) -> np.ndarray:
         """(m, 3) outward unit normals; zero on triangles without area."""
         return self.area_vectors / np.maximum(self.areas, 1e-300)[:, None]
@@ -113,10 +113,12 @@ class Surface:
         weight = np.einsum("ij,ij->i", a, np.cross(b, c)) / 6.0
         return self.middle + (weight[:, None] * (a + b + c)).sum(axis=0) / (4.0 * weight.sum())
 
-    @property
+    @functools.cached_property
     def bounds(self) -> np.ndarray:
         """(2, 3) lowest and highest coordinates of the points in use [m]."""
-        used = self.points[np.unique(self.triangles)]
+        own = np.zeros(len(self.points), dtype=bool)
+        own[self.triangles] = True
+        used = self.points[own]
         return np.array([used.min(axis=0), used.max(axis=0)])
 
     @functools.cached_property
@@ -243,9 +245,12 @@ class Surface:
         """All coordinates times `factor`."""
         return replace(self, points=self.points * factor)
 
-    def welded(self, distance: float | None = None) -> "Surface":
-        """Points nearer than `distance` [m] made one (default 1e-9 of the size), triangles without three points left out."""
-        merged = weld(self.points, SAME * self.size if distance is None else distance)
+    def welded(self, distance: float | None = None, near: tuple[np.ndarray, np.ndarray] | None = None) -> "Surface":
+        """Points nearer than `distance` [m] made one (default 1e-9 of the size), triangles without three points left out.
+
+        near: `pairs_within` of a distance at least as long, if known.
+        """
+        merged = weld(self.points, SAME * self.size if distance is None else distance, near)
         triangles = merged[self.triangles]
         good = (triangles != np.roll(triangles, 1, axis=1)).all(axis=1)
         return replace(self, triangles=triangles[good], label=self.label[good]).selected(slice(None))
@@ -273,9 +278,16 @@ def joined(surfaces: list[Surface], name: str = "surface") -> Surface:
     )  # fmt: skip
 
 
-def weld(points: np.ndarray, distance: float) -> np.ndarray:
-    """(n,) for each point the first one of its cluster: clusters hang together by gaps below `distance` [m]."""
+def pairs_within(points: np.ndarray, distance: float) -> tuple[np.ndarray, np.ndarray]:
+    """(pairs (k, 2), distances (k,) [m]) of points nearer to each other than `distance`."""
     pairs = cKDTree(points).query_pairs(distance, output_type="ndarray")
+    return pairs, np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)
+
+
+def weld(points: np.ndarray, distance: float, near: tuple[np.ndarray, np.ndarray] | None = None) -> np.ndarray:
+    """(n,) for each point the first one of its cluster: clusters hang together by gaps below `distance` [m]."""
+    pairs, length = pairs_within(points, distance) if near is None else near
+    pairs = pairs[length <= distance]
     n = len(points)
     cluster = connected_components(coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(n, n)))[1]
     first = np.full(n, n)

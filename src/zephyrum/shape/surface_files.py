@@ -171,10 +171,10 @@ def _read_vtu(path: Path) -> Surface:
 
 
 def write_surface(surface: Surface, path: str | Path, unit: str = "m") -> Path:
-    """Write .stl (binary), .obj (labels as groups), .ply or .vtu (labels as a field) in `unit`, in one stroke."""
+    """Write .stl (binary), .obj (labels as groups), .ply, .vtu (labels as a field) in `unit`, or .step, in one stroke."""
     path = Path(path)
     ending = path.suffix.lower()
-    choice("the ending of a surface file", ending, (".stl", ".obj", ".ply", ".vtu"))
+    choice("the ending of a surface file", ending, ENDINGS)
     factor = 1.0 / quantity("unit", f"1 {unit}", "m")
     points = surface.points * factor
     temporary = path.with_name(path.name + ".part")
@@ -193,6 +193,10 @@ def write_surface(surface: Surface, path: str | Path, unit: str = "m") -> Path:
     elif ending == ".ply":
         made = _trimesh().Trimesh(points, surface.triangles, process=False)
         temporary.write_bytes(made.export(file_type="ply"))
+    elif ending in (".step", ".stp"):
+        from zephyrum.shape.step import write_step
+
+        write_step(surface, temporary)
     else:
         temporary.write_text(_vtu_text(points, surface), encoding="utf-8")
     os.replace(temporary, path)
