@@ -2,12 +2,14 @@
 
 import tempfile
 import unittest
+from importlib.util import find_spec
 from pathlib import Path
 
 import numpy as np
 
 import zephyrum as zy
 from tests.test_aircraft import SKERRY, run
+from validation.damage import KINDS, outcome
 from zephyrum.shape.adopt import axes_matrix
 from zephyrum.shape.mend import NotMended, mend
 from zephyrum.shape.surface import Surface, joined
@@ -113,6 +115,38 @@ class Mending(unittest.TestCase):
         self.assertIn("cut through each other", str(refused.exception))
 
 
+class Damage(unittest.TestCase):
+    """Kinds and severities of validation/damage.py on a coarser Skerry: mended to the true volume, or refused with the place."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.whole = zy.Aircraft.read(SKERRY).surface(density=0.3)
+
+    def test_every_kind_of_damage_lightest_and_worst(self):
+        for kind, make, levels in KINDS:
+            for level in (levels[0], levels[-1]):
+                with self.subTest(kind=kind, level=level):
+                    said, off, far, good = outcome(*make(self.whole, level), self.whole.volume)
+                    if "inside each other" in kind or ("crumbs" in kind and level > 100):
+                        good = said.startswith("mended") and off < 1.0  # made of finer parts than this surface
+                    self.assertTrue(good, f"{said}, volume off {off} %, place off {far} m")
+
+    def test_a_sheet_without_thickness_goes_and_a_doubled_triangle_stays(self):
+        box = zy.Body.box(2.0, 1.0, 0.5).surface()
+        a, b = box.triangles[0, :2]
+        fin = np.array([[a, b, len(box.points)], [b, a, len(box.points)]])
+        points = np.concatenate([box.points, [[1.0, 0.0, 2.0]]])
+        turned = box.triangles[[0, 3]][:, ::-1]
+        made = mend(Surface(points, np.concatenate([box.triangles, fin, turned])))
+        self.assertAlmostEqual(made.surface.volume, 1.0, 12)
+        self.assertEqual(len(made.surface.triangles), len(box.triangles))
+
+    def test_what_does_not_hang_together_is_refused_at_once(self):
+        with self.assertRaises(NotMended) as refused:
+            mend(soup(self.whole, 5e-3))
+        self.assertIn("weld_distance", str(refused.exception))
+
+
 class Taken(unittest.TestCase):
     def test_axes_are_right_handed_and_turn_the_nose_forward(self):
         for nose, up in (("-x", "+z"), ("+x", "+z"), ("+y", "-x"), ("-z", "+y")):
@@ -144,6 +178,21 @@ class Taken(unittest.TestCase):
             self.assertLess(len(patches.triangles), 0.7 * len(craft.triangles))
             self.assertGreater(len(patches.labels), 5)
             self.assertTrue(zy.Surface.read(path, "mm", "+y", "+z").watertight)
+
+    @unittest.skipUnless(find_spec("OCP"), "needs the extra cad")
+    def test_step_round_trip_and_refusals(self):
+        with tempfile.TemporaryDirectory() as folder:
+            f = Path(folder)
+            pod = zy.Body.ellipsoid(2.0, 0.8).surface(tolerance=5e-3)
+            made = zy.adopt(pod.write(f / "pod.step")).surface  # the format states its unit
+            self.assertTrue(made.watertight)
+            self.assertAlmostEqual(made.volume / pod.volume, 1.0, 9)
+            np.testing.assert_allclose(made.bounds, pod.bounds, atol=1e-9)
+            with self.assertRaises(zy.InputError) as refused:
+                without(pod, (0.0, 0.0, 0.0), 0.3).write(f / "open.step")
+            self.assertIn("not closed", str(refused.exception))
+            (f / "no.step").write_text("ISO-10303-21;")
+            self.assertRaises(zy.ZephyrumError, zy.adopt, f / "no.step")
 
     def test_the_command_mends_reports_and_draws(self):
         with tempfile.TemporaryDirectory() as folder:

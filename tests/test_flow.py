@@ -3,11 +3,11 @@
 import unittest
 
 import numpy as np
+
+import zephyrum as zy
 from validation import manufactured
 from validation.cases import freestream_preserved, oblique_shock
 from validation.grids import box
-
-import zephyrum as zy
 from zephyrum.flow import march
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain

@@ -6,9 +6,9 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from validation.grids import box
 
 import zephyrum as zy
+from validation.grids import box
 
 
 def foil_mesh(digits="2412", tail="closed", topology="O", around=64, outward=16, **more):

@@ -4,9 +4,9 @@ import math
 import unittest
 
 import numpy as np
-from validation.grids import box, of_grid
 
 import zephyrum as zy
+from validation.grids import box, of_grid
 from zephyrum.flow import History, carry_over
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain

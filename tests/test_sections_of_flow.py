@@ -3,9 +3,9 @@
 import unittest
 
 import numpy as np
-from validation.potential import MappedAirfoil
 
 import zephyrum as zy
+from validation.potential import MappedAirfoil
 
 FAST = zy.Settings(orders=6)
 

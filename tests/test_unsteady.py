@@ -6,9 +6,9 @@ import unittest
 from pathlib import Path
 
 import numpy as np
-from validation.grids import box
 
 import zephyrum as zy
+from validation.grids import box
 from zephyrum.air import Reference
 from zephyrum.flow import Settings, march_in_time
 

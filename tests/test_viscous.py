@@ -4,10 +4,10 @@ import importlib
 import unittest
 
 import numpy as np
-from validation import channels
 
 import zephyrum as zy
 from tests.test_parts import cube
+from validation import channels
 from zephyrum.flow.gas import Scales
 from zephyrum.flow.start import first_guess
 from zephyrum.flow.turbulence.sa import SCALE, sa_eddy_viscosity, sa_source

@@ -122,7 +122,9 @@ def _aircraft(file, sets, half, remesh, density, write, figures, alpha, show_tab
         click.echo(f"figures in {figures}: {', '.join([*made, 'area.png', 'quarter.png', 'below.png'])}")
 
 
-def _surface(file, unit, nose, up, span, labels, simplify, flat_holes, half, remesh, write, figures, alpha, show_table) -> None:
+def _surface(
+    file, unit, nose, up, span, labels, simplify, flat_holes, half, remesh, write, figures, alpha, show_table
+) -> None:
     from zephyrum.shape import NotMended, adopt, measure_surface
 
     try:

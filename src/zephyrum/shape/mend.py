@@ -6,6 +6,7 @@ mended within the volume error allowed is refused with its places. Holes are fil
 (Barequet and Sharir 1995, Comput. Aided Geom. Des. 12:207). Verified by tests/test_adopt.py.
 """
 
+import heapq
 from dataclasses import dataclass, replace
 from dataclasses import field as dataclass_field
 
@@ -194,20 +195,36 @@ def _hangs_together(surface: Surface) -> None:
 
 
 def _sheets(triangles: np.ndarray, both_ways: np.ndarray) -> np.ndarray:
-    """Of the triangles given `both_ways`, those of sheets without thickness: nothing else ends at the rim of such a sheet."""
+    """Of the triangles given `both_ways`, those of sheets without thickness: taken back one by one, where most sides are open,
+
+    until no side is open that one of them would close; what is left closes nothing.
+    """
     own = np.flatnonzero(both_ways)
     if not len(own):
         return own
     sides = np.sort(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]), axis=1)
     _, edge = np.unique(sides[:, 0] * (triangles.max() + 1) + sides[:, 1], return_inverse=True)
     edge = edge.reshape(3, -1)
-    others = np.bincount(edge[:, ~both_ways].ravel(), minlength=edge.max() + 1)
-    m = len(own)
-    link = coo_matrix((np.ones(3 * m), (np.tile(np.arange(m), 3), m + edge[:, own].ravel())), shape=(m + len(others),) * 2)
-    piece = connected_components(link, directed=False)[1][:m]
-    needed = np.zeros(piece.max() + 1, dtype=bool)
-    needed[piece[(others[edge[:, own]] % 2 == 1).any(axis=0)]] = True
-    return own[~needed[piece]]
+    uses = np.bincount(edge[:, ~both_ways].ravel(), minlength=edge.max() + 1)
+    at: dict[int, list[int]] = {}
+    for k in own.tolist():
+        for e in edge[:, k].tolist():
+            at.setdefault(e, []).append(k)
+    queue = [(-int((uses[edge[:, k]] % 2).sum()), k) for k in own.tolist()]
+    heapq.heapify(queue)
+    left = set(own.tolist())
+    while queue:
+        count, k = heapq.heappop(queue)
+        now = int((uses[edge[:, k]] % 2).sum())
+        if k not in left or now != -count or now == 0:
+            continue
+        left.remove(k)
+        uses[edge[:, k]] += 1
+        for e in edge[:, k].tolist():
+            for other in at[e]:
+                if other in left:
+                    heapq.heappush(queue, (-int((uses[edge[:, other]] % 2).sum()), other))
+    return np.array(sorted(left), dtype=int)
 
 
 def _parity(triangles: np.ndarray) -> np.ndarray:

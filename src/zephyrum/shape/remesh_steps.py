@@ -257,10 +257,11 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, order, edges, f
                     break
                 lost = min(lost, nearest_on_triangle(P[a], P, corner[0], corner[1], corner[2], spot, way))
                 middle = (P[corner[0]] + P[corner[1]] + P[corner[2]]) / 3.0
-                if to_patch(middle, patch[t], O, tree, spot, m, way):
-                    if dot(way, after) < STEEPEST or dot(middle - spot, middle - spot) > deep**2:
-                        good = False
-                        break
+                if to_patch(middle, patch[t], O, tree, spot, m, way) and (
+                    dot(way, after) < STEEPEST or dot(middle - spot, middle - spot) > deep**2
+                ):
+                    good = False
+                    break
                 worst = min(worst, quality(P, M, corner[0], corner[1], corner[2]))
                 for j in range(3):
                     if corner[j] != b and edge_length(P, M, b, corner[j]) > LONG * 1.1:

@@ -28,6 +28,7 @@ def read_step(path: Path) -> Surface:
         from OCP.BRepBndLib import BRepBndLib
         from OCP.BRepMesh import BRepMesh_IncrementalMesh
         from OCP.IFSelect import IFSelect_RetDone
+        from OCP.Message import Message
         from OCP.STEPControl import STEPControl_Reader
         from OCP.TopAbs import TopAbs_FACE, TopAbs_REVERSED, TopAbs_SOLID
         from OCP.TopExp import TopExp_Explorer
@@ -35,6 +36,7 @@ def read_step(path: Path) -> Surface:
         from OCP.TopoDS import TopoDS
     except ImportError:
         raise _missing() from None
+    Message.DefaultMessenger_s().ChangePrinters().Clear()  # faults are told by FileError
     reader = STEPControl_Reader()
     if reader.ReadFile(str(path)) != IFSelect_RetDone or not reader.TransferRoots():
         raise FileError(f"surface {str(path)!r} is not a STEP file that can be read.")
@@ -81,11 +83,16 @@ def write_step(surface: Surface, path: Path) -> None:
     """
     try:
         from OCP.BRep import BRep_Builder
-        from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeVertex, BRepBuilderAPI_MakeWire  # fmt: skip
+        from OCP.BRepBuilderAPI import (  # fmt: skip
+            BRepBuilderAPI_MakeEdge,
+            BRepBuilderAPI_MakeFace,
+            BRepBuilderAPI_MakeVertex,
+            BRepBuilderAPI_MakeWire,
+        )
         from OCP.gp import gp_Dir, gp_Pln, gp_Pnt
         from OCP.IFSelect import IFSelect_RetDone
         from OCP.Interface import Interface_Static
-        from OCP.Message import Message, Message_Gravity
+        from OCP.Message import Message
         from OCP.STEPControl import STEPControl_AsIs, STEPControl_Writer
         from OCP.TopoDS import TopoDS, TopoDS_Shell, TopoDS_Solid
     except ImportError:
@@ -96,8 +103,7 @@ def write_step(surface: Surface, path: Path) -> None:
         raise InputError(
             f"surface {surface.name!r} has {len(surface.triangles)} triangles; a STEP file takes {MOST}: simplify it first, or write .stl."
         )
-    for printer in Message.DefaultMessenger_s().Printers():
-        printer.SetTraceLevel(Message_Gravity.Message_Fail)
+    Message.DefaultMessenger_s().ChangePrinters().Clear()  # the kernel would print about its work
     edge_of = getattr(TopoDS, "Edge_s", None) or TopoDS.Edge
     corner = [BRepBuilderAPI_MakeVertex(gp_Pnt(*map(float, p))).Vertex() for p in 1e3 * surface.points]
     edges: dict[tuple[int, int], object] = {}
