@@ -1,0 +1,136 @@
+"""Polygons of fluid in a rectangle that a surface crosses: chains of its edges are joined along the rim.
+
+Every edge runs with the fluid on its left. A chain enters and leaves through the rim; from its end one goes on along the
+rim, counter-clockwise, to the start of the next chain. Places are compared exactly: whatever lies on the rim was put there
+by setting its coordinate. One algorithm serves the faces of three-dimensional cells and the cells of two-dimensional meshes.
+Verified by tests/test_clipped.py.
+"""
+
+import numpy as np
+from numba import njit
+
+CLOSED, OPEN_END, CONFLICT = 0, 1, 2  # outcomes: well, a chain ends inside, in and out contradict each other
+MOST = 256  # points of all loops of one rectangle
+
+
+@njit(cache=True, error_model="numpy")
+def place_on_rim(u, v, box):
+    """Place of (u, v) along the rim of box (4,) low u, high u, low v, high v, from 0 to 4; -1 inside."""
+    if v == box[2]:
+        return (u - box[0]) / (box[1] - box[0])
+    if u == box[1]:
+        return 1.0 + (v - box[2]) / (box[3] - box[2])
+    if v == box[3]:
+        return 2.0 + (box[1] - u) / (box[1] - box[0])
+    if u == box[0]:
+        return 3.0 + (box[3] - v) / (box[3] - box[2])
+    return -1.0
+
+
+@njit(cache=True, error_model="numpy")
+def fluid_loops(tail, head, n, U, V, box, rim, at, m, out, start, inside):
+    """(outcome, loops): polygons of fluid of a rectangle.
+
+    tail, head (n,): points of the edges; U, V: coordinates of all points; box: see `place_on_rim`; rim, at (m,): points of the
+    rim (corners and hanging ones) and their places, rising. Points of loop k go to out[start[k]:start[k + 1]], and inside
+    (m,) tells which points of the rim are in the fluid. Loops that touch no rim follow those that do.
+    """
+    follow = np.full(n, -1, dtype=np.int64)
+    first = np.ones(n, dtype=np.bool_)
+    for i in range(n):
+        for j in range(n):
+            if j != i and tail[j] == head[i] and first[j]:
+                follow[i] = j
+                first[j] = False
+                break
+    # chains: edge it starts with, places of both its ends
+    chains = 0
+    begin, where = np.empty(n, dtype=np.int64), np.empty((n, 2))
+    for i in range(n):
+        if not first[i]:
+            continue
+        last = i
+        while follow[last] >= 0:
+            last = follow[last]
+        begin[chains] = i
+        where[chains, 0] = place_on_rim(U[tail[i]], V[tail[i]], box)
+        where[chains, 1] = place_on_rim(U[head[last]], V[head[last]], box)
+        if where[chains, 0] < 0.0 or where[chains, 1] < 0.0:
+            return OPEN_END, 0
+        chains += 1
+    # events along the rim: 0 a point of it, 1 a chain starts, 2 a chain ends
+    total = m + 2 * chains
+    place, kind, index = np.empty(total), np.empty(total, dtype=np.int64), np.empty(total, dtype=np.int64)
+    for k in range(m):
+        place[k], kind[k], index[k] = at[k], 0, k
+        inside[k] = False
+    for c in range(chains):
+        place[m + 2 * c], kind[m + 2 * c], index[m + 2 * c] = where[c, 0], 1, c
+        place[m + 2 * c + 1], kind[m + 2 * c + 1], index[m + 2 * c + 1] = where[c, 1], 2, c
+    order = np.argsort(place, kind="mergesort")
+    spot = np.empty(total, dtype=np.int64)
+    for k in range(total):
+        spot[order[k]] = k
+    used = np.zeros(n, dtype=np.bool_)
+    loops, count = 0, 0
+    start[0] = 0
+    for c in range(chains):
+        if used[begin[c]]:
+            continue
+        here = c
+        while True:
+            e = begin[here]
+            if used[e]:
+                return CONFLICT, loops
+            while e >= 0:
+                used[e] = True
+                out[count] = tail[e]
+                count += 1
+                last = e
+                e = follow[e]
+            if count + m + 2 >= len(out):
+                return CONFLICT, loops
+            out[count] = head[last]
+            count += 1
+            k = spot[m + 2 * here + 1]
+            while True:
+                k = (k + 1) % total
+                event = order[k]
+                if kind[event] == 0:
+                    out[count] = rim[index[event]]
+                    inside[index[event]] = True
+                    count += 1
+                else:
+                    break
+            if kind[event] == 2:
+                return CONFLICT, loops
+            here = index[event]
+            if here == c:
+                break
+        # a chain that starts where the last one ended gives its point twice
+        kept = start[loops]
+        for k in range(start[loops], count):
+            if k == start[loops] or out[k] != out[kept - 1]:
+                out[kept] = out[k]
+                kept += 1
+        if kept - start[loops] > 1 and out[kept - 1] == out[start[loops]]:
+            kept -= 1
+        count = kept
+        loops += 1
+        start[loops] = count
+    for i in range(n):
+        if used[i]:
+            continue
+        e = i
+        while not used[e]:
+            used[e] = True
+            if count >= len(out):
+                return CONFLICT, loops
+            out[count] = tail[e]
+            count += 1
+            e = follow[e]
+            if e < 0:
+                return OPEN_END, loops
+        loops += 1
+        start[loops] = count
+    return CLOSED, loops

@@ -1,0 +1,173 @@
+"""Quadtrees and octrees as flat arrays: refined to a field of sizes, balanced 2:1 across faces, edges and corners.
+
+The nodes of a level are kept as sorted keys; a level holds all neighbours of every cell that is divided above it, which is
+the 2:1 rule itself, so that balancing is one sweep from the finest level up (cf. Sundar, Sampath and Biros 2008, SIAM J.
+Sci. Comput. 30:2675). Verified by tests/test_clipped.py.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from zephyrum.errors import MeshError
+
+DEEPEST = 20  # levels: the finest cell is a millionth of the domain
+
+
+@dataclass(frozen=True, eq=False)
+class Tree:
+    """Cells of side size / 2^level, in two or three dimensions.
+
+    origin (d,) [m]; size [m] of the side; level (n,), corner (n, d) lowest corner in units of the finest cell, child (n,)
+    first of the 2^d children (in the order of bits x + 2 y + 4 z) or -1 for a leaf; depth the finest level.
+    """
+
+    origin: np.ndarray
+    size: float
+    depth: int
+    level: np.ndarray
+    corner: np.ndarray
+    child: np.ndarray
+
+    @property
+    def dimension(self) -> int:
+        """2 or 3."""
+        return self.corner.shape[1]
+
+    @property
+    def unit(self) -> float:
+        """Side of the finest cell [m]."""
+        return self.size / 2**self.depth
+
+    @property
+    def leaves(self) -> np.ndarray:
+        """Indices of the cells that are not divided."""
+        return np.flatnonzero(self.child < 0)
+
+    @property
+    def side(self) -> np.ndarray:
+        """(n,) sides in units of the finest cell."""
+        return 1 << (self.depth - self.level)
+
+    def coordinates(self, axis: int, at: np.ndarray) -> np.ndarray:
+        """Coordinates [m] of grid planes: one number for one plane, whoever asks."""
+        return self.origin[axis] + self.unit * np.asarray(at, dtype=float)
+
+
+def grow_tree(
+    origin: np.ndarray, size: float, wanted: Callable[[np.ndarray], np.ndarray], finest: float, most: int = 20_000_000
+) -> Tree:
+    """The balanced tree whose cells are no longer than the field `wanted` (points (k, d) to sizes (k,) [m]) at their middles.
+
+    finest [m]: no cell is divided below this side. MeshError above `most` cells.
+    """
+    origin = np.asarray(origin, dtype=float)
+    d = len(origin)
+    bits = np.stack([(np.arange(2**d) >> axis) & 1 for axis in range(d)], axis=1)
+    levels = [np.zeros((1, d), dtype=np.int64)]  # cells of each level, in units of that level
+    total = 1
+    for level in range(DEEPEST):
+        side = size / 2**level
+        cells = levels[-1]
+        if side <= finest * (1.0 + 1e-9):
+            break
+        divide = wanted(origin + (cells + 0.5) * side) < side * (1.0 - 1e-9)
+        if not divide.any():
+            break
+        levels.append((2 * cells[divide][:, None] + bits).reshape(-1, d))
+        total += len(levels[-1])
+        if total > most:
+            raise MeshError(f"the tree needs more than {most} cells; ask for larger sizes.")
+    depth = len(levels) - 1
+    around = np.stack(np.meshgrid(*[[-1, 0, 1]] * d, indexing="ij"), axis=-1).reshape(-1, d)
+
+    def keys(cells: np.ndarray) -> np.ndarray:
+        out = cells[:, 0]
+        for axis in range(1, d):
+            out = (out << DEEPEST) | cells[:, axis]
+        return out
+
+    def cells_of(key: np.ndarray) -> np.ndarray:
+        return np.stack([(key >> (DEEPEST * (d - 1 - axis))) & ((1 << DEEPEST) - 1) for axis in range(d)], axis=1)
+
+    nodes: list[np.ndarray] = [_unique(keys(cells)) for cells in levels]
+    for level in range(depth - 1, 0, -1):
+        divided = cells_of(_unique(keys(cells_of(nodes[level + 1]) >> 1)))
+        near = (divided[:, None] + around).reshape(-1, d)
+        near = near[((near >= 0) & (near < 2**level)).all(axis=1)]
+        parents = cells_of(_unique(keys(near >> 1)))
+        brothers = (2 * parents[:, None] + bits).reshape(-1, d)
+        nodes[level] = _unique(np.concatenate([nodes[level], keys(brothers)]))
+        total = sum(map(len, nodes))
+        if total > most:
+            raise MeshError(f"the tree needs more than {most} cells; ask for larger sizes.")
+    # top down, brothers together
+    level, corner, child = [np.zeros(1, dtype=np.int64)], [np.zeros((1, d), dtype=np.int64)], []
+    cells, count = np.zeros((1, d), dtype=np.int64), 1
+    for k in range(depth + 1):
+        if k < depth:
+            below = _unique(keys(cells_of(nodes[k + 1]) >> 1))
+            own = keys(cells)
+            found = np.minimum(np.searchsorted(below, own), len(below) - 1)
+            divided = below[found] == own
+        else:
+            divided = np.zeros(len(cells), dtype=bool)
+        first = np.full(len(cells), -1)
+        first[divided] = count + 2**d * np.arange(divided.sum())
+        child.append(first)
+        if not divided.any():
+            break
+        cells = (2 * cells[divided][:, None] + bits).reshape(-1, d)
+        count += len(cells)
+        level.append(np.full(len(cells), k + 1))
+        corner.append(cells << (depth - k - 1))
+    return Tree(origin, float(size), depth, np.concatenate(level), np.concatenate(corner), np.concatenate(child))
+
+
+def _unique(key: np.ndarray) -> np.ndarray:
+    key = np.sort(key)
+    return key[np.r_[True, key[1:] != key[:-1]]] if len(key) else key
+
+
+@njit(cache=True, error_model="numpy")
+def cell_at(spot, d, depth, child):
+    """Leaf that holds the integer place spot (d,), in half units of the finest cell so that it lies on no plane."""
+    node = 0
+    half = np.int64(1) << depth  # of the root's side, in half units
+    low = np.zeros(3, dtype=np.int64)
+    while child[node] >= 0:
+        k = 0
+        for axis in range(d):
+            if spot[axis] > low[axis] + half:
+                k |= 1 << axis
+                low[axis] += half
+        node = child[node] + k
+        half >>= 1
+    return node
+
+
+@njit(cache=True, error_model="numpy")
+def neighbours(d, depth, level, corner, child, leaves):
+    """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie there."""
+    out = np.full((len(leaves), 2 * d), -1, dtype=np.int64)
+    spot = np.zeros(3, dtype=np.int64)
+    whole = np.int64(2) << depth
+    for k in range(len(leaves)):
+        c = leaves[k]
+        side = np.int64(2) << (depth - level[c])  # in half units
+        for axis in range(d):
+            for end in range(2):
+                for a in range(d):
+                    spot[a] = 2 * corner[c, a] + side // 2
+                spot[axis] = 2 * corner[c, axis] + (side + 1 if end else -1)
+                if spot[axis] < 0 or spot[axis] > whole:
+                    continue
+                # in the middle of the side there is a plane if smaller cells lie there: step off it
+                for a in range(d):
+                    if a != axis:
+                        spot[a] -= 1 if side > 2 else 0
+                found = cell_at(spot, d, depth, child)
+                out[k, 2 * axis + end] = -2 if level[found] > level[c] else found
+    return out
