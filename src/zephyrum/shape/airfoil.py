@@ -154,6 +154,10 @@ class Airfoil:
         """All coordinates times `factor`."""
         return replace(self, points=self.points * number("factor", factor, 0.0, open_low=True))
 
+    def moved(self, x: float, z: float) -> "Airfoil":
+        """All points moved by x and z [same unit as points]."""
+        return replace(self, points=self.points + np.array([number("x", x), number("z", z)]))
+
     def with_flap(self, hinge: float, angle: float, height: float = 0.5) -> "Airfoil":
         """A plain flap with a sealed gap, deflected by `angle` [deg], tail down positive.
 

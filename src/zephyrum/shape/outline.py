@@ -1,9 +1,9 @@
 """Plain shapes other than airfoils: circle, ellipse, rounded rectangle, with the exact curve of each.
 
-Every one lies with its centre at the origin and its length along x. Verified by tests/test_mesh.py.
+Every one lies with its length along x and its centre at the origin, unless moved. Verified by tests/test_mesh.py.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,7 +17,7 @@ _DENSE = 20_001
 class Outline:
     """A convex closed curve, symmetric about both axes: length along x, height along z [m].
 
-    radius [m] of the corners of a rounded rectangle; None for an ellipse.
+    radius [m] of the corners of a rounded rectangle; None for an ellipse. place: x, z of its middle [m], for `mesh_bodies`.
 
     >>> Outline.circle(0.1).perimeter
     0.31415926...
@@ -27,6 +27,7 @@ class Outline:
     length: float
     height: float
     radius: float | None = None
+    place: tuple[float, float] = (0.0, 0.0)
 
     def __post_init__(self) -> None:
         for name in ("length", "height"):
@@ -53,6 +54,10 @@ class Outline:
     def rounded_rectangle(cls, length: float, height: float, radius: float) -> "Outline":
         """A rectangle whose four corners are quarter circles of that radius."""
         return cls("rounded rectangle", length, height, radius)
+
+    def moved(self, x: float, z: float) -> "Outline":
+        """The same outline with its middle moved by x and z [m]."""
+        return replace(self, place=(self.place[0] + number("x", x), self.place[1] + number("z", z)))
 
     @property
     def perimeter(self) -> float:

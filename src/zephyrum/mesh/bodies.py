@@ -1,0 +1,293 @@
+"""Meshes about any set of closed curves: quadrilateral layers on the walls, square cells clipped by their outer rim beyond.
+
+One conformal polygonal mesh: the tops of the layers and the clipped squares share their points. Verified by tests/test_clipped.py
+and validation/clipped.py.
+"""
+
+from dataclasses import replace
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from zephyrum.air import Reference
+from zephyrum.air.checks import choice, number, whole
+from zephyrum.errors import InputError, MeshError
+from zephyrum.mesh.clipped_plane import clip_plane, nudged
+from zephyrum.mesh.core import Mesh, mesh_from_faces
+from zephyrum.mesh.curves import Dense, dense, distance_to_others, divide
+from zephyrum.mesh.layers import wall_layers
+from zephyrum.mesh.rays import Rays, rays_of
+from zephyrum.mesh.sizes import GROWTH, SizeField, Zone
+from zephyrum.mesh.tree import grow_tree
+
+FINENESS = {"coarse": 2.0, "medium": 1.0, "fine": 0.5}
+SIZE = 0.01  # chords: edge on the surface of a medium mesh
+TURN = 5.0  # deg along an edge of a medium mesh
+SHARPEST, AT_CORNERS, IN_GAPS = 0.02, 0.12, 0.12
+ASPECT = 1.15  # side of the squares over the edge of the layers' rim
+SMALL = 0.2  # share of its square below which a cell is merged with a neighbour
+CUSHION = 3  # layers of an inviscid mesh: so that at a sharp tail no cell lies on both sides
+LEAST_CELLS = 6000  # a coarser relative is made for meshes above
+SHIFTS = 6  # tries with the grid moved
+
+
+def mesh_bodies(bodies: dict, fineness: str | float = "medium", relatives: int = 2, **options) -> Mesh:
+    """A mesh about several closed curves, with one command.
+
+    bodies: name to `Airfoil`, `Outline` or array (n, 2) of x, z [m]. fineness: "coarse", "medium", "fine", or a factor on all
+    sizes (1 is medium, smaller is finer); relatives: how many meshes of twice the sizes come with it, for the solver to start on.
+    Other options are those of `single_mesh`.
+
+    >>> mesh_bodies({"wing": Airfoil.naca("2412"), "flap": Airfoil.naca("4412").scaled(0.3).moved(1.02, -0.03)})
+    """
+    factor = FINENESS[choice("fineness", fineness, tuple(FINENESS))] if isinstance(fineness, str) else number("fineness", fineness, 0.02, 20.0)  # fmt: skip
+    mesh = single_mesh(bodies, factor, **options)
+    line = [mesh]
+    for k in range(whole("relatives", relatives, 0, 5)):
+        if line[-1].n_cells < LEAST_CELLS:
+            break
+        line.append(single_mesh(bodies, 2.0 ** (k + 1) * factor, **options))
+    for k in range(len(line) - 2, -1, -1):
+        line[k] = related(line[k], line[k + 1])
+    return line[0]
+
+
+def related(fine: Mesh, coarse: Mesh) -> Mesh:
+    """`fine` with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle."""
+    parent = cKDTree(coarse.cell_centroid).query(fine.cell_centroid)[1]
+    return replace(fine, coarser=coarse, parent=parent.astype(np.int64))
+
+
+def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, reynolds: float | None = None,
+                layers: tuple[float, float, int] | None = None, farfield: float = 50.0, ground: float | None = None,
+                growth: float = GROWTH, zones: tuple[Zone, ...] = (), sizes: dict[str, float] | None = None,
+                alpha: tuple[float, float] = (0.0, 0.0), wake: float = 0.0, reference: str | None = None,
+                chord: float | None = None) -> Mesh:  # fmt: skip
+    """One mesh of `mesh_bodies`, all sizes times `factor`.
+
+    Layers: either `y_plus` with `reynolds` (on the reference chord), or
+    (first height [m], growth, count); without either three even ones, for inviscid flow. farfield in chords; ground: z [m] of a level ground, role
+    "slip" until changed. growth: of the cell size with distance; zones: see `Zone`; sizes: edge length [m] of single bodies.
+    wake: chords behind the last body with finer cells, along the wind for all of `alpha` (low, high) [deg]. reference: the body
+    that gives the chord (default: the longest), or `chord` [m] as typed.
+    """
+    if not isinstance(bodies, dict) or not bodies:
+        raise InputError('bodies should be a dictionary of names and shapes, for example {"wing": Airfoil.naca("2412")}.')
+    reserved = {"farfield", "ground"} & set(bodies)
+    if reserved:
+        raise InputError(f"a body can't be called {reserved.pop()!r}; that is a boundary of the domain.")
+    curves = [dense(name, shape) for name, shape in bodies.items()]
+    main = curves[int(np.argmax([c.chord for c in curves]))]
+    if reference is not None:
+        main = curves[list(bodies).index(choice("reference", reference, tuple(bodies)))]
+    length = main.chord if chord is None else number("chord", chord, 0.0, open_low=True)
+    farfield = number("farfield", farfield, 2.0, 1e4) * length
+    number("growth", growth, 0.02, 1.0)
+    parts = {}
+    for name, own in (sizes or {}).items():
+        parts[choice("sizes", name, tuple(bodies))] = factor * number(f"size of {name}", own, 0.0, open_low=True)
+    _apart(curves, ground)
+    spec = _layers(layers, y_plus, reynolds, length, factor)
+    for curve in curves:
+        parts.setdefault(curve.name, factor * SIZE * curve.chord)
+    divided = divide(curves, factor * SIZE * length, np.radians(factor * TURN), SHARPEST, AT_CORNERS, IN_GAPS, ground, parts)
+    zones = (*zones, *_wake(curves, divided, wake, alpha, length))
+    room = [distance_to_others(curve.points, curves, k, ground) for k, curve in enumerate(divided)]
+    rays = rays_of(divided, spec, room)
+    fronts = [ray.front for ray in rays]
+    last: MeshError | None = None
+    for attempt in range(SHIFTS):
+        try:
+            mesh = _assembled(divided, rays, fronts, farfield, ground, growth, zones, attempt)
+            break
+        except MeshError as cause:
+            last = cause
+    else:
+        raise last
+    nose = (float(main.nose[0]), 0.0, float(main.nose[1]))
+    source = "typed" if chord is not None else f"measured on {main.name!r}"
+    recipe = {"kind": "clipped", "bodies": len(bodies), "fineness": factor, "growth": growth, "farfield_chords": farfield / length,
+              "layers": spec[2]}  # fmt: skip
+    if np.isfinite(spec[0]):
+        recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
+    return replace(mesh, reference=Reference.of_section(length, nose, 1.0, source), recipe=recipe)
+
+
+def _layers(layers, y_plus, reynolds, chord, factor) -> tuple[float, float, int]:
+    """(first height [m], growth, count)."""
+    if layers is not None:
+        if y_plus is not None:
+            raise InputError("give either layers or y_plus, not both.")
+        if np.shape(layers) != (3,):
+            raise InputError(f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30).")
+        first, ratio, count = layers
+        return (number("first height", first, 0.0, open_low=True), number("growth of the layers", ratio, 1.0, 3.0), whole("count of layers", count, 1, 200))  # fmt: skip
+    if y_plus is None:
+        return np.inf, 1.0, CUSHION
+    if reynolds is None:
+        raise InputError(f"y_plus = {y_plus:g} needs the Reynolds number on the chord; give reynolds.")
+    ratio = 1.2 ** min(factor, 2.0)
+    first = wall_layers(reynolds, y_plus, ratio).first_height * chord * min(factor, 1.0)
+    count = int(np.ceil(1.0 + np.log(0.5 * factor * SIZE * chord / first) / np.log(ratio)))
+    return first, ratio, max(count, 4)
+
+
+def _apart(curves: list[Dense], ground: float | None) -> None:
+    """InputError if one curve lies within another, or reaches the ground."""
+    from matplotlib.path import Path as Polygon
+
+    for k, one in enumerate(curves):
+        if ground is not None and one.points[:, 1].min() <= ground:
+            raise InputError(f"body {one.name!r} reaches down to z = {one.points[:, 1].min():.4g} m, below the ground at {ground:g} m; lift it.")
+        for other in curves[k + 1 :]:
+            for a, b in ((one, other), (other, one)):
+                hit = Polygon(a.points).contains_points(b.points)
+                if hit.any():
+                    raise InputError(f"bodies {one.name!r} and {other.name!r} overlap at x, z = {b.points[np.argmax(hit)].round(5)} m; move them apart.")
+
+
+def _wake(curves, divided, length_in_chords, alpha, chord) -> list[Zone]:
+    """A zone behind the last body that covers the directions of the wind."""
+    far = number("wake", length_in_chords, 0.0, 1000.0) * chord
+    low, high = sorted(number("alpha", a, -90.0, 90.0) for a in alpha)
+    if far == 0.0:
+        return []
+    points = np.concatenate([c.points for c in divided])
+    tail = points[np.argmax(points[:, 0])]
+    tall = float(np.ptp(points[:, 1]))
+    size = float(np.median(np.concatenate([c.size for c in divided])))
+    mean, half = np.radians(0.5 * (low + high)), np.radians(0.5 * (high - low))
+    end = (tail[0] + far * np.cos(mean), 0.0, tail[1] + far * np.sin(mean))
+    return [Zone(2.0 * size, start=(tail[0], 0.0, tail[1]), end=end, radius=0.5 * tall + 0.02 * chord,
+                 end_radius=0.5 * tall + far * (np.tan(half) + 0.05), end_size=6.0 * size)]  # fmt: skip
+
+
+def _assembled(divided, rays: list[Rays], fronts, farfield, ground, growth, zones, attempt: int) -> Mesh:
+    """One try: tree, clipping, layers, merging, faces."""
+    front = np.concatenate(fronts)
+    starts = np.cumsum([0, *map(len, fronts)])
+    follow = np.concatenate([np.r_[np.arange(a + 1, b), a] for a, b in zip(starts[:-1], starts[1:])])
+    long = np.linalg.norm(front[follow] - front, axis=1)
+    before = np.concatenate([np.roll(long[a:b], 1) for a, b in zip(starts[:-1], starts[1:])])
+    wish = ASPECT * np.maximum(long, before)
+    places = np.stack([front[:, 0], np.zeros(len(front)), front[:, 1]], axis=1)
+    field = SizeField(places, wish, growth, zones)
+    finest = 0.5 * float(min(wish.min(), min((z.size for z in zones), default=np.inf)))
+    middle = 0.5 * (front.min(axis=0) + front.max(axis=0))
+    size = 2.0 * farfield
+    rng = np.random.default_rng(attempt)
+    shift = rng.uniform(-1.0, 1.0, 2) * finest * (1.0 if attempt else 0.37)
+    origin = middle - 0.5 * size + shift
+    if ground is not None:
+        origin[1] = ground
+    tree = grow_tree(origin, size, field, finest)
+    front = nudged(front, tree.origin, tree.unit)
+    clipped = clip_plane(tree, front, np.stack([np.arange(len(front)), follow], axis=1))
+    return _joined(clipped, tree, divided, rays, starts, ground)
+
+
+def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
+    """Layers and clipped squares in one mesh, crumbs merged."""
+    points = [clipped.points]
+    count, index, owner = [np.diff(clipped.start)], [clipped.index], []
+    group_of: dict[tuple[int, int], int] = {}
+    total = len(clipped.points)
+    made = len(clipped.start) - 1
+    for k, curve in enumerate(divided):
+        ray = rays[k]
+        r, n = len(ray.base), ray.height.shape[1] - 1
+        wall = total + np.arange(len(curve.points))
+        points.append(curve.points)
+        total += len(curve.points)
+        inner = curve.points[ray.base][:, None] + ray.height[:, 1:-1, None] * ray.way[:, None]
+        nodes = np.empty((r, n + 1), dtype=np.int64)
+        nodes[:, 0] = wall[ray.base]
+        nodes[:, 1:n] = total + np.arange(r * (n - 1)).reshape(r, n - 1)
+        nodes[:, n] = starts[k] + np.arange(r)
+        points.append(inner.reshape(-1, 2))
+        total += r * (n - 1)
+        after = np.roll(nodes, -1, axis=0)
+        for i in range(r):
+            for j in range(n):
+                ring = [nodes[i, j], after[i, j]] if nodes[i, j] != after[i, j] else [nodes[i, j]]
+                ring.append(after[i, j + 1])
+                if j == n - 1:
+                    ring += clipped.pieces[starts[k] + i][-2:0:-1]
+                ring.append(nodes[i, j + 1])
+                count.append([len(ring)])
+                index.append(ring)
+            a, b = int(nodes[i, 0]), int(after[i, 0])
+            if a != b:
+                group_of[min(a, b), max(a, b)] = k
+    counts = np.concatenate(count)
+    index = np.concatenate([np.asarray(part, dtype=np.int64) for part in index])
+    xz = np.concatenate(points)
+    cell = np.repeat(np.arange(len(counts)), counts)
+    start = np.r_[0, np.cumsum(counts)]
+    after = np.empty_like(index)
+    after[:-1] = index[1:]
+    after[start[1:] - 1] = index[start[:-1]]
+    area = 0.5 * np.bincount(cell, xz[index, 0] * xz[after, 1] - xz[after, 0] * xz[index, 1], len(counts))
+    if (area <= 0.0).any():
+        worst = int(np.argmin(area))
+        raise MeshError(f"a cell near x, z = {xz[index[start[worst]]].round(6)} m is folded; ask for smaller cells or thinner layers there.")
+    # edges seen from both sides
+    key = np.minimum(index, after) * len(xz) + np.maximum(index, after)
+    order = np.argsort(key, kind="stable")
+    key, a, b, own = key[order], index[order], after[order], cell[order]
+    first = np.flatnonzero(np.r_[True, key[1:] != key[:-1]])
+    twin = np.diff(np.r_[first, len(key)])
+    if twin.max() > 2:
+        raise MeshError(f"three cells share an edge near x, z = {xz[a[first[np.argmax(twin)]]].round(6)} m.")
+    other = np.full(len(first), -1)
+    other[twin == 2] = own[first[twin == 2] + 1]
+    a, b, own = a[first], b[first], own[first]
+    # crumbs of squares go to the neighbour across their longest edge
+    square = np.full(len(counts), np.inf)
+    square[:made] = (tree.side[clipped.leaf] * tree.unit) ** 2
+    small = np.zeros(len(counts), dtype=bool)
+    small[:made] = area[:made] < SMALL * square[:made]
+    long = np.linalg.norm(xz[a] - xz[b], axis=1)
+    into = np.arange(len(counts))
+    inner = np.flatnonzero(other >= 0)
+    best = np.zeros(len(counts))
+    for e in inner[np.argsort(long[inner])]:  # the longest wins
+        for one, two in ((own[e], other[e]), (other[e], own[e])):
+            if small[one] and two < made:
+                into[one], best[one] = two, long[e]
+    for _ in range(50):
+        nxt = into[into]
+        # two crumbs that chose each other become one
+        swap = (nxt == np.arange(len(into))) & (into != np.arange(len(into)))
+        nxt = np.where(swap, np.minimum(np.arange(len(into)), into), nxt)
+        if (nxt == into).all():
+            break
+        into = nxt
+    names, cells = np.unique(into, return_inverse=True)
+    own, other = cells[own], np.where(other >= 0, cells[np.maximum(other, 0)], -1)
+    keep = own != other
+    a, b, own, other = a[keep], b[keep], own[keep], other[keep]
+    tag = np.full(len(a), -1)
+    groups = [(curve.name, "wall") for curve in divided] + [("farfield", "farfield"), ("ground", "slip")]
+    outer = np.flatnonzero(other < 0)
+    for e in outer:
+        tag[e] = group_of.get((min(a[e], b[e]), max(a[e], b[e])), -1)
+    rest = outer[tag[outer] < 0]
+    low, high = tree.origin, tree.coordinates(0, 1 << tree.depth) - tree.origin[0] + tree.origin
+    for axis, side in ((0, low), (0, high), (1, low), (1, high)):
+        on = (xz[a[rest], axis] == side[axis]) & (xz[b[rest], axis] == side[axis])
+        tag[rest[on]] = len(divided) + (1 if ground is not None and axis == 1 and side is low else 0)
+    if (tag[outer] < 0).any():
+        bad = outer[tag[outer] < 0][0]
+        raise MeshError(f"an edge near x, z = {xz[a[bad]].round(6)} m belongs to one cell only.")
+    used = [k for k in range(len(groups)) if (tag == k).any()]
+    code = np.full(len(groups), -1)
+    code[used] = np.arange(len(used))
+    n = len(xz)
+    space = np.zeros((2 * n, 3))
+    space[:n, 0::2] = space[n:, 0::2] = xz
+    space[n:, 1] = 1.0
+    corners = np.stack([a, a + n, b + n, b], axis=1)
+    live, flat = np.unique(corners, return_inverse=True)
+    return mesh_from_faces(space[live], np.arange(len(a) + 1) * 4, flat.ravel(), own, other, np.where(tag >= 0, code[np.maximum(tag, 0)], -1),
+                           [groups[k] for k in used], 2)  # fmt: skip
