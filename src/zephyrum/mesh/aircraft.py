@@ -1,0 +1,229 @@
+"""The volume mesh of a complete aircraft, one command: body in, mesh out.
+
+Layers of prisms off the surface, then an octree clipped exactly by their outer side; the tops of the prisms and the clipped
+cubes share their polygons, so the mesh is conformal. Even an inviscid mesh gets a few even layers: at a sharp tail no cell then
+lies on both sides, without which the flow would leak round it. Verified by tests/test_clipped.py and validation/clipped.py.
+"""
+
+import logging
+from dataclasses import replace
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from zephyrum.air import Reference
+from zephyrum.air.checks import number, whole
+from zephyrum.errors import InputError, MeshError
+from zephyrum.mesh.clipped_space import Space, fill_space
+from zephyrum.mesh.core import Mesh, mesh_from_faces
+from zephyrum.mesh.prisms import Prisms, grow_prisms
+from zephyrum.mesh.sizes import GROWTH, SizeField, Zone
+from zephyrum.mesh.tree import Tree, grow_tree
+from zephyrum.shape.surface import Surface
+
+ASPECT = 1.3  # side of the cubes over the edge of the layers' outer side
+CUSHION = 2  # layers of an inviscid mesh
+SMALL = 0.2  # share of its cube below which a cell is merged with a neighbour
+SHIFTS = 4  # tries with the grid moved before the layers are thinned
+NUDGE = 1e-6
+log = logging.getLogger(__name__)
+
+
+def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, float, int] | None = None, growth: float = GROWTH,
+                 zones: tuple[Zone, ...] = (), half: bool | None = None, reference: Reference | None = None, scale: float = 1.0) -> Mesh:  # fmt: skip
+    """A mesh of the space round an even surface mesh (see `remesh`), closed or open along y = 0 (a half model).
+
+    farfield: distance of the outer boundary in sizes of the surface; layers: (first height [m], growth, count), without them two
+    even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on the cubes.
+    Wall groups are the parts of the surface. MeshError says where it failed.
+    """
+    number("farfield", farfield, 1.0, 1e4)
+    number("growth", growth, 0.02, 1.0)
+    rim = surface.open_edges
+    open_half = bool(len(rim))
+    if open_half and np.abs(surface.points[np.unique(rim), 1]).max() > 0.0:
+        place = surface.points[np.unique(rim)][np.argmax(np.abs(surface.points[np.unique(rim), 1]))]
+        raise InputError(f"surface {surface.name!r} is open at {place.round(5)} m, off the plane y = 0; mend it first.")
+    if half is not None and half != open_half:
+        raise InputError("half = True needs a surface cut at y = 0, such as Aircraft.surface(half=True).")
+    if layers is not None:
+        if np.shape(layers) != (3,):
+            raise InputError(f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30).")
+        spec = (number("first height", layers[0], 0.0, open_low=True), number("growth of the layers", layers[1], 1.0, 3.0), whole("count of layers", layers[2], 1, 200))  # fmt: skip
+    else:
+        spec = (np.inf, 1.0, CUSHION)
+    edge = local_edges(surface)
+    last: MeshError | None = None
+    prisms = grow_prisms(surface, spec, edge)
+    for attempt in range(2 * SHIFTS):
+        if attempt == SHIFTS:
+            log.info("layers thinned to half their height after %s failures: %s", SHIFTS, last)
+            prisms = Prisms(prisms.way, 0.5 * prisms.height, 0.5 * prisms.kept)
+        try:
+            mesh = _assembled(surface, prisms, edge, farfield, growth, zones, open_half, scale, attempt)
+            break
+        except MeshError as cause:
+            log.info("try %d: %s", attempt + 1, cause)
+            last = cause
+    else:
+        raise last
+    recipe = {"kind": "clipped", "surface": surface.fingerprint, "triangles": len(surface.triangles), "half": open_half,
+              "layers": spec[2], "growth": growth, "farfield_sizes": farfield, "tries": attempt + 1,
+              "layer_coverage": round(float((prisms.kept >= 0.5).mean()), 5)}  # fmt: skip
+    if np.isfinite(spec[0]):
+        recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
+    return replace(mesh, reference=reference, recipe=recipe)
+
+
+def local_edges(surface: Surface) -> np.ndarray:
+    """(n,) mean edge length [m] of the equilateral triangles as large as those round every point."""
+    side = np.sqrt(4.0 / np.sqrt(3.0) * surface.areas)
+    n = len(surface.points)
+    count = np.bincount(surface.triangles.ravel(), minlength=n)
+    return np.bincount(surface.triangles.ravel(), np.repeat(side, 3), n) / np.maximum(count, 1)
+
+
+def _assembled(surface, prisms: Prisms, edge, farfield, growth, zones, half: bool, scale: float, attempt: int) -> Mesh:
+    """One try: tree, clipping, prisms, merging."""
+    count = prisms.height.shape[1] - 1
+    tips = prisms.points(surface, count)
+    wish = scale * ASPECT * local_edges(replace(surface, points=tips))
+    field = SizeField(tips, wish, growth, zones)
+    finest = 0.5 * float(min(wish.min(), min((z.size for z in zones), default=np.inf)))
+    size = 2.0 * farfield * surface.size
+    rng = np.random.default_rng(attempt)
+    shift = finest * (np.array([0.37, 0.41, 0.43]) if attempt == 0 else rng.uniform(-1.0, 1.0, 3))
+    origin = surface.middle - 0.5 * size + shift
+    if half:
+        origin[1] = 0.0
+    tree = grow_tree(origin, size, field, finest)
+    off = (tips - tree.origin) / tree.unit
+    close = np.abs(off - np.round(off)) < NUDGE
+    if half:
+        close[:, 1] &= tips[:, 1] != 0.0
+    tips = np.where(close, tree.origin + (np.round(off) + 2.0 * NUDGE) * tree.unit, tips)
+    space = fill_space(tree, tips, surface.triangles)
+    return _joined(surface, prisms, space, tree, half)
+
+
+def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bool) -> Mesh:
+    """One mesh of clipped cubes and prisms; crumbs merged."""
+    t, n, m = surface.triangles, len(surface.points), len(surface.triangles)
+    k = prisms.height.shape[1] - 1
+    cubes = len(space.cube)
+    base = len(space.points)
+    # points of the layers: level 0 to k - 1 anew, level k those of the clipped surface
+    inner = np.concatenate([prisms.points(surface, j) for j in range(k)])
+    points = np.concatenate([space.points, inner])
+
+    def node(level: int, p: np.ndarray) -> np.ndarray:
+        return p if level == k else base + level * n + p
+
+    prism = cubes + np.arange(m)[:, None] * k + np.arange(k)  # (m, k) cells
+    counts, corners, left, right, tag = [np.diff(space.start)], [space.corners], [space.left], [space.right], []
+    outer = np.where(space.outside >= 0, np.where((space.outside == 2) & half, 1, 0), -1)
+    tag.append(outer)
+    # polygons on the outer side of the layers: out of the cube, into the last prism
+    size = np.diff(space.wall_start)
+    counts.append(size)
+    backwards = np.repeat(space.wall_start[1:] - 1, size) - (np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size))
+    corners.append(space.wall_corners[backwards])
+    left.append(space.wall_cell)
+    right.append(prism[space.wall_triangle, k - 1])
+    tag.append(np.full(len(size), -1))
+    parts = surface.parts
+    part_of = np.array([parts.index(name.split("/")[0]) for name in surface.labels])[surface.label]
+    # triangles between the layers and on the wall (there outward is into the body: backwards)
+    for level in range(k):
+        counts.append(np.full(m, 3))
+        corners.append(node(level, t[:, ::-1]).ravel())
+        left.append(prism[:, level])
+        right.append(np.full(m, -1) if level == 0 else prism[:, level - 1])
+        tag.append(2 + part_of if level == 0 else np.full(m, -1))
+    # sides: one quadrilateral an edge and layer
+    edges, which, _, _ = surface._edge_table
+    order = np.argsort(which, kind="stable")
+    first = np.searchsorted(which[order], np.arange(len(edges)))
+    total = np.bincount(which, minlength=len(edges))
+    one = order[first]
+    two = np.where(total == 2, order[np.minimum(first + 1, len(order) - 1)] % m, -1)
+    tri, corner = one % m, one // m
+    a, b = t[tri, corner], t[tri, (corner + 1) % 3]
+    for level in range(k):
+        counts.append(np.full(len(edges), 4))
+        corners.append(np.stack([node(level, a), node(level, b), node(level + 1, b), node(level + 1, a)], axis=1).ravel())
+        left.append(prism[tri, level])
+        right.append(np.where(two >= 0, prism[np.maximum(two, 0), level], -1))
+        tag.append(np.where(two >= 0, -1, 1))
+    counts, corners = np.concatenate(counts), np.concatenate(corners)
+    left, right, tag = np.concatenate(left), np.concatenate(right), np.concatenate(tag)
+    start = np.r_[0, np.cumsum(counts)]
+    if (left < 0).any():
+        raise MeshError("a face of the clipped mesh belongs to no cell.")
+    names = [("farfield", "farfield"), ("symmetry", "symmetry")] + [(name, "wall") for name in parts]
+    into = _crumbs(points, start, corners, left, right, space, tree)
+    left, right = into[left], np.where(right >= 0, into[np.maximum(right, 0)], -1)
+    keep = left != right
+    size = counts[keep]
+    within = np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size)
+    corners = corners[np.repeat(start[:-1][keep], size) + within]
+    used, corners = np.unique(corners, return_inverse=True)
+    live = [j for j in range(len(names)) if (tag[keep] == j).any()]
+    code = np.full(len(names) + 1, -1)
+    code[live] = np.arange(len(live))
+    return mesh_from_faces(points[used], np.r_[0, np.cumsum(size)], corners.ravel(), left[keep], right[keep], code[tag[keep]], [names[j] for j in live], 3)
+
+
+def _crumbs(points, start, corners, left, right, space: Space, tree: Tree) -> np.ndarray:
+    """New number of every cell: those below a fifth of their cube are merged with the neighbour across their largest face."""
+    counts = np.diff(start)
+    owner = np.repeat(np.arange(len(counts)), counts)
+    x = points[corners]
+    following = np.arange(1, len(corners) + 1)
+    following[start[1:] - 1] = start[:-1]
+    middle = np.add.reduceat(x, start[:-1], axis=0) / counts[:, None]
+    triangle = 0.5 * np.cross(x - middle[owner], x[following] - middle[owner])
+    area = np.add.reduceat(triangle, start[:-1], axis=0)
+    cubes = len(space.cube)
+    total = int(max(left.max(), right.max()) + 1)
+    part = np.einsum("ij,ij->i", triangle, (x + x[following] + middle[owner]) / 3.0 - tree.origin) / 3.0
+    part = np.add.reduceat(part, start[:-1])
+    inner = right >= 0
+    volume = np.bincount(left, part, total) - np.bincount(right[inner], part[inner], total)
+    whole_cube = (tree.side[space.cube] * tree.unit) ** 3
+    if (volume[:cubes] < -1e-9 * whole_cube).any():
+        worst = int(np.argmin(volume[:cubes] / whole_cube))
+        place = tree.origin + tree.unit * (tree.corner[space.cube[worst]] + 0.5 * tree.side[space.cube[worst]])
+        raise MeshError(f"a cell at {place.round(5)} m is inside out.")
+    small = np.zeros(total, dtype=bool)
+    small[:cubes] = volume[:cubes] < SMALL * whole_cube
+    size = np.linalg.norm(area, axis=1)
+    into = np.arange(total)
+    faces = np.flatnonzero(inner & (left < cubes) & (right < cubes))
+    faces = faces[np.argsort(size[faces], kind="stable")]  # the largest is written last
+    for one, two in ((left[faces], right[faces]), (right[faces], left[faces])):
+        own = small[one]
+        best = np.zeros(total)
+        np.maximum.at(best, one[own], size[faces][own])
+        chosen = own & (size[faces] >= best[one])
+        better = chosen & (best[one] > _width(into, one, size, faces, left, right))
+        into[one[better]] = two[better]
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
+    link = coo_matrix((np.ones(total, dtype=np.int8), (np.arange(total), into)), shape=(total, total))
+    return connected_components(link, directed=False)[1]
+
+
+def _width(into, one, size, faces, left, right) -> np.ndarray:
+    """Area of the face through which each cell of `one` has been merged so far; 0 where it has not."""
+    out = np.zeros(len(into))
+    for a, b in ((left[faces], right[faces]), (right[faces], left[faces])):
+        hit = into[a] == b
+        np.maximum.at(out, a[hit], size[faces][hit])
+    return out[one]
+
+
+def related(fine: Mesh, coarse: Mesh) -> Mesh:
+    """`fine` with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle."""
+    return replace(fine, coarser=coarse, parent=cKDTree(coarse.cell_centroid).query(fine.cell_centroid)[1].astype(np.int64))

@@ -1,0 +1,249 @@
+"""Wall layers off a triangulated surface: a ray off every point, prisms between them, thinned where there is no room.
+
+The direction of a ray is the one that the least favourable of the triangles round its point sees best (min-max, cf. Pirzadeh
+1994, J. Aircraft 31:1, and Garimella and Shephard 2000, Int. J. Numer. Meth. Eng. 49:193), smoothed as long as all of them
+still see it. Heights grow geometrically to half of the local edge; the thickness changes slowly along the surface, leaves
+room for what lies opposite, and is reduced where a prism would fold or the outer surface would cross itself.
+Verified by tests/test_clipped.py.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from zephyrum.errors import MeshError
+from zephyrum.mesh.rays import _total, heights
+from zephyrum.shape.crossings import box_tree, crossing_triangles
+from zephyrum.shape.remesh_steps import ring_table
+from zephyrum.shape.surface import Surface
+
+FILL = 0.5  # last height over the local edge
+SLOPE = 0.35  # change of thickness along the surface
+OPPOSITE = 0.3  # of the way to what lies opposite
+SEEN = 0.3  # least cosine between a ray and a triangle's normal that smoothing may leave
+SHRUNK = 0.3  # least area of the outer triangle over that of the wall, seen along its normal
+TRIES = 40
+LONGEST = 2.0  # heights are measured along the normals: a slanting ray is so much longer at most
+
+
+@dataclass(frozen=True, eq=False)
+class Prisms:
+    """Ways (n, 3) unit directions and height (n, k + 1) [m] of the ray off every point; kept: share of the thickness asked for."""
+
+    way: np.ndarray
+    height: np.ndarray
+    kept: np.ndarray
+
+    def points(self, surface: Surface, level: int) -> np.ndarray:
+        """(n, 3) points of a layer [m]."""
+        return surface.points + self.height[:, level, None] * self.way
+
+
+@njit(cache=True, error_model="numpy")
+def _ways(points, triangles, normals, start, around, flat):
+    """Unit vectors that all triangles round a point see as well as can be; in the plane y = 0 where `flat`."""
+    n = len(points)
+    way, seen = np.zeros((n, 3)), np.empty(n)
+    for p in range(n):
+        v = np.zeros(3)
+        for k in range(start[p], start[p + 1]):
+            v += normals[around[k]]
+        if flat[p]:
+            v[1] = 0.0
+        v /= max(np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]), 1e-30)
+        best, kept = -2.0, v.copy()
+        pull = 0.5
+        for _ in range(60):
+            worst, at = 2.0, -1
+            for k in range(start[p], start[p + 1]):
+                m = normals[around[k]]
+                c = v[0] * m[0] + v[1] * m[1] + v[2] * m[2]
+                if c < worst:
+                    worst, at = c, around[k]
+            if worst > best + 1e-4:
+                best, kept = worst, v.copy()
+            else:
+                pull *= 0.8
+            v = v + pull * (1.0 - worst) * normals[at]
+            if flat[p]:
+                v[1] = 0.0
+            v /= max(np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]), 1e-30)
+        way[p], seen[p] = kept, best
+    return way, seen
+
+
+@njit(cache=True, error_model="numpy")
+def _smoothed(way, seen, points, triangles, normals, start, around, flat, rounds, least):
+    """Ways pulled towards those of the neighbours as long as every triangle round still sees them."""
+    out = way.copy()
+    for _ in range(rounds):
+        old = out.copy()
+        for p in range(len(points)):
+            v = np.zeros(3)
+            for k in range(start[p], start[p + 1]):
+                for j in range(3):
+                    q = triangles[around[k], j]
+                    if q != p:
+                        v += old[q]
+            v += 2.0 * (start[p + 1] - start[p]) * old[p]
+            if flat[p]:
+                v[1] = 0.0
+            size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
+            if size < 1e-12:
+                continue
+            v /= size
+            worst = 2.0
+            for k in range(start[p], start[p + 1]):
+                m = normals[around[k]]
+                worst = min(worst, v[0] * m[0] + v[1] * m[1] + v[2] * m[2])
+            if worst > min(least, 0.9 * seen[p]):
+                out[p] = v
+    return out
+
+
+@njit(cache=True, error_model="numpy")
+def _room(points, way, reach, triangles, order, bounds, child, span):
+    """(n,) distance along the rays to what lies opposite, up to `reach` (n,)."""
+    out = reach.copy()
+    stack = np.empty(128, dtype=np.int64)
+    for i in range(len(points)):
+        x, y, z = points[i, 0], points[i, 1], points[i, 2]
+        dx, dy, dz = way[i, 0], way[i, 1], way[i, 2]
+        stack[0], top = 0, 1
+        while top > 0:
+            top -= 1
+            node = stack[top]
+            low, high = 0.0, out[i]
+            for d in range(3):
+                o, w = points[i, d], way[i, d]
+                if abs(w) < 1e-12:
+                    if o < bounds[node, d] or o > bounds[node, 3 + d]:
+                        high = -1.0
+                    continue
+                t0, t1 = (bounds[node, d] - o) / w, (bounds[node, 3 + d] - o) / w
+                if t0 > t1:
+                    t0, t1 = t1, t0
+                low, high = max(low, t0), min(high, t1)
+            if low > high:
+                continue
+            if child[node, 0] >= 0:
+                stack[top], stack[top + 1] = child[node, 0], child[node, 1]
+                top += 2
+                continue
+            for k in range(span[node, 0], span[node, 1]):
+                t = order[k]
+                a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+                if a == i or b == i or c == i:
+                    continue
+                ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+                vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+                hx, hy, hz = dy * vz - dz * vy, dz * vx - dx * vz, dx * vy - dy * vx
+                det = ux * hx + uy * hy + uz * hz
+                if abs(det) < 1e-300:
+                    continue
+                sx, sy, sz = x - points[a, 0], y - points[a, 1], z - points[a, 2]
+                u = (sx * hx + sy * hy + sz * hz) / det
+                gx, gy, gz = sy * uz - sz * uy, sz * ux - sx * uz, sx * uy - sy * ux
+                v = (dx * gx + dy * gy + dz * gz) / det
+                f = (vx * gx + vy * gy + vz * gz) / det
+                if u > -1e-3 and v > -1e-3 and u + v < 1.002 and f > 1e-9 * reach[i]:
+                    out[i] = min(out[i], f)
+    return out
+
+
+@njit(cache=True, error_model="numpy")
+def _sloped(thick, edges, length, slope):
+    """Thickness made to change by no more than `slope` along the edges."""
+    for _ in range(200):
+        changed = False
+        for e in range(len(edges)):
+            a, b = edges[e, 0], edges[e, 1]
+            most = slope * length[e]
+            if thick[a] > thick[b] + most + 1e-15:
+                thick[a] = thick[b] + most
+                changed = True
+            elif thick[b] > thick[a] + most + 1e-15:
+                thick[b] = thick[a] + most
+                changed = True
+        if not changed:
+            break
+
+
+@njit(cache=True, error_model="numpy")
+def _folded(points, tips, triangles, normals, areas, least, lowest):
+    """(m,) triangles whose prism folds: its outer side too small or turned, or a corner too flat."""
+    bad = np.zeros(len(triangles), dtype=np.bool_)
+    for t in range(len(triangles)):
+        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        u, v = tips[b] - tips[a], tips[c] - tips[a]
+        n = normals[t]
+        seen = 0.5 * ((u[1] * v[2] - u[2] * v[1]) * n[0] + (u[2] * v[0] - u[0] * v[2]) * n[1] + (u[0] * v[1] - u[1] * v[0]) * n[2])
+        if seen < least * areas[t]:
+            bad[t] = True
+            continue
+        # every corner of the prism stands up: positive volumes of its tetrahedra
+        for k in range(3):
+            p, q, r = triangles[t, k], triangles[t, (k + 1) % 3], triangles[t, (k + 2) % 3]
+            for side in range(2):
+                if side == 0:
+                    e, f, g = points[q] - points[p], points[r] - points[p], tips[p] - points[p]
+                else:
+                    e, f, g = tips[q] - tips[p], tips[r] - tips[p], tips[p] - points[p]
+                x, y, z = e[1] * f[2] - e[2] * f[1], e[2] * f[0] - e[0] * f[2], e[0] * f[1] - e[1] * f[0]
+                det = x * g[0] + y * g[1] + z * g[2]
+                size = np.sqrt(x * x + y * y + z * z) * np.sqrt(g[0] * g[0] + g[1] * g[1] + g[2] * g[2])
+                if det <= lowest * size:
+                    bad[t] = True
+    return bad
+
+
+def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.ndarray) -> Prisms:
+    """Layers off a closed surface, or one open along y = 0.
+
+    layers: (first height [m] or infinite, growth, count), the latter for even steps; edge (n,): local edge length [m].
+    MeshError with the place if prisms can't be made.
+    """
+    first, growth, count = layers
+    t, n = surface.triangles, len(surface.points)
+    start, around = ring_table(t, n)
+    flat = np.zeros(n, dtype=bool)
+    flat[np.unique(surface.open_edges)] = True
+    normals = np.ascontiguousarray(surface.normals)
+    way, seen = _ways(surface.points, t, normals, start, around, flat)
+    hidden = seen < 0.02
+    if hidden.any():
+        k = int(np.argmin(seen))
+        raise MeshError(f"layers: no direction off the surface is seen by all triangles round {surface.points[k].round(5)} m; smooth the surface there.")
+    way = _smoothed(way, seen, surface.points, t, normals, start, around, flat, 5, max(SEEN, 0.0))
+    cosine = np.full(n, 1.0)
+    np.minimum.at(cosine, t.ravel(), np.einsum("ijk,ijk->ij", way[t], np.repeat(normals[:, None], 3, axis=1)).ravel())
+    stretch = 1.0 / np.clip(cosine, 1.0 / LONGEST, 1.0)
+    wish = _total(first, FILL * edge, growth, count) * stretch
+    corners = surface.points[t]
+    tree = box_tree(corners.min(axis=1), corners.max(axis=1))
+    thick = np.minimum(wish, OPPOSITE * _room(surface.points, way, wish / OPPOSITE, t, *tree))
+    edges = surface._edge_table[0]
+    length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
+    _sloped(thick, edges, length, SLOPE)
+    areas = surface.areas
+    for attempt in range(TRIES):
+        tips = surface.points + thick[:, None] * way
+        bad = np.flatnonzero(_folded(surface.points, tips, t, normals, areas, SHRUNK, 0.02))
+        if not len(bad):
+            pairs = crossing_triangles(Surface(tips, t))
+            if not len(pairs):
+                break
+            bad = np.unique(pairs)
+        near = np.zeros(n, dtype=bool)
+        near[t[bad]] = True
+        for _ in range(1 + attempt // 8):
+            wide = near.copy()
+            wide[edges[near[edges].any(axis=1)]] = True
+            near = wide
+        thick[near] *= 0.6
+        _sloped(thick, edges, length, SLOPE)
+    else:
+        place = surface.centres[bad[0]]
+        raise MeshError(f"layers: prisms fold or cross near {place.round(5)} m however thin; smooth or refine the surface there.")
+    return Prisms(way, heights(first, thick, count), thick / wish)
