@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numba import njit, types
 from numba.typed import Dict
+from scipy.spatial import cKDTree
 
 from zephyrum.air.checks import number, whole
 from zephyrum.errors import InputError, MeshError
@@ -214,7 +215,7 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
         pairs = crossing_triangles(out)
         if not len(pairs):
             break
-        work.refine(np.unique(out.triangles[pairs.ravel()]))
+        work.refine(out, np.unique(pairs))
         work.round(last=False)
         work.round(last=True)
         out, qualities = work.result()
@@ -335,10 +336,14 @@ class _Work:
                 0.7,
             )
 
-    def refine(self, points: np.ndarray) -> None:
-        """Ask for half the size at and about these points (numbers of the last `result`)."""
-        own = self.used[points]
-        self.M[own] *= 4.0
+    def refine(self, made: Surface, triangles: np.ndarray) -> None:
+        """Ask for half the size at and about these triangles of the last `result`, of the mesh and of what new points inherit."""
+        corners = made.points[made.triangles[triangles]]
+        middle = corners.mean(axis=1)
+        reach = np.linalg.norm(corners - middle[:, None], axis=2).max(axis=1)
+        for points, metric in ((self.made.points, self.metric), (self.P[: self.nP], self.M)):
+            near = cKDTree(points).query_ball_point(middle, 1.5 * reach)
+            metric[np.unique(np.concatenate(near).astype(int))] *= 4.0
 
     def result(self) -> tuple[Surface, np.ndarray]:
         """(Surface, quality of its triangles)."""
