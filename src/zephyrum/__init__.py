@@ -9,10 +9,13 @@ from zephyrum.flow import Settings
 from zephyrum.mesh import (
     Layers,
     Mesh,
+    Zone,
     mesh_airfoil,
+    mesh_bodies,
     mesh_outline,
     mesh_plate,
     mesh_revolved,
+    mesh_surface,
     quality,
     read_mesh,
     wall_layers,
@@ -51,7 +54,7 @@ __all__ = [
     "Aircraft", "Airfoil", "Body", "Control", "Duct", "FileError", "FlowError", "Freestream", "Gas", "InputError",
     "Layers", "Mass", "Mesh", "MeshError", "Outline", "Panel", "Planform", "Plate", "PointMass", "Polar", "Reference",
     "Refinement", "Ring", "Settings", "SizeZone", "Solution", "Station", "Strut", "Study", "Surface", "TimeSeries",
-    "TypedReference", "Wall", "Wing", "ZephyrumError", "adopt", "joined", "load_solution", "measure_surface", "mend",
-    "mesh_airfoil", "mesh_outline", "mesh_plate", "mesh_revolved", "quality", "quantity", "read_mesh", "read_study",
+    "TypedReference", "Wall", "Wing", "ZephyrumError", "Zone", "adopt", "joined", "load_solution", "measure_surface", "mend",
+    "mesh_airfoil", "mesh_bodies", "mesh_outline", "mesh_plate", "mesh_revolved", "mesh_surface", "quality", "quantity", "read_mesh", "read_study",
     "refine", "remesh", "solve", "solve_in_time", "standard_atmosphere", "sweep", "wall_layers", "write_mesh",
 ]  # fmt: skip

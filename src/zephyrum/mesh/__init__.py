@@ -1,10 +1,13 @@
 """Meshes: the one `Mesh` type, the generators that make it, its quality and its files."""
 
+from zephyrum.mesh.aircraft import mesh_surface
 from zephyrum.mesh.airfoil import mesh_airfoil
+from zephyrum.mesh.bodies import mesh_bodies
 from zephyrum.mesh.core import Group, Mesh, mesh_from_faces, mesh_from_quads
 from zephyrum.mesh.files import read_mesh, write_mesh
 from zephyrum.mesh.layers import Layers, wall_layers
 from zephyrum.mesh.quality import Quality, quality
+from zephyrum.mesh.sizes import Zone
 from zephyrum.mesh.shapes import mesh_outline, mesh_plate, mesh_revolved
 
 __all__ = [
@@ -12,12 +15,15 @@ __all__ = [
     "Layers",
     "Mesh",
     "Quality",
+    "Zone",
     "mesh_airfoil",
+    "mesh_bodies",
     "mesh_from_faces",
     "mesh_from_quads",
     "mesh_outline",
     "mesh_plate",
     "mesh_revolved",
+    "mesh_surface",
     "quality",
     "read_mesh",
     "wall_layers",

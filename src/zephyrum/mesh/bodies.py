@@ -263,10 +263,15 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
         if (nxt == into).all():
             break
         into = nxt
+    for group in _pinched(into, a, b, own, other):
+        into[group] = group
     names, cells = np.unique(into, return_inverse=True)
     own, other = cells[own], np.where(other >= 0, cells[np.maximum(other, 0)], -1)
     keep = own != other
     a, b, own, other = a[keep], b[keep], own[keep], other[keep]
+    turn = (other >= 0) & (own > other)  # the first corner of a face lies in front whichever cell it leaves
+    a, b = np.where(turn, b, a), np.where(turn, a, b)
+    own, other = np.where(turn, other, own), np.where(turn, own, other)
     tag = np.full(len(a), -1)
     groups = [(curve.name, "wall") for curve in divided] + [("farfield", "farfield"), ("ground", "slip")]
     outer = np.flatnonzero(other < 0)
@@ -291,3 +296,33 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     live, flat = np.unique(corners, return_inverse=True)
     return mesh_from_faces(space[live], np.arange(len(a) + 1) * 4, flat.ravel(), own, other, np.where(tag >= 0, code[np.maximum(tag, 0)], -1),
                            [groups[k] for k in used], 2)  # fmt: skip
+
+
+def _pinched(into, a, b, own, other) -> list[np.ndarray]:
+    """Groups of cells to be merged whose common rim would not be one ring: they stay apart."""
+    order = np.argsort(into, kind="stable")
+    start = np.flatnonzero(np.r_[True, into[order][1:] != into[order][:-1]])
+    stop = np.r_[start[1:], len(into)]
+    groups = [order[i:j] for i, j in zip(start, stop) if j - i > 1]
+    member = np.full(len(into), -1)
+    for k, group in enumerate(groups):
+        member[group] = k
+    left, right = member[own], np.where(other >= 0, member[np.maximum(other, 0)], -1)
+    rims: list[dict[int, int]] = [{} for _ in groups]
+    bad = np.zeros(len(groups), dtype=bool)
+    for e in np.flatnonzero(((left >= 0) | (right >= 0)) & (left != right)):
+        for k, tail, head in ((left[e], a[e], b[e]), (right[e], b[e], a[e])):
+            if k >= 0:
+                bad[k] |= int(tail) in rims[k]
+                rims[k][int(tail)] = int(head)
+    for k, rim in enumerate(rims):
+        if bad[k]:
+            continue
+        first = here = next(iter(rim))
+        count = 0
+        while count <= len(rim):
+            here, count = rim.get(here, first), count + 1
+            if here == first:
+                break
+        bad[k] = count != len(rim)
+    return [group for k, group in enumerate(groups) if bad[k]]

@@ -216,7 +216,7 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
         if not len(pairs):
             break
         work.refine(out, np.unique(pairs))
-        work.round(last=False)
+        work.round(last=True)  # nothing is split elsewhere
         work.round(last=True)
         out, qualities = work.result()
     else:
