@@ -99,7 +99,9 @@ def main() -> None:
     draw_field(sphere(), "mach", ax=ax, streamlines=True)
     save(figure, TARGET / "sphere.png")
     terminal(["show", "skerry-demo"], "show")
-    terminal(["section", "skerry-demo/section.dat", "--blunt", "0.005"], "section_command")
+    with tempfile.TemporaryDirectory() as folder:
+        runpy.run_path(str(HERE.parent / "examples" / "three_elements.py"))["main"](Path(folder))
+        shutil.copyfile(Path(folder) / "three_elements.png", TARGET / "clipped.png")
     aircraft()
     terminal(
         ["refine", "naca0012", "--mach", "0.3", "--alpha", "2", "--around", "256", "--outward", "64"], "refine_command"

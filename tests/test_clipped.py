@@ -102,7 +102,9 @@ class Curves(unittest.TestCase):
         for layers in (None, (1e-4, 1.25, 16)):
             mesh = zy.mesh_bodies({"wing": foil}, "coarse", layers=layers, relatives=0)
             wall = mesh.group("wing")
-            area = 0.5 * np.einsum("ij,ij->", mesh.face_centroid[wall.faces][:, [0, 2]], -mesh.face_area[wall.faces][:, [0, 2]])
+            area = 0.5 * np.einsum(
+                "ij,ij->", mesh.face_centroid[wall.faces][:, [0, 2]], -mesh.face_area[wall.faces][:, [0, 2]]
+            )
             self.assertAlmostEqual(area / foil.measures.area, 1.0, 2)
             self.assertLess(self.area_left(mesh, 50.0, [foil]), 1e-8)
             self.assertAlmostEqual(mesh.reference.chord, 1.0, 3)

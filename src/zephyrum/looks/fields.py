@@ -43,11 +43,11 @@ def window(mesh, kind: str) -> tuple[float, float, float, float]:
     return at[0] - w, at[0] + w, at[2] - 0.62 * w, at[2] + 0.62 * w
 
 
-def draw_mesh(mesh, view: str = "near", ax=None):
-    """The cells of a two-dimensional mesh in a window: "all", "near", "nose" or "tail"."""
+def draw_mesh(mesh, view: str | tuple[float, float, float, float] = "near", ax=None):
+    """The cells of a two-dimensional mesh in a window: "all", "near", "nose", "tail", or low x, high x, low z, high z [m]."""
     if ax is None:
         _, ax = new_axes()
-    low_x, high_x, low_z, high_z = window(mesh, view)
+    low_x, high_x, low_z, high_z = window(mesh, view) if isinstance(view, str) else view
     edge = mesh.points[mesh.edges][:, :, [0, 2]]
     inside = (
         (edge[:, :, 0].max(1) >= low_x)
@@ -61,7 +61,12 @@ def draw_mesh(mesh, view: str = "near", ax=None):
     ax.set_xlim(low_x, high_x)
     ax.set_ylim(low_z, high_z)
     ax.set_aspect("equal")
-    tidy(ax, "x [m]", "z [m]", f"{view}: {mesh.n_cells} cells" if view in ("all", "near") else view)
+    tidy(
+        ax,
+        "x [m]",
+        "z [m]",
+        f"{view}: {mesh.n_cells} cells" if view in ("all", "near") else view if isinstance(view, str) else "",
+    )
     ax.grid(False)
     return ax
 

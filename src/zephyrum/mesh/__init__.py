@@ -7,8 +7,8 @@ from zephyrum.mesh.core import Group, Mesh, mesh_from_faces, mesh_from_quads
 from zephyrum.mesh.files import read_mesh, write_mesh
 from zephyrum.mesh.layers import Layers, wall_layers
 from zephyrum.mesh.quality import Quality, quality
-from zephyrum.mesh.sizes import Zone
 from zephyrum.mesh.shapes import mesh_outline, mesh_plate, mesh_revolved
+from zephyrum.mesh.sizes import Zone
 
 __all__ = [
     "Group",

@@ -48,7 +48,9 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
         raise InputError("half = True needs a surface cut at y = 0, such as Aircraft.surface(half=True).")
     if layers is not None:
         if np.shape(layers) != (3,):
-            raise InputError(f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30).")
+            raise InputError(
+                f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30)."
+            )
         spec = (number("first height", layers[0], 0.0, open_low=True), number("growth of the layers", layers[1], 1.0, 3.0), whole("count of layers", layers[2], 1, 200))  # fmt: skip
     else:
         spec = (np.inf, 1.0, CUSHION)
@@ -126,7 +128,9 @@ def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bo
     # polygons on the outer side of the layers: out of the cube, into the last prism
     size = np.diff(space.wall_start)
     counts.append(size)
-    backwards = np.repeat(space.wall_start[1:] - 1, size) - (np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size))
+    backwards = np.repeat(space.wall_start[1:] - 1, size) - (
+        np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size)
+    )
     corners.append(space.wall_corners[backwards])
     left.append(space.wall_cell)
     right.append(prism[space.wall_triangle, k - 1])
@@ -151,7 +155,9 @@ def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bo
     a, b = t[tri, corner], t[tri, (corner + 1) % 3]
     for level in range(k):
         counts.append(np.full(len(edges), 4))
-        corners.append(np.stack([node(level, a), node(level, b), node(level + 1, b), node(level + 1, a)], axis=1).ravel())
+        corners.append(
+            np.stack([node(level, a), node(level, b), node(level + 1, b), node(level + 1, a)], axis=1).ravel()
+        )
         left.append(prism[tri, level])
         right.append(np.where(two >= 0, prism[np.maximum(two, 0), level], -1))
         tag.append(np.where(two >= 0, -1, 1))
@@ -171,7 +177,16 @@ def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bo
     live = [j for j in range(len(names)) if (tag[keep] == j).any()]
     code = np.full(len(names) + 1, -1)
     code[live] = np.arange(len(live))
-    return mesh_from_faces(points[used], np.r_[0, np.cumsum(size)], corners.ravel(), left[keep], right[keep], code[tag[keep]], [names[j] for j in live], 3)
+    return mesh_from_faces(
+        points[used],
+        np.r_[0, np.cumsum(size)],
+        corners.ravel(),
+        left[keep],
+        right[keep],
+        code[tag[keep]],
+        [names[j] for j in live],
+        3,
+    )
 
 
 def _crumbs(points, start, corners, left, right, space: Space, tree: Tree) -> np.ndarray:
@@ -226,4 +241,6 @@ def _width(into, one, size, faces, left, right) -> np.ndarray:
 
 def related(fine: Mesh, coarse: Mesh) -> Mesh:
     """`fine` with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle."""
-    return replace(fine, coarser=coarse, parent=cKDTree(coarse.cell_centroid).query(fine.cell_centroid)[1].astype(np.int64))
+    return replace(
+        fine, coarser=coarse, parent=cKDTree(coarse.cell_centroid).query(fine.cell_centroid)[1].astype(np.int64)
+    )

@@ -72,7 +72,9 @@ def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, 
     that gives the chord (default: the longest), or `chord` [m] as typed.
     """
     if not isinstance(bodies, dict) or not bodies:
-        raise InputError('bodies should be a dictionary of names and shapes, for example {"wing": Airfoil.naca("2412")}.')
+        raise InputError(
+            'bodies should be a dictionary of names and shapes, for example {"wing": Airfoil.naca("2412")}.'
+        )
     reserved = {"farfield", "ground"} & set(bodies)
     if reserved:
         raise InputError(f"a body can't be called {reserved.pop()!r}; that is a boundary of the domain.")
@@ -90,7 +92,9 @@ def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, 
     spec = _layers(layers, y_plus, reynolds, length, factor)
     for curve in curves:
         parts.setdefault(curve.name, factor * SIZE * curve.chord)
-    divided = divide(curves, factor * SIZE * length, np.radians(factor * TURN), SHARPEST, AT_CORNERS, IN_GAPS, ground, parts)
+    divided = divide(
+        curves, factor * SIZE * length, np.radians(factor * TURN), SHARPEST, AT_CORNERS, IN_GAPS, ground, parts
+    )
     zones = (*zones, *_wake(curves, divided, wake, alpha, length))
     room = [distance_to_others(curve.points, curves, k, ground) for k, curve in enumerate(divided)]
     rays = rays_of(divided, spec, room)
@@ -119,7 +123,9 @@ def _layers(layers, y_plus, reynolds, chord, factor) -> tuple[float, float, int]
         if y_plus is not None:
             raise InputError("give either layers or y_plus, not both.")
         if np.shape(layers) != (3,):
-            raise InputError(f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30).")
+            raise InputError(
+                f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30)."
+            )
         first, ratio, count = layers
         return (number("first height", first, 0.0, open_low=True), number("growth of the layers", ratio, 1.0, 3.0), whole("count of layers", count, 1, 200))  # fmt: skip
     if y_plus is None:
@@ -138,12 +144,16 @@ def _apart(curves: list[Dense], ground: float | None) -> None:
 
     for k, one in enumerate(curves):
         if ground is not None and one.points[:, 1].min() <= ground:
-            raise InputError(f"body {one.name!r} reaches down to z = {one.points[:, 1].min():.4g} m, below the ground at {ground:g} m; lift it.")
+            raise InputError(
+                f"body {one.name!r} reaches down to z = {one.points[:, 1].min():.4g} m, below the ground at {ground:g} m; lift it."
+            )
         for other in curves[k + 1 :]:
             for a, b in ((one, other), (other, one)):
                 hit = Polygon(a.points).contains_points(b.points)
                 if hit.any():
-                    raise InputError(f"bodies {one.name!r} and {other.name!r} overlap at x, z = {b.points[np.argmax(hit)].round(5)} m; move them apart.")
+                    raise InputError(
+                        f"bodies {one.name!r} and {other.name!r} overlap at x, z = {b.points[np.argmax(hit)].round(5)} m; move them apart."
+                    )
 
 
 def _wake(curves, divided, length_in_chords, alpha, chord) -> list[Zone]:
@@ -158,7 +168,7 @@ def _wake(curves, divided, length_in_chords, alpha, chord) -> list[Zone]:
     size = float(np.median(np.concatenate([c.size for c in divided])))
     mean, half = np.radians(0.5 * (low + high)), np.radians(0.5 * (high - low))
     end = (tail[0] + far * np.cos(mean), 0.0, tail[1] + far * np.sin(mean))
-    return [Zone(2.0 * size, start=(tail[0], 0.0, tail[1]), end=end, radius=0.5 * tall + 0.02 * chord,
+    return [Zone(2.0 * size, start=(tail[0], 0.0, tail[1]), end=end, radius=0.15 * tall + 0.02 * chord,
                  end_radius=0.5 * tall + far * (np.tan(half) + 0.05), end_size=6.0 * size)]  # fmt: skip
 
 
@@ -230,7 +240,9 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     area = 0.5 * np.bincount(cell, xz[index, 0] * xz[after, 1] - xz[after, 0] * xz[index, 1], len(counts))
     if (area <= 0.0).any():
         worst = int(np.argmin(area))
-        raise MeshError(f"a cell near x, z = {xz[index[start[worst]]].round(6)} m is folded; ask for smaller cells or thinner layers there.")
+        raise MeshError(
+            f"a cell near x, z = {xz[index[start[worst]]].round(6)} m is folded; ask for smaller cells or thinner layers there."
+        )
     # edges seen from both sides
     key = np.minimum(index, after) * len(xz) + np.maximum(index, after)
     order = np.argsort(key, kind="stable")

@@ -105,7 +105,13 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
     used, number = np.unique(key[present], return_inverse=True)
     ids = np.full(key.shape, -1)
     ids[present] = number
-    grid = np.stack([tree.coordinates(axis, np.array([used // (4 << tree.depth), used % (4 << tree.depth)][axis]) // 2) for axis in (0, 1)], axis=1)
+    grid = np.stack(
+        [
+            tree.coordinates(axis, np.array([used // (4 << tree.depth), used % (4 << tree.depth)][axis]) // 2)
+            for axis in (0, 1)
+        ],
+        axis=1,
+    )
     base = len(xz)
     every = np.concatenate([xz, grid])
     cut = np.zeros(len(leaves), dtype=bool)
@@ -122,7 +128,20 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
         here = present[k]
         rim = base + ids[k, here]
         at = np.arange(8)[here] / 2.0
-        outcome, count = fluid_loops(np.ascontiguousarray(tail), np.ascontiguousarray(head), len(edges), U, V, box, rim, at, len(rim), out, start, inside)
+        outcome, count = fluid_loops(
+            np.ascontiguousarray(tail),
+            np.ascontiguousarray(head),
+            len(edges),
+            U,
+            V,
+            box,
+            rim,
+            at,
+            len(rim),
+            out,
+            start,
+            inside,
+        )
         if outcome:
             raise MeshError(f"clipping failed at x, z = {every[tail[0]].round(6)} m: "
                             f"{'a curve ends inside a cell' if outcome == 1 else 'inside and outside contradict each other'}.")  # fmt: skip
@@ -130,7 +149,9 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
         mark = np.where(inside[: len(rim)], 1, -1)
         old = known[ids[k, here]]
         if (old * mark < 0).any():
-            raise MeshError(f"clipping failed at x, z = {every[tail[0]].round(6)} m: inside and outside contradict each other.")
+            raise MeshError(
+                f"clipping failed at x, z = {every[tail[0]].round(6)} m: inside and outside contradict each other."
+            )
         known[ids[k, here]] = mark
     # cells that no curve crosses: one piece with all cells they share a corner with, where no curve passes between
     whole = np.flatnonzero(~cut)

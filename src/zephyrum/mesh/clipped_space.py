@@ -113,7 +113,11 @@ def _cut_faces(leaf_rank, first, polygons, start, corners, X, U3, low, side, ori
     return 0, faces, -1
 
 
-WHY = {1: "the surface ends inside a cell", 2: "inside and outside contradict each other", 3: "too many triangles in one cell"}
+WHY = {
+    1: "the surface ends inside a cell",
+    2: "inside and outside contradict each other",
+    3: "too many triangles in one cell",
+}
 
 
 def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
@@ -131,7 +135,14 @@ def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
     used, corner_id = np.unique(key, return_inverse=True)
     corner_id = corner_id.reshape(key.shape) + len(X)
     mask = (np.int64(1) << wide) - 1
-    grid = np.stack([tree.coordinates(0, used >> (2 * wide)), tree.coordinates(1, (used >> wide) & mask), tree.coordinates(2, used & mask)], axis=1)
+    grid = np.stack(
+        [
+            tree.coordinates(0, used >> (2 * wide)),
+            tree.coordinates(1, (used >> wide) & mask),
+            tree.coordinates(2, used & mask),
+        ],
+        axis=1,
+    )
     every = np.concatenate([X, grid])
     order = np.argsort(leaf, kind="stable")
     cut, first = np.unique(leaf[order], return_index=True)
@@ -158,13 +169,20 @@ def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
     whole = owner & (plain | ~is_cut[:, None])
     at, way = np.nonzero(whole)
     ring = np.array([[0, 0], [1, 0], [1, 1], [0, 1]])
-    bit_of = np.array([[(ring[c, 0] << PLANES[w, 0]) | (ring[c, 1] << PLANES[w, 1]) | ((w % 2) << (w // 2)) for c in range(4)] for w in range(6)])
+    bit_of = np.array(
+        [
+            [(ring[c, 0] << PLANES[w, 0]) | (ring[c, 1] << PLANES[w, 1]) | ((w % 2) << (w // 2)) for c in range(4)]
+            for w in range(6)
+        ]
+    )
     quads = corner_id[at[:, None], bit_of[way]]
     # corners of whole faces and of cells that nothing cuts are all alike
     base = len(X)
     a = np.concatenate([np.repeat(quads[:, 0], 3), np.repeat(corner_id[~is_cut, 0], 7)]) - base
     b = np.concatenate([quads[:, 1:].ravel(), corner_id[~is_cut, 1:].ravel()]) - base
-    groups, label = connected_components(coo_matrix((np.ones(len(a), dtype=np.int8), (a, b)), shape=(len(used),) * 2), directed=False)
+    groups, label = connected_components(
+        coo_matrix((np.ones(len(a), dtype=np.int8), (a, b)), shape=(len(used),) * 2), directed=False
+    )
     fluid, solid = np.zeros(groups, dtype=bool), np.zeros(groups, dtype=bool)
     fluid[label[(known == 1) | (known == 2)]] = True
     solid[label[(known == -1) | (known == 2)]] = True
@@ -197,7 +215,9 @@ def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
     pair = element_leaf[index][which] * np.int64(len(every)) + point
     rows = np.argsort(pair, kind="stable")
     same = np.flatnonzero(pair[rows][1:] == pair[rows][:-1])
-    link = coo_matrix((np.ones(len(same), dtype=np.int8), (which[rows[same]], which[rows[same + 1]])), shape=(len(index),) * 2)
+    link = coo_matrix(
+        (np.ones(len(same), dtype=np.int8), (which[rows[same]], which[rows[same + 1]])), shape=(len(index),) * 2
+    )
     pieces, piece = connected_components(link, directed=False)
     cell_of = np.full(len(element_leaf), -1)
     cell_of[index] = piece

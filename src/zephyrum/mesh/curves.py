@@ -55,7 +55,9 @@ def dense(name: str, shape) -> Dense:
         return Dense(name, [loop], True, shape.length, np.array([shape.place[0] - 0.5 * shape.length, shape.place[1]]))
     points = np.asarray(shape, dtype=float) if not isinstance(shape, str) else np.zeros(0)
     if points.ndim != 2 or points.shape[1] != 2 or len(points) < 3 or not np.isfinite(points).all():
-        raise InputError(f"body {name!r} should be an Airfoil, an Outline or an array of at least three points x, z [m].")
+        raise InputError(
+            f"body {name!r} should be an Airfoil, an Outline or an array of at least three points x, z [m]."
+        )
     return _of_polygon(name, points)
 
 
@@ -128,7 +130,9 @@ def divide(curves: list[Dense], size: float, turn: float, sharpest: float, at_co
         gap = distance_to_others(curve.points, curves, k, ground)
         if not gap.min() > 1e-9 * curve.chord:
             place = curve.points[np.argmin(gap)]
-            raise MeshError(f"body {curve.name!r} touches another one or the ground at x, z = {place.round(6)} m; move them apart.")
+            raise MeshError(
+                f"body {curve.name!r} touches another one or the ground at x, z = {place.round(6)} m; move them apart."
+            )
         begin, points, corner, sizes = 0, [], [], []
         for piece in curve.pieces:
             m = len(piece) - 1
@@ -148,7 +152,16 @@ def divide(curves: list[Dense], size: float, turn: float, sharpest: float, at_co
             points.append(np.stack([np.interp(at, s, piece[:, d]) for d in (0, 1)], axis=1)[:-1])
             sizes.append(np.interp(at, s, h)[:-1])
             corner.append(np.r_[not curve.smooth, np.zeros(n - 1, dtype=bool)])
-        out.append(Curve(curve.name, np.concatenate(points), np.concatenate(corner).astype(bool), np.concatenate(sizes), curve.chord, curve.nose))
+        out.append(
+            Curve(
+                curve.name,
+                np.concatenate(points),
+                np.concatenate(corner).astype(bool),
+                np.concatenate(sizes),
+                curve.chord,
+                curve.nose,
+            )
+        )
     return out
 
 

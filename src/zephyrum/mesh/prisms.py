@@ -178,7 +178,9 @@ def _folded(points, tips, triangles, normals, areas, least, lowest):
         a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         u, v = tips[b] - tips[a], tips[c] - tips[a]
         n = normals[t]
-        seen = 0.5 * ((u[1] * v[2] - u[2] * v[1]) * n[0] + (u[2] * v[0] - u[0] * v[2]) * n[1] + (u[0] * v[1] - u[1] * v[0]) * n[2])
+        seen = 0.5 * (
+            (u[1] * v[2] - u[2] * v[1]) * n[0] + (u[2] * v[0] - u[0] * v[2]) * n[1] + (u[0] * v[1] - u[1] * v[0]) * n[2]
+        )
         if seen < least * areas[t]:
             bad[t] = True
             continue
@@ -214,7 +216,9 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     hidden = seen < 0.02
     if hidden.any():
         k = int(np.argmin(seen))
-        raise MeshError(f"layers: no direction off the surface is seen by all triangles round {surface.points[k].round(5)} m; smooth the surface there.")
+        raise MeshError(
+            f"layers: no direction off the surface is seen by all triangles round {surface.points[k].round(5)} m; smooth the surface there."
+        )
     way = _smoothed(way, seen, surface.points, t, normals, start, around, flat, 5, max(SEEN, 0.0))
     cosine = np.full(n, 1.0)
     np.minimum.at(cosine, t.ravel(), np.einsum("ijk,ijk->ij", way[t], np.repeat(normals[:, None], 3, axis=1)).ravel())
@@ -245,5 +249,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
         _sloped(thick, edges, length, SLOPE)
     else:
         place = surface.centres[bad[0]]
-        raise MeshError(f"layers: prisms fold or cross near {place.round(5)} m however thin; smooth or refine the surface there.")
+        raise MeshError(
+            f"layers: prisms fold or cross near {place.round(5)} m however thin; smooth or refine the surface there."
+        )
     return Prisms(way, heights(first, thick, count), thick / wish)

@@ -34,7 +34,9 @@ def _cut_point(a, b, axis, at, X, count, keys, values):
 
 
 @njit(cache=True, error_model="numpy")
-def _push(triangles, X, count, origin, unit, depth, level, corner, child, keys, values, leaf_of, triangle_of, start, corners):
+def _push(
+    triangles, X, count, origin, unit, depth, level, corner, child, keys, values, leaf_of, triangle_of, start, corners
+):
     """(outcome, points, polygons); outcome 1: an array is full."""
     made, filled = 0, 0
     start[0] = 0
@@ -124,7 +126,13 @@ def push_down(tree: Tree, points: np.ndarray, triangles: np.ndarray):
         outcome, count, made = _push(np.ascontiguousarray(triangles), X, len(points), tree.origin, tree.unit, tree.depth, tree.level, tree.corner,
                                      tree.child, keys, values, leaf, own, start, corners)  # fmt: skip
         if outcome == 0:
-            return X[:count].copy(), leaf[:made].copy(), own[:made].copy(), start[: made + 1].copy(), corners[: start[made]].copy()
+            return (
+                X[:count].copy(),
+                leaf[:made].copy(),
+                own[:made].copy(),
+                start[: made + 1].copy(),
+                corners[: start[made]].copy(),
+            )
         if outcome == 2:
             raise MeshError("clipping failed: a triangle was cut into too many corners; ask for smaller triangles.")
         guess *= 2

@@ -57,7 +57,9 @@ def rays_of(curves: list[Curve], layers, room: list[np.ndarray]) -> list[Rays]:
     else:
         k = int(np.argmax([b.any() for b in bad]))
         place = fronts[k][np.argmax(bad[k])]
-        raise MeshError(f"the layers of {made[k][0].name!r} cross near x, z = {place.round(5)} m; ask for smaller cells there.")
+        raise MeshError(
+            f"the layers of {made[k][0].name!r} cross near x, z = {place.round(5)} m; ask for smaller cells there."
+        )
     return [Rays(curve, base, way, heights(first, t, count)) for (curve, base, way, _), t in zip(made, thick)]
 
 
@@ -90,7 +92,9 @@ def _directions(curve: Curve) -> tuple[np.ndarray, np.ndarray]:
     t = np.roll(p, -1, axis=0) - p
     t /= np.linalg.norm(t, axis=1)[:, None]
     before = np.roll(t, 1, axis=0)
-    turn = np.arctan2(before[:, 1] * t[:, 0] - before[:, 0] * t[:, 1], np.einsum("ij,ij->i", before, t))  # right: positive
+    turn = np.arctan2(
+        before[:, 1] * t[:, 0] - before[:, 0] * t[:, 1], np.einsum("ij,ij->i", before, t)
+    )  # right: positive
     normal = before + t
     size = np.linalg.norm(normal, axis=1)
     normal = np.stack([-normal[:, 1], normal[:, 0]], axis=1) / np.maximum(size, 1e-12)[:, None]

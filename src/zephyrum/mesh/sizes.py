@@ -43,7 +43,9 @@ class Zone:
         for name in ("box",) if self.start is None else ("start", "end"):
             value = getattr(self, name)
             if value is None or np.shape(value) != ((2, 3) if name == "box" else (3,)):
-                raise InputError(f"zone: {name} = {value!r} should be {'two corners' if name == 'box' else 'a point'} of x, y, z [m].")
+                raise InputError(
+                    f"zone: {name} = {value!r} should be {'two corners' if name == 'box' else 'a point'} of x, y, z [m]."
+                )
         number("radius of a zone", self.radius, 0.0)
 
     def wanted(self, points: np.ndarray, growth: float) -> np.ndarray:
@@ -75,7 +77,9 @@ class SizeField:
         if places.shape[1] == 2:
             places = np.stack([places[:, 0], np.zeros(len(places)), places[:, 1]], axis=1)
         order, bounds, child, span = self.tree
-        out = _wanted(np.ascontiguousarray(places), self.points, self.h, self.least, order, bounds, child, span, self.growth)
+        out = _wanted(
+            np.ascontiguousarray(places), self.points, self.h, self.least, order, bounds, child, span, self.growth
+        )
         for zone in self.zones:
             out = np.minimum(out, zone.wanted(places, self.growth))
         return out
