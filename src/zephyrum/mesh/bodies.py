@@ -4,6 +4,7 @@ One conformal polygonal mesh: the tops of the layers and the clipped squares sha
 and validation/clipped.py.
 """
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -176,9 +177,9 @@ def _assembled(divided, rays: list[Rays], fronts, farfield, ground, growth, zone
     """One try: tree, clipping, layers, merging, faces."""
     front = np.concatenate(fronts)
     starts = np.cumsum([0, *map(len, fronts)])
-    follow = np.concatenate([np.r_[np.arange(a + 1, b), a] for a, b in zip(starts[:-1], starts[1:])])
+    follow = np.concatenate([np.r_[np.arange(a + 1, b), a] for a, b in itertools.pairwise(starts)])
     long = np.linalg.norm(front[follow] - front, axis=1)
-    before = np.concatenate([np.roll(long[a:b], 1) for a, b in zip(starts[:-1], starts[1:])])
+    before = np.concatenate([np.roll(long[a:b], 1) for a, b in itertools.pairwise(starts)])
     wish = ASPECT * np.maximum(long, before)
     places = np.stack([front[:, 0], np.zeros(len(front)), front[:, 1]], axis=1)
     field = SizeField(places, wish, growth, zones)
@@ -199,7 +200,7 @@ def _assembled(divided, rays: list[Rays], fronts, farfield, ground, growth, zone
 def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     """Layers and clipped squares in one mesh, crumbs merged."""
     points = [clipped.points]
-    count, index, owner = [np.diff(clipped.start)], [clipped.index], []
+    count, index = [np.diff(clipped.start)], [clipped.index]
     group_of: dict[tuple[int, int], int] = {}
     total = len(clipped.points)
     made = len(clipped.start) - 1
@@ -277,7 +278,7 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
         into = nxt
     for group in _pinched(into, a, b, own, other):
         into[group] = group
-    names, cells = np.unique(into, return_inverse=True)
+    cells = np.unique(into, return_inverse=True)[1]
     own, other = cells[own], np.where(other >= 0, cells[np.maximum(other, 0)], -1)
     keep = own != other
     a, b, own, other = a[keep], b[keep], own[keep], other[keep]

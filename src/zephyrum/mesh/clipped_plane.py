@@ -4,6 +4,7 @@ Edges of the curves are pushed down the quadtree and cut at its lines; a cut poi
 the line, so that all later tests are comparisons of equal numbers. Verified by tests/test_clipped.py.
 """
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -66,7 +67,7 @@ def _halved(tree: Tree, node: int, p: int, q: int, coords: list) -> list[tuple[i
     cuts = [p, q]
     for axis in (0, 1):
         made = [cuts[0]]
-        for u, v in zip(cuts[:-1], cuts[1:]):
+        for u, v in itertools.pairwise(cuts):
             a, b = coords[u][axis] - at[axis], coords[v][axis] - at[axis]
             if a * b < 0.0:
                 share = a / (a - b)
@@ -77,7 +78,7 @@ def _halved(tree: Tree, node: int, p: int, q: int, coords: list) -> list[tuple[i
             made.append(v)
         cuts = made
     out = []
-    for u, v in zip(cuts[:-1], cuts[1:]):
+    for u, v in itertools.pairwise(cuts):
         k = 0
         for axis in (0, 1):
             if coords[u][axis] + coords[v][axis] > 2.0 * at[axis]:

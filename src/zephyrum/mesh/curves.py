@@ -3,6 +3,7 @@
 Every curve is turned clockwise (x right, z up), so that the fluid lies on the left. Verified by tests/test_clipped.py.
 """
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -67,7 +68,7 @@ def _of_airfoil(name: str, foil: Airfoil) -> Dense:
     s = np.concatenate([np.linspace(0.0, end, DENSE), nose - nose * near, nose + (end - nose) * near])
     cuts = np.r_[0.0, foil.corner_parameters, end]
     pieces = []
-    for a, b in zip(cuts[:-1], cuts[1:]):
+    for a, b in itertools.pairwise(cuts):
         own = np.unique(np.r_[a, s[(s > a) & (s < b)], b])
         own = own[np.r_[True, np.diff(own) > 1e-9 * end]]
         own[-1] = b
@@ -103,7 +104,7 @@ def _of_polygon(name: str, points: np.ndarray) -> Dense:
     points = np.roll(points, -corners[0], axis=0)
     cuts = np.r_[corners - corners[0], len(points)]
     loop = np.concatenate([points, points[:1]])
-    return Dense(name, [_splined(loop[a : b + 1], False) for a, b in zip(cuts[:-1], cuts[1:])], False, chord, nose)
+    return Dense(name, [_splined(loop[a : b + 1], False) for a, b in itertools.pairwise(cuts)], False, chord, nose)
 
 
 def _splined(points: np.ndarray, closed: bool) -> np.ndarray:

@@ -6,6 +6,7 @@ rim crosses itself, the places concerned are thinned until it does not (cf. Gari
 Eng. 49:193). Verified by tests/test_clipped.py.
 """
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -162,5 +163,5 @@ def _crossed(fronts: list[np.ndarray], walls: list[np.ndarray]) -> list[np.ndarr
         if hit.any():
             bad[k] = True
             bad[other[hit]] = True
-    out = [bad[i:j] for i, j in zip(start[:-1], start[1:])]
+    out = [bad[i:j] for i, j in itertools.pairwise(start)]
     return [one | np.roll(one, 1) for one in out]
