@@ -4,7 +4,7 @@ import time
 
 import numpy as np
 
-from validation import manufactured, viscous
+from validation import clipped, manufactured, viscous
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
 from zephyrum.air import Freestream, Reference
@@ -179,4 +179,7 @@ CASES = (
     viscous.vortex_street,
     viscous.turbulent_plate,
     viscous.turbulent_airfoil,
+    clipped.clipped_euler,
+    clipped.clipped_turbulent,
+    clipped.clipped_sphere,
 )

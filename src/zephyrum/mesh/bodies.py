@@ -169,7 +169,7 @@ def _wake(curves, divided, length_in_chords, alpha, chord) -> list[Zone]:
     size = float(np.median(np.concatenate([c.size for c in divided])))
     mean, half = np.radians(0.5 * (low + high)), np.radians(0.5 * (high - low))
     end = (tail[0] + far * np.cos(mean), 0.0, tail[1] + far * np.sin(mean))
-    return [Zone(2.0 * size, start=(tail[0], 0.0, tail[1]), end=end, radius=0.15 * tall + 0.02 * chord,
+    return [Zone(2.0 * size, start=(tail[0], 0.0, tail[1]), end=end, radius=0.5 * tall + 0.02 * chord,
                  end_radius=0.5 * tall + far * (np.tan(half) + 0.05), end_size=6.0 * size)]  # fmt: skip
 
 

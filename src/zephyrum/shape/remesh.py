@@ -329,7 +329,7 @@ class _Work:
             if done < 0.002 * len(edges):
                 break
         for _ in range(3):
-            flip(self.P, self.M, self.T, self.patch, self.nP, self.nT, self.lines, self.edges())
+            flip(*self.all, self.edges())
             smooth(
                 *self.all,
                 self.C,

@@ -14,7 +14,9 @@ from zephyrum.shape.closest import dot, nearest, nearest_on_triangle
 LONG, SHORT = 1.41, 0.70  # lengths above which an edge is split and below which it is collapsed
 UPRIGHT = 0.4  # least cosine between a new triangle's normal and the one it replaces
 DEEP = 0.15  # of the short size: how far new triangles may lie from the original, and from a point that they lose
-STEEPEST = 0.25  # least cosine between a triangle's normal and that of the original beneath it
+BENT = 0.25  # of its length: how far the middle of a split edge may move
+FACING = 0.4  # the same for triangles that are moved or flipped, unless they faced it less before
+STEEPEST = 0.4  # least cosine between a triangle's normal and that of the original beneath it
 
 
 @njit(cache=True, error_model="numpy")
@@ -156,8 +158,9 @@ def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
             to_curve(middle, curve, C[0], C[1], C[2], O[0], O[3], spot, m)
         elif not to_patch(middle, patch[two[0]], O, tree, spot, m, way):
             continue
-        # neither half may turn over
-        good = True
+        # neither half may turn over, and an edge through a thin cone does not bend to one of its sides
+        away, along = spot - middle, P[b] - P[a]
+        good = dot(away, away) < BENT**2 * dot(along, along)
         P[nP] = spot
         for j in range(found):
             t = two[j]
@@ -297,11 +300,12 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, order, edges, f
 
 
 @njit(cache=True, error_model="numpy")
-def flip(P, M, T, patch, nP, nT, lines, edges):
-    """Flip edges where the worse of both triangles gets better; how many."""
+def flip(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
+    """Flip edges where the worse of both triangles gets better and neither turns away from the original; how many."""
     start, around = ring_table(T[:nT], nP)
     touched = np.zeros(nT, dtype=np.bool_)
     n1, n2, m1, m2 = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    spot, way, m = np.empty(3), np.empty(3), np.empty(6)
     made = {np.int64(-1): np.int64(0)}
     done = 0
     for e in range(len(edges)):
@@ -346,6 +350,10 @@ def flip(P, M, T, patch, nP, nT, lines, edges):
         mean = n1 * s1 + n2 * s2
         if dot(mean, m1) <= 0.3 * (s1 + s2) or dot(mean, m2) <= 0.3 * (s1 + s2):
             continue
+        if to_patch(0.5 * (P[c] + P[d]), patch[t1], O, tree, spot, m, way) and min(dot(m1, way), dot(m2, way)) < min(
+            FACING, dot(n1, way), dot(n2, way)
+        ):
+            continue
         T[t1, 0], T[t1, 1], T[t1, 2] = a, d, c
         T[t2, 0], T[t2, 1], T[t2, 2] = d, b, c
         touched[t1] = touched[t2] = True
@@ -358,7 +366,7 @@ def flip(P, M, T, patch, nP, nT, lines, edges):
 def smooth(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
     """Move points towards the middle of their ring by metric lengths, back onto patch or line, if nothing gets worse."""
     start, around = ring_table(T[:nT], nP)
-    spot, m, way, n = np.empty(3), np.empty(6), np.empty(3), np.empty(3)
+    spot, m, way, n, share = np.empty(3), np.empty(6), np.empty(3), np.empty(3), np.empty(3)
     kept_p, kept_m = np.empty(3), np.empty(6)
     moved = 0
     for p in range(nP):
@@ -397,9 +405,11 @@ def smooth(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
         for k in range(start[p], start[p + 1]):
             t = around[k]
             size = normal(P, T[t, 0], T[t, 1], T[t, 2], n)
-            lost = min(lost, nearest_on_triangle(kept_p, P, T[t, 0], T[t, 1], T[t, 2], spot, way))
+            lost = min(lost, nearest_on_triangle(kept_p, P, T[t, 0], T[t, 1], T[t, 2], spot, share))
+            facing = dot(n, way) if rank[p] == 0 else 1.0
             if (
                 size <= 0.0
+                or (facing < FACING and facing < dot(before[k - start[p]], way))
                 or dot(before[k - start[p]], n) < 0.7
                 or quality(P, M, T[t, 0], T[t, 1], T[t, 2]) < min(0.98 * low, 0.5)
             ):
