@@ -32,11 +32,12 @@ LEAST_CELLS = 6000  # a coarser relative is made for meshes above
 SHIFTS = 6  # tries with the grid moved
 
 
-def mesh_bodies(bodies: dict, fineness: str | float = "medium", relatives: int = 2, **options) -> Mesh:
+def mesh_bodies(bodies: dict, fineness: str | float = "medium", relatives: int | None = None, **options) -> Mesh:
     """A mesh about several closed curves, with one command.
 
     bodies: name to `Airfoil`, `Outline` or array (n, 2) of x, z [m]. fineness: "coarse", "medium", "fine", or a factor on all
-    sizes (1 is medium, smaller is finer); relatives: how many meshes of twice the sizes come with it, for the solver to start on.
+    sizes (1 is medium, smaller is finer); relatives: how many meshes of twice the sizes come with it, for the solver to start on (default:
+    two in inviscid flow, none with wall layers, where what is carried over between layers that do not nest misleads it).
     Other options are those of `single_mesh`.
 
     >>> mesh_bodies({"wing": Airfoil.naca("2412"), "flap": Airfoil.naca("4412").scaled(0.3).moved(1.02, -0.03)})
@@ -44,6 +45,8 @@ def mesh_bodies(bodies: dict, fineness: str | float = "medium", relatives: int =
     factor = FINENESS[choice("fineness", fineness, tuple(FINENESS))] if isinstance(fineness, str) else number("fineness", fineness, 0.02, 20.0)  # fmt: skip
     mesh = single_mesh(bodies, factor, **options)
     line = [mesh]
+    if relatives is None:
+        relatives = 0 if options.get("layers") or options.get("y_plus") else 2
     for k in range(whole("relatives", relatives, 0, 5)):
         if line[-1].n_cells < LEAST_CELLS:
             break
