@@ -83,6 +83,16 @@ class Loops(unittest.TestCase):
         _, made, _ = self.loops([[0.4, 0.4], [0.6, 0.4], [0.5, 0.6]], [(4, 5), (5, 6), (6, 4)])
         self.assertAlmostEqual(polygon_area(made[0]), 0.02)
 
+    def test_what_pierces_the_middle_leaves_a_hole_joined_by_a_bridge(self):
+        island, hole = [[0.4, 0.4], [0.6, 0.4], [0.5, 0.6]], [(5, 4), (6, 5), (4, 6)]
+        _, made, inside = self.loops(island, hole)
+        self.assertEqual((len(made), inside.all()), (1, True))
+        self.assertAlmostEqual(polygon_area(made[0]), 0.98)
+        two = [*island, [0.7, 0.7], [0.8, 0.7], [0.8, 0.8], [0, 0.2], [1, 0.2]]
+        _, made, inside = self.loops(two, [*hole, (8, 7), (9, 8), (7, 9), (10, 11)])
+        self.assertEqual((len(made), inside.tolist()), (1, [False, False, True, True]))
+        self.assertAlmostEqual(polygon_area(made[0]), 0.8 - 0.02 - 0.005)
+
     def test_what_contradicts_itself_is_told(self):
         self.assertEqual(self.loops([[0, 0.4], [0.7, 0.4]], [(4, 5)])[0], OPEN_END)
         self.assertEqual(self.loops([[0, 0.6], [1, 0.6], [0, 0.5], [1, 0.5]], [(4, 5), (6, 7)])[0], CONFLICT)

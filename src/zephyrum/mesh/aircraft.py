@@ -9,7 +9,8 @@ import logging
 from dataclasses import replace
 
 import numpy as np
-from scipy.spatial import cKDTree
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from zephyrum.air import Reference
 from zephyrum.air.checks import number, whole
@@ -215,32 +216,9 @@ def _crumbs(points, start, corners, left, right, space: Space, tree: Tree) -> np
     size = np.linalg.norm(area, axis=1)
     into = np.arange(total)
     faces = np.flatnonzero(inner & (left < cubes) & (right < cubes))
-    faces = faces[np.argsort(size[faces], kind="stable")]  # the largest is written last
-    for one, two in ((left[faces], right[faces]), (right[faces], left[faces])):
-        own = small[one]
-        best = np.zeros(total)
-        np.maximum.at(best, one[own], size[faces][own])
-        chosen = own & (size[faces] >= best[one])
-        better = chosen & (best[one] > _width(into, one, size, faces, left, right))
-        into[one[better]] = two[better]
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-
+    one, two = np.r_[left[faces], right[faces]], np.r_[right[faces], left[faces]]
+    order = np.argsort(np.r_[size[faces], size[faces]], kind="stable")
+    order = order[small[one[order]]]
+    into[one[order]] = two[order]  # the largest face is written last
     link = coo_matrix((np.ones(total, dtype=np.int8), (np.arange(total), into)), shape=(total, total))
     return connected_components(link, directed=False)[1]
-
-
-def _width(into, one, size, faces, left, right) -> np.ndarray:
-    """Area of the face through which each cell of `one` has been merged so far; 0 where it has not."""
-    out = np.zeros(len(into))
-    for a, b in ((left[faces], right[faces]), (right[faces], left[faces])):
-        hit = into[a] == b
-        np.maximum.at(out, a[hit], size[faces][hit])
-    return out[one]
-
-
-def related(fine: Mesh, coarse: Mesh) -> Mesh:
-    """`fine` with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle."""
-    return replace(
-        fine, coarser=coarse, parent=cKDTree(coarse.cell_centroid).query(fine.cell_centroid)[1].astype(np.int64)
-    )

@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 
 CLOSED, OPEN_END, CONFLICT = 0, 1, 2  # outcomes: well, a chain ends inside, in and out contradict each other
-MOST = 256  # points of all loops of one rectangle
+MOST = 1024  # points of all loops of one rectangle
 
 
 @njit(cache=True, error_model="numpy")
@@ -118,19 +118,77 @@ def fluid_loops(tail, head, n, U, V, box, rim, at, m, out, start, inside):
         count = kept
         loops += 1
         start[loops] = count
-    for i in range(n):
-        if used[i]:
-            continue
-        e = i
-        while not used[e]:
-            used[e] = True
-            if count >= len(out):
+    # loops that touch no rim: islands of fluid, or holes, which a bridge there and back joins to the polygon round them
+    ring, floor = np.empty(n, dtype=np.int64), loops
+    for turn in range(2):
+        for i in range(n):
+            if used[i]:
+                continue
+            size, e, area = 0, i, 0.0
+            while size <= n:
+                ring[size] = tail[e]
+                area += U[tail[e]] * V[head[e]] - U[head[e]] * V[tail[e]]
+                size += 1
+                e = follow[e]
+                if e < 0:
+                    return OPEN_END, loops
+                if e == i:
+                    break
+            if area < 0.0 and turn == 0:
+                continue  # holes after all islands
+            e = i
+            for _ in range(size):
+                used[e] = True
+                e = follow[e]
+            if count + size + m + 4 >= len(out):
                 return CONFLICT, loops
-            out[count] = tail[e]
-            count += 1
-            e = follow[e]
-            if e < 0:
-                return OPEN_END, loops
-        loops += 1
-        start[loops] = count
+            if area >= 0.0:
+                for k in range(size):
+                    out[count + k] = ring[k]
+                count += size
+                loops += 1
+                start[loops] = count
+                continue
+            if floor == 0 and chains == 0:  # nothing cuts the rim: all round the hole is fluid
+                for k in range(count - 1, -1, -1):
+                    out[k + m] = out[k]
+                for k in range(loops, -1, -1):
+                    start[k + 1] = start[k] + m
+                start[0] = 0
+                for k in range(m):
+                    out[k], inside[k] = rim[k], True
+                count, loops, floor = count + m, loops + 1, 1
+            chosen = _around(U[ring[0]], V[ring[0]], U, V, out, start, loops)
+            if chosen < 0:
+                return CONFLICT, loops
+            best, spot_out, spot_ring = np.inf, 0, 0
+            for k in range(start[chosen], start[chosen + 1]):
+                for j in range(size):
+                    far = (U[out[k]] - U[ring[j]]) ** 2 + (V[out[k]] - V[ring[j]]) ** 2
+                    if far < best:
+                        best, spot_out, spot_ring = far, k, j
+            for k in range(count - 1, spot_out, -1):
+                out[k + size + 2] = out[k]
+            for j in range(size + 1):
+                out[spot_out + 1 + j] = ring[(spot_ring + j) % size]
+            out[spot_out + size + 2] = out[spot_out]
+            count += size + 2
+            for k in range(chosen + 1, loops + 1):
+                start[k] += size + 2
     return CLOSED, loops
+
+
+@njit(cache=True, error_model="numpy")
+def _around(u, v, U, V, out, start, loops):
+    """The smallest loop that holds the place (u, v); -1 without one."""
+    chosen, least = -1, np.inf
+    for k in range(loops):
+        held, area = False, 0.0
+        for i in range(start[k], start[k + 1]):
+            a, b = out[i], out[i + 1 if i + 1 < start[k + 1] else start[k]]
+            area += U[a] * V[b] - U[b] * V[a]
+            if (V[a] > v) != (V[b] > v) and u < U[a] + (v - V[a]) / (V[b] - V[a]) * (U[b] - U[a]):
+                held = not held
+        if held and 0.0 < area < least:
+            chosen, least = k, area
+    return chosen
