@@ -25,13 +25,14 @@ README = (TOP / "README.md").read_text(encoding="utf-8")
 
 class Readme(unittest.TestCase):
     def test_the_examples_run_as_printed(self):
-        first, turbulent, unsteady, shapes, aircraft = re.findall(r"```python\n(.*?)```", README, re.S)
+        first, turbulent, unsteady, shapes, bodies, aircraft = re.findall(r"```python\n(.*?)```", README, re.S)
         names: dict = {}
         for block, word in (
             (first, "settled"),
             (turbulent, "separation"),
             (unsteady, "CL"),
             (shapes, "dead air"),
+            (bodies, "ground"),
             (aircraft, "wing/flap upper"),
         ):
             with contextlib.redirect_stdout(io.StringIO()) as said:

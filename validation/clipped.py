@@ -32,7 +32,7 @@ def clipped_euler():
 def clipped_turbulent():
     """NACA 0012 with Spalart-Allmaras on a clipped mesh with layers planned from y+."""
     rows = []
-    mesh = mesh_bodies({"wing": Airfoil.naca("0012")}, "medium", y_plus=1.0, reynolds=6e6, wake=2.0, alpha=(0.0, 10.0))
+    mesh = mesh_bodies({"wing": Airfoil.naca("0012")}, "fine", y_plus=1.0, reynolds=6e6, wake=2.0, alpha=(0.0, 10.0))
     for alpha, cl, cd in ((0.0, None, (0.00808, 0.00832)), (10.0, (1.085, 1.101), (0.01215, 0.01250))):
         begin = time.perf_counter()
         made = solve(mesh, Freestream(mach=0.15, reynolds=6e6, alpha=alpha), "sa")

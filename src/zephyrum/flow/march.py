@@ -44,6 +44,7 @@ NEWTON_CFL = 1e6
 WARM_CFL = 100.0
 FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high alpha, and what follows inherits it
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
+SHOCKS = 0.5  # Mach number of the stream above which an inviscid cold start looks for shocks
 STALL = 30  # steps without a lower residual after which a run wanders
 
 
@@ -235,7 +236,8 @@ def march(
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
                 cfl = settings.cfl
-                if cold and model == "euler" and settings.order == 2:  # shocks find their place in first order
+                if cold and model == "euler" and settings.order == 2 and here.mach > SHOCKS:
+                    # shocks find their place in first order
                     plain = replace(settings, order=1)
                     level = Level(family[depth], len(family), here, reference, plain, model, source, outer, own)
                     q, _, _ = _march_level(level, q, cfl, history, on_step, begin, True)

@@ -155,7 +155,7 @@ class SolverTable(_Strict):
     limiter: Literal["auto", "on", "off"] = "auto"
     kappa: float = 1.0 / 3.0
     turbulence_order: Literal[1, 2] = 1
-    gradient: Literal["green-gauss", "least-squares"] = "green-gauss"
+    gradient: Literal["by-cell", "green-gauss", "least-squares"] = "by-cell"
 
 
 class SweepTable(_Strict):
