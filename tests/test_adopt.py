@@ -11,7 +11,8 @@ import zephyrum as zy
 from tests.test_aircraft import SKERRY, run
 from validation.damage import KINDS, outcome
 from zephyrum.shape.adopt import axes_matrix
-from zephyrum.shape.mend import NotMended, mend
+from zephyrum.shape.defects import NotMended
+from zephyrum.shape.mend import mend
 from zephyrum.shape.surface import Surface, joined
 
 

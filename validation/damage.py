@@ -15,7 +15,8 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.shape.mend import NotMended, mend
+from zephyrum.shape.defects import NotMended
+from zephyrum.shape.mend import mend
 from zephyrum.shape.surface import joined
 
 ALLOWED = 1e-3  # of the volume

@@ -15,7 +15,7 @@ from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_plane import clip_plane, nudged
 from zephyrum.mesh.core import Mesh, mesh_from_faces
-from zephyrum.mesh.curves import Dense, dense, distance_to_others, divide
+from zephyrum.mesh.curves import Dense, dense, distance_to_others, divide, inside
 from zephyrum.mesh.layers import wall_layers
 from zephyrum.mesh.rays import Rays, rays_of
 from zephyrum.mesh.sizes import GROWTH, SizeField, Zone
@@ -144,8 +144,6 @@ def _layers(layers, y_plus, reynolds, chord, factor) -> tuple[float, float, int]
 
 def _apart(curves: list[Dense], ground: float | None) -> None:
     """InputError if one curve lies within another, or reaches the ground."""
-    from matplotlib.path import Path as Polygon
-
     for k, one in enumerate(curves):
         if ground is not None and one.points[:, 1].min() <= ground:
             raise InputError(
@@ -153,7 +151,7 @@ def _apart(curves: list[Dense], ground: float | None) -> None:
             )
         for other in curves[k + 1 :]:
             for a, b in ((one, other), (other, one)):
-                hit = Polygon(a.points).contains_points(b.points)
+                hit = inside(b.points, a.points)
                 if hit.any():
                     raise InputError(
                         f"bodies {one.name!r} and {other.name!r} overlap at x, z = {b.points[np.argmax(hit)].round(5)} m; move them apart."

@@ -175,6 +175,17 @@ def distance_to_others(points: np.ndarray, curves: list[Dense], own: int, ground
     return out if ground is None else np.minimum(out, points[:, 1] - ground)
 
 
+def inside(points: np.ndarray, loop: np.ndarray) -> np.ndarray:
+    """(n,) whether points (n, 2) lie inside a closed polygon (m, 2), by counting the edges to their right."""
+    a, b = loop, np.roll(loop, -1, axis=0)
+    out = np.zeros(len(points), dtype=bool)
+    for k, (x, z) in enumerate(points):
+        spans = (a[:, 1] > z) != (b[:, 1] > z)
+        at = a[spans, 0] + (z - a[spans, 1]) / (b[spans, 1] - a[spans, 1]) * (b[spans, 0] - a[spans, 0])
+        out[k] = np.count_nonzero(at > x) % 2
+    return out
+
+
 def _curvature(piece: np.ndarray, s: np.ndarray, closed: bool) -> np.ndarray:
     """(m,) curvature [1/m] along a dense polygon."""
     step = np.diff(piece, axis=0)

@@ -21,7 +21,7 @@ from zephyrum.shape.surface import Surface
 FILL = 0.5  # last height over the local edge
 SLOPE = 0.35  # change of thickness along the surface
 OPPOSITE = 0.3  # of the way to what lies opposite
-SEEN = 0.3  # least cosine between a ray and a triangle's normal that smoothing may leave
+SEEN = 0.85  # least cosine between a ray and a triangle's normal that smoothing may leave
 SHRUNK = 0.3  # least area of the outer triangle over that of the wall, seen along its normal
 TRIES = 40
 LONGEST = 2.0  # heights are measured along the normals: a slanting ray is so much longer at most
@@ -219,7 +219,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
         raise MeshError(
             f"layers: no direction off the surface is seen by all triangles round {surface.points[k].round(5)} m; smooth the surface there."
         )
-    way = _smoothed(way, seen, surface.points, t, normals, start, around, flat, 5, max(SEEN, 0.0))
+    way = _smoothed(way, seen, surface.points, t, normals, start, around, flat, 5, SEEN)
     cosine = np.full(n, 1.0)
     np.minimum.at(cosine, t.ravel(), np.einsum("ijk,ijk->ij", way[t], np.repeat(normals[:, None], 3, axis=1)).ravel())
     stretch = 1.0 / np.clip(cosine, 1.0 / LONGEST, 1.0)

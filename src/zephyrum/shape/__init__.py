@@ -4,8 +4,9 @@ from zephyrum.shape.adopt import Adopted, adopt
 from zephyrum.shape.aircraft import Aircraft, PointMass, TypedReference
 from zephyrum.shape.airfoil import Airfoil
 from zephyrum.shape.body import Body, Duct, Ring
+from zephyrum.shape.defects import NotMended
 from zephyrum.shape.described import Mass
-from zephyrum.shape.mend import Mended, NotMended, mend
+from zephyrum.shape.mend import Mended, mend
 from zephyrum.shape.outline import Outline
 from zephyrum.shape.remesh import Remeshed, SizeZone, remesh
 from zephyrum.shape.sizes import Sizes, measure_surface
