@@ -23,6 +23,7 @@ ROUNDS = 14
 FINEST = 0.02  # of the largest size: curvature asks for no less
 TURN = 0.4  # rad by which the surface may turn along an edge, however loose the tolerance
 TINIEST = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
+BODY = 0.02  # of the size of the surface: radius above which sizes keep to TURN whatever the number of triangles
 BLUNT = 4.0  # curvature times size of the surface above which a place may be a tip
 LOST = 0.25  # of the largest size: what the new surface may be away from the original
 THINNEST = 0.05  # of the size: narrower strips are not followed
@@ -202,14 +203,17 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
             scale *= float(np.sqrt(count(h1, h2) / target))
             h1, h2, way = sizes(scale)
     found.rank[anchors(made, found, h1)] = 2
+    radius = 1.0 / np.maximum(curvatures(made, found.smooth)[0], 1e-12)
+    roundest = np.where(radius > BODY * made.size, TURN * radius, np.inf)
     work = _Work(made, found, for_strips(made, found, tensors(h1, h2, way)))
     for k in range(rounds):
         work.round(last=k >= rounds - 4)
         if target and k in (4, 7):
             factor = float(np.sqrt(work.count / target))
-            if abs(factor - 1.0) > 0.03:
-                work.M[: work.nP] /= factor**2
-                work.metric /= factor**2
+            if abs(factor - 1.0) > 0.03:  # but round bodies stay round
+                excess = np.maximum(factor * h1 / roundest, 1.0)
+                h1 = factor * h1 / excess
+                work.measure_by(work.metric * (excess / factor)[:, None] ** 2)
     out, qualities = work.result()
     for _ in range(4):
         pairs = crossing_triangles(out)
@@ -335,6 +339,11 @@ class _Work:
                 self.C,
                 0.7,
             )
+
+    def measure_by(self, metric: np.ndarray) -> None:
+        """Another metric at the points of the original; points of the mesh take that of the nearest."""
+        self.metric = metric
+        self.M[: self.nP] = metric[cKDTree(self.made.points).query(self.P[: self.nP])[1]]
 
     def refine(self, made: Surface, triangles: np.ndarray) -> None:
         """Ask for half the size at and about these triangles of the last `result`, of the mesh and of what new points inherit."""
