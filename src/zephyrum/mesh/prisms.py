@@ -13,7 +13,7 @@ import numpy as np
 from numba import njit
 
 from zephyrum.errors import MeshError
-from zephyrum.mesh.rays import _total, heights
+from zephyrum.mesh.rays import heights, total_height
 from zephyrum.shape.crossings import box_tree, crossing_triangles
 from zephyrum.shape.remesh_steps import ring_table
 from zephyrum.shape.surface import Surface
@@ -223,7 +223,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     cosine = np.full(n, 1.0)
     np.minimum.at(cosine, t.ravel(), np.einsum("ijk,ijk->ij", way[t], np.repeat(normals[:, None], 3, axis=1)).ravel())
     stretch = 1.0 / np.clip(cosine, 1.0 / LONGEST, 1.0)
-    wish = _total(first, FILL * edge, growth, count) * stretch
+    wish = total_height(first, FILL * edge, growth, count) * stretch
     corners = surface.points[t]
     tree = box_tree(corners.min(axis=1), corners.max(axis=1))
     thick = np.minimum(wish, OPPOSITE * _room(surface.points, way, wish / OPPOSITE, t, *tree))

@@ -42,7 +42,7 @@ def rays_of(curves: list[Curve], layers, room: list[np.ndarray]) -> list[Rays]:
     made = []
     for curve, free in zip(curves, room):
         base, way = _directions(curve)
-        wish = np.minimum(_total(first, FILL * curve.size[base], growth, count), 0.35 * free[base])
+        wish = np.minimum(total_height(first, FILL * curve.size[base], growth, count), 0.35 * free[base])
         made.append((curve, base, way, wish))
     thick = [_sloped(curve, base, wish) for curve, base, _, wish in made]
     for _ in range(TRIES):
@@ -78,7 +78,7 @@ def heights(first: float, total: np.ndarray, count: int) -> np.ndarray:
     return out * (total / out[:, -1])[:, None]
 
 
-def _total(first: float, last: np.ndarray, growth: float, count: int) -> np.ndarray:
+def total_height(first: float, last: np.ndarray, growth: float, count: int) -> np.ndarray:
     """Sum of `count` steps from `first` to `last` (n,), growing by at most `growth`; of equal ones if `first` is infinite."""
     if not np.isfinite(first):
         return count * last
