@@ -13,10 +13,11 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from zephyrum.air import Reference
-from zephyrum.air.checks import number, whole
+from zephyrum.air.checks import number
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_space import Space, fill_space
 from zephyrum.mesh.core import Mesh, mesh_from_faces
+from zephyrum.mesh.layers import given_layers
 from zephyrum.mesh.prisms import Prisms, grow_prisms
 from zephyrum.mesh.sizes import GROWTH, SizeField, Zone
 from zephyrum.mesh.tree import Tree, grow_tree
@@ -47,14 +48,7 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
         raise InputError(f"surface {surface.name!r} is open at {place.round(5)} m, off the plane y = 0; mend it first.")
     if half is not None and half != open_half:
         raise InputError("half = True needs a surface cut at y = 0, such as Aircraft.surface(half=True).")
-    if layers is not None:
-        if np.shape(layers) != (3,):
-            raise InputError(
-                f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30)."
-            )
-        spec = (number("first height", layers[0], 0.0, open_low=True), number("growth of the layers", layers[1], 1.0, 3.0), whole("count of layers", layers[2], 1, 200))  # fmt: skip
-    else:
-        spec = (np.inf, 1.0, CUSHION)
+    spec = (np.inf, 1.0, CUSHION) if layers is None else given_layers(layers)
     edge = local_edges(surface)
     last: MeshError | None = None
     prisms = grow_prisms(surface, spec, edge)

@@ -16,7 +16,7 @@ from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_plane import clip_plane, nudged
 from zephyrum.mesh.core import Mesh, mesh_from_faces
 from zephyrum.mesh.curves import Dense, dense, distance_to_others, divide, inside
-from zephyrum.mesh.layers import wall_layers
+from zephyrum.mesh.layers import given_layers, wall_layers
 from zephyrum.mesh.rays import Rays, rays_of
 from zephyrum.mesh.sizes import GROWTH, SizeField, Zone
 from zephyrum.mesh.tree import grow_tree
@@ -96,9 +96,7 @@ def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, 
     spec = _layers(layers, y_plus, reynolds, length, factor)
     for curve in curves:
         parts.setdefault(curve.name, factor * SIZE * curve.chord)
-    divided = divide(
-        curves, factor * SIZE * length, np.radians(factor * TURN), SHARPEST, AT_CORNERS, IN_GAPS, ground, parts
-    )
+    divided = divide(curves, parts, np.radians(factor * TURN), SHARPEST, AT_CORNERS, IN_GAPS, ground)
     zones = (*zones, *_wake(curves, divided, wake, alpha, length))
     room = [distance_to_others(curve.points, curves, k, ground) for k, curve in enumerate(divided)]
     rays = rays_of(divided, spec, room)
@@ -126,12 +124,7 @@ def _layers(layers, y_plus, reynolds, chord, factor) -> tuple[float, float, int]
     if layers is not None:
         if y_plus is not None:
             raise InputError("give either layers or y_plus, not both.")
-        if np.shape(layers) != (3,):
-            raise InputError(
-                f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30)."
-            )
-        first, ratio, count = layers
-        return (number("first height", first, 0.0, open_low=True), number("growth of the layers", ratio, 1.0, 3.0), whole("count of layers", count, 1, 200))  # fmt: skip
+        return given_layers(layers)
     if y_plus is None:
         return np.inf, 1.0, CUSHION
     if reynolds is None:

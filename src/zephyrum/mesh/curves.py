@@ -118,23 +118,30 @@ def _splined(points: np.ndarray, closed: bool) -> np.ndarray:
     return out
 
 
-def divide(curves: list[Dense], size: float, turn: float, sharpest: float, at_corners: float, gap_share: float,
-           ground: float | None, parts: dict[str, float]) -> list[Curve]:  # fmt: skip
+def divide(
+    curves: list[Dense],
+    sizes: dict[str, float],
+    turn: float,
+    sharpest: float,
+    at_corners: float,
+    gap_share: float,
+    ground: float | None,
+) -> list[Curve]:
     """The curves divided into edges.
 
-    size [m] at most (parts: for single curves instead); turn [rad] along an edge; sharpest and at_corners: shares of the size
+    sizes [m] at most, by name; turn [rad] along an edge; sharpest and at_corners: shares of the size
     below which curvature and corners ask for no less; gap_share: of the distance to another curve or to the ground at z = `ground` [m].
     """
     out = []
     for k, curve in enumerate(curves):
-        largest = parts.get(curve.name, size)
+        largest = sizes[curve.name]
         gap = distance_to_others(curve.points, curves, k, ground)
         if not gap.min() > 1e-9 * curve.chord:
             place = curve.points[np.argmin(gap)]
             raise MeshError(
                 f"body {curve.name!r} touches another one or the ground at x, z = {place.round(6)} m; move them apart."
             )
-        begin, points, corner, sizes = 0, [], [], []
+        begin, points, corner, wanted = 0, [], [], []
         for piece in curve.pieces:
             m = len(piece) - 1
             near = np.r_[gap[begin : begin + m], gap[(begin + m) % len(gap)]]
@@ -151,14 +158,14 @@ def divide(curves: list[Dense], size: float, turn: float, sharpest: float, at_co
             n = max(2 if not curve.smooth else 12, round(float(count[-1])))
             at = np.interp(np.linspace(0.0, count[-1], n + 1), count, s)
             points.append(np.stack([np.interp(at, s, piece[:, d]) for d in (0, 1)], axis=1)[:-1])
-            sizes.append(np.interp(at, s, h)[:-1])
+            wanted.append(np.interp(at, s, h)[:-1])
             corner.append(np.r_[not curve.smooth, np.zeros(n - 1, dtype=bool)])
         out.append(
             Curve(
                 curve.name,
                 np.concatenate(points),
                 np.concatenate(corner).astype(bool),
-                np.concatenate(sizes),
+                np.concatenate(wanted),
                 curve.chord,
                 curve.nose,
             )

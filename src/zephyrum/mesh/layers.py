@@ -7,7 +7,10 @@ known: `Solution.y_plus`. Verified by tests/test_viscous.py.
 
 from dataclasses import dataclass
 
-from zephyrum.air.checks import number
+import numpy as np
+
+from zephyrum.air.checks import number, whole
+from zephyrum.errors import InputError
 from zephyrum.mesh.spacing import steps_for
 
 
@@ -45,3 +48,14 @@ def wall_layers(reynolds: float, y_plus: float = 1.0, growth: float = 1.2, farfi
     first = first_height(reynolds, y_plus)
     count = -(-steps_for(first, farfield, growth) // 8) * 8
     return Layers(first, growth, count, farfield, y_plus, reynolds)
+
+
+def given_layers(layers) -> tuple[float, float, int]:
+    """Layers of a clipped mesh as typed: (first height [m], growth, count), checked."""
+    if np.shape(layers) != (3,):
+        raise InputError(
+            f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30)."
+        )
+    first, growth, count = layers
+    first = number("first height", first, 0.0, open_low=True)
+    return first, number("growth of the layers", growth, 1.0, 3.0), whole("count of layers", count, 1, 200)

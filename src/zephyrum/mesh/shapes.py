@@ -30,7 +30,7 @@ def mesh_outline(
     diameter. Raises InputError on sizes that make no mesh.
     """
     around = _quartered(around)
-    surface = _closed(outline.points(around // 2))
+    surface = _closed(outline.points(around // 2)) + outline.place
     block, recipe = _wrap(surface, outline.length, outline.perimeter, around, outward, farfield, first_height)
     n = block.shape[0] - 1
     borders = (Border(outline.name, "wall", "inner", 0, n), Border("farfield", "farfield", "outer", 0, n))
@@ -94,6 +94,10 @@ def mesh_revolved(
             )
         name = body.name
     else:
+        if body.place != (0.0, 0.0):
+            raise InputError(
+                f"{body.name!r} was moved; a body of revolution lies on the x axis: give the outline as it was."
+            )
         length, perimeter, name, end = body.length, body.perimeter, body.name, around
         surface = _closed(body.points(around // 2) + np.array([0.5 * length, 0.0]))
     block, recipe = _wrap(surface, length, perimeter, around, outward, farfield, first_height)
