@@ -9,8 +9,6 @@ import logging
 from dataclasses import replace
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from zephyrum.air import Reference
 from zephyrum.air.checks import number
@@ -20,14 +18,13 @@ from zephyrum.mesh.core import Mesh, mesh_from_faces
 from zephyrum.mesh.layers import given_layers
 from zephyrum.mesh.prisms import Prisms, grow_prisms
 from zephyrum.mesh.sizes import GROWTH, SizeField, Zone
-from zephyrum.mesh.tree import Tree, grow_tree
+from zephyrum.mesh.tree import Tree, grow_tree, merged, nudged
 from zephyrum.shape.surface import Surface
 
 ASPECT = 1.3  # side of the cubes over the edge of the layers' outer side
 CUSHION = 2  # layers of an inviscid mesh
 SMALL = 0.2  # share of its cube below which a cell is merged with a neighbour
 SHIFTS = 4  # tries with the grid moved before the layers are thinned
-NUDGE = 1e-6
 log = logging.getLogger(__name__)
 
 
@@ -49,15 +46,14 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
     if half is not None and half != open_half:
         raise InputError("half = True needs a surface cut at y = 0, such as Aircraft.surface(half=True).")
     spec = (np.inf, 1.0, CUSHION) if layers is None else given_layers(layers)
-    edge = local_edges(surface)
     last: MeshError | None = None
-    prisms = grow_prisms(surface, spec, edge)
+    prisms = grow_prisms(surface, spec, local_edges(surface))
     for attempt in range(2 * SHIFTS):
         if attempt == SHIFTS:
             log.info("layers thinned to half their height after %s failures: %s", SHIFTS, last)
             prisms = Prisms(prisms.way, 0.5 * prisms.height, 0.5 * prisms.kept)
         try:
-            mesh = _assembled(surface, prisms, edge, farfield, growth, zones, open_half, scale, attempt)
+            mesh = _assembled(surface, prisms, farfield, growth, zones, open_half, scale, attempt)
             break
         except MeshError as cause:
             log.info("try %d: %s", attempt + 1, cause)
@@ -80,7 +76,7 @@ def local_edges(surface: Surface) -> np.ndarray:
     return np.bincount(surface.triangles.ravel(), np.repeat(side, 3), n) / np.maximum(count, 1)
 
 
-def _assembled(surface, prisms: Prisms, edge, farfield, growth, zones, half: bool, scale: float, attempt: int) -> Mesh:
+def _assembled(surface, prisms: Prisms, farfield, growth, zones, half: bool, scale: float, attempt: int) -> Mesh:
     """One try: tree, clipping, prisms, merging."""
     count = prisms.height.shape[1] - 1
     tips = prisms.points(surface, count)
@@ -94,11 +90,7 @@ def _assembled(surface, prisms: Prisms, edge, farfield, growth, zones, half: boo
     if half:
         origin[1] = 0.0
     tree = grow_tree(origin, size, field, finest)
-    off = (tips - tree.origin) / tree.unit
-    close = np.abs(off - np.round(off)) < NUDGE
-    if half:
-        close[:, 1] &= tips[:, 1] != 0.0
-    tips = np.where(close, tree.origin + (np.round(off) + 2.0 * NUDGE) * tree.unit, tips)
+    tips = nudged(tips, tree)
     space = fill_space(tree, tips, surface.triangles)
     return _joined(surface, prisms, space, tree, half)
 
@@ -208,11 +200,5 @@ def _crumbs(points, start, corners, left, right, space: Space, tree: Tree) -> np
     small = np.zeros(total, dtype=bool)
     small[:cubes] = volume[:cubes] < SMALL * whole_cube
     size = np.linalg.norm(area, axis=1)
-    into = np.arange(total)
     faces = np.flatnonzero(inner & (left < cubes) & (right < cubes))
-    one, two = np.r_[left[faces], right[faces]], np.r_[right[faces], left[faces]]
-    order = np.argsort(np.r_[size[faces], size[faces]], kind="stable")
-    order = order[small[one[order]]]
-    into[one[order]] = two[order]  # the largest face is written last
-    link = coo_matrix((np.ones(total, dtype=np.int8), (np.arange(total), into)), shape=(total, total))
-    return connected_components(link, directed=False)[1]
+    return np.unique(merged(small, left[faces], right[faces], size[faces]), return_inverse=True)[1]

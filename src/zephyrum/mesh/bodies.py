@@ -13,13 +13,13 @@ from scipy.spatial import cKDTree
 from zephyrum.air import Reference
 from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError, MeshError
-from zephyrum.mesh.clipped_plane import clip_plane, nudged
+from zephyrum.mesh.clipped_plane import clip_plane
 from zephyrum.mesh.core import Mesh, mesh_from_faces
 from zephyrum.mesh.curves import Dense, dense, distance_to_others, divide, inside
 from zephyrum.mesh.layers import given_layers, wall_layers
 from zephyrum.mesh.rays import Rays, rays_of
 from zephyrum.mesh.sizes import GROWTH, SizeField, Zone
-from zephyrum.mesh.tree import grow_tree
+from zephyrum.mesh.tree import grow_tree, merged, nudged
 
 FINENESS = {"coarse": 2.0, "medium": 1.0, "fine": 0.5}
 SIZE = 0.01  # chords: edge on the surface of a medium mesh
@@ -97,7 +97,7 @@ def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, 
     for curve in curves:
         parts.setdefault(curve.name, factor * SIZE * curve.chord)
     divided = divide(curves, parts, np.radians(factor * TURN), SHARPEST, AT_CORNERS, IN_GAPS, ground)
-    zones = (*zones, *_wake(curves, divided, wake, alpha, length))
+    zones = (*zones, *_wake(divided, wake, alpha, length))
     room = [distance_to_others(curve.points, curves, k, ground) for k, curve in enumerate(divided)]
     rays = rays_of(divided, spec, room)
     fronts = [ray.front for ray in rays]
@@ -151,7 +151,7 @@ def _apart(curves: list[Dense], ground: float | None) -> None:
                     )
 
 
-def _wake(curves, divided, length_in_chords, alpha, chord) -> list[Zone]:
+def _wake(divided, length_in_chords, alpha, chord) -> list[Zone]:
     """A zone behind the last body that covers the directions of the wind."""
     far = number("wake", length_in_chords, 0.0, 1000.0) * chord
     low, high = sorted(number("alpha", a, -90.0, 90.0) for a in alpha)
@@ -186,7 +186,7 @@ def _assembled(divided, rays: list[Rays], fronts, farfield, ground, growth, zone
     if ground is not None:
         origin[1] = ground
     tree = grow_tree(origin, size, field, finest)
-    front = nudged(front, tree.origin, tree.unit)
+    front = nudged(front, tree)
     clipped = clip_plane(tree, front, np.stack([np.arange(len(front)), follow], axis=1))
     return _joined(clipped, tree, divided, rays, starts, ground)
 
@@ -255,21 +255,8 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     small = np.zeros(len(counts), dtype=bool)
     small[:made] = area[:made] < SMALL * square[:made]
     long = np.linalg.norm(xz[a] - xz[b], axis=1)
-    into = np.arange(len(counts))
-    inner = np.flatnonzero(other >= 0)
-    best = np.zeros(len(counts))
-    for e in inner[np.argsort(long[inner])]:  # the longest wins
-        for one, two in ((own[e], other[e]), (other[e], own[e])):
-            if small[one] and two < made:
-                into[one], best[one] = two, long[e]
-    for _ in range(50):
-        nxt = into[into]
-        # two crumbs that chose each other become one
-        swap = (nxt == np.arange(len(into))) & (into != np.arange(len(into)))
-        nxt = np.where(swap, np.minimum(np.arange(len(into)), into), nxt)
-        if (nxt == into).all():
-            break
-        into = nxt
+    inner = np.flatnonzero((other >= 0) & (own < made) & (other < made))
+    into = merged(small, own[inner], other[inner], long[inner])
     for group in _pinched(into, a, b, own, other):
         into[group] = group
     cells = np.unique(into, return_inverse=True)[1]
@@ -285,7 +272,7 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     for e in outer:
         tag[e] = group_of.get((min(a[e], b[e]), max(a[e], b[e])), -1)
     rest = outer[tag[outer] < 0]
-    low, high = tree.origin, tree.coordinates(0, 1 << tree.depth) - tree.origin[0] + tree.origin
+    low, high = tree.origin, np.array([float(tree.coordinates(axis, 1 << tree.depth)) for axis in (0, 1)])
     for axis, side in ((0, low), (0, high), (1, low), (1, high)):
         on = (xz[a[rest], axis] == side[axis]) & (xz[b[rest], axis] == side[axis])
         tag[rest[on]] = len(divided) + (1 if ground is not None and axis == 1 and side is low else 0)

@@ -15,8 +15,6 @@ from zephyrum.errors import MeshError
 from zephyrum.mesh.loops import MOST, fluid_loops
 from zephyrum.mesh.tree import Tree, neighbours
 
-NUDGE = 1e-6  # of the finest cell: points of curves keep so far from the lines of the grid
-
 
 @dataclass(frozen=True, eq=False)
 class Clipped:
@@ -30,13 +28,6 @@ class Clipped:
     index: np.ndarray
     leaf: np.ndarray
     pieces: list[list[int]]
-
-
-def nudged(points: np.ndarray, tree_origin: np.ndarray, unit: float) -> np.ndarray:
-    """Points moved off the lines of the finest grid by a millionth of a cell where they lie on one."""
-    off = (points - tree_origin) / unit
-    near = np.abs(off - np.round(off)) < NUDGE
-    return np.where(near, tree_origin + (np.round(off) + 2.0 * NUDGE) * unit, points)
 
 
 def clip_plane(tree: Tree, points: np.ndarray, edges: np.ndarray) -> Clipped:

@@ -10,9 +10,12 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from zephyrum.errors import MeshError
 
+NUDGE = 1e-6  # of the finest cell: points keep so far from the planes of the grid
 DEEPEST = 20  # levels: the finest cell is a millionth of the domain
 
 
@@ -171,3 +174,25 @@ def neighbours(d, depth, level, corner, child, leaves):
                 found = cell_at(spot, d, depth, child)
                 out[k, 2 * axis + end] = -2 if level[found] > level[c] else found
     return out
+
+
+def nudged(points: np.ndarray, tree: Tree) -> np.ndarray:
+    """Points (n, d) moved off the planes of the finest grid by a millionth of a cell where they lie on one inside the domain."""
+    off = (points - tree.origin) / tree.unit
+    near = (np.abs(off - np.round(off)) < NUDGE) & (points != tree.origin)
+    return np.where(near, tree.origin + (np.round(off) + 2.0 * NUDGE) * tree.unit, points)
+
+
+def merged(small: np.ndarray, left: np.ndarray, right: np.ndarray, size: np.ndarray) -> np.ndarray:
+    """(n,) for each cell the first one of those it is merged with: `small` ones (n, bool) with their neighbour across their largest face.
+
+    left, right, size (k,): cells on both sides of the faces that may vanish, and how large these are.
+    """
+    into = np.arange(len(small))
+    one, two = np.r_[left, right], np.r_[right, left]
+    order = np.argsort(np.r_[size, size], kind="stable")
+    order = order[small[one[order]]]
+    into[one[order]] = two[order]  # the largest face is written last
+    link = coo_matrix((np.ones(len(into), dtype=np.int8), (np.arange(len(into)), into)), shape=(len(into),) * 2)
+    label = connected_components(link, directed=False)[1]
+    return np.unique(label, return_index=True)[1][label]
