@@ -16,7 +16,18 @@ from zephyrum.errors import InputError, MeshError
 from zephyrum.shape.closest import distances
 from zephyrum.shape.crossings import box_tree, crossing_triangles
 from zephyrum.shape.features import GROWTH, SHARP, curvatures, features, limit_growth
-from zephyrum.shape.remesh_steps import LONG, SHORT, collapse, edge_length, flip, key_of, quality, smooth, split
+from zephyrum.shape.remesh_steps import (
+    LONG,
+    SHORT,
+    collapse,
+    edge_length,
+    flip,
+    key_of,
+    measure,
+    quality,
+    smooth,
+    split,
+)
 from zephyrum.shape.surface import Surface
 
 ROUNDS = 14
@@ -26,7 +37,10 @@ TINIEST = 0.0025  # of the largest size: what that may ask for at most, towards 
 BODY = 0.02  # of the size of the surface: radius above which sizes keep to TURN whatever the number of triangles
 BLUNT = 4.0  # curvature times size of the surface above which a place may be a tip
 LOST = 0.25  # of the largest size: what the new surface may be away from the original
-THINNEST = 0.05  # of the size: narrower strips are not followed
+FLOOR = 0.25  # quality below which no collapse may go
+SLIVER = 0.1  # quality below which triangles are to go, whatever their size
+THINNEST = 0.05  # of the size: narrower strips are taken for as wide
+LEAST = 1e-6  # of the size of the surface: what is narrower still is no strip
 LARGEST = 0.08  # of the size of the surface
 
 
@@ -118,10 +132,13 @@ def for_strips(surface: Surface, found, metric: np.ndarray) -> np.ndarray:
     p = surface.points[surface.triangles]
     side = np.roll(p, -1, axis=1) - p
     length = np.linalg.norm(side, axis=2)
-    longest = np.argmax(length, axis=1)
+    ends = np.stack([surface.triangles, np.roll(surface.triangles, -1, axis=1)], axis=2)
+    keys = ends.min(axis=2) * len(surface.points) + ends.max(axis=2)
+    of_line = np.isin(keys, found.edges.min(axis=1) * len(surface.points) + found.edges.max(axis=1))
+    which = np.argmax(of_line * length, axis=1)
     row = np.arange(len(p))
-    along = side[row, longest] / np.maximum(length[row, longest], 1e-300)[:, None]
-    gap = 2.0 * surface.areas / np.maximum(length[row, longest], 1e-300)
+    along = side[row, which] / np.maximum(length[row, which], 1e-300)[:, None]
+    gap = 2.0 * surface.areas / np.maximum(length[row, which], 1e-300)
     across = np.cross(surface.normals, along)
     m = metric[surface.triangles].mean(axis=1)
     x, y, z = across.T
@@ -131,7 +148,12 @@ def for_strips(surface: Surface, found, metric: np.ndarray) -> np.ndarray:
         + m[:, 2] * z * z
         + 2.0 * (m[:, 3] * x * y + m[:, 4] * x * z + m[:, 5] * y * z)
     )
-    own = (found.rank[surface.triangles] > 0).all(axis=1) & (gap**2 * now < 0.25) & (gap > 1e-6 * surface.size)
+    own = (
+        (of_line.sum(axis=1) == 1)
+        & (found.rank[surface.triangles] > 0).all(axis=1)
+        & (gap**2 * now < 0.25)
+        & (gap > LEAST * surface.size)
+    )
     # a strip is a patch most of whose area is such triangles
     share = np.bincount(found.patch, own * surface.areas) / np.maximum(np.bincount(found.patch, surface.areas), 1e-300)
     own &= share[found.patch] > 0.5
@@ -141,7 +163,7 @@ def for_strips(surface: Surface, found, metric: np.ndarray) -> np.ndarray:
     done = np.zeros(len(surface.points), dtype=bool)
     for k in np.flatnonzero(own)[np.argsort(gap[own])]:
         for point in surface.triangles[k]:
-            if not done[point]:
+            if not done[point] and found.rank[point] == 1:  # at corners other lines may run across
                 out[point] += rise[k] * outer[k]
                 done[point] = True
     return out
@@ -206,20 +228,26 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
     radius = 1.0 / np.maximum(curvatures(made, found.smooth)[0], 1e-12)
     roundest = np.where(radius > BODY * made.size, TURN * radius, np.inf)
     work = _Work(made, found, for_strips(made, found, tensors(h1, h2, way)))
+    edges = made._edge_table[0]
+    length = np.linalg.norm(made.points[edges[:, 0]] - made.points[edges[:, 1]], axis=1)
     for k in range(rounds):
         work.round(last=k >= rounds - 4)
         if target and k in (4, 7):
             factor = float(np.sqrt(work.count / target))
-            if abs(factor - 1.0) > 0.03:  # but round bodies stay round
-                excess = np.maximum(factor * h1 / roundest, 1.0)
-                h1 = factor * h1 / excess
-                work.measure_by(work.metric * (excess / factor)[:, None] ** 2)
+            if abs(factor - 1.0) > 0.03:  # but round bodies stay round, and sizes grow evenly from them
+                h1, h2 = np.minimum(factor * h1, roundest), factor * h2
+                limit_growth(h1, h2, way, edges, length, GROWTH)
+                h2 = np.clip(h2, h1, stretch * h1)
+                work.measure_by(for_strips(made, found, tensors(h1, h2, way)))
     out, qualities = work.result()
     for _ in range(4):
         pairs = crossing_triangles(out)
         if not len(pairs):
             break
-        work.refine(out, np.unique(pairs))
+        near = work.near(out, np.unique(pairs))
+        h1[near], h2[near] = 0.5 * h1[near], 0.5 * h2[near]
+        limit_growth(h1, h2, way, edges, length, GROWTH)
+        work.measure_by(for_strips(made, found, tensors(h1, np.clip(h2, h1, stretch * h1), way)))
         work.round(last=True)  # nothing is split elsewhere
         work.round(last=True)
         out, qualities = work.result()
@@ -312,47 +340,44 @@ class _Work:
             if not len(long):
                 break
             order = long[np.argsort(-length[long])]
-            self.nP, self.nT = split(
-                *self.all,
-                self.C,
-                order,
-                edges,
-            )
+            self.nP, self.nT = split(*self.all, self.C, order, edges)
         for _ in range(4):
             edges = self.edges()
             length = _lengths(self.P, self.M, edges)
             short = np.flatnonzero(length < SHORT)
             order = short[np.argsort(length[short])]
-            done = collapse(
-                *self.all,
-                order,
-                edges,
-                0.25,
-            )
+            done = collapse(*self.all, self.C, order, edges, FLOOR, False)
             self.pack()
             if done < 0.002 * len(edges):
                 break
         for _ in range(3):
             flip(*self.all, self.edges())
-            smooth(
-                *self.all,
-                self.C,
-                0.7,
-            )
+            smooth(*self.all, self.C, 0.7)
+        # slivers that are left go with one of their points
+        T = np.ascontiguousarray(self.T[: self.nT])
+        poor = np.zeros(self.nP, dtype=bool)
+        poor[T[_qualities(self.P, self.M, T) < SLIVER]] = True
+        edges = self.edges()
+        near = np.flatnonzero(poor[edges].any(axis=1))
+        if len(near):
+            order = near[np.argsort(_lengths(self.P, self.M, edges[near]))]
+            collapse(*self.all, self.C, order, edges, FLOOR, True)
+            self.pack()
+            flip(*self.all, self.edges())
 
     def measure_by(self, metric: np.ndarray) -> None:
-        """Another metric at the points of the original; points of the mesh take that of the nearest."""
+        """Another metric at the points of the original; those of the mesh take it from where they lie on it."""
         self.metric = metric
-        self.M[: self.nP] = metric[cKDTree(self.made.points).query(self.P[: self.nP])[1]]
+        n = len(metric)
+        self.M[:n] = metric
+        measure(*self.all, self.C)
 
-    def refine(self, made: Surface, triangles: np.ndarray) -> None:
-        """Ask for half the size at and about these triangles of the last `result`, of the mesh and of what new points inherit."""
+    def near(self, made: Surface, triangles: np.ndarray) -> np.ndarray:
+        """Points of the original at and about these triangles of the last `result`."""
         corners = made.points[made.triangles[triangles]]
         middle = corners.mean(axis=1)
         reach = np.linalg.norm(corners - middle[:, None], axis=2).max(axis=1)
-        for points, metric in ((self.made.points, self.metric), (self.P[: self.nP], self.M)):
-            near = cKDTree(points).query_ball_point(middle, 1.5 * reach)
-            metric[np.unique(np.concatenate(near).astype(int))] *= 4.0
+        return np.unique(np.concatenate(cKDTree(self.made.points).query_ball_point(middle, 1.5 * reach)).astype(int))
 
     def result(self) -> tuple[Surface, np.ndarray]:
         """(Surface, quality of its triangles)."""

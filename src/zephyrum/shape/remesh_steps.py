@@ -16,6 +16,7 @@ UPRIGHT = 0.4  # least cosine between a new triangle's normal and the one it rep
 DEEP = 0.15  # of the short size: how far new triangles may lie from the original, and from a point that they lose
 BENT = 0.25  # of its length: how far the middle of a split edge may move
 FACING = 0.4  # the same for triangles that are moved or flipped, unless they faced it less before
+POOR = 0.05  # quality below which a triangle's normal says nothing
 STEEPEST = 0.4  # least cosine between a triangle's normal and that of the original beneath it
 
 
@@ -128,21 +129,40 @@ def to_patch(p, patch, O, tree, out, m, way):
 
 
 @njit(cache=True, error_model="numpy")
+def measure(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C):
+    """The metric of the original at every point of the mesh into M; corners and points in no triangle keep their own."""
+    start, around = ring_table(T[:nT], nP)
+    spot, m, way = np.empty(3), np.empty(6), np.empty(3)
+    for p in range(nP):
+        if start[p + 1] == start[p] or rank[p] == 2:
+            continue
+        if rank[p] == 1:
+            to_curve(P[p], line[p], C[0], C[1], C[2], O[0], O[3], spot, m)
+        elif not to_patch(P[p], patch[around[start[p]]], O, tree, spot, m, way):
+            continue
+        M[p] = m
+
+
+@njit(cache=True, error_model="numpy")
 def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
     """Split the long edges in that order; new counts of points and triangles."""
     start, around = ring_table(T[:nT], nP)
     touched = np.zeros(nT, dtype=np.bool_)
     was = T[:nT].copy()  # a triangle that was split may have lost the edge to one that the table does not know
     spot, m, way, before, after = np.empty(3), np.empty(6), np.empty(3), np.empty(3), np.empty(3)
+    place, other, facing = np.empty(3), np.empty(6), np.empty(3)
     two = np.empty(2, dtype=np.int64)
     for e in order:
         a, b = edges[e, 0], edges[e, 1]
         if nP + 1 >= len(P) or nT + 2 >= len(T):
             break
         found, free = 0, True
+        key = key_of(a, b)
         for k in range(start[a], start[a + 1]):
             t = around[k]
             if was[t, 0] == b or was[t, 1] == b or was[t, 2] == b:
+                if key not in lines and found > 0 and patch[t] != patch[two[0]]:
+                    continue  # the same two points of lines are also joined across another patch
                 if touched[t] or found == 2:
                     free = False
                 else:
@@ -150,7 +170,6 @@ def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
                     found += 1
         if not free or found == 0:
             continue
-        key = key_of(a, b)
         middle = 0.5 * (P[a] + P[b])
         curve = -1
         if key in lines:
@@ -165,7 +184,10 @@ def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
         for j in range(found):
             t = two[j]
             normal(P, T[t, 0], T[t, 1], T[t, 2], before)
-            if curve < 0 and dot(before, way) < UPRIGHT:  # the far side of something thin
+            trusted = curve >= 0 or quality(P, M, T[t, 0], T[t, 1], T[t, 2]) > POOR
+            if not trusted:
+                before[:] = way
+            elif curve < 0 and dot(before, way) < UPRIGHT:  # the far side of something thin
                 good = False
             for old in (a, b):
                 corner = T[t].copy()
@@ -173,8 +195,11 @@ def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
                     if corner[k] == old:
                         corner[k] = nP
                 size = normal(P, corner[0], corner[1], corner[2], after)
-                if size <= 0.0 or dot(before, after) < UPRIGHT:
+                if size <= 0.0:
                     good = False
+                elif trusted and dot(before, after) < UPRIGHT:  # unless it lies better on the original than before
+                    inner = (P[corner[0]] + P[corner[1]] + P[corner[2]]) / 3.0
+                    good &= to_patch(inner, patch[t], O, tree, place, other, facing) and dot(facing, after) > FACING
         if not good:
             continue
         M[nP] = m
@@ -200,8 +225,11 @@ def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
 
 
 @njit(cache=True, error_model="numpy")
-def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, order, edges, floor):
-    """Collapse the short edges in that order; how many. Triangles that vanish get corners -1."""
+def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges, floor, rescue):
+    """Collapse the edges in that order; how many. Triangles that vanish get corners -1.
+
+    No triangle may get worse than `floor`, unless one was as bad before; with `rescue` none at all, and the worst must gain.
+    """
     start, around = ring_table(T[:nT], nP)
     touched = np.zeros(nT, dtype=np.bool_)
     before, after, spot, way, m = np.empty(3), np.empty(3), np.empty(3), np.empty(3), np.empty(6)
@@ -240,6 +268,16 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, order, edges, f
                 continue
             good, worst = True, 1.0
             low, lost, deep = 1.0, np.inf, reach(M[a])
+            if rank[a] == 1:  # the line goes straight on from b, and is not to cut a bend off
+                for k in range(start[a], start[a + 1]):
+                    for j in range(3):
+                        q = T[around[k], j]
+                        if q != a and q != b and key_of(a, q) in lines:
+                            middle = 0.5 * (P[q] + P[b])
+                            if to_curve(middle, line[a], C[0], C[1], C[2], O[0], O[3], spot, m) > deep**2:
+                                good = False
+                if not good:
+                    continue
             for k in range(start[a], start[a + 1]):
                 t = around[k]
                 low = min(low, quality(P, M, T[t, 0], T[t, 1], T[t, 2]))
@@ -249,13 +287,13 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, order, edges, f
                 for j in range(3):
                     if corner[j] == a:
                         corner[j] = b
-                old = normal(P, T[t, 0], T[t, 1], T[t, 2], before)
+                normal(P, T[t, 0], T[t, 1], T[t, 2], before)
                 size = normal(P, corner[0], corner[1], corner[2], after)
                 if size <= 0.0:
                     good = False
                     break
                 # slivers have no trustworthy normal: the original's is asked beneath the new triangle
-                if old > 1e-6 * size and dot(before, after) < UPRIGHT:
+                if quality(P, M, T[t, 0], T[t, 1], T[t, 2]) > POOR and dot(before, after) < UPRIGHT:
                     good = False
                     break
                 lost = min(lost, nearest_on_triangle(P[a], P, corner[0], corner[1], corner[2], spot, way))
@@ -269,7 +307,8 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, order, edges, f
                 for j in range(3):
                     if corner[j] != b and edge_length(P, M, b, corner[j]) > LONG * 1.1:
                         good = False
-            if not good or lost > deep**2 or worst < min(floor, 0.8 * low):  # thin ends are not eaten away
+            least = max(floor, 2.0 * low) if rescue else min(floor, 0.8 * low)
+            if not good or lost > deep**2 or worst < least:  # thin ends are not eaten away
                 continue
             for k in range(start[b], start[b + 1]):
                 touched[around[k]] = True
@@ -315,14 +354,14 @@ def flip(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
         t1, t2, found = -1, -1, 0
         for k in range(start[a], start[a + 1]):
             t = around[k]
-            if touched[t]:
+            if touched[t] or (found > 0 and patch[t] != patch[max(t1, t2)]):
                 continue
             for j in range(3):
                 if T[t, j] == a and T[t, (j + 1) % 3] == b:
                     t1, found = t, found + 1
                 elif T[t, j] == b and T[t, (j + 1) % 3] == a:
                     t2, found = t, found + 1
-        if found != 2 or t1 < 0 or t2 < 0 or patch[t1] != patch[t2]:
+        if found != 2 or t1 < 0 or t2 < 0:
             continue
         c = T[t1, 0] + T[t1, 1] + T[t1, 2] - a - b
         d = T[t2, 0] + T[t2, 1] + T[t2, 2] - a - b
@@ -335,7 +374,8 @@ def flip(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
                 there = True
         if there:
             continue
-        old = min(quality(P, M, a, b, c), quality(P, M, b, a, d))
+        q1, q2 = quality(P, M, a, b, c), quality(P, M, b, a, d)
+        old = min(q1, q2)
         new = min(quality(P, M, c, d, b), quality(P, M, d, c, a))
         if new <= old * 1.02 + 1e-9:
             continue
@@ -348,12 +388,16 @@ def flip(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
         if abs((across * (P[c] - P[a])).sum()) > min(reach(M[a]), reach(M[b])) * np.sqrt(dot(across, across)):
             continue
         mean = n1 * s1 + n2 * s2
-        if dot(mean, m1) <= 0.3 * (s1 + s2) or dot(mean, m2) <= 0.3 * (s1 + s2):
+        if max(q1, q2) > POOR and min(dot(mean, m1), dot(mean, m2)) <= 0.3 * (s1 + s2):
             continue
-        if to_patch(0.5 * (P[c] + P[d]), patch[t1], O, tree, spot, m, way) and min(dot(m1, way), dot(m2, way)) < min(
-            FACING, dot(n1, way), dot(n2, way)
-        ):
-            continue
+        if to_patch(0.5 * (P[c] + P[d]), patch[t1], O, tree, spot, m, way):
+            least = FACING
+            if q1 > POOR:
+                least = min(least, dot(n1, way))
+            if q2 > POOR:
+                least = min(least, dot(n2, way))
+            if min(dot(m1, way), dot(m2, way)) < least:
+                continue
         T[t1, 0], T[t1, 1], T[t1, 2] = a, d, c
         T[t2, 0], T[t2, 1], T[t2, 2] = d, b, c
         touched[t1] = touched[t2] = True
@@ -397,7 +441,21 @@ def smooth(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
         for k in range(start[p], start[p + 1]):
             t = around[k]
             normal(P, T[t, 0], T[t, 1], T[t, 2], before[k - start[p]])
+            if rank[p] == 0 and quality(P, M, T[t, 0], T[t, 1], T[t, 2]) < POOR:
+                before[k - start[p]] = way
         P[p], M[p] = spot, m
+        if rank[p] == 1:  # a bend of the line is not to be cut off
+            bent = False
+            for k in range(start[p], start[p + 1]):
+                for j in range(3):
+                    q = T[around[k], j]
+                    if q != p and key_of(p, q) in lines:
+                        middle = 0.5 * (P[q] + P[p])
+                        off = to_curve(middle, line[p], C[0], C[1], C[2], O[0], O[3], spot, m)
+                        bent |= off > reach(kept_m) ** 2
+            if bent:
+                P[p], M[p] = kept_p, kept_m
+                continue
         good = rank[p] == 1 or (before.sum(axis=0) * way).sum() > UPRIGHT * len(
             before
         )  # not on the far side of something thin
