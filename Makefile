@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint validation robustness fleet damage benchmarks screenshots clean
+.PHONY: demo test lint validation robustness fleet fleet-meshes damage benchmarks screenshots clean
 
 demo: $(READY)
 	$(BIN)/zephyrum demo
@@ -24,6 +24,9 @@ robustness: $(READY)
 
 fleet: $(READY)
 	$(BIN)/python -m validation.fleet
+
+fleet-meshes: $(READY)
+	$(BIN)/python -m validation.fleet_meshes
 
 damage: $(READY)
 	$(BIN)/python -m validation.damage

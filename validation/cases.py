@@ -181,5 +181,6 @@ CASES = (
     viscous.turbulent_airfoil,
     clipped.clipped_euler,
     clipped.clipped_turbulent,
-    clipped.clipped_sphere,
+    clipped.clipped_manufactured,
+    clipped.clipped_spheroids,
 )

@@ -9,13 +9,16 @@ from zephyrum.flow import Settings
 from zephyrum.mesh import (
     Layers,
     Mesh,
+    MeshPlan,
     Zone,
+    mesh_aircraft,
     mesh_airfoil,
     mesh_bodies,
     mesh_outline,
     mesh_plate,
     mesh_revolved,
     mesh_surface,
+    plan_mesh,
     quality,
     read_mesh,
     wall_layers,
@@ -52,9 +55,9 @@ from zephyrum.studies import Refinement, Study, read_study, refine, sweep
 __version__ = "0.1.0"
 __all__ = [
     "Aircraft", "Airfoil", "Body", "Control", "Duct", "FileError", "FlowError", "Freestream", "Gas", "InputError",
-    "Layers", "Mass", "Mesh", "MeshError", "Outline", "Panel", "Planform", "Plate", "PointMass", "Polar", "Reference",
+    "Layers", "Mass", "Mesh", "MeshError", "MeshPlan", "Outline", "Panel", "Planform", "Plate", "PointMass", "Polar", "Reference",
     "Refinement", "Ring", "Settings", "SizeZone", "Solution", "Station", "Strut", "Study", "Surface", "TimeSeries",
     "TypedReference", "Wall", "Wing", "ZephyrumError", "Zone", "adopt", "joined", "load_solution", "measure_surface", "mend",
-    "mesh_airfoil", "mesh_bodies", "mesh_outline", "mesh_plate", "mesh_revolved", "mesh_surface", "quality", "quantity", "read_mesh", "read_study",
+    "mesh_aircraft", "mesh_airfoil", "mesh_bodies", "mesh_outline", "mesh_plate", "mesh_revolved", "mesh_surface", "plan_mesh", "quality", "quantity", "read_mesh", "read_study",
     "refine", "remesh", "solve", "solve_in_time", "standard_atmosphere", "sweep", "wall_layers", "write_mesh",
 ]  # fmt: skip

@@ -397,6 +397,31 @@ def mesh(section, out, figure, **options) -> None:
         click.echo(f"figure: {figure}")
 
 
+@main.command("mesh-aircraft")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--unit", help="Unit of a surface file: m, mm, cm, in, ft.")
+@click.option("--nose", default="-x", show_default=True, help="Where the nose of a surface file points.")
+@click.option("--up", default="+z", show_default=True, help="Where the top of a surface file points.")
+@click.option("--fineness", default="medium", show_default=True, help="coarse, medium, fine or a factor on all sizes.")
+@click.option("--cells", type=int, help="About how many cells, instead of a fineness.")
+@click.option("--whole", is_flag=True, help="Both halves, not the starboard one only.")
+@click.option("--y-plus", type=float, help="Wall layers whose first cell is so high; without: inviscid.")
+@click.option("--reynolds", type=float, help="Reynolds number on the reference chord, for --y-plus.")
+@click.option("--farfield", default=10.0, show_default=True, help="Distance of the outer boundary in spans.")
+@click.option("--ground", type=float, help="Height z of a level ground in metres.")
+@click.option("--wake", default=0.0, show_default=True, help="Finer cells behind, in spans.")
+@click.option(
+    "--alpha", nargs=2, type=float, default=(0.0, 0.0), help="Lowest and highest angle that the wake is to cover."
+)
+@click.option("--forecast", is_flag=True, help="Only tell what the mesh would be.")
+@click.option("--out", type=click.Path(path_type=Path), help="Write the mesh (.vtu or .cgns).")
+def mesh_aircraft(**options) -> None:
+    """Mesh the space about FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
+    from zephyrum.cli.space import mesh_aircraft_command
+
+    mesh_aircraft_command(**options)
+
+
 @main.command()
 @_section
 @mesh_options

@@ -1,6 +1,7 @@
 """What the outside does at a boundary face: one flux for each role.
 
-- wall, slip, symmetry (inviscid): no flow through; only the pressure, extrapolated to the face, acts.
+- wall, slip, symmetry (inviscid): no flow through; only the pressure, extrapolated to the face, acts. On flat faces of
+  curved walls in space the flow follows the curved wall, not the face (Krivodonova and Berger 2006; see `mesh.curved`).
 - farfield: one-dimensional Riemann invariants decide face by face what enters and what leaves (Thomas and Salas 1986,
   AIAA J. 24:1074), at low Mach number only the pressure outside acts on what leaves; in two dimensions the outer state carries the compressible vortex of the lift found so far, so that
   a farfield at 30 to 100 chords acts like infinity.
@@ -22,10 +23,18 @@ from zephyrum.flow.kernels import serial
 from zephyrum.flow.limiter import fade
 from zephyrum.flow.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
+from zephyrum.mesh.curved import curved_normals
 
 SLOW_STREAM = 0.3  # Mach number of the stream below which a farfield lets air out at the pressure outside
 SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW = range(5)
 CODES = {"wall": NO_SLIP, "slip": SLIP, "symmetry": SLIP, "farfield": FARFIELD, "outflow": OUTFLOW, "imposed": IMPOSED}
+
+
+def follow_walls(mesh: Mesh, states: np.ndarray, model: str) -> None:
+    """Give the rows (nb, m) of walls where the flow slips the normals of the curved walls of a mesh in space."""
+    faces = mesh.faces_of(*(role for role in ("wall", "slip") if code_of(role, model) == SLIP))
+    if mesh.dimension == 3 and not mesh.planar and len(faces):
+        states[faces - mesh.n_interior, 1:4] = curved_normals(mesh, faces)
 
 
 def code_of(role: str, model: str) -> int:
@@ -36,6 +45,9 @@ def code_of(role: str, model: str) -> int:
 @serial
 def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
     """Flux (5) out of the domain through a unit area; (p..T) inside, (pe..te) outside."""
+    if code == SLIP and ue * ue + ve * ve + we * we > 0.0:  # along the curved wall that the face stands for
+        through = u * ue + v * ve + w * we
+        return exact_flux(p, u - through * ue, v - through * ve, w - through * we, T, nx, ny, nz, gamma)
     if code in (SLIP, NO_SLIP):
         return 0.0, p * nx, p * ny, p * nz, 0.0
     if code == IMPOSED:
@@ -106,7 +118,7 @@ def outer_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: W
     """(n_boundary, m) scaled states outside every boundary face: the freestream, with the vortex of `lift` = CL chord [m].
 
     The vortex is that of a lifting section in compressible subsonic flow, with the pressure and temperature that keep
-    total enthalpy and entropy. A wall's row holds its velocity, its temperature (0: adiabatic) and the shift of the
+    total enthalpy and entropy. Rows of symmetry and of slip are 0 (see `follow_walls`). A wall's row holds its velocity, its temperature (0: adiabatic) and the shift of the
     wall distance by its roughness.
     """
     ni = mesh.n_interior
@@ -125,7 +137,7 @@ def outer_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: W
         states[:, 4] = 1.0 + 0.5 * (gamma - 1.0) * (mach**2 - speed2)
         states[:, 0] = (states[:, 4] ** (gamma / (gamma - 1.0)) - 1.0) / gamma
     wall = mesh.faces_of("wall") - ni
-    states[wall] = 0.0
+    states[wall] = states[mesh.faces_of("slip", "symmetry") - ni] = 0.0
     if walls is not None:
         states[wall, 1:4] = walls.velocity[wall] / scales.speed
         states[wall, 4] = walls.temperature[wall] / scales.temperature

@@ -6,17 +6,21 @@ The method only decides the weights W, so that every user of gradients (residual
   behaviour on stretched, curved layers (the consistent family of Syrakos et al. 2017, Phys. Fluids 29:127103).
 - `least-squares`: inverse-distance weights (Mavriplis 2003, AIAA 2003-3986); best on Cartesian and clipped cells.
 - `by-cell`, the default: least squares in cells of no great aspect ratio that are no plain quadrilaterals or hexahedra (clipped
-  ones, those with hanging points), Green-Gauss in all others. On clipped meshes it halves the drag error of either.
+  ones, those with hanging points), Green-Gauss in all others. On clipped meshes it halves the drag error of either. In space,
+  skewed cells take the neighbours of their neighbours too (see `_skewed_cells`).
 Boundary faces take no part: the fit is one-sided there. Verified by tests/test_flow.py (exact on linear fields).
 """
 
 import numpy as np
+from scipy.sparse import csr_matrix
 
 from zephyrum.air.checks import choice
 from zephyrum.flow.kernels import parallel, prange
 from zephyrum.mesh import Mesh
 
 METHODS = ("by-cell", "green-gauss", "least-squares")
+SLENDER = 10.0  # the same, above which cells belong to thin layers, where the fit stays with the next neighbours
+SKEWED = 0.5  # cosine between a face's normal and the line of both middles below which a fit takes more neighbours
 FLAT = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
 SINGULAR = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
@@ -33,6 +37,10 @@ def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, n
         if odd.any():
             own = odd[np.repeat(np.arange(n), np.diff(start))]
             weights[own] = gradient_weights(mesh, "least-squares")[2][own]
+        weak, without = _skewed_cells(mesh) if mesh.dimension == 3 and not mesh.planar else (odd & False, odd & False)
+        if weak.any():
+            start, neighbour, weights = _widened(mesh, start, neighbour, weights, weak)
+            weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
         return start, neighbour, weights
     if method == "green-gauss":
         S, x = mesh.face_area[:nl], mesh.face_centroid[:nl]
@@ -55,6 +63,50 @@ def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, n
     np.cumsum(np.bincount(cells, minlength=n), out=start[1:])
     neighbour = np.concatenate([right, left])[order].astype(np.int32)
     return start, neighbour, np.ascontiguousarray(weights[order])
+
+
+def _skewed_cells(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
+    """(n,) cells whose slopes need more than their next neighbours, and (n,) those that are better off with none.
+
+    Such are cells of no great aspect ratio with few neighbours (in the corner of a wall and a symmetry plane) or with
+    a face far off the line between both middles; there the fit to the next neighbours follows every wiggle, and
+    the second-order scheme has unstable modes. None: a middle lies on the wrong side of a face.
+    """
+    nl, n = mesh.n_interior, mesh.n_cells
+    S, d = mesh.face_area[:nl], mesh.cell_centroid[mesh.right] - mesh.cell_centroid[mesh.left[:nl]]
+    area = np.linalg.norm(mesh.face_area, axis=1)
+    cosine = np.einsum("ij,ij->i", S, d) / (area[:nl] * np.linalg.norm(d, axis=1))
+    surface = np.bincount(mesh.left, area, n) + np.bincount(mesh.right, area[:nl], n)
+    compact = (surface / 6.0) ** 1.5 / mesh.cell_volume < SLENDER
+    count = np.bincount(mesh.left[:nl], minlength=n) + np.bincount(mesh.right, minlength=n)
+    lowest = np.ones(n)
+    for side in (mesh.left[:nl], mesh.right):
+        np.minimum.at(lowest, side, cosine)
+    return compact & ((count < 5) | (lowest < SKEWED)), compact & (lowest < 0.0)
+
+
+def _widened(mesh: Mesh, start, neighbour, weights, weak) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The same gradients, but those of `weak` cells by least squares over their neighbours and the neighbours of these."""
+    n = len(weak)
+    table = csr_matrix((np.ones(len(neighbour), dtype=np.int8), neighbour, start), shape=(n, n))
+    rows = np.flatnonzero(weak)
+    wide = (table[rows].astype(bool) + table[rows].astype(bool) @ table.astype(bool)).tocsr()
+    owner, cells = rows[np.repeat(np.arange(len(rows)), np.diff(wide.indptr))], wide.indices
+    keep = owner != cells
+    owner, cells = owner[keep], cells[keep]
+    d = mesh.cell_centroid[cells] - mesh.cell_centroid[owner]
+    towards = d / np.einsum("ij,ij->i", d, d)[:, None]
+    outer = np.einsum("ij,ik->ijk", towards, d).reshape(-1, 9)
+    action = np.stack([np.bincount(owner, outer[:, k], n) for k in range(9)], axis=1).reshape(n, 3, 3)
+    fitted = np.einsum("ijk,ik->ij", _inverse(action[rows], mesh.planar)[np.searchsorted(rows, owner)], towards)
+    old = np.repeat(np.arange(n), np.diff(start))
+    rest = ~weak[old]
+    all_owner = np.concatenate([old[rest], owner])
+    all_cells, all_weights = np.concatenate([neighbour[rest], cells]), np.concatenate([weights[rest], fitted])
+    order = np.lexsort((all_cells, all_owner))
+    made = np.zeros(n + 1, dtype=np.int32)
+    np.cumsum(np.bincount(all_owner, minlength=n), out=made[1:])
+    return made, all_cells[order].astype(np.int32), np.ascontiguousarray(all_weights[order])
 
 
 def clipped_cells(mesh: Mesh) -> np.ndarray:

@@ -17,7 +17,7 @@ import numpy as np
 from zephyrum.air import Freestream, Reference
 from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError
-from zephyrum.flow.boundary import Walls, outer_states
+from zephyrum.flow.boundary import Walls, follow_walls, outer_states
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import EQUATIONS, Scales, conserved
 from zephyrum.flow.gradient import METHODS
@@ -130,6 +130,8 @@ class Level:
             settings.vortex and mesh.dimension == 2 and air.mach < 1.0 and mesh.reference is not None and outer is None
         )
         first = outer_states(mesh, self.scales, 0.0, False, self.walls) if outer is None else outer
+        if outer is None:
+            follow_walls(mesh, first, model)
         near = self.walls.near(mesh) if self.domain.columns > 5 else None
         self.residual = Residual(self.domain, settings.scheme(), self.law, air.mach, first, source, model, near)
         self.jacobian = Jacobian(self.residual)
@@ -142,7 +144,7 @@ class Level:
         self.jacobian.rows[:] = rows[:, self.domain.axes]
         self.body = mesh.faces_of("wall")
         self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
-        self._dynamic = 0.5 * air.mach**2 * reference.area
+        self._dynamic = 0.5 * air.mach**2 * reference.area / (2.0 if mesh.mirrored else 1.0)
         self._arm = mesh.face_centroid[self.body] - np.asarray(reference.point)
         still = np.tile(self.scales.freestream, (mesh.n_cells, 1))
         if self.domain.columns > 5:  # with a layer's turbulence (of omega that of the freestream)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.flow.boundary import FARFIELD, IMPOSED, NO_SLIP, boundary_flux
+from zephyrum.flow.boundary import FARFIELD, IMPOSED, NO_SLIP, SLIP, boundary_flux
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import Law
 from zephyrum.flow.gradient import gradient
@@ -296,10 +296,14 @@ class Residual:
         return self.law.viscosity_at(q[:, 4]) * (1.0 + self.eddies(q))
 
     def tractions(self, q: np.ndarray) -> np.ndarray:
-        """(nb, 3) force on every boundary face over its area, in scaled units (gradients found last)."""
-        ni = self.domain.mesh.n_interior
+        """(nb, 3) force on every boundary face over its area, in scaled units (gradients found last); leaves the fluxes."""
+        d, ni = self.domain, self.domain.mesh.n_interior
         self.edge_fluxes(q, self.flux)
-        return self.flux[ni:, 1:4] / self.domain.area[ni:, None]
+        out = self.flux[ni:, 1:4] / d.area[ni:, None]
+        if not d.mesh.planar:  # what passes a face that stands for a curved wall is no force on it
+            slip = d.code == SLIP
+            out[slip] = self.boundary_pressure(q)[slip, None] * d.normal[ni:][slip]
+        return out
 
     def heats(self, q: np.ndarray) -> np.ndarray:
         """(nb,) heat that walls give to the air over their area, in scaled units (fluxes of `tractions` of the same q)."""

@@ -6,6 +6,7 @@ from zephyrum.mesh.bodies import mesh_bodies
 from zephyrum.mesh.core import Group, Mesh, mesh_from_faces, mesh_from_quads
 from zephyrum.mesh.files import read_mesh, write_mesh
 from zephyrum.mesh.layers import Layers, wall_layers
+from zephyrum.mesh.planned import MeshPlan, mesh_aircraft, plan_mesh
 from zephyrum.mesh.quality import Quality, quality
 from zephyrum.mesh.shapes import mesh_outline, mesh_plate, mesh_revolved
 from zephyrum.mesh.sizes import Zone
@@ -14,8 +15,10 @@ __all__ = [
     "Group",
     "Layers",
     "Mesh",
+    "MeshPlan",
     "Quality",
     "Zone",
+    "mesh_aircraft",
     "mesh_airfoil",
     "mesh_bodies",
     "mesh_from_faces",
@@ -24,6 +27,7 @@ __all__ = [
     "mesh_plate",
     "mesh_revolved",
     "mesh_surface",
+    "plan_mesh",
     "quality",
     "read_mesh",
     "wall_layers",

@@ -6,7 +6,7 @@ lies on both sides, without which the flow would leak round it. Verified by test
 """
 
 import logging
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,24 +17,30 @@ from zephyrum.mesh.clipped_space import Space, fill_space
 from zephyrum.mesh.core import Mesh, mesh_from_faces
 from zephyrum.mesh.layers import given_layers
 from zephyrum.mesh.prisms import Prisms, grow_prisms
-from zephyrum.mesh.sizes import GROWTH, SizeField, Zone
+from zephyrum.mesh.sizes import GROWTH, PartZone, SizeField, Zone
 from zephyrum.mesh.tree import Tree, grow_tree, merged, nudged
 from zephyrum.shape.surface import Surface
 
 ASPECT = 1.3  # side of the cubes over the edge of the layers' outer side
 CUSHION = 2  # layers of an inviscid mesh
 SMALL = 0.2  # share of its cube below which a cell is merged with a neighbour
+WAKE_SIZE = 1.5  # cubes of the wake where it begins, over the median of those at the surface
+WAKE_GROWTH = 0.08  # of their size along the wind
+TILE = 0.02  # of the surface's extent: how close together the lines of the wake begin
+FAN_OF_WIND = 4.0  # deg between the winds that a wake is refined for
 SHIFTS = 4  # tries with the grid moved before the layers are thinned
 log = logging.getLogger(__name__)
 
 
 def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, float, int] | None = None, growth: float = GROWTH,
-                 zones: tuple[Zone, ...] = (), half: bool | None = None, reference: Reference | None = None, scale: float = 1.0) -> Mesh:  # fmt: skip
+                   zones: tuple[Zone, ...] = (), half: bool | None = None, reference: Reference | None = None, scale: float = 1.0,
+                 ground: float | None = None, wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0)) -> Mesh:  # fmt: skip
     """A mesh of the space round an even surface mesh (see `remesh`), closed or open along y = 0 (a half model).
 
     farfield: distance of the outer boundary in sizes of the surface; layers: (first height [m], growth, count), without them two
-    even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on the cubes.
-    Wall groups are the parts of the surface. MeshError says where it failed.
+    even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on the cubes; ground: z [m] of
+    a level ground, role "slip" until changed; wake: length [m] of the finer cells behind the surface, along the wind for all of
+    `alpha` (low, high) [deg]. Wall groups are the parts of the surface. MeshError says where it failed.
     """
     number("farfield", farfield, 1.0, 1e4)
     number("growth", growth, 0.02, 1.0)
@@ -45,6 +51,13 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
         raise InputError(f"surface {surface.name!r} is open at {place.round(5)} m, off the plane y = 0; mend it first.")
     if half is not None and half != open_half:
         raise InputError("half = True needs a surface cut at y = 0, such as Aircraft.surface(half=True).")
+    if {"farfield", "symmetry", "ground"} & set(surface.parts):
+        raise InputError("a part of the surface can't be called farfield, symmetry or ground; rename it.")
+    if ground is not None and surface.bounds[0, 2] <= number("ground", ground):
+        raise InputError(
+            f"the surface reaches down to z = {surface.bounds[0, 2]:.4g} m, below the ground at {ground:g} m; lift it."
+        )
+    outer = Outer(surface, farfield, growth, bound_zones(zones, surface), open_half, scale, ground, wake, alpha)
     spec = (np.inf, 1.0, CUSHION) if layers is None else given_layers(layers)
     last: MeshError | None = None
     prisms = grow_prisms(surface, spec, local_edges(surface))
@@ -53,7 +66,7 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
             log.info("layers thinned to half their height after %s failures: %s", SHIFTS, last)
             prisms = Prisms(prisms.way, 0.5 * prisms.height, 0.5 * prisms.kept)
         try:
-            mesh = _assembled(surface, prisms, farfield, growth, zones, open_half, scale, attempt)
+            mesh = _joined(surface, prisms, *outer.filled(prisms, attempt), open_half, ground is not None)
             break
         except MeshError as cause:
             log.info("try %d: %s", attempt + 1, cause)
@@ -76,26 +89,80 @@ def local_edges(surface: Surface) -> np.ndarray:
     return np.bincount(surface.triangles.ravel(), np.repeat(side, 3), n) / np.maximum(count, 1)
 
 
-def _assembled(surface, prisms: Prisms, farfield, growth, zones, half: bool, scale: float, attempt: int) -> Mesh:
-    """One try: tree, clipping, prisms, merging."""
-    count = prisms.height.shape[1] - 1
-    tips = prisms.points(surface, count)
-    wish = scale * ASPECT * local_edges(replace(surface, points=tips))
-    field = SizeField(tips, wish, growth, zones)
-    finest = 0.5 * float(min(wish.min(), min((z.size for z in zones), default=np.inf)))
-    size = 2.0 * farfield * surface.size
-    rng = np.random.default_rng(attempt)
-    shift = finest * (np.array([0.37, 0.41, 0.43]) if attempt == 0 else rng.uniform(-1.0, 1.0, 3))
-    origin = surface.middle - 0.5 * size + shift
-    if half:
-        origin[1] = 0.0
-    tree = grow_tree(origin, size, field, finest)
-    tips = nudged(tips, tree)
-    space = fill_space(tree, tips, surface.triangles)
-    return _joined(surface, prisms, space, tree, half)
+def bound_zones(zones, surface: Surface) -> tuple:
+    """The zones, those about a part knowing its points."""
+    out = []
+    for zone in zones:
+        if isinstance(zone, Zone) and zone.part is not None:
+            if zone.part not in surface.parts:
+                raise InputError(f"the surface has no part {zone.part!r}; it has: {', '.join(surface.parts)}.")
+            zone = PartZone(zone, surface.points[np.unique(surface.triangles[surface.belongs(zone.part)])])
+        out.append(zone)
+    return tuple(out)
 
 
-def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bool) -> Mesh:
+@dataclass(frozen=True, eq=False)
+class Outer:
+    """The space outside the layers: its extent and the sizes of its cubes; arguments as in `mesh_surface`."""
+
+    surface: Surface
+    farfield: float
+    growth: float
+    zones: tuple
+    half: bool
+    scale: float = 1.0
+    ground: float | None = None
+    wake: float = 0.0
+    alpha: tuple[float, float] = (0.0, 0.0)
+
+    def tree(self, tips: np.ndarray, edges: np.ndarray, attempt: int = 0) -> Tree:
+        """The octree about tips (n, 3) with local edges (n,) [m]."""
+        wish = self.scale * ASPECT * edges
+        points, sizes = wake_points(tips, wish, self.wake, self.alpha)
+        field = SizeField(np.concatenate([tips, points]), np.concatenate([wish, sizes]), self.growth, self.zones)
+        finest = 0.5 * float(min(wish.min(), min((z.size for z in self.zones), default=np.inf)))
+        size = 2.0 * self.farfield * self.surface.size
+        rng = np.random.default_rng(attempt)
+        shift = finest * (np.array([0.37, 0.41, 0.43]) if attempt == 0 else rng.uniform(-1.0, 1.0, 3))
+        origin = self.surface.middle - 0.5 * size + shift
+        if self.half:
+            origin[1] = 0.0
+        if self.ground is not None:
+            origin[2] = self.ground
+        return grow_tree(origin, size, field, finest)
+
+    def filled(self, prisms: Prisms, attempt: int) -> tuple[Space, Tree]:
+        """The clipped cubes outside the layers."""
+        tips = prisms.points(self.surface, prisms.height.shape[1] - 1)
+        tree = self.tree(tips, local_edges(replace(self.surface, points=tips)), attempt)
+        return fill_space(tree, nudged(tips, tree), self.surface.triangles), tree
+
+
+def wake_points(points: np.ndarray, sizes: np.ndarray, length: float, alpha) -> tuple[np.ndarray, np.ndarray]:
+    """(points (k, 3), sizes (k,) [m]) behind the rearmost of `points` seen along the wind, for all of alpha (low, high) [deg]."""
+    low, high = sorted(number("alpha", a, -90.0, 90.0) for a in alpha)
+    if number("wake", length, 0.0) == 0.0:
+        return np.zeros((0, 3)), np.zeros(0)
+    places, made = [], []
+    for angle in np.radians(np.linspace(low, high, 1 + int(np.ceil((high - low) / FAN_OF_WIND)))):
+        wind = np.array([np.cos(angle), 0.0, np.sin(angle)])
+        across = np.stack([points[:, 1], points[:, 2] * np.cos(angle) - points[:, 0] * np.sin(angle)], axis=1)
+        tile = np.round(across / (TILE * np.ptp(across, axis=0).max())).astype(np.int64)
+        order = np.lexsort((-(points @ wind), tile[:, 1], tile[:, 0]))
+        first = np.r_[True, (np.diff(tile[order], axis=0) != 0).any(axis=1)]
+        tails = order[first]
+        far = np.zeros(len(tails))
+        size = WAKE_SIZE * np.median(sizes) * np.ones(len(tails))
+        while (far < length).any():
+            live = far < length
+            places.append(points[tails[live]] + far[live, None] * wind)
+            made.append(size[live])
+            far = far + 0.7 * size
+            size = size * (1.0 + 0.7 * WAKE_GROWTH)
+    return np.concatenate(places), np.concatenate(made)
+
+
+def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bool, ground: bool) -> Mesh:
     """One mesh of clipped cubes and prisms; crumbs merged."""
     t, n, m = surface.triangles, len(surface.points), len(surface.triangles)
     k = prisms.height.shape[1] - 1
@@ -110,7 +177,9 @@ def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bo
 
     prism = cubes + np.arange(m)[:, None] * k + np.arange(k)  # (m, k) cells
     counts, corners, left, right, tag = [np.diff(space.start)], [space.corners], [space.left], [space.right], []
-    outer = np.where(space.outside >= 0, np.where((space.outside == 2) & half, 1, 0), -1)
+    side = np.zeros(6, dtype=np.int64)
+    side[2], side[4] = 1 if half else 0, 2 if ground else 0
+    outer = np.where(space.outside >= 0, side[np.maximum(space.outside, 0)], -1)
     tag.append(outer)
     # polygons on the outer side of the layers: out of the cube, into the last prism
     size = np.diff(space.wall_start)
@@ -130,7 +199,7 @@ def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bo
         corners.append(node(level, t[:, ::-1]).ravel())
         left.append(prism[:, level])
         right.append(np.full(m, -1) if level == 0 else prism[:, level - 1])
-        tag.append(2 + part_of if level == 0 else np.full(m, -1))
+        tag.append(3 + part_of if level == 0 else np.full(m, -1))
     # sides: one quadrilateral an edge and layer
     edges, which, _, _ = surface._edge_table
     order = np.argsort(which, kind="stable")
@@ -153,7 +222,9 @@ def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bo
     start = np.r_[0, np.cumsum(counts)]
     if (left < 0).any():
         raise MeshError("a face of the clipped mesh belongs to no cell.")
-    names = [("farfield", "farfield"), ("symmetry", "symmetry")] + [(name, "wall") for name in parts]
+    names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "slip")] + [
+        (name, "wall") for name in parts
+    ]
     into = _crumbs(points, start, corners, left, right, space, tree)
     left, right = into[left], np.where(right >= 0, into[np.maximum(right, 0)], -1)
     keep = left != right

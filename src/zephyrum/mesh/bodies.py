@@ -18,7 +18,7 @@ from zephyrum.mesh.core import Mesh, mesh_from_faces
 from zephyrum.mesh.curves import Dense, dense, distance_to_others, divide, inside
 from zephyrum.mesh.layers import given_layers, wall_layers
 from zephyrum.mesh.rays import Rays, rays_of
-from zephyrum.mesh.sizes import GROWTH, SizeField, Zone
+from zephyrum.mesh.sizes import GROWTH, STEEPEST, SizeField, Zone
 from zephyrum.mesh.tree import grow_tree, merged, nudged
 
 FINENESS = {"coarse": 2.0, "medium": 1.0, "fine": 0.5}
@@ -89,6 +89,9 @@ def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, 
     length = main.chord if chord is None else number("chord", chord, 0.0, open_low=True)
     farfield = number("farfield", farfield, 2.0, 1e4) * length
     number("growth", growth, 0.02, 1.0)
+    # the whole field of sizes is scaled, also where it has grown, so that finer meshes are of one family
+    growth = min(factor * growth, max(growth, STEEPEST))
+    zones = tuple(zone.scaled(factor) for zone in zones)
     parts = {}
     for name, own in (sizes or {}).items():
         parts[choice("sizes", name, tuple(bodies))] = factor * number(f"size of {name}", own, 0.0, open_low=True)

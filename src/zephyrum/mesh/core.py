@@ -96,6 +96,16 @@ class Mesh:
         """Whether all that happens lies in the x-z plane: in two dimensions and about an axis."""
         return self.dimension == 2 or self.wedge > 0.0
 
+    @functools.cached_property
+    def mirrored(self) -> bool:
+        """Whether this is half of a mesh in space, the other half its image at the plane y = 0: forces count for both."""
+        faces = self.faces_of("symmetry")
+        if self.dimension != 3 or self.planar or not len(faces):
+            return False
+        across = np.linalg.norm(self.face_area[faces][:, [0, 2]], axis=1)
+        level = np.abs(self.face_centroid[faces, 1]) <= 1e-9 * np.ptp(self.points[:, 1])
+        return bool(level.all() and (across <= 1e-9 * np.abs(self.face_area[faces, 1])).all())
+
     # -- geometry ---------------------------------------------------------------------------------------------
     @functools.cached_property
     def _face_geometry(self) -> tuple[np.ndarray, np.ndarray]:

@@ -15,15 +15,17 @@ from numba import njit
 from zephyrum.errors import MeshError
 from zephyrum.mesh.rays import heights, total_height
 from zephyrum.shape.crossings import box_tree, crossing_triangles
-from zephyrum.shape.remesh_steps import ring_table
+from zephyrum.shape.sight import HIDDEN, sight
 from zephyrum.shape.surface import Surface
 
 FILL = 0.5  # last height over the local edge
-SLOPE = 0.35  # change of thickness along the surface
+SLOPE = 0.5  # change of thickness along the surface
 OPPOSITE = 0.3  # of the way to what lies opposite
-SEEN = 0.85  # least cosine between a ray and a triangle's normal that smoothing may leave
+STRAIGHT, BENT = 0.97, 0.7  # share of what a ray sees that smoothing leaves: on smooth walls, at edges and in corners
 SHRUNK = 0.3  # least area of the outer triangle over that of the wall, seen along its normal
-TRIES = 40
+ROUNDS = 20  # of smoothing of the rays
+TRIES = 48
+THINNER = 0.75  # factor on the thickness where a prism folds or crosses another
 LONGEST = 2.0  # heights are measured along the normals: a slanting ray is so much longer at most
 
 
@@ -41,40 +43,7 @@ class Prisms:
 
 
 @njit(cache=True, error_model="numpy")
-def _ways(points, triangles, normals, start, around, flat):
-    """Unit vectors that all triangles round a point see as well as can be; in the plane y = 0 where `flat`."""
-    n = len(points)
-    way, seen = np.zeros((n, 3)), np.empty(n)
-    for p in range(n):
-        v = np.zeros(3)
-        for k in range(start[p], start[p + 1]):
-            v += normals[around[k]]
-        if flat[p]:
-            v[1] = 0.0
-        v /= max(np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]), 1e-30)
-        best, kept = -2.0, v.copy()
-        pull = 0.5
-        for _ in range(60):
-            worst, at = 2.0, -1
-            for k in range(start[p], start[p + 1]):
-                m = normals[around[k]]
-                c = v[0] * m[0] + v[1] * m[1] + v[2] * m[2]
-                if c < worst:
-                    worst, at = c, around[k]
-            if worst > best + 1e-4:
-                best, kept = worst, v.copy()
-            else:
-                pull *= 0.8
-            v = v + pull * (1.0 - worst) * normals[at]
-            if flat[p]:
-                v[1] = 0.0
-            v /= max(np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]), 1e-30)
-        way[p], seen[p] = kept, best
-    return way, seen
-
-
-@njit(cache=True, error_model="numpy")
-def _smoothed(way, seen, points, triangles, normals, start, around, flat, rounds, least):
+def _smoothed(way, seen, points, triangles, normals, start, around, flat, rounds):
     """Ways pulled towards those of the neighbours as long as every triangle round still sees them."""
     out = way.copy()
     for _ in range(rounds):
@@ -97,7 +66,7 @@ def _smoothed(way, seen, points, triangles, normals, start, around, flat, rounds
             for k in range(start[p], start[p + 1]):
                 m = normals[around[k]]
                 worst = min(worst, v[0] * m[0] + v[1] * m[1] + v[2] * m[2])
-            if worst > min(least, 0.9 * seen[p]):
+            if worst > (STRAIGHT if seen[p] > 0.95 else BENT) * seen[p]:
                 out[p] = v
     return out
 
@@ -208,18 +177,15 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     """
     first, growth, count = layers
     t, n = surface.triangles, len(surface.points)
-    start, around = ring_table(t, n)
-    flat = np.zeros(n, dtype=bool)
-    flat[np.unique(surface.open_edges)] = True
     normals = np.ascontiguousarray(surface.normals)
-    way, seen = _ways(surface.points, t, normals, start, around, flat)
-    hidden = seen < 0.02
+    way, seen, (start, around, flat) = sight(surface)
+    hidden = seen < HIDDEN
     if hidden.any():
         k = int(np.argmin(seen))
         raise MeshError(
             f"layers: no direction off the surface is seen by all triangles round {surface.points[k].round(5)} m; smooth the surface there."
         )
-    way = _smoothed(way, seen, surface.points, t, normals, start, around, flat, 5, SEEN)
+    way = _smoothed(way, seen, surface.points, t, normals, start, around, flat, ROUNDS)
     cosine = np.full(n, 1.0)
     np.minimum.at(cosine, t.ravel(), np.einsum("ijk,ijk->ij", way[t], np.repeat(normals[:, None], 3, axis=1)).ravel())
     stretch = 1.0 / np.clip(cosine, 1.0 / LONGEST, 1.0)
@@ -241,11 +207,11 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
             bad = np.unique(pairs)
         near = np.zeros(n, dtype=bool)
         near[t[bad]] = True
-        for _ in range(1 + attempt // 8):
+        for _ in range(attempt // 8):
             wide = near.copy()
             wide[edges[near[edges].any(axis=1)]] = True
             near = wide
-        thick[near] *= 0.6
+        thick[near] *= THINNER
         _sloped(thick, edges, length, SLOPE)
     else:
         place = surface.centres[bad[0]]

@@ -5,24 +5,27 @@ tree of boxes, and of (size of a zone + growth x distance from it). So the field
 keeps the tree nearly balanced by itself. Verified by tests/test_clipped.py.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numba import njit, prange
+from scipy.spatial import cKDTree
 
 from zephyrum.air.checks import number
 from zephyrum.errors import InputError
 from zephyrum.shape.crossings import box_tree
 
 GROWTH = 0.2  # of the size with distance
+STEEPEST = 0.5  # the same in the coarsest meshes of a family
 
 
 @dataclass(frozen=True)
 class Zone:
-    """No cell larger than `size` [m] in a region: a box, or a rod from `start` to `end` that is `radius` thick, growing to `end_radius`.
+    """No cell larger than `size` [m] in a region: a box, a rod from `start` to `end` that is `radius` thick, or the space about a part.
 
-    box: its two corners; start and end alike: a ball. `end_size` [m]: the size grows to that along the rod. All in body
-    axes (x aft, y starboard, z up); in two dimensions y does not count.
+    box: its two corners; rod: growing to `end_radius`, and the size to `end_size` [m], along it; start and end alike: a
+    ball; part: within `radius` [m] of that part of the surface (in space only). All in body axes (x aft, y starboard, z up);
+    in two dimensions y does not count.
 
     >>> Zone(0.05, start=(1.0, 0.0, 0.0), end=(4.0, 0.0, 0.2), radius=0.1, end_radius=0.4)  # a wake
     Zone(size=0.05, ...)
@@ -35,12 +38,15 @@ class Zone:
     radius: float = 0.0
     end_radius: float | None = None
     end_size: float | None = None
+    part: str | None = None
 
     def __post_init__(self) -> None:
         number("size of a zone", self.size, 0.0, open_low=True)
-        if (self.box is None) == (self.start is None):
-            raise InputError("a zone is either a box (two corners) or a rod (start and end); give one of them.")
-        for name in ("box",) if self.start is None else ("start", "end"):
+        if sum(one is not None for one in (self.box, self.start, self.part)) != 1:
+            raise InputError(
+                "a zone is either a box (two corners), a rod (start and end) or the space about a part; give one of them."
+            )
+        for name in () if self.part else ("box",) if self.start is None else ("start", "end"):
             value = getattr(self, name)
             if value is None or np.shape(value) != ((2, 3) if name == "box" else (3,)):
                 raise InputError(
@@ -48,8 +54,16 @@ class Zone:
                 )
         number("radius of a zone", self.radius, 0.0)
 
+    def scaled(self, factor: float) -> "Zone":
+        """The same region with sizes times `factor`."""
+        return replace(
+            self, size=factor * self.size, end_size=None if self.end_size is None else factor * self.end_size
+        )
+
     def wanted(self, points: np.ndarray, growth: float) -> np.ndarray:
         """(n,) sizes [m] that the zone allows at points (n, 3)."""
+        if self.part is not None:
+            raise InputError(f"the zone about the part {self.part!r} needs a surface in space; give a box or a rod.")
         if self.box is not None:
             low, high = np.min(self.box, axis=0), np.max(self.box, axis=0)
             far = np.linalg.norm(np.maximum(np.maximum(low - points, points - high), 0.0), axis=1)
@@ -60,6 +74,17 @@ class Zone:
         thick = self.radius + share * ((self.radius if self.end_radius is None else self.end_radius) - self.radius)
         far = np.maximum(np.linalg.norm(points - a - share[:, None] * along, axis=1) - thick, 0.0)
         return self.size + share * ((self.end_size or self.size) - self.size) + growth * far
+
+
+class PartZone:
+    """A zone about a part, knowing the points (k, 3) of that part."""
+
+    def __init__(self, zone: Zone, points: np.ndarray):
+        self.size, self.radius, self.tree = zone.size, zone.radius, cKDTree(points)
+
+    def wanted(self, points: np.ndarray, growth: float) -> np.ndarray:
+        """(n,) sizes [m] that the zone allows at points (n, 3)."""
+        return self.size + growth * np.maximum(self.tree.query(points)[0] - self.radius, 0.0)
 
 
 class SizeField:

@@ -1,7 +1,7 @@
 """Forces and moments of the body, by part and by cause, in wind and body axes.
 
 Lift and drag follow the wind (see `air.axes`); CX, CY, CZ lie along body axes x aft, y starboard, z up; CM is nose-up
-positive about the reference point. Moments move to another point without a rerun. Verified by tests/test_results.py.
+positive about the reference point. A half model counts for both halves. Moments move to another point without a rerun. Verified by tests/test_results.py.
 """
 
 from dataclasses import dataclass, replace
@@ -92,5 +92,7 @@ def wall_forces(
             moment = np.cross(mesh.face_centroid[group.faces], force)
             if mesh.wedge:
                 moment[:] = 0.0
+            if mesh.mirrored:  # both halves
+                force, moment = force * [2.0, 0.0, 2.0], moment * [0.0, 2.0, 0.0]
             parts.append((group.name, cause, tuple(force.sum(axis=0)), tuple(moment.sum(axis=0))))
     return Forces(tuple(parts), air, reference)

@@ -33,6 +33,10 @@ def solve(
     Raises InputError for what can't be solved; a run that does not settle is a Solution with another verdict.
     """
     settings = settings or Settings()
+    if mesh.mirrored and air.beta != 0.0:
+        raise InputError(
+            f"beta = {air.beta:g} deg blows across the symmetry plane of a half model; mesh the whole one (half = False)."
+        )
     case = prepared(mesh, air, model, reference, walls)
     state = None
     if start is not None:

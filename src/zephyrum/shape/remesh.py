@@ -28,9 +28,11 @@ from zephyrum.shape.remesh_steps import (
     smooth,
     split,
 )
+from zephyrum.shape.sight import HIDDEN, sight
 from zephyrum.shape.surface import Surface
 
 ROUNDS = 14
+RESTARTS = 4
 FINEST = 0.02  # of the largest size: curvature asks for no less
 TURN = 0.4  # rad by which the surface may turn along an edge, however loose the tolerance
 TINIEST = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
@@ -191,6 +193,31 @@ def _fill(lines, edges, curve):
         lines[key_of(edges[e, 0], edges[e, 1])] = curve[e]
 
 
+def sizes_for(
+    surface: Surface, found, triangles: int | None, tolerance: float | None, largest: float, stretch: float, zones=()
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """`metric_field` scaled to about that many triangles, or for that tolerance [m]."""
+
+    def sizes(scale: float):
+        t = (
+            2e-4 * surface.size if tolerance is None else number("tolerance", tolerance, 0.0, open_low=True)
+        ) * scale**2
+        own = [replace(zone, size=zone.size * scale) for zone in zones]
+        return metric_field(surface, found, t, largest * scale, stretch, own)
+
+    def count(h1, h2) -> float:
+        each = (h1 * h2)[surface.triangles].mean(axis=1)
+        return float((surface.areas / each).sum()) * 2.6  # as measured: a little more than 4 / sqrt(3)
+
+    scale = 1.0
+    made = sizes(scale)
+    if triangles:
+        for _ in range(8):
+            scale *= float(np.sqrt(count(*made[:2]) / triangles))
+            made = sizes(scale)
+    return made
+
+
 def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | None = None, largest: float | None = None, stretch: float = 4.0,
            angle: float = SHARP, zones: tuple[SizeZone, ...] = (), rounds: int = ROUNDS) -> Remeshed:  # fmt: skip
     """A new triangulation of a closed surface or of an open half.
@@ -208,55 +235,20 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
     found = features(made, number("angle", angle, 5.0, 90.0))
     target = None if triangles is None else whole("triangles", triangles, 100, 5_000_000)
 
-    def sizes(scale: float):
-        t = (2e-4 * made.size if tolerance is None else number("tolerance", tolerance, 0.0, open_low=True)) * scale**2
-        return metric_field(
-            made, found, t, largest * scale, stretch, [replace(zone, size=zone.size * scale) for zone in zones]
-        )
-
-    def count(h1, h2) -> float:
-        each = (h1 * h2)[made.triangles].mean(axis=1)
-        return float((made.areas / each).sum()) * 2.6  # as measured: a little more than 4 / sqrt(3)
-
-    scale = 1.0
-    h1, h2, way = sizes(1.0)
-    if target:
-        for _ in range(8):
-            scale *= float(np.sqrt(count(h1, h2) / target))
-            h1, h2, way = sizes(scale)
-    found.rank[anchors(made, found, h1)] = 2
+    wanted = sizes_for(made, found, target, tolerance, largest, stretch, zones)
+    found.rank[anchors(made, found, wanted[0])] = 2
     radius = 1.0 / np.maximum(curvatures(made, found.smooth)[0], 1e-12)
     roundest = np.where(radius > BODY * made.size, TURN * radius, np.inf)
-    work = _Work(made, found, for_strips(made, found, tensors(h1, h2, way)))
-    edges = made._edge_table[0]
-    length = np.linalg.norm(made.points[edges[:, 0]] - made.points[edges[:, 1]], axis=1)
-    for k in range(rounds):
-        work.round(last=k >= rounds - 4)
-        if target and k in (4, 7):
-            factor = float(np.sqrt(work.count / target))
-            if abs(factor - 1.0) > 0.03:  # but round bodies stay round, and sizes grow evenly from them
-                h1, h2 = np.minimum(factor * h1, roundest), factor * h2
-                limit_growth(h1, h2, way, edges, length, GROWTH)
-                h2 = np.clip(h2, h1, stretch * h1)
-                work.measure_by(for_strips(made, found, tensors(h1, h2, way)))
-    out, qualities = work.result()
-    for _ in range(4):
-        pairs = crossing_triangles(out)
-        if not len(pairs):
+    finer = np.ones(len(made.points))
+    for _ in range(RESTARTS):
+        work, out, qualities, places = _worked(made, found, wanted, finer, roundest, target, stretch, rounds)
+        if not len(places):
             break
-        near = work.near(out, np.unique(pairs))
-        h1[near], h2[near] = 0.5 * h1[near], 0.5 * h2[near]
-        limit_growth(h1, h2, way, edges, length, GROWTH)
-        work.measure_by(for_strips(made, found, tensors(h1, np.clip(h2, h1, stretch * h1), way)))
-        work.round(last=True)  # nothing is split elsewhere
-        work.round(last=True)
-        out, qualities = work.result()
-    else:
-        pairs = crossing_triangles(out)
-        if len(pairs):
-            raise MeshError(
-                f"remesh: {len(pairs)} pairs of triangles cross, first at {out.centres[pairs[0, 0]].round(4)} m; ask for more triangles there."
-            )
+        # what has folded does not unfold: once more from the original, with smaller triangles there
+        near = np.concatenate(cKDTree(made.points).query_ball_point(places[:, :3], 3.0 * places[:, 3]))
+        finer[np.unique(near).astype(int)] *= 0.5
+    if len(places) and len(crossing_triangles(out)):
+        raise MeshError(f"remesh: triangles cross near {places[0, :3].round(4)} m; ask for more triangles there.")
     far = hausdorff(made, out)
     if far > LOST * largest:
         old = samples(made)
@@ -265,6 +257,48 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
             f"remesh: a piece of the surface near {place} m was lost ({far:.3g} m away from the new one); ask for more triangles there."
         )
     return Remeshed(out, qualities, far, _feature_distance(made, found, work), rounds)
+
+
+def folded_triangles(surface: Surface) -> np.ndarray:
+    """Triangles round points from which no direction sees all of them."""
+    return np.flatnonzero((sight(surface)[1] < HIDDEN)[surface.triangles].any(axis=1))
+
+
+def _worked(made, found, wanted, finer, roundest, target, stretch, rounds):
+    """(work, surface, qualities, places (k, 4) of triangles that cross with their reach) of one run from the original.
+
+    wanted: sizes as of `sizes_for`; finer (n,): factor on them; roundest (n,): most that sizes may be scaled to.
+    """
+    edges = made._edge_table[0]
+    length = np.linalg.norm(made.points[edges[:, 0]] - made.points[edges[:, 1]], axis=1)
+    h1, h2, way = finer * wanted[0], finer * wanted[1], wanted[2].copy()
+
+    def metric() -> np.ndarray:
+        limit_growth(h1, h2, way, edges, length, GROWTH)
+        h2[:] = np.clip(h2, h1, stretch * h1)
+        return for_strips(made, found, tensors(h1, h2, way))
+
+    work = _Work(made, found, metric())
+    for k in range(rounds):
+        work.round(last=k >= rounds - 4)
+        if target and k in (4, 7):
+            factor = float(np.sqrt(work.count / target))
+            if abs(factor - 1.0) > 0.03:  # but round bodies stay round, and sizes grow evenly from them
+                h1[:], h2[:] = np.minimum(factor * h1, roundest), factor * h2
+                work.measure_by(metric())
+    for attempt in range(3):
+        out, qualities = work.result()
+        places = work.places(out, np.unique(crossing_triangles(out)))
+        if not len(places):
+            return work, out, qualities, work.places(out, folded_triangles(out))
+        if attempt == 2:
+            return work, out, qualities, places
+        near = cKDTree(made.points).query_ball_point(places[:, :3], 1.5 * places[:, 3])
+        near = np.unique(np.concatenate(near)).astype(int)
+        h1[near], h2[near] = 0.5 * h1[near], 0.5 * h2[near]
+        work.measure_by(metric())
+        for _ in range(2):
+            work.round(last=True)  # nothing is split elsewhere
 
 
 class _Work:
@@ -372,12 +406,11 @@ class _Work:
         self.M[:n] = metric
         measure(*self.all, self.C)
 
-    def near(self, made: Surface, triangles: np.ndarray) -> np.ndarray:
-        """Points of the original at and about these triangles of the last `result`."""
-        corners = made.points[made.triangles[triangles]]
+    def places(self, made: Surface, triangles: np.ndarray) -> np.ndarray:
+        """(k, 4) middles of these triangles of the last `result`, and how far they reach."""
+        corners = made.points[made.triangles[triangles.astype(int)]]
         middle = corners.mean(axis=1)
-        reach = np.linalg.norm(corners - middle[:, None], axis=2).max(axis=1)
-        return np.unique(np.concatenate(cKDTree(self.made.points).query_ball_point(middle, 1.5 * reach)).astype(int))
+        return np.column_stack([middle, np.linalg.norm(corners - middle[:, None], axis=2).max(axis=1)])
 
     def result(self) -> tuple[Surface, np.ndarray]:
         """(Surface, quality of its triangles)."""

@@ -1,0 +1,262 @@
+"""A mesh of an aircraft by intent: coarse, medium, fine, or about so many cells, with a forecast before it is made.
+
+One factor multiplies every size: edges of the surface, growth of the cubes with distance, steps of the layers. So meshes of
+different factors are one family, and a mesh study only has to ask for the same shape at another factor.
+Verified by tests/test_planned.py.
+"""
+
+import logging
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from zephyrum.air import Reference
+from zephyrum.air.checks import choice, number, whole
+from zephyrum.errors import InputError
+from zephyrum.mesh.aircraft import CUSHION, Outer, bound_zones, local_edges, mesh_surface
+from zephyrum.mesh.core import Mesh
+from zephyrum.mesh.layers import first_height, given_layers
+from zephyrum.mesh.sizes import STEEPEST, Zone
+from zephyrum.shape import Aircraft, Surface, joined, remesh
+from zephyrum.shape.features import features
+from zephyrum.shape.remesh import LARGEST, sizes_for
+from zephyrum.shape.solids import halved, shadow
+
+FINENESS = {"coarse": 1.6, "medium": 1.0, "fine": 0.63}
+TRIANGLES = 12_000  # of a half model at factor 1, twice as many of a whole one
+FEWEST = 500
+GROWTH = 0.3  # of the cubes with distance, at factor 1
+RATIO = 1.2  # of the layers, at factor 1
+LAST = 0.5  # height of the last layer over the edge of the surface
+STRETCH = 4.0
+FACTORS = (0.15, 6.0)
+WITHIN = 0.04  # of the cells asked for
+KEPT = 0.93  # cells that are left of the cubes outside, when crumbs have been merged
+# measured on two cores (docs/benchmarks.md): what a forecast of time and memory is made of
+REMESH_SECONDS, MESH_SECONDS = 1.1e-3, 2.5e-5  # a triangle, a cell
+MESH_BYTES, FILE_BYTES = 3_000.0, 430.0  # a cell
+log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class MeshPlan:
+    """What a mesh will be: factor on all sizes, triangles, cells, layers (first height [m], growth, count) or None, half or whole;
+
+    seconds to make it, peak memory and file size [bytes]; growth of the cubes; span and length of the shape, distance of the
+    farfield [m], blockage (frontal area over that of the domain).
+    """
+
+    factor: float
+    triangles: int
+    cells: int
+    layers: tuple[float, float, int] | None
+    half: bool
+    growth: float
+    seconds: float
+    memory: float
+    disk: float
+    size: float
+    farfield: float
+    blockage: float
+
+    def __str__(self) -> str:
+        walls = "no wall layers (inviscid)"
+        if self.layers is not None:
+            walls = f"{self.layers[2]} wall layers from {self.layers[0]:.3g} m growing by {self.layers[1]:.3g}"
+        return (
+            f"about {self.cells:,} cells on {self.triangles:,} triangles ({'half' if self.half else 'whole'} model, factor {self.factor:.3g} on all sizes), {walls}; "
+            f"farfield at {self.farfield:.4g} m, blockage {100 * self.blockage:.2g} %; "
+            f"to make: about {self.seconds:.0f} s, {self.memory / 1e9:.1f} GB, on disk {self.disk / 1e6:.0f} MB"
+        )
+
+
+class _Task:
+    """The shape and what is asked for, made ready once for plan and mesh."""
+
+    def __init__(self, craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference):
+        if isinstance(craft, Aircraft):
+            closed = craft.surface()
+            self.surface = closed if half is False else halved(closed)
+            self.reference = craft.reference_quantities()[0] if reference is None and craft.has_reference else reference
+        elif isinstance(craft, Surface):
+            cut = bool(len(craft.open_edges))
+            closed = joined([craft, craft.mirrored()], craft.name).welded() if cut else craft
+            self.surface = halved(craft) if half and not cut else craft
+            self.reference = reference
+        else:
+            raise InputError(f"mesh_aircraft needs an Aircraft or a Surface, not {type(craft).__name__}.")
+        self.half = bool(len(self.surface.open_edges))
+        self.made = self.surface.welded()
+        self.found = features(self.made)
+        low, high = self.surface.bounds
+        span = 2.0 * high[1] if self.half else high[1] - low[1]
+        self.size = float(max(span, high[0] - low[0]))
+        self.distance = number("farfield", farfield, 1.0, 1e4) * self.size
+        self.y_plus, self.typed = y_plus, None if layers is None else given_layers(layers)
+        if layers is not None and y_plus is not None:
+            raise InputError("give either layers or y_plus, not both.")
+        self.first = None
+        if y_plus is not None:
+            if reynolds is None:
+                raise InputError(
+                    f"y_plus = {y_plus:g} needs the Reynolds number on the reference chord; give reynolds."
+                )
+            chord = self.reference.chord if self.reference else None
+            if chord is None:
+                raise InputError("y_plus needs a reference chord; give the aircraft or the call a reference.")
+            self.first = first_height(reynolds, y_plus) * chord
+        self.ground, self.wake, self.alpha, self.zones = (
+            ground,
+            number("wake", wake, 0.0, 1e3) * self.size,
+            alpha,
+            tuple(zones),
+        )
+        self.blockage = shadow(closed, "x") / (2.0 * self.distance) ** 2
+
+    def layers(self, factor: float, edge: float) -> tuple[float, float, int] | None:
+        """Those of a mesh of that factor whose edges are about `edge` [m]; scaled with it, their whole height stays."""
+        if self.typed is not None:
+            first, growth, count = self.typed
+            return first * factor, growth**factor, max(int(np.ceil(count / factor)), 2)
+        if self.first is None:
+            return None
+        ratio = RATIO ** min(max(factor, 0.25), 2.0)
+        first = self.first * min(factor, 1.0)
+        return first, ratio, max(int(np.ceil(1.0 + np.log(max(LAST * edge / first, 1.0)) / np.log(ratio))), 4)
+
+    def outer(self, surface: Surface, factor: float, scale: float = 1.0) -> Outer:
+        zones = bound_zones((zone.scaled(factor) for zone in self.zones), surface)
+        return Outer(
+            surface,
+            self.distance / surface.size,
+            growth_of(factor),
+            zones,
+            self.half,
+            scale,
+            self.ground,
+            self.wake,
+            self.alpha,
+        )
+
+    def triangles(self, factor: float) -> int:
+        return max(int(TRIANGLES * (1 if self.half else 2) / factor**2), FEWEST)
+
+    def forecast(self, factor: float) -> MeshPlan:
+        """The plan at a factor, from the sizes that the surface will be given."""
+        n = self.triangles(factor)
+        h1, h2, _ = sizes_for(self.made, self.found, n, None, LARGEST * self.made.size, STRETCH)
+        edges = np.sqrt(h1 * h2)
+        layers = self.layers(factor, float(np.median(edges)))
+        outside = cells_outside(self.outer(self.made, factor), self.made.points, edges, self.made)
+        cells = n * (CUSHION if layers is None else layers[2]) + int(KEPT * outside)
+        return self.plan(factor, n, cells, layers)
+
+    def plan(self, factor, triangles, cells, layers) -> MeshPlan:
+        seconds = REMESH_SECONDS * triangles + 5.0 + MESH_SECONDS * cells
+        return MeshPlan(
+            float(factor), int(triangles), int(cells), layers, self.half, growth_of(factor), seconds, MESH_BYTES * cells,
+            FILE_BYTES * cells, self.size, self.distance, self.blockage,
+        )  # fmt: skip
+
+    def chosen(self, fineness, cells) -> MeshPlan:
+        """The plan for a fineness or a number of cells."""
+        if cells is None:
+            if isinstance(fineness, str):
+                return self.forecast(FINENESS[choice("fineness", fineness, tuple(FINENESS))])
+            return self.forecast(number("fineness", fineness, *FACTORS))
+        cells = whole("cells", cells, 1000, 200_000_000)
+        factor = 1.0
+        tried: list[MeshPlan] = []
+        for _ in range(6):
+            tried.append(self.forecast(factor))
+            if abs(tried[-1].cells / cells - 1.0) < WITHIN:
+                break
+            # the count goes with a power of the factor between -2 (layers) and -3 (cubes)
+            slope = -2.6
+            if len(tried) > 1:
+                a, b = tried[-2:]
+                slope = np.clip(np.log(b.cells / a.cells) / np.log(b.factor / a.factor), -4.0, -1.5)
+            factor *= float((cells / tried[-1].cells) ** (1.0 / slope))
+            if not FACTORS[0] <= factor <= FACTORS[1]:
+                limit = self.forecast(float(np.clip(factor, *FACTORS)))
+                raise InputError(
+                    f"cells = {cells:,} is out of reach for this shape (the {'finest' if factor < 1 else 'coarsest'} sensible mesh has about "
+                    f"{limit.cells:,}); ask for {'fewer' if factor < 1 else 'more'}."
+                )
+        return min(tried, key=lambda plan: abs(plan.cells - cells))
+
+
+def growth_of(factor: float) -> float:
+    """Growth of the cubes with distance."""
+    return min(GROWTH * factor, STEEPEST)
+
+
+def cells_outside(outer: Outer, tips: np.ndarray, edges: np.ndarray, surface: Surface) -> int:
+    """Number of cubes whose middle lies outside the surface."""
+    tree = outer.tree(tips, edges)
+    leaves = tree.leaves
+    middle = tree.origin + tree.unit * (tree.corner[leaves] + 0.5 * tree.side[leaves, None])
+    low, high = surface.bounds
+    near = ((middle > low) & (middle < high)).all(axis=1)
+    _, closest = cKDTree(surface.centres).query(middle[near])
+    away = np.einsum("ij,ij->i", middle[near] - surface.centres[closest], surface.normals[closest])
+    return int(len(leaves) - (away < 0.0).sum())
+
+
+def plan_mesh(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
+              reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
+              wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None) -> MeshPlan:  # fmt: skip
+    """What `mesh_aircraft` would make of the same arguments: cells, layers, time, memory, disk; takes seconds."""
+    return _Task(craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference).chosen(
+        fineness, cells
+    )
+
+
+def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
+                  reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
+                  wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None,
+                  on_plan: Callable[[MeshPlan], None] | None = None) -> Mesh:  # fmt: skip
+    """A mesh about a complete aircraft, one command.
+
+    craft: `Aircraft` (meshed as a half model unless half = False) or closed `Surface` (as a whole unless half = True).
+    fineness: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`, about how many. Layers:
+    `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth, count) at factor 1; without either two even ones
+    for inviscid flow. farfield and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground; alpha: (low, high)
+    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. on_plan is told the forecast before the work begins.
+
+    >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
+    """
+    task = _Task(craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference)
+    plan = task.chosen(fineness, cells)
+    if on_plan is not None:
+        on_plan(plan)
+    skin = remesh(task.surface, plan.triangles, stretch=STRETCH).surface
+    edges = local_edges(skin)
+    spec = task.layers(plan.factor, float(np.median(edges)))
+    columns = len(skin.triangles) * (CUSHION if spec is None else spec[2])
+    scale = 1.0 if cells is None else _scale_for(task, plan, skin, edges, cells - columns)
+    zones = tuple(zone.scaled(plan.factor) for zone in task.zones)
+    for attempt in range(2):
+        mesh = mesh_surface(
+            skin, task.distance / skin.size, spec, plan.growth, zones, task.half, task.reference, scale, ground, task.wake, alpha
+        )  # fmt: skip
+        if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < WITHIN:
+            break
+        log.info("%s cells instead of %s: once more with other cubes", mesh.n_cells, cells)
+        scale *= float(((mesh.n_cells - columns) / max(cells - columns, 1)) ** 0.4)
+    recipe = mesh.recipe | {"factor": round(plan.factor, 5), "forecast_cells": plan.cells, "farfield": task.distance, "blockage": round(task.blockage, 7)}  # fmt: skip
+    return replace(mesh, recipe=recipe)
+
+
+def _scale_for(task: _Task, plan: MeshPlan, skin: Surface, edges: np.ndarray, wanted: float) -> float:
+    """Factor on the cubes with which about so many are left outside the skin."""
+    scale, found = 1.0, []
+    for _ in range(4):
+        count = KEPT * cells_outside(task.outer(skin, plan.factor, scale), skin.points, edges, skin)
+        found.append((abs(count - wanted), scale))
+        if abs(count - wanted) < 0.02 * wanted or wanted <= 0.0:
+            break
+        scale = float(np.clip(scale * (count / wanted) ** 0.4, 0.7, 1.4))
+    return min(found)[1]

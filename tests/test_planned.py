@@ -1,0 +1,96 @@
+"""Meshes by intent: forecast, budget, families, half models that count for both halves, ground, wake and zones."""
+
+import unittest
+
+import numpy as np
+
+import zephyrum as zy
+from zephyrum.mesh.aircraft import wake_points
+
+WING = zy.Aircraft(
+    name="plank",
+    parts={
+        "wing": zy.Wing(planform=zy.Planform(span=4.0, root_chord=1.0, taper=0.7), airfoil="NACA 0015", tail_gap=0.005),
+        "pod": zy.Body(rings=zy.Body.ellipsoid(1.6, 0.4).rings, nose="round", tail="round", place=(-0.4, 0.0, 0.0)),
+    },
+)
+
+
+class Plans(unittest.TestCase):
+    def test_a_budget_is_met_and_told_before(self):
+        told = []
+        mesh = zy.mesh_aircraft(WING, cells=30_000, farfield=5.0, on_plan=told.append)
+        self.assertLess(abs(mesh.n_cells / 30_000 - 1.0), 0.15)
+        self.assertLess(abs(told[0].cells / 30_000 - 1.0), 0.05)
+        self.assertIn("half model", str(told[0]))
+        self.assertTrue(mesh.mirrored)
+        self.assertEqual([g.name for g in mesh.groups], ["farfield", "symmetry", "wing", "pod"])
+        self.assertAlmostEqual(mesh.reference.span, 4.0, 6)
+        self.assertAlmostEqual(mesh.points[:, 0].max() - mesh.points[:, 0].min(), 10.0 * told[0].size, 6)
+
+    def test_factors_make_a_family(self):
+        coarse, fine = (zy.plan_mesh(WING, factor, layers=(1e-3, 1.3, 8)) for factor in (2.0, 1.0))
+        self.assertAlmostEqual(fine.triangles / coarse.triangles, 4.0, 2)
+        self.assertTrue(4.0 < fine.cells / coarse.cells < 10.0)
+        total = [
+            plan.layers[0] * (plan.layers[1] ** plan.layers[2] - 1) / (plan.layers[1] - 1) for plan in (coarse, fine)
+        ]
+        self.assertAlmostEqual(total[0] / total[1], 1.0, delta=0.3)
+        viscous = zy.plan_mesh(WING, 2.0, y_plus=1.0, reynolds=1e6)
+        self.assertGreater(viscous.cells, 3 * coarse.cells)
+
+    def test_ground_wake_and_zones(self):
+        around = zy.Zone(0.04, part="pod", radius=0.1)
+        mesh = zy.mesh_aircraft(
+            WING, 3.0, half=False, farfield=3.0, ground=-1.0, wake=1.0, alpha=(0.0, 8.0), zones=(around,)
+        )
+        self.assertEqual(mesh.group("ground").role, "slip")
+        np.testing.assert_array_equal(mesh.face_centroid[mesh.group("ground").faces][:, 2], -1.0)
+        self.assertFalse(mesh.mirrored)
+        size = mesh.cell_volume ** (1 / 3)
+        near = (np.abs(mesh.cell_centroid - [0.4, 0.0, 0.28]) < 0.05).all(axis=1)
+        self.assertLess(size[near].max(), 3.0 * 0.04 * 1.01)
+        behind = (np.abs(mesh.cell_centroid - [3.0, 1.0, 0.15]) < 0.15).all(axis=1)
+        beside = (np.abs(mesh.cell_centroid - [0.5, 3.5, 0.15]) < 0.4).all(axis=1)
+        self.assertLess(size[behind].max(), 0.8 * size[beside].max())
+
+    def test_wakes_start_at_the_rearmost_points_and_follow_the_wind(self):
+        points = np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.07], [0.5, 1.0, 0.0]])
+        made, sizes = wake_points(points, np.full(3, 0.1), 2.0, (4.0, 4.0))
+        behind = made[(np.abs(made[:, 1]) < 1e-9) & (made[:, 0] > 1.0)]
+        np.testing.assert_allclose(np.degrees(np.arctan2(behind[:, 2] - 0.07, behind[:, 0] - 1.0)), 4.0)
+        self.assertTrue((sizes >= 0.15 - 1e-12).all() and sizes.max() > 0.2)
+
+    def test_what_can_not_be_is_refused(self):
+        for options, word in (
+            ({"cells": 1000}, "out of reach"),
+            ({"fineness": "superfine"}, "fineness"),
+            ({"y_plus": 1.0}, "Reynolds"),
+            ({"y_plus": 1.0, "reynolds": 1e6, "layers": (1e-3, 1.2, 9)}, "not both"),
+            ({"ground": 0.0}, "ground"),
+            ({"zones": (zy.Zone(0.1, part="flap"),)}, "no part 'flap'"),
+        ):
+            with self.assertRaises(zy.InputError) as refused:
+                zy.mesh_aircraft(WING, **({"fineness": 4.0} | options))
+            self.assertIn(word, str(refused.exception))
+        with self.assertRaises(zy.InputError):
+            zy.mesh_aircraft("skerry.toml")
+
+
+class HalfModels(unittest.TestCase):
+    def test_half_a_model_counts_for_both_halves(self):
+        air = zy.Freestream(mach=0.3, alpha=4.0)
+        wing = zy.Aircraft(name="wing", parts={"wing": WING.parts["wing"]})
+        half, whole = (zy.mesh_aircraft(wing, 3.0, half=side, farfield=5.0) for side in (True, False))
+        one, both = (zy.solve(mesh, air, settings=zy.Settings(orders=4)) for mesh in (half, whole))
+        self.assertEqual((one.verdict, both.verdict), ("settled", "settled"))
+        self.assertAlmostEqual(one.forces.CL / both.forces.CL, 1.0, delta=0.02)
+        self.assertAlmostEqual(one.forces.CD / both.forces.CD, 1.0, delta=0.25)
+        self.assertEqual(one.forces.coefficients()["CY"], 0.0)
+        self.assertAlmostEqual(one.history.rows[-1][-3], one.forces.CL, 3)
+        with self.assertRaises(zy.InputError):
+            zy.solve(half, zy.Freestream(mach=0.3, beta=2.0))
+
+
+if __name__ == "__main__":
+    unittest.main()

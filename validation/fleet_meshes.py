@@ -1,0 +1,101 @@
+"""Random aircraft in random attitudes meshed by one command, nobody watching, without layers and with.
+
+`make fleet-meshes` (100 aircraft, coarse; `python -m validation.fleet_meshes 10` for fewer) writes docs/fleet_meshes.md; finished ones
+are kept in validation/fleet_meshes.json, remove it to begin anew. The aircraft are those of `validation.fleet`, turned by
+up to 180 deg about x and 20 deg about y and z, as whole models.
+"""
+
+import json
+import os
+import sys
+import time
+from multiprocessing import get_context
+from pathlib import Path
+
+import numpy as np
+
+from validation.fleet import aircraft
+
+LAYERS = (2e-4, 1.3, 16)
+HEAD = """# Random aircraft meshed
+
+Made by `make fleet-meshes`: the aircraft of [fleet.md](fleet.md) in random attitudes, coarse whole models, inviscid (two even
+layers) and with 16 layers from 0.2 mm. Every mesh passes `Mesh.check`: closed cells, positive volumes, the volume of the domain. Coverage:
+points whose layers are at least half as thick as asked for. Tries: placements of the grid until every check passed.
+
+"""
+
+
+def turned(skin, rng):
+    """The surface in a random attitude."""
+    from zephyrum.shape.described import attitude_matrix
+
+    roll, pitch, yaw = rng.uniform(-180.0, 180.0), rng.uniform(-20.0, 20.0), rng.uniform(-20.0, 20.0)
+    return skin.transformed(attitude_matrix(roll, pitch, yaw))
+
+
+def one(seed: int) -> list:
+    """[seed, name, [cells, tries, coverage, p99 non-orthogonality, worst, seconds, verdict] without layers and with]."""
+    import zephyrum as zy
+
+    craft = aircraft(seed)
+    row = [seed, craft.name]
+    try:
+        skin = turned(craft.surface(), np.random.default_rng(10_000 + seed))
+    except zy.ZephyrumError as cause:
+        return [*row, *[[0, 0, 0.0, 0.0, 0.0, 0.0, f"UNION: {cause}"]] * 2]
+    for layers in (None, LAYERS):
+        begin = time.perf_counter()
+        try:
+            mesh = zy.mesh_aircraft(skin, "coarse", layers=layers, farfield=5.0)
+            angles = zy.quality(mesh).rows[0]
+            row.append([mesh.n_cells, mesh.recipe["tries"], mesh.recipe["layer_coverage"], angles[3], angles[4], time.perf_counter() - begin, "valid"])  # fmt: skip
+        except zy.ZephyrumError as cause:
+            row.append([0, 0, 0.0, 0.0, 0.0, time.perf_counter() - begin, str(cause)])
+    return row
+
+
+def write(rows: list) -> str:
+    """The page."""
+    rows = sorted(rows)
+    both = [run for row in rows for run in row[2:]]
+    good = [run for run in both if run[6] == "valid"]
+    lines = [f"{len(rows)} aircraft, {len(both)} meshes: {len(good)} valid, {len(both) - len(good)} refused.\n"]
+    if good:
+        lines.append(
+            f"Of the valid ones: coverage at least {min(run[2] for run in good):.3f} (median {np.median([run[2] for run in good]):.3f}), "
+            f"tries at most {max(run[1] for run in good)}, {np.median([run[0] for run in good]):,.0f} cells and {np.median([run[5] for run in good]):.0f} s in the median.\n"
+        )
+    lines += [
+        "| number | tail | layers | cells | tries | coverage | non-orthogonality 99 % [deg] | worst [deg] | s | verdict |",
+        "|---" * 10 + "|",
+    ]
+    for row in rows:
+        for kind, run in zip(("-", "16"), row[2:], strict=True):
+            lines.append(
+                f"| {row[0]} | {row[1].split()[0]} | {kind} | {run[0]} | {run[1]} | {run[2]:.3f} | {run[3]:.1f} | {run[4]:.1f} | {run[5]:.0f} | {run[6][:110]} |"
+            )
+    return HEAD + "\n".join(lines) + "\n"
+
+
+def main(count: int) -> int:
+    """Run all on two processes; 1 if any was refused."""
+    os.environ.update(OPENBLAS_NUM_THREADS="1", OMP_NUM_THREADS="1", NUMBA_NUM_THREADS="1")
+    page = Path(__file__).parents[1] / "docs" / "fleet_meshes.md"
+    kept = Path(__file__).with_suffix(".json")
+    rows = json.loads(kept.read_text()) if kept.is_file() else [one(0)]
+    todo = sorted(set(range(count)) - {row[0] for row in rows})
+    with get_context("spawn").Pool(2) as pool:
+        for row in pool.imap_unordered(one, todo):
+            rows.append(row)
+            kept.write_text(json.dumps(rows))
+            page.write_text(write(rows), encoding="utf-8")
+            for run in row[2:]:
+                if run[6] != "valid":
+                    print(row[0], run[6], flush=True)
+    print(write(rows).split("\n|")[0].removeprefix(HEAD))
+    return int(any(run[6] != "valid" for row in rows for run in row[2:]))
+
+
+if __name__ == "__main__":
+    sys.exit(main(int(sys.argv[1]) if sys.argv[1:] else 100))
