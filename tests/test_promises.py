@@ -44,7 +44,7 @@ class Readme(unittest.TestCase):
     def test_every_command_named_exists(self):
         from zephyrum.cli.main import main
 
-        named = set(re.findall(r"`zephyrum (\w+)", README))
+        named = set(re.findall(r"`zephyrum ([\w-]+)", README))
         self.assertEqual(named, set(main.commands))
 
     def test_every_picture_linked_exists_and_every_picture_is_linked(self):
