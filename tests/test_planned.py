@@ -1,11 +1,17 @@
 """Meshes by intent: forecast, budget, families, half models that count for both halves, ground, wake and zones."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
+from click.testing import CliRunner
 
 import zephyrum as zy
+from zephyrum.cli.main import main
 from zephyrum.mesh.aircraft import wake_points
+from zephyrum.mesh.curved import curved_normals
+from zephyrum.shape.solids import halved
 
 WING = zy.Aircraft(
     name="plank",
@@ -75,6 +81,45 @@ class Plans(unittest.TestCase):
             self.assertIn(word, str(refused.exception))
         with self.assertRaises(zy.InputError):
             zy.mesh_aircraft("skerry.toml")
+
+
+class Curved(unittest.TestCase):
+    def test_normals_of_the_curved_wall_beat_those_of_its_faces_also_at_the_symmetry_plane(self):
+        ball = zy.Body.ellipsoid(1.0, 1.0).surface(tolerance=2e-5)
+        mesh = zy.mesh_surface(zy.remesh(halved(ball), 1000, stretch=1.0).surface, farfield=2.0, growth=0.5)
+        faces = mesh.faces_of("wall")
+        exact = [0.5, 0.0, 0.0] - mesh.face_centroid[faces]
+        exact /= np.linalg.norm(exact, axis=1)[:, None]
+        flat = mesh.face_area[faces] / np.linalg.norm(mesh.face_area[faces], axis=1)[:, None]
+        found = curved_normals(mesh, faces)
+        np.testing.assert_allclose(np.linalg.norm(found, axis=1), 1.0)
+        missed, before = (np.linalg.norm(n - exact, axis=1) for n in (found, flat))
+        self.assertLess(missed.mean(), 0.15 * before.mean())
+        self.assertLess(missed.max(), 0.5 * before.max())
+
+    def test_edges_stay_sharp(self):
+        mesh = zy.mesh_surface(zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 600).surface, farfield=2.0, growth=0.5)
+        faces = mesh.faces_of("wall")
+        flat = mesh.face_area[faces] / np.linalg.norm(mesh.face_area[faces], axis=1)[:, None]
+        np.testing.assert_allclose(curved_normals(mesh, faces), flat, atol=1e-9)
+
+
+class Command(unittest.TestCase):
+    def test_the_forecast_and_what_can_not_be_read(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = WING.write(Path(folder) / "plank.toml")
+            told = CliRunner().invoke(main, ["mesh-aircraft", str(path), "--fineness", "2.5", "--forecast"])
+            self.assertEqual(told.exit_code, 0, told.output)
+            self.assertIn("forecast: about", told.output)
+            made = CliRunner().invoke(
+                main, ["mesh-aircraft", str(path), "--fineness", "3", "--out", str(Path(folder) / "plank.vtu")]
+            )
+            self.assertEqual(made.exit_code, 0, made.output)
+            for word in ("forecast", "made:", "walls: wing", "non-orthogonality", "written"):
+                self.assertIn(word, made.output)
+            self.assertGreater(zy.read_mesh(Path(folder) / "plank.vtu").n_cells, 3000)
+        lost = CliRunner().invoke(main, ["mesh-aircraft", "nowhere.toml"])
+        self.assertEqual(lost.exit_code, 2)
 
 
 class HalfModels(unittest.TestCase):
