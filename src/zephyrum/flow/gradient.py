@@ -37,10 +37,11 @@ def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, n
         if odd.any():
             own = odd[np.repeat(np.arange(n), np.diff(start))]
             weights[own] = gradient_weights(mesh, "least-squares")[2][own]
-        weak, without = _skewed_cells(mesh) if mesh.dimension == 3 and not mesh.planar else (odd & False, odd & False)
-        if weak.any():
-            start, neighbour, weights = _widened(mesh, start, neighbour, weights, weak)
-            weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
+        if mesh.dimension == 3 and not mesh.planar:
+            weak, without = _skewed_cells(mesh)
+            if weak.any():
+                start, neighbour, weights = _widened(mesh, start, neighbour, weights, weak)
+                weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
         return start, neighbour, weights
     if method == "green-gauss":
         S, x = mesh.face_area[:nl], mesh.face_centroid[:nl]
