@@ -239,16 +239,20 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
     found.rank[anchors(made, found, wanted[0])] = 2
     radius = 1.0 / np.maximum(curvatures(made, found.smooth)[0], 1e-12)
     roundest = np.where(radius > BODY * made.size, TURN * radius, np.inf)
-    finer = np.ones(len(made.points))
+    finer, factors, best = np.ones(len(made.points)), None, None
     for _ in range(RESTARTS):
-        work, out, qualities, places = _worked(made, found, wanted, finer, roundest, target, stretch, rounds)
-        if not len(places):
+        run = _worked(made, found, wanted, finer, roundest, target, stretch, rounds, factors)
+        if best is None or (run.crossing, len(run.places)) < (best.crossing, len(best.places)):
+            best = run
+        if not len(run.places):
             break
-        # what has folded does not unfold: once more from the original, with smaller triangles there
-        near = np.concatenate(cKDTree(made.points).query_ball_point(places[:, :3], 3.0 * places[:, 3]))
+        # what has folded does not unfold: once more from the original, with smaller triangles there and as many elsewhere
+        factors = run.factors
+        near = np.concatenate(cKDTree(made.points).query_ball_point(run.places[:, :3], 3.0 * run.places[:, 3]))
         finer[np.unique(near).astype(int)] *= 0.5
-    if len(places) and len(crossing_triangles(out)):
-        raise MeshError(f"remesh: triangles cross near {places[0, :3].round(4)} m; ask for more triangles there.")
+    if best.crossing:
+        raise MeshError(f"remesh: triangles cross near {best.places[0, :3].round(4)} m; ask for more triangles there.")
+    work, out, qualities = best.work, best.surface, best.quality
     far = hausdorff(made, out)
     if far > LOST * largest:
         old = samples(made)
@@ -264,10 +268,22 @@ def folded_triangles(surface: Surface) -> np.ndarray:
     return np.flatnonzero((sight(surface)[1] < HIDDEN)[surface.triangles].any(axis=1))
 
 
-def _worked(made, found, wanted, finer, roundest, target, stretch, rounds):
-    """(work, surface, qualities, places (k, 4) of triangles that cross with their reach) of one run from the original.
+@dataclass(frozen=True)
+class _Run:
+    """One run from the original: places (k, 4) where triangles cross (`crossing` of them) or are folded, with their reach."""
 
-    wanted: sizes as of `sizes_for`; finer (n,): factor on them; roundest (n,): most that sizes may be scaled to.
+    work: "_Work"
+    surface: Surface
+    quality: np.ndarray
+    places: np.ndarray
+    crossing: int
+    factors: dict
+
+
+def _worked(made, found, wanted, finer, roundest, target, stretch, rounds, factors=None) -> _Run:
+    """wanted: sizes as of `sizes_for`; finer (n,): factor on them; roundest (n,): most that sizes may be scaled to;
+
+    factors: by round, those that met the target in an earlier run.
     """
     edges = made._edge_table[0]
     length = np.linalg.norm(made.points[edges[:, 0]] - made.points[edges[:, 1]], axis=1)
@@ -278,21 +294,22 @@ def _worked(made, found, wanted, finer, roundest, target, stretch, rounds):
         h2[:] = np.clip(h2, h1, stretch * h1)
         return for_strips(made, found, tensors(h1, h2, way))
 
-    work = _Work(made, found, metric())
+    work, used = _Work(made, found, metric()), {}
     for k in range(rounds):
         work.round(last=k >= rounds - 4)
         if target and k in (4, 7):
-            factor = float(np.sqrt(work.count / target))
-            if abs(factor - 1.0) > 0.03:  # but round bodies stay round, and sizes grow evenly from them
-                h1[:], h2[:] = np.minimum(factor * h1, roundest), factor * h2
+            used[k] = factors[k] if factors else float(np.sqrt(work.count / target))
+            if abs(used[k] - 1.0) > 0.03:  # but round bodies stay round, and sizes grow evenly from them
+                h1[:], h2[:] = np.minimum(used[k] * h1, roundest), used[k] * h2
                 work.measure_by(metric())
     for attempt in range(3):
         out, qualities = work.result()
-        places = work.places(out, np.unique(crossing_triangles(out)))
-        if not len(places):
-            return work, out, qualities, work.places(out, folded_triangles(out))
+        crossing = np.unique(crossing_triangles(out))
+        if not len(crossing):
+            return _Run(work, out, qualities, work.places(out, folded_triangles(out)), 0, used)
+        places = work.places(out, crossing)
         if attempt == 2:
-            return work, out, qualities, places
+            return _Run(work, out, qualities, places, len(crossing), used)
         near = cKDTree(made.points).query_ball_point(places[:, :3], 1.5 * places[:, 3])
         near = np.unique(np.concatenate(near)).astype(int)
         h1[near], h2[near] = 0.5 * h1[near], 0.5 * h2[near]
