@@ -23,7 +23,6 @@ FIGURES = (
     "cp_m0.2",
     "friction_m0.2_a4",
     "mach_field_m0.2_a4",
-    "layer_m0.2_a4",
     "separation_m0.2_a20",
 )
 
@@ -79,6 +78,8 @@ def aircraft() -> None:
         terminal(["shape", str(source.relative_to(Path.cwd())), *words, "--figures", str(figures)], "shape_command")
         shutil.copyfile(figures / "three_view.png", TARGET / "three_view.png")
         shutil.copyfile(figures / "quarter.png", TARGET / "aircraft.png")
+        half = zy.Aircraft.read(source).surface(half=True)
+        draw_surface(zy.remesh(half, 12_000).surface, TARGET / "remeshed.png", edges=True)
         damage = runpy.run_path(str(HERE.parent / "examples" / "damage_the_skerry.py"))["main"]
         taken = zy.adopt(damage(Path(folder)), "mm", "+y", labels="shell")
         places = [spot for defect in taken.mended.defects for spot in defect.places]

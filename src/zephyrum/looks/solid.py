@@ -72,9 +72,14 @@ def _arrows(surface, alpha: float):
             ("lift", top, size * lift, COLOURS[2]), ("drag", top, size * drag, COLOURS[1])]  # fmt: skip
 
 
-def _frame(view: str) -> np.ndarray:
-    """Rows: unit vectors to the right and upwards in the picture."""
+def _onlooker(surface, view: str) -> np.ndarray:
+    """Unit vector towards the onlooker, who never looks into the open side of a half model."""
     ahead = np.array(VIEWS[view]) / np.linalg.norm(VIEWS[view])
+    return ahead * [1.0, -1.0, 1.0] if surface.bounds[0, 1] >= 0.0 else ahead
+
+
+def _frame(ahead: np.ndarray, view: str) -> np.ndarray:
+    """Rows: unit vectors to the right and upwards in the picture."""
     right = np.cross([0.0, 1.0, 0.0] if view in ("above", "below") else [0.0, 0.0, 1.0], ahead)
     right /= np.linalg.norm(right)
     return np.stack([right, np.cross(ahead, right)])
@@ -124,9 +129,10 @@ def _rendered(surface, path, view, alpha, edges, marks, by):
         plotter.add_legend(shown, bcolor=None, face="rectangle", size=(0.17, 0.032 * len(shown)), loc="upper left")
     plotter.add_text(_title(surface), position="lower_right", font_size=10, color=INK)
     up = (0, 1, 0) if view in ("above", "below") else (0, 0, 1)
-    plotter.view_vector(VIEWS[view], viewup=up)
+    ahead = _onlooker(surface, view)
+    plotter.view_vector(ahead, viewup=up)
     plotter.enable_parallel_projection()
-    frame = _frame(view)
+    frame = _frame(ahead, view)
     used = surface.points[np.unique(surface.triangles)]
     ends = [*used[:: max(1, len(used) // 5000)]]
     ends += [
@@ -137,7 +143,7 @@ def _rendered(surface, path, view, alpha, edges, marks, by):
     flat = np.array(ends) @ frame.T
     low, high = flat.min(axis=0), flat.max(axis=0)
     plotter.camera.focal_point = tuple(0.5 * (low + high) @ frame)
-    plotter.camera.position = tuple(0.5 * (low + high) @ frame + 4.0 * surface.size * np.array(VIEWS[view]))
+    plotter.camera.position = tuple(0.5 * (low + high) @ frame + 4.0 * surface.size * ahead)
     plotter.camera.parallel_scale = 0.54 * max(high[1] - low[1], (high[0] - low[0]) * SIZE[1] / SIZE[0])
     plotter.reset_camera_clipping_range()
     plotter.show_axes()
@@ -158,8 +164,8 @@ def _drawn(surface, path, view, alpha, edges, marks, by):
     from matplotlib.colors import to_rgb
 
     figure, ax = new_axes()
-    ahead = np.array(VIEWS[view]) / np.linalg.norm(VIEWS[view])
-    frame = _frame(view)
+    ahead = _onlooker(surface, view)
+    frame = _frame(ahead, view)
     up = frame[1]
     seen = surface.normals @ ahead > 0.0
     colour = np.zeros((len(surface.triangles), 3))
