@@ -55,6 +55,14 @@ class Domain:
         """As many zeros as there are active unknowns: a tuple's length is known to the compiler, so block loops unroll."""
         return (0,) * len(self.axes)
 
+    def without_slopes(self, cells: np.ndarray, edges: bool) -> None:
+        """Reconstruct nothing from `cells` (n,) to their faces, with `edges` not to their boundary faces either."""
+        left, right, ni = cells[self.left], cells[self.right], len(self.right)
+        if not edges:
+            left[ni:] = False
+        self.to_left[left] = self.to_right[right] = 0.0
+        self.share[left[:ni], 0] = self.share[right, 1] = 0.0
+
     @classmethod
     def of(cls, mesh: Mesh, gradient: str = "by-cell", model: str = "euler") -> "Domain":
         """Prepare `mesh` for a model: with its turbulence quantities, no slip at its walls unless it is inviscid."""

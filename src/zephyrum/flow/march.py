@@ -3,7 +3,8 @@
 Source: Kelley and Keyes (1998), SIAM J. Numer. Anal. 35:508 (pseudo-transient continuation); Mulder and van Leer
 (1985), J. Comput. Phys. 59:232 (switched evolution relaxation). All equations are advanced together; the time step of
 every cell grows as the residual falls, so that the last steps are Newton's. A step is limited in pressure, temperature
-and velocity, then shortened until the residual with its time term does not grow.
+and velocity, then shortened until the residual with its time term does not grow. In space a few cells of an odd shape or on a
+coarse nose may swing for ever in second order: they lose their slopes, and the verdict tells how many.
 Verified by validation/ (every case there ends settled).
 """
 
@@ -46,6 +47,11 @@ FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 SHOCKS = 0.5  # Mach number of the stream above which an inviscid cold start looks for shocks
 STALL = 30  # steps without a lower residual after which a run wanders
+PATIENCE = 8  # such steps in space after which the few cells that hold the residual lose their slopes
+HELD = 0.99  # share of the (squared) residual that they hold
+FEW = 0.004  # share of the cells that they may be: what swings in more of them is the flow
+CALMINGS = 8
+CALMED_CFL = 100.0
 
 
 @dataclass(frozen=True)
@@ -141,6 +147,7 @@ class Level:
             rate = np.exp(sublayer_rate(mesh, self.law)) * reference.chord / air.mach
             rows[:, 6] /= 1.0 + BETA[0] * rate
         self.rows = rows
+        self.calmed = np.zeros(mesh.n_cells, dtype=bool)
         self.jacobian.rows[:] = rows[:, self.domain.axes]
         self.body = mesh.faces_of("wall")
         self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
@@ -188,9 +195,31 @@ class Level:
         row[self.body - ni, 1:4] = self.air.axes[2] / self._dynamic
         self.jacobian.lift_row = row[:, axes]
 
+    def calm(self, R: np.ndarray) -> int:
+        """Take the slopes off the few cells that hold the residual R, and off their neighbours; how many are new."""
+        held = np.sum((R * self.rows) ** 2, axis=1)
+        order = np.argsort(-held)
+        count = 1 + int(np.searchsorted(np.cumsum(held[order]), HELD * held.sum()))
+        if self.mesh.planar or self.settings.order == 1 or count > max(FEW * len(held), 20):
+            return 0
+        chosen = np.zeros(len(held), dtype=bool)
+        chosen[order[:count]] = True
+        left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
+        wide = chosen.copy()
+        wide[left[chosen[right]]] = wide[right[chosen[left]]] = True
+        fresh = wide & ~self.calmed
+        self.calmed |= wide
+        self.domain.without_slopes(self.calmed, self.residual.model == "euler")
+        return int(fresh.sum())
+
     def flow(self, q: np.ndarray, verdict: str, reason: str, history: History, begin: float) -> Flow:
         """What is left at states q, those evaluated last; begin: clock [s] at the start."""
         r = self.residual
+        if self.calmed.any():
+            place = self.mesh.cell_centroid[np.flatnonzero(self.calmed)[0]].round(3)
+            reason += (
+                f", first order in {self.calmed.sum():,} of {len(q):,} cells (one at {place} m) that would not settle"
+            )
         return Flow(
             q, r.boundary_pressure(q), r.tractions(q), r.heats(q), r.eddies(q), self.scales, verdict, reason, history,
             time.perf_counter() - begin,
@@ -261,7 +290,7 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
     most = 80 if rough else settings.steps
     R = level.evaluate(q)
     best, best_step = math.inf, 0
-    krylov, factor = 0, 1.0
+    krylov, factor, calmings = 0, 1.0, 0
     before = math.inf
     for step in range(most + 1):
         norms = level.norms(R)
@@ -288,6 +317,11 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
         if worst < 0.8 * best:
             best, best_step = worst, step
+        if step - best_step >= PATIENCE and calmings < CALMINGS and level.calm(R):
+            calmings += 1
+            best, best_step, cfl = math.inf, step, CALMED_CFL
+            R = level.evaluate(q)
+            total = float(np.sqrt(np.sum(level.norms(R) ** 2)))
         if step == most or step - best_step >= STALL:
             break
         level.linearise(q)

@@ -15,6 +15,7 @@ from zephyrum.air.checks import number
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_space import Space, fill_space
 from zephyrum.mesh.core import Mesh, mesh_from_faces
+from zephyrum.mesh.eased import eased
 from zephyrum.mesh.layers import given_layers
 from zephyrum.mesh.prisms import Prisms, grow_prisms
 from zephyrum.mesh.sizes import GROWTH, PartZone, SizeField, Zone
@@ -57,6 +58,10 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
         raise InputError(
             f"the surface reaches down to z = {surface.bounds[0, 2]:.4g} m, below the ground at {ground:g} m; lift it."
         )
+    origin = surface.fingerprint
+    surface, moved = eased(surface)
+    if moved.any():
+        log.info("%d points moved by up to %.2g m so that layers can start there", (moved > 0.0).sum(), moved.max())
     outer = Outer(surface, farfield, growth, bound_zones(zones, surface), open_half, scale, ground, wake, alpha)
     spec = (np.inf, 1.0, CUSHION) if layers is None else given_layers(layers)
     last: MeshError | None = None
@@ -73,7 +78,7 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
             last = cause
     else:
         raise last
-    recipe = {"kind": "clipped", "surface": surface.fingerprint, "triangles": len(surface.triangles), "half": open_half,
+    recipe = {"kind": "clipped", "surface": origin, "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6), "triangles": len(surface.triangles), "half": open_half,
               "layers": spec[2], "growth": growth, "farfield_sizes": farfield, "tries": attempt + 1,
               "layer_coverage": round(float((prisms.kept >= 0.5).mean()), 5)}  # fmt: skip
     if np.isfinite(spec[0]):

@@ -199,7 +199,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     areas = surface.areas
     for attempt in range(TRIES):
         tips = surface.points + thick[:, None] * way
-        bad = np.flatnonzero(_folded(surface.points, tips, t, normals, areas, SHRUNK, 0.02))
+        bad = np.flatnonzero(_folded(surface.points, tips, t, normals, areas, SHRUNK, 0.5 * HIDDEN))
         if not len(bad):
             pairs = crossing_triangles(Surface(tips, t))
             if not len(pairs):

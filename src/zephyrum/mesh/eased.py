@@ -1,0 +1,63 @@
+"""Surface points that no direction sees all triangles of, moved a little until one does: elsewhere no wall layer could start.
+
+Such points sit in the sharpest hollows of junctions and at slender tips on few triangles. Each is drawn towards the middle of its
+neighbours, after a while together with these, by no more than its longest edge; what is moved, and how far, is told.
+Verified by tests/test_clipped.py.
+"""
+
+from dataclasses import replace
+
+import numpy as np
+
+from zephyrum.errors import MeshError
+from zephyrum.shape.crossings import crossing_triangles
+from zephyrum.shape.sight import HIDDEN, sight
+from zephyrum.shape.surface import Surface
+
+PULL = 0.2  # of the way to the middle of the neighbours, a step
+STEPS = 60
+WIDER = 12  # steps after which one more ring of neighbours is drawn along
+CLEAR = 2.0 * HIDDEN  # what the moved points are to be seen by
+MOST = 1.0  # of its longest edge: what a point may be moved
+
+
+def eased(surface: Surface) -> tuple[Surface, np.ndarray]:
+    """(surface, distance (n,) [m] that its points were moved).
+
+    Points on an open rim stay in the plane y = 0. MeshError with the place where nothing helps.
+    """
+    n, ends = len(surface.points), surface._edge_table[0]
+    count = np.bincount(ends.ravel(), minlength=n)
+    made, watched = surface, None
+    for step in range(STEPS):
+        _, seen, (_, _, flat) = sight(made)
+        bad = seen < HIDDEN
+        if watched is not None:
+            bad |= watched & (seen < CLEAR)
+        if not bad.any():
+            break
+        watched = bad if watched is None else watched | bad
+        near = bad.copy()
+        for _ in range(step // WIDER):
+            wide = near.copy()
+            wide[ends[near[ends].any(axis=1)]] = True
+            near = wide
+        x = made.points
+        total = np.stack([np.bincount(ends[:, 0], x[ends[:, 1], k], n) + np.bincount(ends[:, 1], x[ends[:, 0], k], n) for k in range(3)], axis=1)  # fmt: skip
+        points = x.copy()
+        points[near] += PULL * (total[near] / count[near, None] - x[near])
+        points[flat, 1] = 0.0
+        made = replace(made, points=points)
+    edge = np.zeros(n)
+    for side in (0, 1):
+        np.maximum.at(
+            edge, ends[:, side], np.linalg.norm(surface.points[ends[:, 0]] - surface.points[ends[:, 1]], axis=1)
+        )
+    moved = np.linalg.norm(made.points - surface.points, axis=1)
+    worst = int(np.argmax(np.where(bad, 2.0 - seen, moved / edge)))
+    if bad.any() or moved[worst] > MOST * edge[worst] or (moved.any() and len(crossing_triangles(made))):
+        raise MeshError(
+            f"layers: no direction off the surface is seen by all triangles round {surface.points[worst].round(5)} m, even after "
+            "smoothing; remesh it with smaller triangles there."
+        )
+    return made, moved
