@@ -36,6 +36,7 @@ KRYLOV_TOLERANCE = (0.1, 0.5)  # of a Newton step; looser only when the target i
 CFL_CAP = 1e8
 CFL_FLOOR = 1e-2
 CHANGE = 0.2  # largest relative change of pressure and temperature in one step
+LOOSE = 1e-3  # share of the cells in space whose own steps are shortened more than that of all
 LEAST_FACTOR = 0.1  # a step that has to be shortened more is not taken: the time step is
 RATE_CHANGE = 2.0  # largest change of log(omega) in one step
 HALVINGS = 5
@@ -47,8 +48,8 @@ FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 SHOCKS = 0.5  # Mach number of the stream above which an inviscid cold start looks for shocks
 STALL = 30  # steps without a lower residual after which a run wanders
-PATIENCE = 8  # such steps in space after which the few cells that hold the residual lose their slopes
-HELD = 0.99  # share of the (squared) residual that they hold
+PATIENCE = 4  # such steps in space after which the few cells that hold the residual lose their slopes
+HELD = 0.95  # share of the (squared) residual that they hold
 FEW = 0.004  # share of the cells that they may be: what swings in more of them is the flow
 CALMINGS = 8
 CALMED_CFL = 100.0
@@ -147,7 +148,7 @@ class Level:
             rate = np.exp(sublayer_rate(mesh, self.law)) * reference.chord / air.mach
             rows[:, 6] /= 1.0 + BETA[0] * rate
         self.rows = rows
-        self.calmed = np.zeros(mesh.n_cells, dtype=bool)
+        self.calmed, self.calmings = np.zeros(mesh.n_cells, dtype=bool), 0
         self.jacobian.rows[:] = rows[:, self.domain.axes]
         self.body = mesh.faces_of("wall")
         self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
@@ -196,17 +197,20 @@ class Level:
         self.jacobian.lift_row = row[:, axes]
 
     def calm(self, R: np.ndarray) -> int:
-        """Take the slopes off the few cells that hold the residual R, and off their neighbours; how many are new."""
+        """Take the slopes off the few cells that hold the residual R and off those round them, wider each time; how many are new."""
         held = np.sum((R * self.rows) ** 2, axis=1)
         order = np.argsort(-held)
         count = 1 + int(np.searchsorted(np.cumsum(held[order]), HELD * held.sum()))
         if self.mesh.planar or self.settings.order == 1 or count > max(FEW * len(held), 20):
             return 0
-        chosen = np.zeros(len(held), dtype=bool)
-        chosen[order[:count]] = True
+        wide = np.zeros(len(held), dtype=bool)
+        wide[order[:count]] = True
         left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
-        wide = chosen.copy()
-        wide[left[chosen[right]]] = wide[right[chosen[left]]] = True
+        self.calmings += 1
+        for _ in range(self.calmings):
+            near = wide.copy()
+            near[left[wide[right]]] = near[right[wide[left]]] = True
+            wide = near
         fresh = wide & ~self.calmed
         self.calmed |= wide
         self.domain.without_slopes(self.calmed, self.residual.model == "euler")
@@ -267,8 +271,8 @@ def march(
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
                 cfl = settings.cfl
-                if cold and model == "euler" and settings.order == 2 and here.mach > SHOCKS:
-                    # shocks find their place in first order
+                if cold and model == "euler" and settings.order == 2 and (here.mach > SHOCKS or not mesh.planar):
+                    # shocks find their place in first order, and in space it gets to the neighbourhood with fewer vectors
                     plain = replace(settings, order=1)
                     level = Level(family[depth], len(family), here, reference, plain, model, source, outer, own)
                     q, _, _ = _march_level(level, q, cfl, history, on_step, begin, True)
@@ -290,7 +294,7 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
     most = 80 if rough else settings.steps
     R = level.evaluate(q)
     best, best_step = math.inf, 0
-    krylov, factor, calmings = 0, 1.0, 0
+    krylov, factor = 0, 1.0
     before = math.inf
     for step in range(most + 1):
         norms = level.norms(R)
@@ -317,8 +321,7 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
         if worst < 0.8 * best:
             best, best_step = worst, step
-        if step - best_step >= PATIENCE and calmings < CALMINGS and level.calm(R):
-            calmings += 1
+        if step - best_step >= PATIENCE and level.calmings < CALMINGS and level.calm(R):
             best, best_step, cfl = math.inf, step, CALMED_CFL
             R = level.evaluate(q)
             total = float(np.sqrt(np.sum(level.norms(R) ** 2)))
@@ -379,15 +382,13 @@ def _next_cfl(cfl: float, factor: float, ratio: float, viscous: bool) -> float:
     return min(cfl * max(1.5, min(1.0 / max(ratio, 1e-3), 10.0 if cfl > NEWTON_CFL else 3.0)), CFL_CAP)
 
 
-def longest(q: np.ndarray, step: np.ndarray, gamma: float) -> float:
-    """The share of a step that keeps the changes of pressure, temperature, velocity and log(omega) moderate, at most 1."""
-    pressure = float(np.max(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0])))
-    heat = float(np.max(np.abs(step[:, 4]) / q[:, 4]))
-    speed = float(np.sqrt(np.max(np.einsum("ij,ij->i", step[:, 1:4], step[:, 1:4]))))
-    factor = min(1.0, CHANGE / max(pressure, heat, 1e-30), 1.0 / max(speed, 1e-30))
+def shares(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:
+    """(n,) the share of a step that keeps the changes of pressure, temperature, velocity and log(omega) moderate, at most 1."""
+    most = np.maximum(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0]), np.abs(step[:, 4]) / q[:, 4]) / CHANGE
+    np.maximum(most, np.sqrt(np.einsum("ij,ij->i", step[:, 1:4], step[:, 1:4])), out=most)
     if q.shape[1] > 6:
-        factor = min(factor, RATE_CHANGE / max(float(np.abs(step[:, 6]).max()), 1e-30))
-    return factor
+        np.maximum(most, np.abs(step[:, 6]) / RATE_CHANGE, out=most)
+    return 1.0 / np.maximum(most, 1.0)
 
 
 def _search(level: Level, q, R, change, rate, total, newton: bool):
@@ -395,7 +396,11 @@ def _search(level: Level, q, R, change, rate, total, newton: bool):
     gamma = level.scales.gamma
     step = np.zeros_like(q)
     step[:, level.domain.axes] = change
-    factor = longest(q, step, gamma)
+    each = shares(q, step, gamma)
+    loose = 0 if level.mesh.planar else int(LOOSE * len(each))
+    factor = float(np.partition(each, loose)[loose])
+    if loose:
+        step *= np.minimum(each / factor, 1.0)[:, None]
     if factor < LEAST_FACTOR and level.residual.model != "euler":
         return None
     old = conserved(q, gamma)

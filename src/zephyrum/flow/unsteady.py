@@ -17,7 +17,7 @@ from zephyrum.flow.boundary import Walls
 from zephyrum.flow.gas import conserved
 from zephyrum.flow.history import History
 from zephyrum.flow.krylov import gmres
-from zephyrum.flow.march import HALVINGS, Flow, Level, Settings, longest
+from zephyrum.flow.march import HALVINGS, Flow, Level, Settings, shares
 from zephyrum.flow.start import first_guess
 from zephyrum.mesh import Mesh
 
@@ -143,7 +143,7 @@ def _time_step(level: Level, q: np.ndarray, rate: np.ndarray, past: np.ndarray, 
             return None
         step = np.zeros_like(q)
         step[:, axes] = change
-        before, factor = size, longest(q, step, gamma)
+        before, factor = size, float(shares(q, step, gamma).min())
         for _ in range(HALVINGS + 1):
             trial = q + factor * step
             R = balance(trial)
