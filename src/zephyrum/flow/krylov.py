@@ -3,6 +3,8 @@
 Sources: Saad and Schultz (1986), SIAM J. Sci. Stat. Comput. 7:856 (GMRES); Saad (2003), Iterative Methods for Sparse
 Linear Systems, ch. 10 (level-of-fill factorisation). Everything is single precision: the Newton iteration around it
 corrects what is lost. Level 1 of fill takes a half to a third of the iterations of level 0, level 2 gains nothing.
+Meshes in space are cut into a fixed number of pieces that are factorised and solved side by side (additive Schwarz without
+overlap, Saad ch. 14), so that the answer does not depend on the number of threads.
 Verified by tests/test_flow.py against a dense solve.
 """
 
@@ -14,6 +16,7 @@ from zephyrum.flow.domain import Domain
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.kernels import chunked, parallel, prange, serial
 
+PIECES = 2  # of a mesh in space
 CHUNK = 2048  # numbers of a vector worked on at once: they stay in the nearest cache
 
 
@@ -144,74 +147,90 @@ def _invert(values, e, dims, inverse, i):
             inverse[i, k, m] = work[k, m]
 
 
-@serial
-def _factor(start, columns, diagonal, values, inverse, dims):
-    """Incomplete block LU in place; `inverse` (n, nb, nb) receives the inverted diagonal blocks."""
+@parallel
+def _factor(piece, start, columns, diagonal, values, inverse, dims):
+    """Incomplete block LU in place, piece by piece; `inverse` (n, nb, nb) receives the inverted diagonal blocks.
+
+    The blocks are left transposed, and so are the inverses: in `_solve` one column after the other is then added in vector registers.
+    """
     nb = len(dims)
-    n = len(diagonal)
-    where = np.full(n, -1, dtype=np.int64)
-    lower = np.empty((nb, nb), dtype=np.float32)
-    for i in range(n):
-        for e in range(start[i], start[i + 1]):
-            where[columns[e]] = e
-        for e in range(start[i], diagonal[i]):
-            k = columns[e]
+    for p in prange(len(piece) - 1):
+        first, last = np.int64(piece[p]), np.int64(piece[p + 1])
+        where = np.full(last - first, -1, dtype=np.int64)
+        lower = np.empty((nb, nb), dtype=np.float32)
+        for i in range(first, last):
+            for e in range(start[i], start[i + 1]):
+                where[columns[e] - first] = e
+            for e in range(start[i], diagonal[i]):
+                k = columns[e]
+                for a in range(nb):
+                    for b in range(nb):
+                        total = np.float32(0.0)
+                        for c in range(nb):
+                            total += values[e, a, c] * inverse[k, c, b]
+                        lower[a, b] = total
+                for a in range(nb):
+                    for b in range(nb):
+                        values[e, a, b] = lower[a, b]
+                for h in range(diagonal[k] + 1, start[k + 1]):
+                    t = where[columns[h] - first]
+                    if t >= 0:
+                        for a in range(nb):
+                            for b in range(nb):
+                                total = values[t, a, b]
+                                for c in range(nb):
+                                    total -= lower[a, c] * values[h, c, b]
+                                values[t, a, b] = total
+            for e in range(start[i], start[i + 1]):
+                where[columns[e] - first] = -1
+            _invert(values, diagonal[i], dims, inverse, i)
+        for i in range(first, last):
             for a in range(nb):
-                for b in range(nb):
-                    total = np.float32(0.0)
-                    for c in range(nb):
-                        total += values[e, a, c] * inverse[k, c, b]
-                    lower[a, b] = total
+                for b in range(a):
+                    inverse[i, a, b], inverse[i, b, a] = inverse[i, b, a], inverse[i, a, b]
+            for e in range(start[i], start[i + 1]):
+                for a in range(nb):
+                    for b in range(a):
+                        values[e, a, b], values[e, b, a] = values[e, b, a], values[e, a, b]
+
+
+@parallel
+def _solve(piece, order, start, columns, diagonal, values, inverse, x, scale, work, dims, out):
+    """out (n, nb) = inverse(LU) (x / scale), both in cell order; `work` (n, nb) is in row order; blocks as `_factor` leaves them."""
+    nb = len(dims)
+    for p in prange(len(piece) - 1):
+        first, last = np.int64(piece[p]), np.int64(piece[p + 1])
+        total, s = np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32)
+        for i in range(first, last):
+            c = order[i]
             for a in range(nb):
+                total[a] = x[c, a] / scale[c, a]
+            for e in range(start[i], diagonal[i]):
+                k = columns[e]
                 for b in range(nb):
-                    values[e, a, b] = lower[a, b]
-            for h in range(diagonal[k] + 1, start[k + 1]):
-                t = where[columns[h]]
-                if t >= 0:
+                    w = work[k, b]
                     for a in range(nb):
-                        for b in range(nb):
-                            total = values[t, a, b]
-                            for c in range(nb):
-                                total -= lower[a, c] * values[h, c, b]
-                            values[t, a, b] = total
-        for e in range(start[i], start[i + 1]):
-            where[columns[e]] = -1
-        _invert(values, diagonal[i], dims, inverse, i)
-
-
-@serial
-def _solve(order, start, columns, diagonal, values, inverse, x, scale, work, dims, out):
-    """out (n, nb) = inverse(LU) (x / scale), both in cell order; `work` (n, nb) is in row order."""
-    nb = len(dims)
-    n = len(diagonal)
-    total = np.empty(nb, dtype=np.float32)
-    for i in range(n):
-        c = order[i]
-        for a in range(nb):
-            total[a] = x[c, a] / scale[c, a]
-        for e in range(start[i], diagonal[i]):
-            k = columns[e]
+                        total[a] -= values[e, b, a] * w
             for a in range(nb):
-                for b in range(nb):
-                    total[a] -= values[e, a, b] * work[k, b]
-        for a in range(nb):
-            work[i, a] = total[a]
-    for back in range(n):
-        i = n - 1 - back
-        for a in range(nb):
-            total[a] = work[i, a]
-        for e in range(diagonal[i] + 1, start[i + 1]):
-            k = columns[e]
+                work[i, a] = total[a]
+        for back in range(last - first):
+            i = last - 1 - back
             for a in range(nb):
+                total[a] = work[i, a]
+                s[a] = np.float32(0.0)
+            for e in range(diagonal[i] + 1, start[i + 1]):
+                k = columns[e]
                 for b in range(nb):
-                    total[a] -= values[e, a, b] * work[k, b]
-        c = order[i]
-        for a in range(nb):
-            s = np.float32(0.0)
+                    w = work[k, b]
+                    for a in range(nb):
+                        total[a] -= values[e, b, a] * w
+            c = order[i]
             for b in range(nb):
-                s += inverse[i, a, b] * total[b]
-            work[i, a] = s
-            out[c, a] = s
+                w = total[b]
+                for a in range(nb):
+                    s[a] += inverse[i, b, a] * w
+            for a in range(nb):
+                work[i, a] = out[c, a] = s[a]
 
 
 class Preconditioner:
@@ -224,9 +243,14 @@ class Preconditioner:
         order = cuthill_mckee(domain) if order is None else order
         row = np.empty(n, dtype=np.int64)
         row[order] = np.arange(n)
+        pieces = 1 if mesh.planar else PIECES
+        self.piece = np.linspace(0, n, pieces + 1).astype(np.int64)
         a, b = row[mesh.left[:ni]], row[mesh.right]
+        of = np.searchsorted(self.piece, row, side="right")
+        within = of[mesh.left[:ni]] == of[mesh.right]
+        a, b = a[within], b[within]
         pattern = coo_array(
-            (np.ones(2 * ni + n), (np.r_[a, b, np.arange(n)], np.r_[b, a, np.arange(n)])), shape=(n, n)
+            (np.ones(2 * len(a) + n), (np.r_[a, b, np.arange(n)], np.r_[b, a, np.arange(n)])), shape=(n, n)
         ).tocsr()
         pattern.sum_duplicates()
         pattern.sort_indices()
@@ -236,10 +260,12 @@ class Preconditioner:
         self.start, self.columns = pattern.indptr, pattern.indices
         rows = np.arange(n, dtype=np.int64)
         self.diagonal = _positions(self.start, self.columns, rows, rows)
-        self._to_right = _positions(self.start, self.columns, a, b)
-        self._to_left = _positions(self.start, self.columns, b, a)
+        # blocks between two pieces go to one place that is never read
+        self._to_right, self._to_left = np.full((2, ni), len(self.columns), dtype=np.int32)
+        self._to_right[within] = _positions(self.start, self.columns, a, b)
+        self._to_left[within] = _positions(self.start, self.columns, b, a)
         self.order = order.astype(np.int32)
-        self.values = np.empty((len(self.columns), nb, nb), dtype=np.float32)
+        self.values = np.empty((len(self.columns) + 1, nb, nb), dtype=np.float32)
         self.inverse = np.empty((n, nb, nb), dtype=np.float32)
         self._work = np.empty((n, nb), dtype=np.float32)
         self._rows = np.ones((n, nb), dtype=np.float32)
@@ -250,11 +276,12 @@ class Preconditioner:
         self._rows = jacobian.rows
         _assemble(self.order, d.start, d.faces, d.sign, d.mesh.n_interior, d.left, self._to_right, self._to_left, self.diagonal,
                   self.start, jacobian.blocks, jacobian.stiff, jacobian.inertia, jacobian.by_state, self.dims, self.values)  # fmt: skip
-        _factor(self.start, self.columns, self.diagonal, self.values, self.inverse, self.dims)
+        _factor(self.piece, self.start, self.columns, self.diagonal, self.values, self.inverse, self.dims)
 
     def solve(self, x: np.ndarray, out: np.ndarray) -> None:
         """out = inverse(rows LU) x, for (n, nb) single precision."""
         _solve(
+            self.piece,
             self.order,
             self.start,
             self.columns,

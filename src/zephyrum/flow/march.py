@@ -127,12 +127,15 @@ class Level:
         source=None,
         outer=None,
         walls: Walls | None = None,
+        twin: "Level | None" = None,
     ):
+        """twin: a level whose domain and preconditioner are taken over if it has the same mesh."""
         self.mesh, self.depth, self.air, self.reference, self.settings = mesh, depth, air, reference, settings
         self.law = Scales.law(air, reference.chord)
         self.scales = Scales.of(air, inflow(model, self.law, air.mach, reference.chord), typical(model))
         self.walls = Walls.plain(mesh) if walls is None else walls
-        self.domain = Domain.of(mesh, settings.gradient, model)
+        twin = twin if twin is not None and twin.mesh is mesh and not twin.calmed.any() else None
+        self.domain = Domain.of(mesh, settings.gradient, model) if twin is None else twin.domain
         self.vortex = (
             settings.vortex and mesh.dimension == 2 and air.mach < 1.0 and mesh.reference is not None and outer is None
         )
@@ -142,7 +145,7 @@ class Level:
         near = self.walls.near(mesh) if self.domain.columns > 5 else None
         self.residual = Residual(self.domain, settings.scheme(), self.law, air.mach, first, source, model, near)
         self.jacobian = Jacobian(self.residual)
-        self.preconditioner = Preconditioner(self.domain)
+        self.preconditioner = Preconditioner(self.domain) if twin is None else twin.preconditioner
         rows = 1.0 / (self.scales.rows()[None, :] * np.sqrt(self.domain.volume)[:, None])
         if self.domain.columns > 6:  # omega grows without bound towards a wall: its equation is weighed by its own rate
             rate = np.exp(sublayer_rate(mesh, self.law)) * reference.chord / air.mach
@@ -266,7 +269,7 @@ def march(
             # steps on the way to alpha are recorded as one level coarser than the coarsest
             label = depth if alpha == air.alpha else len(family)
             own = None if walls is None else walls(family[depth])
-            before, level = level, Level(family[depth], label, here, reference, settings, model, source, outer, own)
+            before, level = level, Level(family[depth], label, here, reference, settings, model, source, outer, own, level)
             cfl = WARM_CFL
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
@@ -274,9 +277,9 @@ def march(
                 if cold and model == "euler" and settings.order == 2 and (here.mach > SHOCKS or not mesh.planar):
                     # shocks find their place in first order, and in space it gets to the neighbourhood with fewer vectors
                     plain = replace(settings, order=1)
-                    level = Level(family[depth], len(family), here, reference, plain, model, source, outer, own)
+                    level = Level(family[depth], len(family), here, reference, plain, model, source, outer, own, level)
                     q, _, _ = _march_level(level, q, cfl, history, on_step, begin, True)
-                    level = Level(family[depth], label, here, reference, settings, model, source, outer, own)
+                    level = Level(family[depth], label, here, reference, settings, model, source, outer, own, level)
                     cfl = WARM_CFL
             elif before is not previous:
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
