@@ -11,6 +11,7 @@ from pathlib import Path
 
 import click
 
+from zephyrum.cli.tables import Progress, print_outcome, print_refinement, table
 from zephyrum.errors import FlowError, InputError, ZephyrumError
 
 
@@ -47,150 +48,21 @@ def section_of(text: str, tail: str = "closed"):
     return Airfoil.read(text)
 
 
-def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
-    """Print rows as a short table; `columns` maps key to format."""
-    from rich import box
-    from rich.console import Console
-    from rich.table import Table
-
-    made = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", pad_edge=False)
-    for name in columns:
-        words = columns[name] == ""
-        made.add_column(
-            HEADS.get(name, name),
-            justify="left" if words else "right",
-            no_wrap=not words,
-            min_width=7 if words else None,
-        )
-    for row in rows:
-        made.add_row(*[_cell(row.get(name), form) for name, form in columns.items()])
-    Console(width=None if sys.stdout.isatty() else 150).print(made)
-
-
-HEADS = {
-    "CL error": "CL +-",
-    "CD error": "CD +-",
-    "mach max": "top M",
-    "CD friction": "CD fric",
-    "finest mesh": "finest",
-    "observed order": "order",
-    "seconds": "s",
-}
-
-
-def _cell(value, form: str) -> str:
-    if value is None or (isinstance(value, float) and value != value):
-        return "-"
-    return format(value, form) if form else str(value)
-
-
-class Progress:
-    """A bar with time left on a terminal; in a pipe nothing until the end."""
-
-    def __init__(self, total: int, what: str):
-        from rich.console import Console
-        from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn, TimeRemainingColumn
-        from rich.progress import Progress as Bar
-
-        console = Console(stderr=True)
-        self.bar = Bar(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), TextColumn("left"),
-                       TimeRemainingColumn(), console=console, disable=not console.is_terminal)  # fmt: skip
-        self.task = self.bar.add_task(what, total=total)
-
-    def __enter__(self):
-        self.bar.start()
-        return self
-
-    def __exit__(self, *_):
-        self.bar.stop()
-
-    def point(self, row: dict, done: int, total: int) -> None:
-        """A point of a sweep is finished."""
-        text = f"M {row['mach']:g} alpha {row['alpha']:+g}: {row['verdict']}, CL {row['CL']:.4f}"
-        self.bar.update(self.task, completed=done, total=total, description=text)
-
-    def moment(self, row: dict) -> None:
-        """A step in time is done."""
-        self.bar.update(self.task, description=f"in time: {row['travelled']:.1f} chords, CL {row['CL']:.4f}")
-
-    def level(self, row: dict) -> None:
-        """A mesh of a refinement is finished."""
-        self.bar.update(self.task, description=f"refinement: {row['cells']} cells {row['verdict']}")
-
-
-POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g",
-         "CD error": ".2g", "mach max": ".2f", "y+ max": ".1f", "verdict": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
-REFINED = {
-    "coefficient": "",
-    "finest mesh": ".5f",
-    "error +-": ".2g",
-    "observed order": ".2f",
-    "extrapolated": ".5f",
-    "verdict": "",
-}
-LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "verdict": "", "seconds": ".1f"}
-
-
-def print_outcome(outcome) -> None:
-    """The tables of a study."""
-    if outcome.polar is not None:
-        held = outcome.polar.table
-        table(
-            held.to_dict("records"),
-            {name: form for name, form in POLAR.items() if name in held},
-            f"{outcome.study.title}: polar on {outcome.mesh.n_cells} cells",
-        )
-        for mach in sorted(held["mach"].unique()):
-            if (peak := outcome.polar.lift_maximum(mach)) is not None:
-                doubt = "" if peak["settled"] else "; not all points there settled"
-                click.echo(
-                    f"CLmax {peak['CL']:.4f} at alpha {peak['alpha']:.2f} +- {peak['alpha +-']:.2f} deg, M {mach:g}{doubt}"
-                )
-        rest = outcome.polar.table[outcome.polar.table["verdict"] != "settled"]
-        for row in rest.itertuples():
-            click.echo(f"not settled: M {row.mach:g}, alpha {row.alpha:g} deg: {row.verdict}, {row.reason}")
-        if outcome.refinement is None:
-            click.echo("mesh error unknown: add a [refine] table to the study")
-    if outcome.refinement is not None:
-        print_refinement(outcome.refinement)
-    if outcome.series is not None:
-        print_series(outcome.series)
-
-
-def print_series(series) -> None:
-    """Means, amplitudes and frequency of a march in time."""
-    rows = [{"coefficient": name, "mean": mean, "amplitude": swing} for name, (mean, swing) in series.summary().items()]
-    click.echo(f"in time at {series.last.air.describe()}, {series.travelled[-1]:g} chords travelled")
-    table(rows, {"coefficient": "", "mean": ".5f", "amplitude": ".2g"})
-    if series.strouhal == series.strouhal:
-        state = "periodic" if series.periodic else "not periodic yet: go on for longer"
-        click.echo(f"Strouhal number {series.strouhal:.4f}, {state}\n")
-    elif series.last.verdict == "settled":
-        click.echo("steady in time: nothing swings\n")
-    else:
-        click.echo("fewer than three swings so far: raise the duration and run again, it goes on from here\n")
-
-
-def print_refinement(refinement) -> None:
-    """Levels and estimates."""
-    table(refinement.table.to_dict("records"), LEVELS, f"refinement at {refinement.air.describe()}")
-    table(refinement.rows(), REFINED)
-    click.echo(f"verdict: {refinement.verdict}\n")
-
-
 def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     """Run a study with progress, print its tables, draw its figures; exit code."""
-    from zephyrum.studies import read_study, run_study
+    from zephyrum.studies import Study, read_study, run_study
 
     study = read_study(path)
     begin = time.perf_counter()
     total = len(study.sweep.mach) * len(study.sweep.alpha) if study.sweep else 1
     if study.sweep:
         click.echo(str(study.freestream(study.sweep.mach[0])) + "\n")
-    if (layers := study.layers()) is not None:
+    if isinstance(study, Study) and (layers := study.layers()) is not None:
         click.echo(f"wall layers: {layers.describe()}\n")
     with Progress(total, study.title) as progress:
-        outcome = run_study(path, folder, progress.point, progress.level, progress.moment)
+        outcome = run_study(
+            path, folder, progress.point, progress.level, progress.moment, lambda plan: click.echo(f"mesh: {plan}\n")
+        )
     print_outcome(outcome)
     if figures:
         from zephyrum.looks import draw_album
@@ -248,16 +120,20 @@ def show(folder: Path, figures: bool) -> None:
 
 @main.command()
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--title", default="my section", show_default=True)
-def new(file: Path, title: str) -> None:
+@click.option("--title", default="my study", show_default=True)
+@click.option("--aircraft", help="Aircraft file (.toml) or surface that the study is of, instead of a section.")
+def new(file: Path, title: str, aircraft: str | None) -> None:
     """Write a commented study FILE to start from."""
-    from zephyrum.studies.study import TEMPLATE
+    from zephyrum.studies import aircraft as of_aircraft
+    from zephyrum.studies import study as of_section
 
     if file.suffix != ".toml":
         raise InputError(f"study file {file.name!r} should end in .toml; for example {file.stem}.toml.")
     if file.exists():
         raise InputError(f"{str(file)!r} exists already; choose another name or remove it.")
-    file.write_text(TEMPLATE.format(file=file.name, title=title.replace('"', "'")), encoding="utf-8")
+    template = of_section.TEMPLATE if aircraft is None else of_aircraft.TEMPLATE
+    names = {"file": file.name, "title": title.replace('"', "'"), "aircraft": aircraft}
+    file.write_text(template.format(**names), encoding="utf-8")
     click.echo(f"{file} written; run it with: zephyrum run {file}")
 
 

@@ -269,7 +269,10 @@ def march(
             # steps on the way to alpha are recorded as one level coarser than the coarsest
             label = depth if alpha == air.alpha else len(family)
             own = None if walls is None else walls(family[depth])
-            before, level = level, Level(family[depth], label, here, reference, settings, model, source, outer, own, level)
+            before, level = (
+                level,
+                Level(family[depth], label, here, reference, settings, model, source, outer, own, level),
+            )
             cfl = WARM_CFL
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")

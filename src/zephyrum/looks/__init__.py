@@ -14,6 +14,7 @@ from zephyrum.looks.charts import (
 from zephyrum.looks.fields import draw_field, draw_mesh
 from zephyrum.looks.section import draw_section
 from zephyrum.looks.solid import draw_surface
+from zephyrum.looks.space import draw_loading, draw_on_surface, draw_slice
 
 __all__ = [
     "draw_album",
@@ -23,11 +24,14 @@ __all__ = [
     "draw_friction",
     "draw_history",
     "draw_layer",
+    "draw_loading",
     "draw_mesh",
+    "draw_on_surface",
     "draw_polar",
     "draw_refinement",
     "draw_section",
     "draw_sketch",
+    "draw_slice",
     "draw_span",
     "draw_surface",
     "draw_three_view",

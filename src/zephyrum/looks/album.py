@@ -13,10 +13,64 @@ from zephyrum.looks.charts import (
 )
 from zephyrum.looks.fields import draw_field, draw_mesh
 from zephyrum.looks.section import draw_section
+from zephyrum.looks.space import draw_loading, draw_on_surface, draw_slice
 from zephyrum.looks.style import new_axes, save
+from zephyrum.studies.aircraft import AircraftOutcome
 
 
 def draw_album(outcome, folder: str | Path) -> list[Path]:
+    """Save all figures of a finished study; their paths."""
+    return _of_aircraft(outcome, folder) if isinstance(outcome, AircraftOutcome) else _of_section(outcome, folder)
+
+
+def _of_aircraft(outcome, folder: str | Path) -> list[Path]:
+    """Save the shape, slices of the mesh, polar, refinement; at every Mach number of the middle point history, pressures on the surface and in
+
+    sections, span loading, and the Mach number in two planes.
+    """
+    folder = Path(folder)
+    folder.mkdir(parents=True, exist_ok=True)
+    made: list[Path] = []
+
+    def keep(figure, name: str) -> None:
+        made.append(folder / f"{name}.png")
+        save(figure, made[-1])
+
+    mesh = outcome.mesh
+    walls = mesh.face_centroid[mesh.faces_of("wall")]
+    tip = float(walls[:, 1].max())
+    figure, axes = new_axes(2, 1)
+    draw_slice(mesh, "y", ax=axes[0])
+    draw_slice(mesh, "y", 0.5 * tip, ax=axes[1])
+    keep(figure, "mesh")
+    if outcome.refinement is not None:
+        figure, axes = new_axes(1, 3)
+        draw_refinement(outcome.refinement, axes)
+        keep(figure, "refinement")
+    if outcome.polar is None:
+        return made
+    figure, axes = new_axes(2, 2)
+    draw_polar(outcome.polar, axes)
+    keep(figure, "polar")
+    middle = min(outcome.study.sweep.alpha, key=lambda a: abs(a - 4.0))
+    for mach in outcome.study.sweep.mach:
+        solution = outcome.solution(mach, middle)
+        tag = f"m{mach:g}_a{middle:g}"
+        figure, axes = new_axes(2, 1, sharex=True)
+        draw_history(solution, axes)
+        keep(figure, f"history_{tag}")
+        for view in ("quarter", "below"):
+            made.append(draw_on_surface(solution, folder / f"cp_{view}_{tag}.png", view=view))
+        figure, axes = new_axes(2, 1)
+        draw_loading(solution, axes)
+        keep(figure, f"loading_{tag}")
+        figure, ax = new_axes()
+        draw_slice(solution, "y", name="mach", ax=ax)
+        keep(figure, f"mach_field_{tag}")
+    return made
+
+
+def _of_section(outcome, folder: str | Path) -> list[Path]:
     """Save section, mesh, polar, refinement, and at every Mach number history, Cp, layers and fields of the middle point.
 
     Of a viscous sweep also the separated zone of the highest alpha, if there is one.

@@ -18,6 +18,7 @@ from zephyrum.flow.gradient import gradient, gradient_weights
 from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh, write_mesh
 from zephyrum.results.case import slowest
+from zephyrum.results.cuts import STRIPS, SpanLoading, cut_table, span_loading
 from zephyrum.results.forces import Forces, wall_forces
 from zephyrum.results.layer import layer_table, profile_table
 from zephyrum.results.streamlines import bubbles, stream_function
@@ -145,6 +146,18 @@ class Solution:
     def cp(self):
         """DataFrame of Cp along the surface: part, side, x, y, z, x/c, Cp."""
         return self._surface.drop(columns=["Cf", "y+", "heat flux"], errors="ignore")
+
+    def cuts(self, at, part: str | None = None, axis: str = "y"):
+        """DataFrame of pressures in sections of a body in space, at one or more places [m] along y (wings) or x (bodies).
+
+        A row for every triangle cut: part, place, x, y, z [m], "fraction" of the local chord from its foremost point, side, Cp (and Cf), the
+        local "chord" [m], and its share of the section's force coefficients cx, cz: their sums are those of the section.
+        """
+        return cut_table(self, at, part, axis)
+
+    def span_loading(self, strips: int = STRIPS, part: str | None = None) -> SpanLoading:
+        """How the lift is spread over the span in so many strips, and the induced drag that belongs to it."""
+        return span_loading(self, strips, part)
 
     def turning_points(self):
         """DataFrame of stagnation, separation and reattachment points: part, side, kind, x/c and its uncertainty."""

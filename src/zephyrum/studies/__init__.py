@@ -1,8 +1,23 @@
 """Studies: sweeps, mesh refinement, study files, and the store on disk that survives any kill."""
 
+from zephyrum.studies.aircraft import AircraftOutcome, AircraftStudy
+from zephyrum.studies.derived import Derived, derived
 from zephyrum.studies.refine import Refinement, refine
 from zephyrum.studies.run import Outcome, open_study, run_study
 from zephyrum.studies.study import Study, read_study
 from zephyrum.studies.sweep import sweep
 
-__all__ = ["Outcome", "Refinement", "Study", "open_study", "read_study", "refine", "run_study", "sweep"]
+__all__ = [
+    "AircraftOutcome",
+    "AircraftStudy",
+    "Derived",
+    "Outcome",
+    "Refinement",
+    "Study",
+    "derived",
+    "open_study",
+    "read_study",
+    "refine",
+    "run_study",
+    "sweep",
+]

@@ -15,7 +15,7 @@ from zephyrum.air.checks import whole
 from zephyrum.errors import InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_airfoil
-from zephyrum.results import solve
+from zephyrum.results import Polar, solve
 from zephyrum.shape import Airfoil
 
 SAFETY = 1.25
@@ -98,7 +98,7 @@ def judge(rows: list[dict], air: Freestream) -> Refinement:
     import pandas as pd
 
     table = pd.DataFrame(rows)
-    ratio = math.sqrt(rows[0]["cells"] / rows[1]["cells"])
+    ratio = rows[1]["h"] / rows[0]["h"]
     estimates = {name: estimate(name, table[name].tolist(), ratio) for name in ("CL", "CD", "CM")}
     unsettled = ", ".join(str(row["cells"]) for row in rows if row["verdict"] != "settled")
     if unsettled:
@@ -141,3 +141,15 @@ def refine(
         if on_level is not None:
             on_level(rows[-1])
     return judge(rows, air)
+
+
+def with_errors(polar: Polar, refinement: Refinement) -> Polar:
+    """Error bars from one refined point for all: CL by its relative error, CD and CM by their absolute ones."""
+    e = refinement.estimates
+    relative = {"CL": e["CL"].error / max(abs(e["CL"].finest), 0.05)}
+    absolute = {name: e[name].error for name in ("CL", "CD", "CM")}
+    where = refinement.air.describe()
+    notes = polar.notes | {
+        "errors": f"mesh error found at {where} ({refinement.verdict}), taken over to all points: CL relative, CD and CM absolute; near shocks it is larger"
+    }
+    return Polar(polar.with_errors(relative, absolute).table, notes)

@@ -10,7 +10,8 @@ from zephyrum.errors import FileError
 from zephyrum.mesh import Mesh, quality
 from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve_in_time
 from zephyrum.shape import Airfoil
-from zephyrum.studies.refine import Refinement, judge, refine
+from zephyrum.studies.aircraft import AircraftOutcome, AircraftStudy, open_aircraft_study, run_aircraft_study
+from zephyrum.studies.refine import Refinement, judge, refine, with_errors
 from zephyrum.studies.store import write_text
 from zephyrum.studies.study import Study, read_study
 from zephyrum.studies.sweep import Point, sweep
@@ -53,10 +54,13 @@ def run_study(
     on_point: Callable | None = None,
     on_level: Callable | None = None,
     on_time: Callable | None = None,
-) -> Outcome:
+    on_plan: Callable | None = None,
+) -> Outcome | AircraftOutcome:
     """Compute everything the study file asks for into `folder`; go on where an earlier run stopped."""
     path, folder = Path(path), Path(folder)
     study = read_study(path)
+    if isinstance(study, AircraftStudy):
+        return run_aircraft_study(path, folder, on_point, on_level, on_plan)
     foil = study.foil()
     mesh = study.mesh_of(foil)
     if folder.exists() and not folder.is_dir():
@@ -82,7 +86,7 @@ def run_study(
     series = None if study.time is None else _followed(study, mesh, folder, on_time)
     if polar is not None:
         if refinement is not None:
-            polar = _with_errors(polar, refinement)
+            polar = with_errors(polar, refinement)
         polar.write(folder / "polar.csv")
     write_text(folder / "mesh.txt", f"{json.dumps(mesh.recipe)}\n{quality(mesh)}\n")
     foil.write(folder / "section.dat")
@@ -91,7 +95,7 @@ def run_study(
     return outcome
 
 
-def open_study(folder: str | Path) -> Outcome:
+def open_study(folder: str | Path) -> Outcome | AircraftOutcome:
     """A finished study from its folder; FileError if it is not one."""
     folder = Path(folder)
     if not (folder / "study.toml").is_file():
@@ -99,6 +103,8 @@ def open_study(folder: str | Path) -> Outcome:
             f"{str(folder)!r} is not the folder of a study (no study.toml in it); run one with: zephyrum run STUDY.toml"
         )
     study = read_study(folder / "study.toml")
+    if isinstance(study, AircraftStudy):
+        return open_aircraft_study(study, folder)
     foil = study.foil()
     mesh = study.mesh_of(foil)
     polar = Polar.read(folder / "polar.csv") if study.sweep is not None else None
@@ -150,18 +156,6 @@ def _refined(study: Study, mesh: Mesh, folder: Path, on_level) -> Refinement:
     )
     write_text(folder / "refinement.csv", made.table.to_csv(index=False))
     return made
-
-
-def _with_errors(polar: Polar, refinement: Refinement) -> Polar:
-    """Error bars from one refined point for all: CL by its relative error, CD and CM by their absolute ones."""
-    e = refinement.estimates
-    relative = {"CL": e["CL"].error / max(abs(e["CL"].finest), 0.05)}
-    absolute = {name: e[name].error for name in ("CL", "CD", "CM")}
-    where = refinement.air.describe()
-    notes = polar.notes | {
-        "errors": f"mesh error found at {where} ({refinement.verdict}), taken over to all points: CL relative, CD and CM absolute; near shocks it is larger"
-    }
-    return Polar(polar.with_errors(relative, absolute).table, notes)
 
 
 def _explained(outcome: Outcome) -> str:

@@ -197,20 +197,53 @@ class RunTable(_Strict):
     processes: int = Field(2, ge=1, le=256)
 
 
-class Study(_Strict):
-    """A whole study file."""
+class Asked(_Strict):
+    """What every study file may hold."""
 
     title: str = "study"
-    section: Section
     air: AirTable = AirTable()
-    mesh: MeshTable = MeshTable()
     solver: SolverTable = SolverTable()
     sweep: SweepTable | None = None
     refine: RefineTable | None = None
     walls: WallsTable | None = None
-    time: TimeTable | None = None
     run: RunTable = RunTable()
     base: Path = Field(default=Path("."), exclude=True)
+
+    def chord(self) -> float:
+        """Length [m] that Reynolds numbers refer to."""
+        raise NotImplementedError
+
+    def freestream(self, mach: float, alpha: float = 0.0) -> Freestream:
+        """The stream at one condition."""
+        given = {name: value for name, value in self.air.model_dump().items() if value is not None}
+        return Freestream(mach=mach, alpha=alpha, length=self.chord(), **given)
+
+    def machs(self) -> list[float]:
+        """All Mach numbers that are asked for."""
+        return (self.sweep.mach if self.sweep else []) + [
+            one.mach for one in (self.refine, getattr(self, "time", None)) if one
+        ]
+
+    def wall(self) -> Wall | None:
+        """What the walls do; None without a [walls] table."""
+        if self.walls is None:
+            return None
+        own, laminar = self.walls, self.walls.laminar
+        temperature = None if own.temperature is None else quantity("walls.temperature", own.temperature, "K")
+        laminar = tuple(laminar) if isinstance(laminar, list) else laminar
+        return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)
+
+    def settings(self) -> Settings:
+        """Solver settings."""
+        return Settings(**{name: value for name, value in self.solver.model_dump().items() if name != "model"})
+
+
+class Study(Asked):
+    """A study file of a section."""
+
+    section: Section
+    mesh: MeshTable = MeshTable()
+    time: TimeTable | None = None
 
     def foil(self) -> Airfoil:
         """The section in its true size [m]."""
@@ -264,8 +297,7 @@ class Study(_Strict):
             return None
         if self.mesh.y_plus is not None and self.mesh.first_height is not None:
             raise InputError("mesh.y_plus and mesh.first_height are both given; drop one.")
-        machs = (self.sweep.mach if self.sweep else []) + [one.mach for one in (self.refine, self.time) if one]
-        reynolds = max(self.freestream(mach).reynolds for mach in machs)
+        reynolds = max(self.freestream(mach).reynolds for mach in self.machs())
         aim = 1.0 if self.mesh.y_plus is None else self.mesh.y_plus
         layers = wall_layers(reynolds, aim, self.mesh.growth or 1.2, self.mesh.farfield)
         if self.mesh.first_height is not None:
@@ -273,31 +305,16 @@ class Study(_Strict):
             layers = wall_layers(reynolds, aim, self.mesh.growth or 1.2, self.mesh.farfield)
         return layers
 
-    def freestream(self, mach: float, alpha: float = 0.0) -> Freestream:
-        """The stream at one condition."""
-        given = {name: value for name, value in self.air.model_dump().items() if value is not None}
-        return Freestream(mach=mach, alpha=alpha, length=self.chord(), **given)
 
-    def wall(self) -> Wall | None:
-        """What the walls do; None without a [walls] table."""
-        if self.walls is None:
-            return None
-        own, laminar = self.walls, self.walls.laminar
-        temperature = None if own.temperature is None else quantity("walls.temperature", own.temperature, "K")
-        laminar = tuple(laminar) if isinstance(laminar, list) else laminar
-        return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)
+def read_study(path: str | Path) -> Asked:
+    """Read and validate a study file, of a section or with [aircraft] of an aircraft; mistakes are InputErrors `file:line: key: what to do`."""
+    from zephyrum.studies.aircraft import AircraftStudy
 
-    def settings(self) -> Settings:
-        """Solver settings."""
-        return Settings(**{name: value for name, value in self.solver.model_dump().items() if name != "model"})
-
-
-def read_study(path: str | Path) -> Study:
-    """Read and validate a study file; every mistake is an InputError `file:line: key: what to do`."""
     path = Path(path)
     text, data = read_table(path, "study", f"make one with: zephyrum new {path.name}")
+    kind = AircraftStudy if "aircraft" in data else Study
     try:
-        study = Study.model_validate(data)
+        study = kind.model_validate(data)
     except ValidationError as cause:
         # an unknown key explains a missing one, so it is told first
         error = min(cause.errors(), key=lambda e: e["type"] != "extra_forbidden")
@@ -306,19 +323,19 @@ def read_study(path: str | Path) -> Study:
             for key in error["loc"]
             if not (isinstance(key, str) and ("[" in key or key in ("float", "str", "int")))
         ]
-        raise InputError(f"{path.name}:{line_of(text, keys)}: {'.'.join(keys)}: {_advice(error, keys)}") from None
+        raise InputError(f"{path.name}:{line_of(text, keys)}: {'.'.join(keys)}: {_advice(kind, error, keys)}") from None
     study.base = path.parent
-    if study.sweep is None and study.refine is None and study.time is None:
+    if study.sweep is None and study.refine is None and getattr(study, "time", None) is None:
         raise InputError(
             f"{path.name}: none of [sweep], [refine] and [time] is there, so there is nothing to compute; add one."
         )
     return study
 
 
-def _advice(error: dict, keys: list[str]) -> str:
-    kind, value = error["type"], error.get("input")
-    if kind == "extra_forbidden":
-        table: Any = Study
+def _advice(kind: type[Asked], error: dict, keys: list[str]) -> str:
+    name, value = error["type"], error.get("input")
+    if name == "extra_forbidden":
+        table: Any = kind
         for key in keys[:-1]:
             annotation = table.model_fields[key].annotation
             table = next(
@@ -327,10 +344,10 @@ def _advice(error: dict, keys: list[str]) -> str:
                     for a in (annotation, *getattr(annotation, "__args__", ()))
                     if isinstance(a, type) and issubclass(a, BaseModel)
                 ),
-                Study,
+                kind,
             )
-        names = [field.alias or name for name, field in table.model_fields.items() if name != "base"]
+        names = [field.alias or key for key, field in table.model_fields.items() if key != "base"]
         return f"unknown key; known here: {', '.join(names)}."
-    if kind == "missing":
+    if name == "missing":
         return "is missing; add it."
     return f"{error['msg'][0].lower()}{error['msg'][1:]}, but it is {value!r}."

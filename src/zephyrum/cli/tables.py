@@ -1,0 +1,168 @@
+"""What the commands print: tables, progress, and the outcome of a study."""
+
+import sys
+
+import click
+
+
+def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
+    """Print rows as a short table; `columns` maps key to format."""
+    from rich import box
+    from rich.console import Console
+    from rich.table import Table
+
+    made = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", pad_edge=False)
+    for name in columns:
+        words = columns[name] == ""
+        made.add_column(
+            HEADS.get(name, name),
+            justify="left" if words else "right",
+            no_wrap=not words,
+            min_width=7 if words else None,
+        )
+    for row in rows:
+        made.add_row(*[_cell(row.get(name), form) for name, form in columns.items()])
+    Console(width=None if sys.stdout.isatty() else 150).print(made)
+
+
+HEADS = {
+    "CL error": "CL +-",
+    "CD error": "CD +-",
+    "mach max": "top M",
+    "CD friction": "CD fric",
+    "finest mesh": "finest",
+    "observed order": "order",
+    "seconds": "s",
+}
+
+
+def _cell(value, form: str) -> str:
+    if value is None or (isinstance(value, float) and value != value):
+        return "-"
+    return format(value, form) if form else str(value)
+
+
+class Progress:
+    """A bar with time left on a terminal; in a pipe nothing until the end."""
+
+    def __init__(self, total: int, what: str):
+        from rich.console import Console
+        from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn, TimeRemainingColumn
+        from rich.progress import Progress as Bar
+
+        console = Console(stderr=True)
+        self.bar = Bar(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), TextColumn("left"),
+                       TimeRemainingColumn(), console=console, disable=not console.is_terminal)  # fmt: skip
+        self.task = self.bar.add_task(what, total=total)
+
+    def __enter__(self):
+        self.bar.start()
+        return self
+
+    def __exit__(self, *_):
+        self.bar.stop()
+
+    def point(self, row: dict, done: int, total: int) -> None:
+        """A point of a sweep is finished."""
+        text = f"M {row['mach']:g} alpha {row['alpha']:+g}: {row['verdict']}, CL {row['CL']:.4f}"
+        self.bar.update(self.task, completed=done, total=total, description=text)
+
+    def moment(self, row: dict) -> None:
+        """A step in time is done."""
+        self.bar.update(self.task, description=f"in time: {row['travelled']:.1f} chords, CL {row['CL']:.4f}")
+
+    def level(self, row: dict) -> None:
+        """A mesh of a refinement is finished."""
+        self.bar.update(self.task, description=f"refinement: {row['cells']} cells {row['verdict']}")
+
+
+POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g",
+         "CD error": ".2g", "mach max": ".2f", "y+ max": ".1f", "verdict": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
+REFINED = {
+    "coefficient": "",
+    "finest mesh": ".5f",
+    "error +-": ".2g",
+    "observed order": ".2f",
+    "extrapolated": ".5f",
+    "verdict": "",
+}
+LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "verdict": "", "seconds": ".1f"}
+
+
+def print_outcome(outcome) -> None:
+    """The tables of a study."""
+    if outcome.polar is not None:
+        held = outcome.polar.table
+        table(
+            held.to_dict("records"),
+            {name: form for name, form in POLAR.items() if name in held},
+            f"{outcome.study.title}: polar on {outcome.mesh.n_cells} cells",
+        )
+        for mach in sorted(held["mach"].unique()):
+            if (peak := outcome.polar.lift_maximum(mach)) is not None:
+                doubt = "" if peak["settled"] else "; not all points there settled"
+                click.echo(
+                    f"CLmax {peak['CL']:.4f} at alpha {peak['alpha']:.2f} +- {peak['alpha +-']:.2f} deg, M {mach:g}{doubt}"
+                )
+        rest = outcome.polar.table[outcome.polar.table["verdict"] != "settled"]
+        for row in rest.itertuples():
+            click.echo(f"not settled: M {row.mach:g}, alpha {row.alpha:g} deg: {row.verdict}, {row.reason}")
+        if outcome.refinement is None:
+            click.echo("mesh error unknown: add a [refine] table to the study")
+    if outcome.refinement is not None:
+        print_refinement(outcome.refinement)
+    if outcome.series is not None:
+        print_series(outcome.series)
+    if hasattr(outcome, "derived"):
+        print_aircraft(outcome)
+
+
+DERIVED = {"mach": ".3g", "points": "d", "CL alpha [1/rad]": ".3f", "alpha of no lift [deg]": "+.2f", "CM of no lift": "+.4f", "neutral point x [m]": ".3f",
+           "static margin [chord]": "+.3f", "trim alpha [deg]": "+.2f", "trim CL": ".3f"}  # fmt: skip
+FORCES = {
+    "part": "",
+    "cause": "",
+    "CL": "+.4f",
+    "CD": "+.5f",
+    "CY": "+.5f",
+    "CM": "+.4f",
+    "X [N]": ".0f",
+    "Y [N]": ".0f",
+    "Z [N]": ".0f",
+}
+
+
+def print_aircraft(outcome) -> None:
+    """Forces by part and induced drag of one point of an aircraft study, and what follows from the sweep."""
+    if outcome.polar is None:
+        return
+    rows = outcome.polar.table
+    row = rows.iloc[(rows["alpha"] - 4.0).abs().argmin()]
+    solution = outcome.solution(float(row["mach"]), float(row["alpha"]))
+    table(solution.forces.table().to_dict("records"), FORCES, f"forces at {solution.air.describe()}, both halves")
+    click.echo(f"span loading: {solution.span_loading()}\n")
+    if outcome.derived:
+        table([one.row() for one in outcome.derived], DERIVED, "from the sweep, about the reference point")
+    for check in dict.fromkeys(solution.checks()):
+        click.echo(f"check: {check}")
+
+
+def print_series(series) -> None:
+    """Means, amplitudes and frequency of a march in time."""
+    rows = [{"coefficient": name, "mean": mean, "amplitude": swing} for name, (mean, swing) in series.summary().items()]
+    click.echo(f"in time at {series.last.air.describe()}, {series.travelled[-1]:g} chords travelled")
+    table(rows, {"coefficient": "", "mean": ".5f", "amplitude": ".2g"})
+    if series.strouhal == series.strouhal:
+        state = "periodic" if series.periodic else "not periodic yet: go on for longer"
+        click.echo(f"Strouhal number {series.strouhal:.4f}, {state}\n")
+    elif series.last.verdict == "settled":
+        click.echo("steady in time: nothing swings\n")
+    else:
+        click.echo("fewer than three swings so far: raise the duration and run again, it goes on from here\n")
+
+
+def print_refinement(refinement) -> None:
+    """Levels and estimates."""
+    table(refinement.table.to_dict("records"), LEVELS, f"refinement at {refinement.air.describe()}")
+    table(refinement.rows(), REFINED)
+    click.echo(f"verdict: {refinement.verdict}\n")

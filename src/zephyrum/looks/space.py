@@ -1,0 +1,206 @@
+"""Pictures of meshes and flows in space: slices with cells or fields, and values on the surface of the body.
+
+Ranges can be fixed over several pictures; what is beyond them is clipped and the colour bar says so.
+"""
+
+import numpy as np
+from matplotlib.collections import LineCollection, PolyCollection
+
+from zephyrum.air.checks import choice
+from zephyrum.looks.fields import FIELDS, MAPS
+from zephyrum.looks.solid import INK, VIEWS, _frame, _onlooker, can_render
+from zephyrum.looks.style import COLOURS, DPI, SIZE, new_axes, save, tidy
+from zephyrum.mesh.slices import slice_mesh
+from zephyrum.shape.surface import Surface
+
+AROUND = 0.12  # of the body: what a slice shows beyond it
+CP_RANGE = (-1.5, 1.0)
+
+
+def wall_surface(mesh) -> tuple[Surface, np.ndarray]:
+    """(the walls of a mesh in space as a Surface with their groups as labels, the faces (m,) of its triangles).
+
+    Of a half model the triangles of the other half follow, so that the whole body is seen.
+    """
+    groups = [group for group in mesh.groups if group.role == "wall"]
+    faces = np.concatenate([np.arange(g.start, g.stop) for g in groups])
+    count = np.diff(mesh.face_start)[faces]
+    corner = mesh.face_start[faces]
+    # faces of more corners are fans
+    owner = np.repeat(np.arange(len(faces)), count - 2)
+    step = np.arange(len(owner)) - np.repeat(np.cumsum(count - 2) - (count - 2), count - 2)
+    t = np.stack([mesh.face_points[corner[owner] + j] for j in (np.zeros_like(step), step + 2, step + 1)], axis=1)
+    label = np.repeat(np.arange(len(groups)), [g.stop - g.start for g in groups])[owner]
+    points, faces = mesh.points, faces[owner]
+    if mesh.mirrored:
+        n = len(points)
+        points = np.concatenate([points, points * [1.0, -1.0, 1.0]])
+        t, label, faces = np.concatenate([t, t[:, ::-1] + n]), np.r_[label, label], np.r_[faces, faces]
+    used, t = np.unique(t, return_inverse=True)
+    return Surface(points[used], t.reshape(-1, 3), label, tuple(g.name for g in groups)), faces
+
+
+def draw_slice(
+    shown, axis: str = "y", at: float | None = None, name: str | None = None, view=None, ax=None, limits=None
+):
+    """Axes with the cells of a Mesh, or with the field `name` ("cp", "mach", ...) of a Solution, in the plane `axis` = `at` [m].
+
+    at: without it through the middle of the body (half a thousandth of it off a symmetry plane). view: window (low, high, low, high) [m] of
+    the other two axes; without it all of the body. limits: range of the field.
+    """
+    mesh = shown if name is None and not hasattr(shown, "mesh") else shown.mesh
+    body = mesh.points[np.unique(np.concatenate([mesh.face_points[mesh.face_start[g.start] : mesh.face_start[g.stop]]
+                                                 for g in mesh.groups if g.role == "wall"]))]  # fmt: skip
+    low, high = body.min(axis=0), body.max(axis=0)
+    k = "xyz".index(choice("axis", axis, ("x", "y", "z")))
+    if at is None:
+        at = 5e-4 * (high - low).max() if mesh.mirrored and k == 1 else 0.5 * (low[k] + high[k])
+    cut = slice_mesh(mesh, axis, at)
+    flat = [j for j in range(3) if j != k]
+    if view is None:
+        pad = AROUND * (high - low)[flat].max()
+        view = (low[flat[0]] - pad, high[flat[0]] + pad, low[flat[1]] - pad, high[flat[1]] + pad)
+    polygons = np.split(cut.points, cut.start[1:-1])
+    far = np.array([[p[:, 0].min(), p[:, 0].max(), p[:, 1].min(), p[:, 1].max()] for p in polygons])
+    inside = np.flatnonzero(
+        (far[:, 1] > view[0]) & (far[:, 0] < view[1]) & (far[:, 3] > view[2]) & (far[:, 2] < view[3])
+    )
+    if ax is None:
+        _, ax = new_axes()
+    drawn = [polygons[i] for i in inside]
+    if name is None:
+        ax.add_collection(PolyCollection(drawn, facecolors="none", edgecolors="#56708a", linewidths=0.35))
+        title = f"{len(inside):,} of {mesh.n_cells:,} cells"
+    else:
+        fields = shown.fields()
+        values = fields[choice("field", name, tuple(key for key in FIELDS if key in fields))][cut.cell[inside]]
+        low_v, high_v = limits or (float(np.percentile(values, 0.5)), float(np.percentile(values, 99.5)))
+        paint = PolyCollection(drawn, array=values, cmap=MAPS.get(name, "viridis"), edgecolors="face", linewidths=0.2)
+        paint.set_clim(low_v, high_v)
+        ax.add_collection(paint)
+        extend = {(0, 0): "neither", (1, 0): "min", (0, 1): "max", (1, 1): "both"}[
+            (int(values.min() < low_v), int(values.max() > high_v))
+        ]
+        ax.figure.colorbar(paint, ax=ax, label=FIELDS[name], extend=extend, shrink=0.8)
+        title = shown.air.describe()
+    ax.add_collection(LineCollection(cut.walls, colors=COLOURS[1] if name is None else INK, linewidths=1.2))
+    ax.set_xlim(*view[:2])
+    ax.set_ylim(*view[2:])
+    ax.set_aspect("equal")
+    tidy(ax, f"{cut.across[0]} [m]", f"{cut.across[1]} [m]", f"{axis} = {at:.4g} m: {title}")
+    ax.grid(False)
+    return ax
+
+
+def draw_on_surface(solution, path, name: str = "Cp", view: str = "quarter", limits: tuple[float, float] | None = None):
+    """Write a picture of the body with a column of `surface()` ("Cp", "Cf", "y+") in colours, seen from a named view; path.
+
+    A half model is shown whole.
+    """
+    choice("view", view, tuple(VIEWS))
+    table = solution.surface()
+    choice("name", name, tuple(column for column in ("Cp", "Cf", "y+") if column in table))
+    surface, faces = wall_surface(solution.mesh)
+    order = np.concatenate([np.arange(g.start, g.stop) for g in solution.mesh.groups if g.role == "wall"])
+    value = np.zeros(solution.mesh.n_faces)
+    value[order] = table[name].to_numpy()
+    each = value[faces]
+    limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(each, 99.0))))
+    corner = surface.triangles.ravel()
+    weight = np.repeat(surface.areas, 3)
+    at_points = np.bincount(corner, weight * np.repeat(each, 3)) / np.bincount(corner, weight)
+    title = f"{name} at {solution.air.describe()}"
+    unit = f"{name} [-]"
+    if can_render():
+        return _rendered(surface, at_points, path, view, limits, title, unit)
+    return _painted(surface, each, path, view, limits, title, unit)
+
+
+def draw_loading(solution, axes=None, places=(0.2, 0.45, 0.7, 0.9)):
+    """Axes with the lift over the span, beside that of an ellipse, and Cp in sections at fractions `places` of the half span."""
+    if axes is None:
+        _, axes = new_axes(2, 1)
+    load = solution.span_loading()
+    own = load.table
+    top, bottom = axes
+    top.plot(own["y"], own["load"], color=COLOURS[0], label=f"load; {load}")
+    middle = 0.5 * (own["y"].iloc[0] + own["y"].iloc[-1])
+    ellipse = 4.0 / np.pi * np.sqrt(np.maximum(1.0 - ((own["y"] - middle) / (0.5 * load.span)) ** 2, 0.0))
+    top.plot(own["y"], ellipse, "--", color=COLOURS[6], linewidth=1, label="ellipse of the same lift")
+    top.legend(fontsize="small", loc="lower center")
+    tidy(top, "y [m]", "lift a length over its mean [-]", solution.air.describe())
+    for k, place in enumerate(places):
+        at = middle + 0.5 * load.span * place
+        cut = solution.cuts(at)
+        part = cut.loc[cut.groupby("part")["chord"].transform("max").idxmax(), "part"]
+        cut = cut[cut["part"] == part]
+        for side, style in (("upper", "-"), ("lower", "--")):
+            line = cut[cut["side"] == side].sort_values("fraction")
+            bottom.plot(line["fraction"], line["Cp"], style, color=COLOURS[k % 7], linewidth=1.2, marker=".", markersize=4,
+                        label=f"{part}, y = {at:.2f} m, cl {(cut['cz']).sum():.3f}" if side == "upper" else None)  # fmt: skip
+    bottom.invert_yaxis()
+    bottom.legend(fontsize="small")
+    tidy(bottom, "fraction of the local chord [-]", "Cp [-] (upper side full, lower side dashed)")
+    return axes
+
+
+def _window(surface, view: str):
+    """(unit vector to the onlooker, frame, low and high corner in the picture)"""
+    ahead = _onlooker(surface, view)
+    frame = _frame(ahead, view)
+    flat = surface.points @ frame.T
+    return ahead, frame, flat.min(axis=0), flat.max(axis=0)
+
+
+def _rendered(surface, values, path, view, limits, title, unit):
+    import pyvista
+
+    plotter = pyvista.Plotter(off_screen=True, window_size=[int(s * DPI) for s in SIZE])
+    plotter.set_background("white")
+    cells = np.concatenate([np.full((len(surface.triangles), 1), 3), surface.triangles], axis=1)
+    skin = pyvista.PolyData(surface.points, cells.ravel())
+    skin[unit] = values
+    plotter.add_mesh(skin, scalars=unit, clim=limits, cmap="viridis", smooth_shading=True, split_sharp_edges=True, ambient=0.45, diffuse=0.6, show_scalar_bar=False)  # fmt: skip
+    below, above = bool(values.min() < limits[0]), bool(values.max() > limits[1])
+    bar = {"vertical": True, "position_x": 0.9, "position_y": 0.25, "height": 0.5, "width": 0.05, "color": INK, "n_labels": 6, "fmt": "%.2f",
+           "title_font_size": 18, "label_font_size": 16}  # fmt: skip
+    plotter.add_scalar_bar(title=" ", **bar)
+    plotter.add_text(unit, position=(int(0.895 * SIZE[0] * DPI), int(0.79 * SIZE[1] * DPI)), font_size=11, color=INK)
+    if below or above:
+        beyond = " and ".join([f"below {limits[0]:g}"] * below + [f"above {limits[1]:g}"] * above)
+        plotter.add_text(f"clipped: {beyond}", position="lower_left", font_size=9, color=INK)
+    plotter.add_text(title, position="upper_left", font_size=11, color=INK)
+    ahead, frame, low, high = _window(surface, view)
+    plotter.view_vector(ahead, viewup=(0, 1, 0) if view in ("above", "below") else (0, 0, 1))
+    plotter.enable_parallel_projection()
+    middle = 0.5 * (low + high) @ frame
+    plotter.camera.focal_point = tuple(middle)
+    plotter.camera.position = tuple(middle + 4.0 * surface.size * ahead)
+    plotter.camera.parallel_scale = 0.56 * max(high[1] - low[1], (high[0] - low[0]) * 1.1 * SIZE[1] / SIZE[0])
+    plotter.reset_camera_clipping_range()
+    plotter.enable_anti_aliasing("ssaa")
+    plotter.screenshot(str(path))
+    plotter.close()
+    return path
+
+
+def _painted(surface, each, path, view, limits, title, unit):
+    """The same with Matplotlib, triangles painted from back to front."""
+    figure, ax = new_axes()
+    ahead, frame, low, high = _window(surface, view)
+    order = np.argsort(surface.centres @ ahead)
+    order = order[surface.normals[order] @ ahead > 0.0]
+    paint = PolyCollection((surface.points @ frame.T)[surface.triangles[order]], array=each[order], cmap="viridis", edgecolors="face", linewidths=0.2)  # fmt: skip
+    paint.set_clim(*limits)
+    ax.add_collection(paint)
+    extend = {(0, 0): "neither", (1, 0): "min", (0, 1): "max", (1, 1): "both"}[
+        (int(each.min() < limits[0]), int(each.max() > limits[1]))
+    ]
+    figure.colorbar(paint, ax=ax, label=unit, extend=extend, shrink=0.7)
+    ax.set_xlim(low[0], high[0])
+    ax.set_ylim(low[1], high[1])
+    ax.set_aspect("equal")
+    ax.axis("off")
+    ax.set_title(title, fontsize="medium", loc="left")
+    save(figure, path)
+    return path

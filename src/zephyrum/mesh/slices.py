@@ -1,0 +1,84 @@
+"""Cuts of a mesh in space by a plane: the polygons in which the cells meet it.
+
+Every face that the plane passes gives a piece of line between its crossed edges; the pieces of a cell close to a polygon, since
+neighbouring faces share their edges. Verified by tests/test_clipped.py (areas of the polygons of a box add up to its cut).
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum.air.checks import choice
+from zephyrum.errors import InputError
+from zephyrum.mesh.core import Mesh
+
+AXES = ("x", "y", "z")
+ASIDE = 1e-9  # of the mesh: points nearer to the plane count as on one side of it
+
+
+@dataclass(frozen=True, eq=False)
+class Slice:
+    """Polygons: corner k is points[k] (n, 2) [m] in the other two axes; polygon i has start[i]:start[i + 1] and lies in cell[i].
+
+    walls (w, 2, 2): pieces of line in which the plane meets walls.
+    """
+
+    axis: str
+    at: float
+    points: np.ndarray
+    start: np.ndarray
+    cell: np.ndarray
+    walls: np.ndarray
+
+    @property
+    def across(self) -> tuple[str, str]:
+        """Names of the axes of `points`."""
+        return tuple(name for name in AXES if name != self.axis)
+
+    @property
+    def areas(self) -> np.ndarray:
+        """(n,) areas of the polygons [m^2]."""
+        x, z = self.points.T
+        after = np.arange(1, len(x) + 1)
+        after[self.start[1:] - 1] = self.start[:-1]
+        return 0.5 * np.abs(np.add.reduceat(x * z[after] - x[after] * z, self.start[:-1]))
+
+
+def slice_mesh(mesh: Mesh, axis: str, at: float) -> Slice:
+    """Cut a mesh in space at `axis` ("x", "y" or "z") = `at` [m]; InputError if the plane misses it."""
+    k = AXES.index(choice("axis", axis, AXES))
+    if mesh.planar:
+        raise InputError("a slice needs a mesh in space; a section is drawn with draw_field.")
+    low, high = mesh.points[:, k].min(), mesh.points[:, k].max()
+    if not low <= at <= high:
+        raise InputError(f"the plane {axis} = {at:g} m misses the mesh, which reaches from {low:.4g} to {high:.4g} m.")
+    s = mesh.points[:, k] - at
+    aside = ASIDE * (high - low)
+    s = np.where(np.abs(s) < aside, np.where(at > 0.5 * (low + high), -aside, aside), s)
+    first = mesh.face_start[:-1]
+    above = s[mesh.face_points] > 0.0
+    passed = np.add.reduceat(above, first)
+    faces = np.flatnonzero((passed > 0) & (passed < np.diff(mesh.face_start)))
+    count = np.diff(mesh.face_start)[faces]
+    owner = np.repeat(np.arange(len(faces)), count)
+    within = np.arange(count.sum()) - np.repeat(np.cumsum(count) - count, count)
+    begin = mesh.face_start[faces][owner]
+    a, b = mesh.face_points[begin + within], mesh.face_points[begin + (within + 1) % count[owner]]
+    crossing = (s[a] > 0.0) != (s[b] > 0.0)
+    a, b, owner = a[crossing], b[crossing], owner[crossing]
+    share = s[a] / (s[a] - s[b])
+    flat = [j for j in range(3) if j != k]
+    x = (mesh.points[a] + share[:, None] * (mesh.points[b] - mesh.points[a]))[:, flat]
+    # crossings come in pairs along a face; each belongs to the cells on both sides
+    ends, line = x.reshape(-1, 2, 2), owner[::2]
+    walls = np.isin(faces[line], mesh.faces_of("wall"))
+    inner = faces[line] < mesh.n_interior
+    cells = np.concatenate([mesh.left[faces[line]], mesh.right[faces[line][inner]]])
+    pieces = np.concatenate([ends, ends[inner]])
+    used, cell = np.unique(cells, return_inverse=True)
+    corner, of = pieces.reshape(-1, 2), np.repeat(cell, 2)
+    total = np.bincount(of)
+    middle = np.stack([np.bincount(of, corner[:, j]) / total for j in range(2)], axis=1)
+    angle = np.arctan2(*(corner - middle[of])[:, ::-1].T)
+    order = np.lexsort((angle, of))
+    return Slice(axis, float(at), corner[order], np.r_[0, np.cumsum(total)], used, ends[walls])

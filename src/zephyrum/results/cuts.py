@@ -1,0 +1,150 @@
+"""Surface results of a flow in space: pressures in sections across the body, and how the lift is spread over the span.
+
+A section is where a plane y = constant meets the triangles of the walls, each with its own Cp; its lift is the sum of pressure over
+the pieces, so that it can be checked against the span loading, which spreads the force of every triangle exactly over the
+strips that it reaches into. Induced drag: that of the trailing vortices of that loading in the plane far behind (Glauert
+1926, The Elements of Aerofoil and Airscrew Theory, ch. 11; series fitted as by Multhopp 1938). Verified by tests/test_space.py.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+from zephyrum.air.checks import number, whole
+from zephyrum.errors import InputError
+
+STRIPS = 60
+TERMS = 15  # of the series of the loading
+
+
+def wall_faces(mesh, part: str | None) -> tuple[np.ndarray, np.ndarray]:
+    """(faces, names (m,)) of the walls, or of one of them."""
+    groups = [g for g in mesh.groups if g.role == "wall" and part in (None, g.name)]
+    if not groups:
+        names = ", ".join(g.name for g in mesh.groups if g.role == "wall")
+        raise InputError(f"the mesh has no wall {part!r}; it has: {names}.")
+    faces = np.concatenate([np.arange(g.start, g.stop) for g in groups])
+    return faces, np.repeat([g.name for g in groups], [g.stop - g.start for g in groups])
+
+
+def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.DataFrame:
+    """Cp (and Cf) where planes `axis` = each of `at` [m] meet the walls; columns as told in `Solution.cuts`."""
+    mesh, ni = solution.mesh, solution.mesh.n_interior
+    if mesh.planar:
+        raise InputError("cuts are for meshes in space; a section has its table in surface().")
+    if axis not in ("x", "y"):
+        raise InputError(
+            f"axis = {axis!r}: cuts lie across y (sections of wings) or x (rings of bodies); give one of these."
+        )
+    k = "xyz".index(axis)
+    faces, names = wall_faces(mesh, part)
+    if (np.diff(mesh.face_start)[faces] != 3).any():
+        raise InputError("cuts need walls of triangles.")
+    corner = mesh.points[mesh.face_points[mesh.face_start[faces][:, None] + np.arange(3)]]
+    normal = -mesh.face_area[faces] / np.linalg.norm(mesh.face_area[faces], axis=1)[:, None]  # out of the body
+    cp = solution.wall_pressure[faces - ni] / solution.air.dynamic_pressure
+    friction = solution.wall_friction
+    frames = []
+    for place in [at] if np.isscalar(at) else at:
+        place = number("at", place)
+        s = corner[:, :, k] - place
+        hit = np.flatnonzero((s.min(axis=1) < 0.0) & (s.max(axis=1) >= 0.0))
+        if not len(hit):
+            reach = f"{corner[:, :, k].min():.4g} to {corner[:, :, k].max():.4g} m"
+            raise InputError(
+                f"{axis} = {place:g} m meets no wall{f' of part {part!r}' if part else ''}; they reach from {reach}."
+            )
+        ends = []
+        for j in range(3):
+            a, b = s[hit, j], s[hit, (j + 1) % 3]
+            share = np.where((a < 0.0) != (b < 0.0), a / np.where(a == b, 1.0, a - b), np.nan)
+            ends.append(corner[hit, j] + share[:, None] * (corner[hit, (j + 1) % 3] - corner[hit, j]))
+        ends = np.stack(ends, axis=1)
+        crossed = ~np.isnan(ends[:, :, 0])
+        pair = ends[crossed].reshape(-1, 2, 3)
+        middle, length = pair.mean(axis=1), np.linalg.norm(pair[:, 1] - pair[:, 0], axis=1)
+        n = normal[hit]
+        # a strip of unit width has this much wall along the piece
+        wide = length / np.sqrt(np.maximum(1.0 - n[:, k] ** 2, 1e-6))
+        for name in dict.fromkeys(names[hit]):
+            own = names[hit] == name
+            x = pair[own][:, :, 0]
+            chord = max(float(np.ptp(x)), 1e-12)
+            columns = {"part": name, axis: place, "x": middle[own, 0], "y": middle[own, 1], "z": middle[own, 2],
+                       "fraction": (middle[own, 0] - x.min()) / chord, "side": np.where(n[own, 2] > 0.0, "upper", "lower"), "Cp": cp[hit[own]]}  # fmt: skip
+            if friction is not None:
+                columns["Cf"] = np.linalg.norm(friction[faces[hit[own]] - ni], axis=1) / solution.air.dynamic_pressure
+            force = -cp[hit[own], None] * n[own] * wide[own, None]
+            frame = pd.DataFrame(columns | {"chord": chord, "cx": force[:, 0] / chord, "cz": force[:, 2] / chord})
+            frames.append(frame.sort_values(["side", "fraction"], ignore_index=True))
+    return pd.concat(frames, ignore_index=True)
+
+
+@dataclass(frozen=True, eq=False)
+class SpanLoading:
+    """How lift is spread over the span, and the drag that comes with it.
+
+    table: y [m] of the strips' middles, "width" [m], "cl c" [m]: lift over dynamic pressure and width, "cd c" [m] of the surface,
+    "load": cl c over its mean. CL: sum; induced: CD of the trailing vortices; efficiency: CL^2 / (pi aspect ratio induced); span [m].
+    """
+
+    table: pd.DataFrame
+    CL: float
+    induced: float
+    efficiency: float
+    span: float
+
+    def __str__(self) -> str:
+        return f"CL {self.CL:.4f}, induced CD {self.induced:.5f} (span efficiency {self.efficiency:.3f}), span {self.span:.4g} m"
+
+
+def _below(y: np.ndarray, at: float) -> np.ndarray:
+    """(m,) share of triangles' areas that lies below `at`; y (m, 3) sorted."""
+    a, b, c = y.T
+    low = (at - a) ** 2 / np.maximum((b - a) * (c - a), 1e-300)
+    high = 1.0 - (c - at) ** 2 / np.maximum((c - a) * (c - b), 1e-300)
+    return np.where(at <= a, 0.0, np.where(at >= c, 1.0, np.where(at < b, low, high)))
+
+
+def span_loading(solution, strips: int = STRIPS, part: str | None = None) -> SpanLoading:
+    """See `Solution.span_loading`."""
+    mesh, air, reference = solution.mesh, solution.air, solution.reference
+    if mesh.planar:
+        raise InputError("a span loading needs a mesh in space.")
+    whole("strips", strips, 4, 2000)
+    faces, _ = wall_faces(mesh, part)
+    local = faces - mesh.n_interior
+    area = mesh.face_area[faces]
+    force = solution.wall_pressure[local, None] * area
+    if solution.viscous:
+        force = force + solution.wall_friction[local] * np.linalg.norm(area, axis=1)[:, None]
+    wind = force @ air.axes.T / air.dynamic_pressure  # drag, side, lift
+    y = np.sort(mesh.points[mesh.face_points[mesh.face_start[faces][:, None] + np.arange(3)]][:, :, 1], axis=1)
+    if mesh.mirrored:
+        y, wind = np.concatenate([y, -y[:, ::-1]]), np.concatenate([wind, wind])
+    low, high = float(y.min()), float(y.max())
+    span, middle = high - low, 0.5 * (low + high)
+    theta = np.linspace(np.pi, 0.0, strips + 1)
+    edges = middle + 0.5 * span * np.cos(theta)
+    below = np.stack([np.concatenate([[0.0], _sums(y, wind[:, j], edges[1:])]) for j in (0, 2)], axis=1)
+    each = np.diff(below, axis=0)
+    width = np.diff(edges)
+    load = each[:, 1] / width
+    # circulation: Gamma / (2 b V) = sum A_n sin(n theta), by least squares over the strips' own widths
+    at = np.arccos(np.clip((0.5 * (edges[1:] + edges[:-1]) - middle) / (0.5 * span), -1.0, 1.0))
+    n = np.arange(1, min(TERMS, strips // 2) + 1)
+    weight = np.sqrt(width)
+    series = np.linalg.lstsq(np.sin(np.outer(at, n)) * weight[:, None], load / (4.0 * span) * weight, rcond=None)[0]
+    lift = float(each[:, 1].sum() / reference.area)
+    aspect = span**2 / reference.area
+    induced = float(np.pi * aspect * np.sum(n * series**2))
+    table = pd.DataFrame({"y": 0.5 * (edges[1:] + edges[:-1]), "width": width, "cl c": load, "cd c": each[:, 0] / width,
+                          "load": load * span / max(each[:, 1].sum(), 1e-300)})  # fmt: skip
+    return SpanLoading(
+        table, lift, induced, lift**2 / (np.pi * aspect * induced) if induced > 0.0 else float("nan"), span
+    )
+
+
+def _sums(y: np.ndarray, value: np.ndarray, at: np.ndarray) -> np.ndarray:
+    return np.array([float(_below(y, place) @ value) for place in at])
