@@ -91,13 +91,21 @@ def run(study: Path, out: Path | None, no_figures: bool) -> None:
     help="Folder for the results.",
 )
 def demo(out: Path) -> None:
-    """Fly the section of the Skerry: two Mach numbers, alpha -4 to 10, refinement study, all figures."""
-    out.mkdir(parents=True, exist_ok=True)
-    source = resources.files("zephyrum") / "data" / "skerry.toml"
-    target = out / "study.toml"
-    if not target.exists():
-        target.write_text(source.read_text(encoding="utf-8"), encoding="utf-8")
-    run_and_show(target, out, True)  # a point that wanders belongs to the demonstration: exit code 0 all the same
+    """Fly the Skerry: its section through stall with refinement study, then the whole aircraft, inviscid; all figures."""
+    for folder, study, others in (
+        (out, "skerry.toml", ()),
+        (out / "aircraft", "skerry-flight.toml", ("skerry-mailplane.toml",)),
+    ):
+        folder.mkdir(parents=True, exist_ok=True)
+        for name in (study, *others):
+            target = folder / ("study.toml" if name == study else name)
+            if not target.exists():
+                target.write_text(
+                    (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"), encoding="utf-8"
+                )
+        run_and_show(
+            folder / "study.toml", folder, True
+        )  # a point that wanders belongs to the demonstration: exit code 0
 
 
 @main.command()

@@ -46,7 +46,7 @@ def draw_slice(
     """Axes with the cells of a Mesh, or with the field `name` ("cp", "mach", ...) of a Solution, in the plane `axis` = `at` [m].
 
     at: without it through the middle of the body (half a thousandth of it off a symmetry plane). view: window (low, high, low, high) [m] of
-    the other two axes; without it all of the body. limits: range of the field.
+    the other two axes; without it all of the body that is cut. limits: range of the field.
     """
     mesh = shown if name is None and not hasattr(shown, "mesh") else shown.mesh
     body = mesh.points[np.unique(np.concatenate([mesh.face_points[mesh.face_start[g.start] : mesh.face_start[g.stop]]
@@ -58,8 +58,10 @@ def draw_slice(
     cut = slice_mesh(mesh, axis, at)
     flat = [j for j in range(3) if j != k]
     if view is None:
-        pad = AROUND * (high - low)[flat].max()
-        view = (low[flat[0]] - pad, high[flat[0]] + pad, low[flat[1]] - pad, high[flat[1]] + pad)
+        shown_walls = cut.walls.reshape(-1, 2) if len(cut.walls) else np.stack([low, high])[:, flat]
+        low, high = shown_walls.min(axis=0), shown_walls.max(axis=0)
+        pad = AROUND * max(high - low) * np.ones(2) + 0.25 * np.maximum(0.6 * (high - low)[::-1] - (high - low), 0.0)
+        view = (low[0] - pad[0], high[0] + pad[0], low[1] - pad[1], high[1] + pad[1])
     polygons = np.split(cut.points, cut.start[1:-1])
     far = np.array([[p[:, 0].min(), p[:, 0].max(), p[:, 1].min(), p[:, 1].max()] for p in polygons])
     inside = np.flatnonzero(

@@ -15,7 +15,10 @@ from zephyrum.air.checks import number, whole
 from zephyrum.errors import InputError
 
 STRIPS = 60
-TERMS = 15  # of the series of the loading
+TERMS = (
+    7  # of the series of the loading; the rolled-up vortices at the tips are not of it, so more terms only follow them
+)
+DOUBT = 2  # terms more and fewer, between which the induced drag is doubtful
 
 
 def wall_faces(mesh, part: str | None) -> tuple[np.ndarray, np.ndarray]:
@@ -86,17 +89,19 @@ class SpanLoading:
     """How lift is spread over the span, and the drag that comes with it.
 
     table: y [m] of the strips' middles, "width" [m], "cl c" [m]: lift over dynamic pressure and width, "cd c" [m] of the surface,
-    "load": cl c over its mean. CL: sum; induced: CD of the trailing vortices; efficiency: CL^2 / (pi aspect ratio induced); span [m].
+    "load": cl c over its mean. CL: sum; induced: CD of the trailing vortices, within `doubt`; efficiency: CL^2 / (pi aspect ratio
+    induced); span [m].
     """
 
     table: pd.DataFrame
     CL: float
     induced: float
+    doubt: float
     efficiency: float
     span: float
 
     def __str__(self) -> str:
-        return f"CL {self.CL:.4f}, induced CD {self.induced:.5f} (span efficiency {self.efficiency:.3f}), span {self.span:.4g} m"
+        return f"CL {self.CL:.4f}, induced CD {self.induced:.5f} +- {self.doubt:.1g} (span efficiency {self.efficiency:.3f}), span {self.span:.4g} m"
 
 
 def _below(y: np.ndarray, at: float) -> np.ndarray:
@@ -133,16 +138,20 @@ def span_loading(solution, strips: int = STRIPS, part: str | None = None) -> Spa
     load = each[:, 1] / width
     # circulation: Gamma / (2 b V) = sum A_n sin(n theta), by least squares over the strips' own widths
     at = np.arccos(np.clip((0.5 * (edges[1:] + edges[:-1]) - middle) / (0.5 * span), -1.0, 1.0))
-    n = np.arange(1, min(TERMS, strips // 2) + 1)
     weight = np.sqrt(width)
-    series = np.linalg.lstsq(np.sin(np.outer(at, n)) * weight[:, None], load / (4.0 * span) * weight, rcond=None)[0]
     lift = float(each[:, 1].sum() / reference.area)
     aspect = span**2 / reference.area
-    induced = float(np.pi * aspect * np.sum(n * series**2))
+
+    def drag(terms: int) -> float:
+        n = np.arange(1, min(terms, strips // 2) + 1)
+        series = np.linalg.lstsq(np.sin(np.outer(at, n)) * weight[:, None], load / (4.0 * span) * weight, rcond=None)[0]
+        return float(np.pi * aspect * np.sum(n * series**2))
+
+    induced, doubt = drag(TERMS), abs(drag(TERMS + DOUBT) - drag(TERMS - DOUBT))
     table = pd.DataFrame({"y": 0.5 * (edges[1:] + edges[:-1]), "width": width, "cl c": load, "cd c": each[:, 0] / width,
                           "load": load * span / max(each[:, 1].sum(), 1e-300)})  # fmt: skip
     return SpanLoading(
-        table, lift, induced, lift**2 / (np.pi * aspect * induced) if induced > 0.0 else float("nan"), span
+        table, lift, induced, doubt, lift**2 / (np.pi * aspect * induced) if induced > 0.0 else float("nan"), span
     )
 
 
