@@ -1,0 +1,188 @@
+"""Flows in space: slices, cuts, span loading, what follows from a sweep, and the study of an aircraft by command."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+from click.testing import CliRunner
+
+import zephyrum as zy
+from zephyrum.cli.main import main
+from zephyrum.looks import draw_loading, draw_on_surface, draw_slice
+from zephyrum.mesh.eased import eased
+from zephyrum.mesh.slices import slice_mesh
+from zephyrum.results import Polar
+from zephyrum.shape.surface import Surface
+from zephyrum.studies import derived
+
+PLANFORM = zy.Planform(span=6.0, root_chord=1.0, taper=1.0, sweep=0.0)
+
+
+def wing() -> zy.Aircraft:
+    """A rectangular wing."""
+    return zy.Aircraft(name="plank", parts={"wing": zy.Wing(planform=PLANFORM, airfoil="NACA 0012", tip="flat")})
+
+
+class TestWing(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.craft = wing()
+        cls.mesh = zy.mesh_aircraft(cls.craft, 2.6, farfield=6.0)
+        cls.solution = zy.solve(cls.mesh, zy.Freestream(mach=0.2, alpha=4.0), settings=zy.Settings(orders=3.5))
+
+    def test_settled_with_the_lift_of_the_theory(self):
+        self.assertEqual(self.solution.verdict, "settled", self.solution.reason)
+        # lifting line with a lift slope of 2 pi at aspect ratio 6, a few per cent more for the thickness
+        theory = 2.0 * np.pi * np.radians(4.0) / (1.0 + 2.0 / 6.0 * 1.05)
+        self.assertLess(abs(self.solution.forces.CL / theory - 1.0), 0.1)
+
+    def test_the_strips_add_up_to_the_lift(self):
+        load = self.solution.span_loading(31)
+        own = load.table
+        area = self.solution.reference.area
+        self.assertAlmostEqual(float((own["cl c"] * own["width"]).sum()) / area, self.solution.forces.CL, 10)
+        self.assertAlmostEqual(float((own["cd c"] * own["width"]).sum()) / area, self.solution.forces.CD, 10)
+        self.assertAlmostEqual(load.span, 6.0, 6)
+        ideal = load.CL**2 / (np.pi * 36.0 / area)
+        self.assertGreater(load.induced, 0.9 * ideal)
+        self.assertLess(load.induced, 1.25 * ideal)
+
+    def test_a_cut_integrates_to_its_strip(self):
+        load = self.solution.span_loading(31).table
+        for place in (0.5, 1.5):
+            cut = self.solution.cuts(place)
+            self.assertTrue(cut["fraction"].between(0.0, 1.0).all())
+            alpha = np.radians(4.0)
+            lift = cut["cz"].sum() * np.cos(alpha) - cut["cx"].sum() * np.sin(alpha)
+            strip = np.interp(place, load["y"], load["cl c"])
+            self.assertLess(abs(lift * cut["chord"].iloc[0] / strip - 1.0), 0.12)
+
+    def test_cuts_that_miss_are_told(self):
+        for options, words in (
+            ({"at": 9.0}, "meets no wall"),
+            ({"at": 1.0, "part": "fin"}, "no wall 'fin'"),
+            ({"at": 1.0, "axis": "z"}, "axis"),
+        ):
+            with self.assertRaisesRegex(zy.InputError, words):
+                self.solution.cuts(**options)
+
+    def test_a_slice_covers_the_domain_but_the_body(self):
+        cut = slice_mesh(self.mesh, "y", 1.0)
+        x, z = np.ptp(self.mesh.points[:, 0]), np.ptp(self.mesh.points[:, 2])
+        # the section of NACA 0012 has 0.0817 chord^2; polygons overlap where a cell is not convex
+        self.assertLess(abs(cut.areas.sum() - (x * z - 0.0817)), 2e-3 * x * z)
+        with self.assertRaisesRegex(zy.InputError, "misses the mesh"):
+            slice_mesh(self.mesh, "x", 1e6)
+        with self.assertRaisesRegex(zy.InputError, "axis"):
+            slice_mesh(self.mesh, "w", 0.0)
+
+    def test_pictures(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = draw_on_surface(self.solution, Path(folder) / "cp.png")
+            self.assertGreater(path.stat().st_size, 5_000)
+        self.assertIn("cells", draw_slice(self.mesh, "y", 1.0).get_title())
+        self.assertIn("M 0.2", draw_slice(self.solution, "x", name="mach").get_title())
+        self.assertEqual(len(draw_loading(self.solution)[1].get_legend().get_texts()), 4)
+
+    def test_both_halves_count(self):
+        rows = self.solution.forces.table().set_index("part")
+        half = (
+            self.solution.wall_pressure[self.mesh.faces_of("wall") - self.mesh.n_interior]
+            @ self.mesh.face_area[self.mesh.faces_of("wall")]
+        )
+        self.assertAlmostEqual(rows.loc["total", "Z [N]"], 2.0 * half[2], 6)
+
+
+class TestDerived(unittest.TestCase):
+    def test_exact_lines(self):
+        alpha = np.array([-2.0, 0.0, 2.0, 4.0])
+        lift = 0.2 + 5.0 * np.radians(alpha)
+        rows = [
+            {"mach": 0.2, "alpha": a, "CL": c, "CM": 0.03 - 0.15 * c, "verdict": "settled"}
+            for a, c in zip(alpha, lift, strict=True)
+        ]
+        rows.append({"mach": 0.2, "alpha": 6.0, "CL": 0.0, "CM": 0.0, "verdict": "wandering"})
+        polar = Polar(pd.DataFrame(rows))
+        one = derived(polar, zy.Reference(10.0, 2.0, 5.0, (1.0, 0.0, 0.0)))[0]
+        self.assertEqual(one.points, 4)
+        self.assertAlmostEqual(one.slope[0], 5.0, 10)
+        self.assertAlmostEqual(one.no_lift, -np.degrees(0.2 / 5.0), 10)
+        self.assertAlmostEqual(one.neutral[0], 1.3, 10)
+        self.assertAlmostEqual(one.margin[0], 0.15, 10)
+        self.assertAlmostEqual(one.trim[1], 0.2, 10)
+        self.assertAlmostEqual(one.trim[0], 0.0, 8)
+
+
+class TestEased(unittest.TestCase):
+    def test_a_hidden_point_is_drawn_out_and_a_sphere_left_alone(self):
+        ball = zy.Body.ellipsoid(1.0, 1.0, 1.0).surface()
+        made, moved = eased(ball)
+        self.assertFalse(moved.any())
+        self.assertIs(made, ball)
+        # one point pushed far through its neighbours' plane and sideways: its triangles face each other
+        near = ball.points.copy()
+        k = int(np.argmax(near[:, 2]))
+        ring = np.unique(ball.triangles[(ball.triangles == k).any(axis=1)])
+        size = float(np.linalg.norm(near[ring] - near[k], axis=1).max())
+        near[k] += size * np.array([1.6, 0.0, -0.15])
+        made, moved = eased(Surface(near, ball.triangles, ball.label, ball.labels))
+        self.assertGreater(moved[k], 0.1 * size)
+        self.assertLessEqual((moved > 0.0).sum(), 200)
+
+
+class TestStudyOfAnAircraft(unittest.TestCase):
+    def run_command(self, *words: str):
+        return CliRunner().invoke(main, list(words), catch_exceptions=False)
+
+    def test_new_run_resume_show(self):
+        with tempfile.TemporaryDirectory() as held:
+            folder = Path(held)
+            wing().write(folder / "plank.toml")
+            told = self.run_command("new", str(folder / "fly.toml"), "--aircraft", "plank.toml", "--title", "plank")
+            self.assertEqual(told.exit_code, 0, told.output)
+            text = (folder / "fly.toml").read_text(encoding="utf-8")
+            text = (
+                text.replace('"coarse"       #', "3.0 #")
+                .replace("farfield = 10", "farfield = 5")
+                .replace("orders = 4", "orders = 3")
+            )
+            text = text.replace("{ from = 0, to = 6, step = 3 }", "[0, 4]")
+            (folder / "fly.toml").write_text(text, encoding="utf-8")
+            out = folder / "out"
+            told = self.run_command("run", str(folder / "fly.toml"), "--out", str(out), "--no-figures")
+            self.assertEqual(told.exit_code, 0, told.output)
+            for words in ("mesh: about", "forces at", "span loading: CL", "static margin", "mesh error unknown"):
+                self.assertIn(words, told.output)
+            forces = pd.read_csv(out / "forces.csv")
+            self.assertEqual(set(forces["part"]), {"wing", "total"})
+            for name in (
+                "polar.csv",
+                "loading.csv",
+                "derived.csv",
+                "mesh.cgns",
+                "README.txt",
+                "plank.toml",
+                "study.toml",
+            ):
+                self.assertTrue((out / name).is_file(), name)
+            stamp = (out / "mesh.cgns").stat().st_mtime_ns
+            again = self.run_command("run", str(folder / "fly.toml"), "--out", str(out), "--no-figures")
+            self.assertEqual(again.exit_code, 0)
+            self.assertEqual((out / "mesh.cgns").stat().st_mtime_ns, stamp)  # nothing is made twice
+            shown = self.run_command("show", str(out))
+            self.assertEqual(shown.exit_code, 0, shown.output)
+            self.assertIn("forces at", shown.output)
+
+    def test_mistakes_are_told_with_their_place(self):
+        with tempfile.TemporaryDirectory() as held:
+            folder = Path(held)
+            wing().write(folder / "plank.toml")
+            good = '[aircraft]\nfile = "plank.toml"\n[sweep]\nmach = 0.2\nalpha = 2\n'
+            for text, words in ((good.replace("plank", "missing"), "does not exist beside the study"), (good + "[mesh]\nfinenes = 1\n", "fly.toml:7: mesh.finenes: unknown key"),
+                                (good + "[mesh]\ny_plus = 1\n", "no meaning"), (good + "[mesh]\nfineness = 'rough'\n", "fineness")):  # fmt: skip
+                (folder / "fly.toml").write_text(text, encoding="utf-8")
+                told = CliRunner().invoke(main, ["run", str(folder / "fly.toml"), "--out", str(folder / "out")])
+                self.assertEqual(told.exit_code, 2, told.output)
+                self.assertIn(words, told.output)
