@@ -59,9 +59,16 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
             f"the surface reaches down to z = {surface.bounds[0, 2]:.4g} m, below the ground at {ground:g} m; lift it."
         )
     origin = surface.fingerprint
+    before = len(surface.points)
     surface, moved = eased(surface)
-    if moved.any():
-        log.info("%d points moved by up to %.2g m so that layers can start there", (moved > 0.0).sum(), moved.max())
+    gone = before - len(surface.points)
+    if gone or moved.any():
+        log.info(
+            "%d points taken out, %d moved by up to %.2g m so that layers can start there",
+            gone,
+            (moved > 0.0).sum(),
+            moved.max(),
+        )
     outer = Outer(surface, farfield, growth, bound_zones(zones, surface), open_half, scale, ground, wake, alpha)
     spec = (np.inf, 1.0, CUSHION) if layers is None else given_layers(layers)
     last: MeshError | None = None
@@ -78,7 +85,7 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
             last = cause
     else:
         raise last
-    recipe = {"kind": "clipped", "surface": origin, "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6), "triangles": len(surface.triangles), "half": open_half,
+    recipe = {"kind": "clipped", "surface": origin, "points_out": gone, "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6), "triangles": len(surface.triangles), "half": open_half,
               "layers": spec[2], "growth": growth, "farfield_sizes": farfield, "tries": attempt + 1,
               "layer_coverage": round(float((prisms.kept >= 0.5).mean()), 5)}  # fmt: skip
     if np.isfinite(spec[0]):

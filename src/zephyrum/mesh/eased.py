@@ -16,22 +16,67 @@ from zephyrum.shape.surface import Surface
 
 PULL = 0.2  # of the way to the middle of the neighbours, a step
 STEPS = 60
+LEAST = 0.25 * HIDDEN  # cosine at which layers can still start, however flat
 WIDER = 12  # steps after which one more ring of neighbours is drawn along
 CLEAR = 2.0 * HIDDEN  # what the moved points are to be seen by
+GAIN = 0.01  # in the least cosine that taking a point out has to bring
 MOST = 1.0  # of its longest edge: what a point may be moved
 
 
 def eased(surface: Surface) -> tuple[Surface, np.ndarray]:
-    """(surface, distance (n,) [m] that its points were moved).
+    """(surface, distance (n,) [m] that its points were moved; those taken out are gone).
 
     Points on an open rim stay in the plane y = 0. MeshError with the place where nothing helps.
     """
+    made = surface
+    _, seen, _ = sight(made)
+    while (seen < HIDDEN).any():
+        before, bad = len(made.points), np.flatnonzero(seen < HIDDEN)
+        for place in made.points[bad[np.argsort(seen[bad])]]:
+            made = _without(made, place)
+        if len(made.points) == before:
+            break
+        _, seen, _ = sight(made)
+    return _smoothed(made)
+
+
+def _without(surface: Surface, place: np.ndarray) -> Surface:
+    """The surface without its point at `place`, if an edge of it can be collapsed so that all round it is better seen."""
+    p = int(np.argmin(np.einsum("ij,ij->i", surface.points - place, surface.points - place)))
+    t = surface.triangles
+    own = (t == p).any(axis=1)
+    ring = np.setdiff1d(np.unique(t[own]), [p])
+    rim = np.zeros(len(surface.points), dtype=bool)
+    rim[np.unique(surface.open_edges)] = True
+    _, seen, _ = sight(surface)
+    best, kept = float(seen[np.r_[p, ring]].min()) + GAIN, surface
+    if best > HIDDEN + GAIN or not np.allclose(surface.points[p], place, atol=1e-12):
+        return surface
+    for q in ring:
+        shared = np.intersect1d(ring, np.setdiff1d(np.unique(t[(t == q).any(axis=1)]), [q]))
+        if len(shared) != (own & (t == q).any(axis=1)).sum() or (rim[p] and not rim[q]):
+            continue
+        new = np.where(t == p, q, t)
+        new, label = new[~(own & (t == q).any(axis=1))], surface.label[~(own & (t == q).any(axis=1))]
+        new = np.where(new > p, new - 1, new)
+        trial = replace(surface, points=np.delete(surface.points, p, axis=0), triangles=new, label=label)
+        if (trial.areas <= 0.0).any() or len(trial.open_edges) > len(surface.open_edges):
+            continue
+        _, now, _ = sight(trial)
+        ends = np.where(ring > p, ring - 1, ring)
+        if now[ends].min() > best:
+            best, kept = float(now[ends].min()), trial
+    return kept
+
+
+def _smoothed(surface: Surface) -> tuple[Surface, np.ndarray]:
+    """(surface with its hidden points drawn towards the middle of their neighbours, distances (n,) [m])."""
     n, ends = len(surface.points), surface._edge_table[0]
     count = np.bincount(ends.ravel(), minlength=n)
     made, watched = surface, None
     for step in range(STEPS):
         _, seen, (_, _, flat) = sight(made)
-        bad = seen < HIDDEN
+        bad = seen < LEAST
         if watched is not None:
             bad |= watched & (seen < CLEAR)
         if not bad.any():

@@ -13,9 +13,10 @@ import numpy as np
 from numba import njit
 
 from zephyrum.errors import MeshError
+from zephyrum.mesh.eased import LEAST
 from zephyrum.mesh.rays import heights, total_height
 from zephyrum.shape.crossings import box_tree, crossing_triangles
-from zephyrum.shape.sight import HIDDEN, sight
+from zephyrum.shape.sight import sight
 from zephyrum.shape.surface import Surface
 
 FILL = 0.5  # last height over the local edge
@@ -179,7 +180,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     t, n = surface.triangles, len(surface.points)
     normals = np.ascontiguousarray(surface.normals)
     way, seen, (start, around, flat) = sight(surface)
-    hidden = seen < HIDDEN
+    hidden = seen < LEAST
     if hidden.any():
         k = int(np.argmin(seen))
         raise MeshError(
@@ -199,7 +200,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     areas = surface.areas
     for attempt in range(TRIES):
         tips = surface.points + thick[:, None] * way
-        bad = np.flatnonzero(_folded(surface.points, tips, t, normals, areas, SHRUNK, 0.5 * HIDDEN))
+        bad = np.flatnonzero(_folded(surface.points, tips, t, normals, areas, SHRUNK, 0.5 * LEAST))
         if not len(bad):
             pairs = crossing_triangles(Surface(tips, t))
             if not len(pairs):
