@@ -18,13 +18,12 @@ FIGURES = (
     "section",
     "mesh",
     "polar",
-    "refinement",
     "history_m0.2_a4",
     "cp_m0.2",
     "friction_m0.2_a4",
-    "mach_field_m0.2_a4",
-    "separation_m0.2_a20",
 )
+
+FLIGHT = {"cp_quarter_m0.2_a4": "flight", "loading_m0.2_a4": "loading", "mesh": "aircraft_mesh"}
 
 
 def terminal(words: list[str], name: str) -> None:
@@ -91,10 +90,12 @@ def main() -> None:
     if sys.argv[1:] == ["aircraft"]:
         return aircraft()
     TARGET.mkdir(exist_ok=True)
-    if not (DEMO / "figures").exists():
+    if not (DEMO / "aircraft" / "figures").exists():
         subprocess.run([sys.executable, "-m", "zephyrum.cli.main", "demo", "--out", str(DEMO)], check=False)
     for name in FIGURES:
         shutil.copyfile(DEMO / "figures" / f"{name}.png", TARGET / f"{name}.png")
+    for name, kept in FLIGHT.items():
+        shutil.copyfile(DEMO / "aircraft" / "figures" / f"{name}.png", TARGET / f"{kept}.png")
     draw_swing(street(), TARGET / "time.png")
     figure, ax = new_axes()
     draw_field(sphere(), "mach", ax=ax, streamlines=True)

@@ -86,6 +86,36 @@ class TestWing(unittest.TestCase):
         self.assertIn("M 0.2", draw_slice(self.solution, "x", name="mach").get_title())
         self.assertEqual(len(draw_loading(self.solution)[1].get_legend().get_texts()), 4)
 
+    def test_the_drag_that_is_mesh_error_is_told(self):
+        self.assertTrue(any("above the induced drag" in told for told in self.solution.checks()))
+
+    def test_a_run_that_was_killed_goes_on(self):
+        import zephyrum.results.checkpoint as checkpoint
+
+        class Killed(Exception):
+            pass
+
+        def stop(row):
+            if row["level"] == 0 and row["step"] == 6:
+                raise Killed
+
+        air, settings = zy.Freestream(mach=0.2, alpha=4.0), zy.Settings(orders=3.5)
+        with tempfile.TemporaryDirectory() as folder:
+            keep, every = Path(folder) / "state.going", checkpoint.EVERY
+            checkpoint.EVERY = 0.0
+            try:
+                with self.assertRaises(Killed):
+                    zy.solve(self.mesh, air, settings=settings, keep=keep, on_step=stop)
+                self.assertTrue(keep.is_file())
+                again = zy.solve(self.mesh, air, settings=settings, keep=keep)
+            finally:
+                checkpoint.EVERY = every
+            self.assertFalse(keep.exists())
+        self.assertTrue(any("broken off" in note for note in again.notes))
+        self.assertLess(len(again.history.rows), len(self.solution.history.rows))
+        self.assertAlmostEqual(again.forces.CL, self.solution.forces.CL, 4)
+        self.assertAlmostEqual(again.forces.CD, self.solution.forces.CD, 4)
+
     def test_both_halves_count(self):
         rows = self.solution.forces.table().set_index("part")
         half = (

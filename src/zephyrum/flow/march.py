@@ -247,11 +247,12 @@ def march(
     outer: np.ndarray | None = None,
     model: str = "euler",
     walls: Callable[[Mesh], Walls] | None = None,
+    on_state: Callable[[np.ndarray], None] | None = None,
 ) -> Flow:
     """March to a steady state on `mesh`, from a cold start over its coarser relatives or from states `start` (n, m).
 
     model: one of `MODELS`. on_step receives a dict of the columns of History after each step. `source` (n, m) and `outer` (nb, m), in scaled
-    units, serve verification with manufactured solutions. walls: gives what the walls of a mesh do. Ends with a verdict, never with an exception from within.
+    units, serve verification with manufactured solutions. on_state receives the states (n, m) of every step of the last march. walls: gives what the walls of a mesh do. Ends with a verdict, never with an exception from within.
     """
     settings = settings or Settings()
     begin = time.perf_counter()
@@ -289,11 +290,13 @@ def march(
             elif previous is not None:
                 q = prolong(q, previous.domain, level.domain, level.law)
             rough = depth > 0 or alpha != air.alpha
-            q, verdict, reason = _march_level(level, q, cfl, history, on_step, begin, rough)
+            q, verdict, reason = _march_level(
+                level, q, cfl, history, on_step, begin, rough, None if rough else on_state
+            )
     return level.flow(q, verdict, reason, history, begin)
 
 
-def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: bool):
+def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: bool, on_state=None):
     """March one level; returns states, verdict, reason."""
     settings, jacobian = level.settings, level.jacobian
     target = 10.0 ** -(3.5 if rough else settings.orders)
@@ -323,6 +326,8 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
         )
         if on_step is not None:
             on_step(dict(zip(COLUMNS, history.rows[-1], strict=True)))
+        if on_state is not None and step:
+            on_state(q)
         if worst <= target and (rough or not active.any() or history.drift() < DRIFT):
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
         if worst < 0.8 * best:

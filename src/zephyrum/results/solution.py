@@ -25,6 +25,7 @@ from zephyrum.results.streamlines import bubbles, stream_function
 from zephyrum.results.surface import surface_table, turning_points
 
 COARSE_WALL = 5.0  # y+ of a first cell that is out of the viscous sublayer
+EXCESS = 1e-3  # drag above the induced one that an inviscid body in space may have
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
 
@@ -303,6 +304,14 @@ class Solution:
             found.append(
                 f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail."
             )
+        if not self.viscous and not self.mesh.planar and self.air.mach < 0.5 and c["CL"] != 0.0:
+            load = self.span_loading()
+            excess = c["CD"] - load.induced
+            if excess > max(EXCESS, 0.1 * load.induced) and load.induced > 0.0:
+                found.append(
+                    f"CD of the surface pressures {c['CD']:.4f} is {excess:.4f} above the induced drag of the span loading: without friction and "
+                    "shocks that is error of the mesh (or separation at a sharp corner); refine it, or trust the induced drag."
+                )
         return found
 
     def _swinging(self) -> str:

@@ -2,12 +2,14 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from pathlib import Path
 
 from zephyrum.air import Freestream, Reference
 from zephyrum.errors import InputError
 from zephyrum.flow import DRIFT, Settings, carry_over, march
 from zephyrum.mesh import Mesh
 from zephyrum.results.case import prepared, slowest
+from zephyrum.results.checkpoint import Checkpoint
 from zephyrum.results.solution import Solution
 from zephyrum.results.walls import Wall
 
@@ -21,6 +23,7 @@ def solve(
     start: Solution | None = None,
     on_step: Callable[[dict], None] | None = None,
     walls: Wall | Mapping[str, Wall] | None = None,
+    keep: str | Path | None = None,
 ) -> Solution:
     """Solve the steady flow of `air` about `mesh`.
 
@@ -30,6 +33,8 @@ def solve(
     Below Mach 0.05 the flow is computed at Mach 0.05 with the same Reynolds number, which `notes` tells.
     start: a solution on the same mesh at a neighbouring condition. on_step: called with a dict after every step.
     walls: what the walls do, one `Wall` for all or by name; by default at rest, adiabatic, smooth, fully turbulent.
+    keep: file for the last state, written at most once a minute; a run that was broken off goes on from it when called again with
+    the same arguments, and removes it at its end.
     Raises InputError for what can't be solved; a run that does not settle is a Solution with another verdict.
     """
     settings = settings or Settings()
@@ -47,7 +52,13 @@ def solve(
         old = slowest(start.air, case.reference.chord)
         state = carry_over(start.flow.q, mesh, old, case.computed, case.reference.chord)
     run = (mesh, case.computed, case.reference, settings)
-    flow = march(*run, state, on_step, model=model, walls=case.walls)
+    checkpoint = None if keep is None else Checkpoint.of(keep, mesh, air, model, case, settings)
+    if checkpoint is not None and (held := checkpoint.read()) is not None:
+        state = held
+        case.notes.append("went on from the state of a run that was broken off.")
+    flow = march(*run, state, on_step, model=model, walls=case.walls, on_state=checkpoint)
+    if checkpoint is not None:
+        checkpoint.remove()
     if start is not None and flow.verdict != "settled":
         cold = march(*run, None, on_step, model=model, walls=case.walls)
         if cold.verdict == "settled":

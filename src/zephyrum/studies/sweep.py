@@ -117,7 +117,8 @@ def _compute(point: Point) -> dict:
     if point.after is not None and store.row(point.after.name)["verdict"] != "failed":
         before = _WORK["air"].at_mach(point.after.mach).turned(alpha=point.after.alpha)
         start = load_solution(store.state(point.after.name), mesh, before, mesh.reference, settings)
-    solution = solve(mesh, air, _WORK["model"], settings=settings, start=start, walls=_WORK["walls"])
+    keep = store.root / "points" / f"{point.name}.going"
+    solution = solve(mesh, air, _WORK["model"], settings=settings, start=start, walls=_WORK["walls"], keep=keep)
     solution.save(store.state(point.name))
     row = solution.row() | {"start": point.after.name if start is not None else "cold"}
     store.keep_row(point.name, row)

@@ -1,0 +1,54 @@
+"""The last state of a run on disk, so that a long one that is killed loses a minute.
+
+Written to a temporary name and renamed; it carries what it belongs to, and a file of anything else is left unread.
+Verified by tests/test_space.py.
+"""
+
+import os
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+EVERY = 60.0  # s
+
+
+@dataclass
+class Checkpoint:
+    """Called with the states of every step; writes them to `path` when the last time was `EVERY` seconds ago."""
+
+    path: Path
+    key: str
+    last: float = field(default_factory=time.monotonic)
+
+    @classmethod
+    def of(cls, path: str | Path, mesh, air, model: str, case, settings) -> "Checkpoint":
+        """That of one case."""
+        key = repr((mesh.fingerprint, air, model, case.reference, settings))
+        return cls(Path(path), key)
+
+    def __call__(self, q: np.ndarray) -> None:
+        if time.monotonic() - self.last >= EVERY:
+            self.write(q)
+
+    def write(self, q: np.ndarray) -> None:
+        """Write the states now."""
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        temporary = self.path.with_name(self.path.name + ".part")
+        with temporary.open("wb") as file:
+            np.savez(file, q=q, key=np.array(self.key))
+        os.replace(temporary, self.path)
+        self.last = time.monotonic()
+
+    def read(self) -> np.ndarray | None:
+        """The states (n, m) of the run that was broken off; None if there is none, or it was of another case."""
+        try:
+            with np.load(self.path) as held:
+                return held["q"] if str(held["key"]) == self.key and np.isfinite(held["q"]).all() else None
+        except (OSError, ValueError, KeyError, EOFError):
+            return None
+
+    def remove(self) -> None:
+        """The run has ended."""
+        self.path.unlink(missing_ok=True)
