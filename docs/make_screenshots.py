@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.looks import draw_field, draw_surface, draw_time
+from zephyrum.looks import draw_field, draw_surface, draw_time, draw_volume
 from zephyrum.looks.style import new_axes, save
 
 HERE = Path(__file__).parent
@@ -23,7 +23,7 @@ FIGURES = (
     "friction_m0.2_a4",
 )
 
-FLIGHT = {"cp_quarter_m0.2_a4": "flight", "loading_m0.2_a4": "loading", "mesh": "aircraft_mesh"}
+FLIGHT = {"cp_quarter_m0.2_a4": "flight", "loading_m0.2_a4": "loading"}
 
 
 def terminal(words: list[str], name: str) -> None:
@@ -79,6 +79,8 @@ def aircraft() -> None:
         shutil.copyfile(figures / "quarter.png", TARGET / "aircraft.png")
         half = zy.Aircraft.read(source).surface(half=True)
         draw_surface(zy.remesh(half, 12_000).surface, TARGET / "remeshed.png", edges=True)
+        layered = zy.mesh_aircraft(zy.Aircraft.read(source), "coarse", y_plus=30.0, reynolds=7e6)
+        shutil.copyfile(draw_volume(layered, Path(folder) / "volume")[1], TARGET / "aircraft_mesh.png")
         damage = runpy.run_path(str(HERE.parent / "examples" / "damage_the_skerry.py"))["main"]
         taken = zy.adopt(damage(Path(folder)), "mm", "+y", labels="shell")
         places = [spot for defect in taken.mended.defects for spot in defect.places]

@@ -4,7 +4,7 @@ import time
 
 import numpy as np
 
-from validation import clipped, manufactured, viscous
+from validation import clipped, manufactured, space, viscous
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
 from zephyrum.air import Freestream, Reference
@@ -183,4 +183,6 @@ CASES = (
     clipped.clipped_turbulent,
     clipped.clipped_manufactured,
     clipped.clipped_spheroids,
+    space.thin_wings,
+    space.cone,
 )

@@ -299,6 +299,7 @@ def mesh(section, out, figure, **options) -> None:
 )
 @click.option("--forecast", is_flag=True, help="Only tell what the mesh would be.")
 @click.option("--out", type=click.Path(path_type=Path), help="Write the mesh (.vtu or .cgns).")
+@click.option("--figures", type=click.Path(path_type=Path), help="Folder for pictures of surface and slices.")
 def mesh_aircraft(**options) -> None:
     """Mesh the space about FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
     from zephyrum.cli.space import mesh_aircraft_command

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from zephyrum.errors import InputError
+from zephyrum.errors import InputError, MeshError
 
 
 def read_shape(file: Path, unit: str | None, nose: str, up: str):
@@ -25,7 +25,22 @@ def read_shape(file: Path, unit: str | None, nose: str, up: str):
 
 
 def mesh_aircraft_command(
-    file, unit, nose, up, fineness, cells, whole, y_plus, reynolds, farfield, ground, wake, alpha, forecast, out
+    file,
+    unit,
+    nose,
+    up,
+    fineness,
+    cells,
+    whole,
+    y_plus,
+    reynolds,
+    farfield,
+    ground,
+    wake,
+    alpha,
+    forecast,
+    out,
+    figures,
 ) -> None:
     """What the command does."""
     from zephyrum.mesh import mesh_aircraft, plan_mesh, quality, write_mesh
@@ -40,10 +55,24 @@ def mesh_aircraft_command(
     if forecast:
         click.echo(f"forecast: {plan_mesh(shape, **options)}")
         return
-    made = mesh_aircraft(shape, on_plan=lambda plan: click.echo(f"forecast: {plan}"), **options)
+    try:
+        made = mesh_aircraft(shape, on_plan=lambda plan: click.echo(f"forecast: {plan}"), **options)
+    except MeshError as cause:
+        if cause.surface is None or cause.place is None:
+            raise
+        from zephyrum.looks import draw_surface
+
+        figures = figures or Path()
+        figures.mkdir(parents=True, exist_ok=True)
+        picture = draw_surface(cause.surface, figures / "mesh_failed.png", edges=True, marks=[cause.place])
+        raise MeshError(f"{cause} The place is marked in {picture}.") from None
     click.echo(f"made: {made.n_cells:,} cells, {made.n_faces:,} faces, fingerprint {made.fingerprint}; layer thickness at least half of "
                f"that asked for on {100 * made.recipe['layer_coverage']:.1f} % of the points; tries {made.recipe['tries']}")  # fmt: skip
     click.echo("walls: " + ", ".join(f"{g.name} {g.stop - g.start:,} faces" for g in made.groups if g.role == "wall"))
     click.echo(str(quality(made)))
     if out:
         click.echo(f"written: {write_mesh(made, out)}")
+    if figures:
+        from zephyrum.looks import draw_volume
+
+        click.echo(f"figures: {', '.join(str(path) for path in draw_volume(made, figures))}")

@@ -14,7 +14,7 @@ from zephyrum.looks.charts import (
 from zephyrum.looks.fields import draw_field, draw_mesh
 from zephyrum.looks.section import draw_section
 from zephyrum.looks.solid import draw_surface
-from zephyrum.looks.space import draw_loading, draw_on_surface, draw_slice
+from zephyrum.looks.space import draw_loading, draw_on_surface, draw_slice, draw_volume
 
 __all__ = [
     "draw_album",
@@ -36,4 +36,5 @@ __all__ = [
     "draw_surface",
     "draw_three_view",
     "draw_time",
+    "draw_volume",
 ]

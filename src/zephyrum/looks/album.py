@@ -13,7 +13,7 @@ from zephyrum.looks.charts import (
 )
 from zephyrum.looks.fields import draw_field, draw_mesh
 from zephyrum.looks.section import draw_section
-from zephyrum.looks.space import draw_loading, draw_on_surface, draw_slice
+from zephyrum.looks.space import draw_loading, draw_on_surface, draw_slice, draw_volume
 from zephyrum.looks.style import new_axes, save
 from zephyrum.studies.aircraft import AircraftOutcome
 
@@ -24,7 +24,7 @@ def draw_album(outcome, folder: str | Path) -> list[Path]:
 
 
 def _of_aircraft(outcome, folder: str | Path) -> list[Path]:
-    """Save the shape, slices of the mesh, polar, refinement; at every Mach number of the middle point history, pressures on the surface and in
+    """Save surface and slices of the mesh, polar, refinement; at every Mach number of the middle point history, pressures on the surface and in
 
     sections, span loading, and the Mach number in two planes.
     """
@@ -36,13 +36,7 @@ def _of_aircraft(outcome, folder: str | Path) -> list[Path]:
         made.append(folder / f"{name}.png")
         save(figure, made[-1])
 
-    mesh = outcome.mesh
-    walls = mesh.face_centroid[mesh.faces_of("wall")]
-    tip = float(walls[:, 1].max())
-    figure, axes = new_axes(2, 1)
-    draw_slice(mesh, "y", ax=axes[0])
-    draw_slice(mesh, "y", 0.5 * tip, ax=axes[1])
-    keep(figure, "mesh")
+    made += draw_volume(outcome.mesh, folder)
     if outcome.refinement is not None:
         figure, axes = new_axes(1, 3)
         draw_refinement(outcome.refinement, axes)

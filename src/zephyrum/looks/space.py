@@ -3,12 +3,15 @@
 Ranges can be fixed over several pictures; what is beyond them is clipped and the colour bar says so.
 """
 
+from dataclasses import replace
+from pathlib import Path
+
 import numpy as np
 from matplotlib.collections import LineCollection, PolyCollection
 
 from zephyrum.air.checks import choice
 from zephyrum.looks.fields import FIELDS, MAPS
-from zephyrum.looks.solid import INK, VIEWS, _frame, _onlooker, can_render
+from zephyrum.looks.solid import INK, VIEWS, _frame, _onlooker, can_render, draw_surface
 from zephyrum.looks.style import COLOURS, DPI, SIZE, new_axes, save, tidy
 from zephyrum.mesh.slices import slice_mesh
 from zephyrum.shape.surface import Surface
@@ -92,6 +95,30 @@ def draw_slice(
     tidy(ax, f"{cut.across[0]} [m]", f"{cut.across[1]} [m]", f"{axis} = {at:.4g} m: {title}")
     ax.grid(False)
     return ax
+
+
+def draw_volume(mesh, folder) -> list:
+    """Save pictures of a mesh in space: its surface, and slices of the whole, the nose, the tail and the tip; their paths."""
+    folder = Path(folder)
+    folder.mkdir(parents=True, exist_ok=True)
+    surface, _ = wall_surface(mesh)
+    made = [draw_surface(replace(surface, name="surface mesh"), folder / "mesh_surface.png", edges=True)]
+    x = surface.points
+    low, high = surface.bounds
+    nose, tail, tip = x[np.argmin(x[:, 0])], x[np.argmax(x[:, 0])], x[np.argmax(x[:, 1])]
+    w = 0.05 * (high[0] - low[0])
+    figure, axes = new_axes(2, 2)
+    draw_slice(mesh, "y", ax=axes[0, 0])
+    off = 5e-4 * (high - low).max()
+    for ax, at, name in ((axes[0, 1], nose, "nose"), (axes[1, 0], tail, "tail")):
+        draw_slice(mesh, "y", off, view=(at[0] - w, at[0] + w, at[2] - 0.6 * w, at[2] + 0.6 * w), ax=ax)
+        ax.set_title(f"{name}: {ax.get_title()}", fontsize="medium")
+    draw_slice(
+        mesh, "x", tip[0], view=(tip[1] - 1.4 * w, tip[1] + 0.6 * w, tip[2] - 0.6 * w, tip[2] + 0.6 * w), ax=axes[1, 1]
+    )
+    axes[1, 1].set_title(f"tip: {axes[1, 1].get_title()}", fontsize="medium")
+    save(figure, folder / "mesh_slices.png")
+    return [*made, folder / "mesh_slices.png"]
 
 
 def draw_on_surface(solution, path, name: str = "Cp", view: str = "quarter", limits: tuple[float, float] | None = None):

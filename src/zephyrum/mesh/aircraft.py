@@ -58,39 +58,42 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
         raise InputError(
             f"the surface reaches down to z = {surface.bounds[0, 2]:.4g} m, below the ground at {ground:g} m; lift it."
         )
-    origin = surface.fingerprint
-    before = len(surface.points)
-    surface, moved = eased(surface)
-    gone = before - len(surface.points)
-    if gone or moved.any():
-        log.info(
-            "%d points taken out, %d moved by up to %.2g m so that layers can start there",
-            gone,
-            (moved > 0.0).sum(),
-            moved.max(),
-        )
-    outer = Outer(surface, farfield, growth, bound_zones(zones, surface), open_half, scale, ground, wake, alpha)
     spec = (np.inf, 1.0, CUSHION) if layers is None else given_layers(layers)
+    zones = bound_zones(zones, surface)
+
+    def outer(even: Surface) -> Outer:
+        return Outer(even, farfield, growth, zones, open_half, scale, ground, wake, alpha)
+
+    try:
+        mesh, prisms, moved, tries = _grown(surface, spec, outer, open_half, ground is not None)
+    except MeshError as cause:
+        cause.surface = surface
+        raise
+    recipe = {"kind": "clipped", "surface": surface.fingerprint, "triangles": len(surface.triangles), "half": open_half, "layers": spec[2],
+              "growth": growth, "farfield_sizes": farfield, "tries": tries, "layer_coverage": round(float((prisms.kept >= 0.5).mean()), 5),
+              "points_out": len(surface.points) - len(moved), "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6)}  # fmt: skip
+    if np.isfinite(spec[0]):
+        recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
+    return replace(mesh, reference=reference, recipe=recipe)
+
+
+def _grown(surface: Surface, spec, outer, open_half: bool, ground: bool) -> tuple[Mesh, Prisms, np.ndarray, int]:
+    """(mesh, its layers, what points of the surface were moved, tries): the ladder of shifts of the grid and thinner layers."""
+    even, moved = eased(surface)
+    if len(even.points) < len(surface.points) or moved.any():
+        log.info("%d points taken out, %d moved by up to %.2g m so that layers can start", len(surface.points) - len(moved), (moved > 0.0).sum(), moved.max())  # fmt: skip
     last: MeshError | None = None
-    prisms = grow_prisms(surface, spec, local_edges(surface))
+    prisms, space = grow_prisms(even, spec, local_edges(even)), outer(even)
     for attempt in range(2 * SHIFTS):
         if attempt == SHIFTS:
             log.info("layers thinned to half their height after %s failures: %s", SHIFTS, last)
             prisms = Prisms(prisms.way, 0.5 * prisms.height, 0.5 * prisms.kept)
         try:
-            mesh = _joined(surface, prisms, *outer.filled(prisms, attempt), open_half, ground is not None)
-            break
+            return _joined(even, prisms, *space.filled(prisms, attempt), open_half, ground), prisms, moved, attempt + 1
         except MeshError as cause:
             log.info("try %d: %s", attempt + 1, cause)
             last = cause
-    else:
-        raise last
-    recipe = {"kind": "clipped", "surface": origin, "points_out": gone, "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6), "triangles": len(surface.triangles), "half": open_half,
-              "layers": spec[2], "growth": growth, "farfield_sizes": farfield, "tries": attempt + 1,
-              "layer_coverage": round(float((prisms.kept >= 0.5).mean()), 5)}  # fmt: skip
-    if np.isfinite(spec[0]):
-        recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
-    return replace(mesh, reference=reference, recipe=recipe)
+    raise last
 
 
 def local_edges(surface: Surface) -> np.ndarray:
@@ -279,7 +282,7 @@ def _crumbs(points, start, corners, left, right, space: Space, tree: Tree) -> np
     if (volume[:cubes] < -1e-9 * whole_cube).any():
         worst = int(np.argmin(volume[:cubes] / whole_cube))
         place = tree.origin + tree.unit * (tree.corner[space.cube[worst]] + 0.5 * tree.side[space.cube[worst]])
-        raise MeshError(f"a cell at {place.round(5)} m is inside out.")
+        raise MeshError(f"a cell at {place.round(5)} m is inside out.", place)
     small = np.zeros(total, dtype=bool)
     small[:cubes] = volume[:cubes] < SMALL * whole_cube
     size = np.linalg.norm(area, axis=1)

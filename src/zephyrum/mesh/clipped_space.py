@@ -156,7 +156,7 @@ def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
                                        leaves, tree.level, corner_id, PLANES, f_start, f_corners, f_leaf, f_way, plain, known)  # fmt: skip
     if outcome:
         spot = tree.origin + tree.unit * (low[place] + 0.5 * side[place])
-        raise MeshError(f"clipping failed at {spot.round(5)} m: {WHY.get(outcome, 'too many faces')}.")
+        raise MeshError(f"clipping failed at {spot.round(5)} m: {WHY.get(outcome, 'too many faces')}.", spot)
     f_start, f_leaf, f_way = f_start[: count + 1], f_leaf[:count], f_way[:count]
     f_corners = f_corners[: f_start[-1]]
     # whole faces, by the smaller cube
@@ -188,7 +188,7 @@ def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
     solid[label[(known == -1) | (known == 2)]] = True
     if (fluid & solid).any():
         spot = grid[np.flatnonzero((fluid & solid)[label])[0]]
-        raise MeshError(f"clipping failed at {spot.round(5)} m: inside and outside contradict each other.")
+        raise MeshError(f"clipping failed at {spot.round(5)} m: inside and outside contradict each other.", spot)
     if not len(cut):
         fluid[:] = True
     keep = fluid[label[quads[:, 0] - base]]

@@ -103,6 +103,7 @@ def _smoothed(surface: Surface) -> tuple[Surface, np.ndarray]:
     if bad.any() or moved[worst] > MOST * edge[worst] or (moved.any() and len(crossing_triangles(made))):
         raise MeshError(
             f"layers: no direction off the surface is seen by all triangles round {surface.points[worst].round(5)} m, even after "
-            "smoothing; remesh it with smaller triangles there."
+            "smoothing; remesh it with smaller triangles there.",
+            surface.points[worst],
         )
     return made, moved

@@ -184,7 +184,8 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     if hidden.any():
         k = int(np.argmin(seen))
         raise MeshError(
-            f"layers: no direction off the surface is seen by all triangles round {surface.points[k].round(5)} m; smooth the surface there."
+            f"layers: no direction off the surface is seen by all triangles round {surface.points[k].round(5)} m; smooth the surface there.",
+            surface.points[k],
         )
     way = _smoothed(way, seen, surface.points, t, normals, start, around, flat, ROUNDS)
     cosine = np.full(n, 1.0)
@@ -217,6 +218,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     else:
         place = surface.centres[bad[0]]
         raise MeshError(
-            f"layers: prisms fold or cross near {place.round(5)} m however thin; smooth or refine the surface there."
+            f"layers: prisms fold or cross near {place.round(5)} m however thin; smooth or refine the surface there.",
+            place,
         )
     return Prisms(way, heights(first, thick, count), thick / wish)
