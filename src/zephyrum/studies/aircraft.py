@@ -17,7 +17,7 @@ from pydantic import Field
 
 from zephyrum.air import Reference
 from zephyrum.errors import FileError, InputError
-from zephyrum.mesh import Mesh, mesh_aircraft, plan_mesh, quality, read_mesh, write_mesh
+from zephyrum.mesh import Mesh, mesh_aircraft, quality, read_mesh, write_mesh
 from zephyrum.results import Polar, Solution, load_solution, solve
 from zephyrum.shape import Aircraft, Surface, adopt
 from zephyrum.studies.derived import Derived, derived
@@ -241,11 +241,6 @@ def prepare(study: AircraftStudy, folder: Path, on_plan: Callable | None = None)
         return _kept_mesh(folder, f"mesh-{step}", key | {"factor": factor}, lambda: mesh_aircraft(shape, **own))
 
     return shape, mesh, coarser
-
-
-def forecast(study: AircraftStudy):
-    """The plan of the study's mesh, without making it."""
-    return plan_mesh(study.shape, **study.mesh_options())
 
 
 def run_aircraft_study(path: Path, folder: Path, on_point=None, on_level=None, on_plan=None) -> AircraftOutcome:
