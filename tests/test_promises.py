@@ -25,7 +25,7 @@ README = (TOP / "README.md").read_text(encoding="utf-8")
 
 class Readme(unittest.TestCase):
     def test_the_examples_run_as_printed(self):
-        first, turbulent, unsteady, shapes, bodies, aircraft = re.findall(r"```python\n(.*?)```", README, re.S)
+        first, turbulent, unsteady, shapes, bodies, aircraft, flight = re.findall(r"```python\n(.*?)```", README, re.S)
         names: dict = {}
         for block, word in (
             (first, "settled"),
@@ -34,6 +34,7 @@ class Readme(unittest.TestCase):
             (shapes, "dead air"),
             (bodies, "ground"),
             (aircraft, "wing/flap upper"),
+            (flight, "span efficiency"),
         ):
             with contextlib.redirect_stdout(io.StringIO()) as said:
                 exec(compile(block, "README.md", "exec"), names)

@@ -47,6 +47,8 @@ WARM_CFL = 100.0
 FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high alpha, and what follows inherits it
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 SHOCKS = 0.5  # Mach number of the stream above which an inviscid cold start looks for shocks
+ROUGH_STEPS = 80  # most steps on a level that only has to lead to the next
+SPACE_STEPS = 14  # the same of the first order in space
 STALL = 30  # steps without a lower residual after which a run wanders
 PATIENCE = 4  # such steps in space after which the few cells that hold the residual lose their slopes
 HELD = 0.95  # share of the (squared) residual that they hold
@@ -279,12 +281,14 @@ def march(
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
                 cfl = settings.cfl
                 if cold and model == "euler" and settings.order == 2 and (here.mach > SHOCKS or not mesh.planar):
-                    # shocks find their place in first order, and in space it gets to the neighbourhood with fewer vectors
+                    # shocks find their place in first order; slender bodies get near with few vectors, of blunt ones the wake wanders
                     plain = replace(settings, order=1)
                     level = Level(family[depth], len(family), here, reference, plain, model, source, outer, own, level)
-                    q, _, _ = _march_level(level, q, cfl, history, on_step, begin, True)
+                    most = ROUGH_STEPS if here.mach > SHOCKS else SPACE_STEPS
+                    near, verdict, _ = _march_level(level, q, cfl, history, on_step, begin, True, most=most)
                     level = Level(family[depth], label, here, reference, settings, model, source, outer, own, level)
-                    cfl = WARM_CFL
+                    if here.mach > SHOCKS or verdict == "settled":
+                        q, cfl = near, WARM_CFL
             elif before is not previous:
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
             elif previous is not None:
@@ -296,11 +300,11 @@ def march(
     return level.flow(q, verdict, reason, history, begin)
 
 
-def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: bool, on_state=None):
+def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: bool, on_state=None, most=None):
     """March one level; returns states, verdict, reason."""
     settings, jacobian = level.settings, level.jacobian
     target = 10.0 ** -(3.5 if rough else settings.orders)
-    most = 80 if rough else settings.steps
+    most = most or (ROUGH_STEPS if rough else settings.steps)
     R = level.evaluate(q)
     best, best_step = math.inf, 0
     krylov, factor = 0, 1.0

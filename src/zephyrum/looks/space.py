@@ -191,10 +191,10 @@ def _rendered(surface, values, path, view, limits, title, unit):
     skin[unit] = values
     plotter.add_mesh(skin, scalars=unit, clim=limits, cmap="viridis", smooth_shading=True, split_sharp_edges=True, ambient=0.45, diffuse=0.6, show_scalar_bar=False)  # fmt: skip
     below, above = bool(values.min() < limits[0]), bool(values.max() > limits[1])
-    bar = {"vertical": True, "position_x": 0.9, "position_y": 0.25, "height": 0.5, "width": 0.05, "color": INK, "n_labels": 6, "fmt": "%.2f",
+    bar = {"vertical": True, "position_x": 0.925, "position_y": 0.25, "height": 0.5, "width": 0.05, "color": INK, "n_labels": 6, "fmt": "%.2f",
            "title_font_size": 18, "label_font_size": 16}  # fmt: skip
     plotter.add_scalar_bar(title=" ", **bar)
-    plotter.add_text(unit, position=(int(0.895 * SIZE[0] * DPI), int(0.79 * SIZE[1] * DPI)), font_size=11, color=INK)
+    plotter.add_text(unit, position=(int(0.915 * SIZE[0] * DPI), int(0.79 * SIZE[1] * DPI)), font_size=11, color=INK)
     if below or above:
         beyond = " and ".join([f"below {limits[0]:g}"] * below + [f"above {limits[1]:g}"] * above)
         plotter.add_text(f"clipped: {beyond}", position="lower_left", font_size=9, color=INK)
@@ -205,7 +205,7 @@ def _rendered(surface, values, path, view, limits, title, unit):
     middle = 0.5 * (low + high) @ frame
     plotter.camera.focal_point = tuple(middle)
     plotter.camera.position = tuple(middle + 4.0 * surface.size * ahead)
-    plotter.camera.parallel_scale = 0.56 * max(high[1] - low[1], (high[0] - low[0]) * 1.1 * SIZE[1] / SIZE[0])
+    plotter.camera.parallel_scale = 0.56 * max(high[1] - low[1], (high[0] - low[0]) * 1.22 * SIZE[1] / SIZE[0])
     plotter.reset_camera_clipping_range()
     plotter.enable_anti_aliasing("ssaa")
     plotter.screenshot(str(path))
