@@ -216,10 +216,14 @@ class Level:
             near = wide.copy()
             near[left[wide[right]]] = near[right[wide[left]]] = True
             wide = near
-        fresh = wide & ~self.calmed
-        self.calmed |= wide
+        fresh = int((wide & ~self.calmed).sum())
+        self.still(wide)
+        return fresh
+
+    def still(self, cells: np.ndarray) -> None:
+        """Take the slopes off `cells` (n,) as well."""
+        self.calmed |= cells
         self.domain.without_slopes(self.calmed, self.residual.model == "euler")
-        return int(fresh.sum())
 
     def flow(self, q: np.ndarray, verdict: str, reason: str, history: History, begin: float) -> Flow:
         """What is left at states q, those evaluated last; begin: clock [s] at the start."""
@@ -249,12 +253,13 @@ def march(
     outer: np.ndarray | None = None,
     model: str = "euler",
     walls: Callable[[Mesh], Walls] | None = None,
-    on_state: Callable[[np.ndarray], None] | None = None,
+    on_state: Callable[[np.ndarray, np.ndarray], None] | None = None,
+    calmed: np.ndarray | None = None,
 ) -> Flow:
     """March to a steady state on `mesh`, from a cold start over its coarser relatives or from states `start` (n, m).
 
     model: one of `MODELS`. on_step receives a dict of the columns of History after each step. `source` (n, m) and `outer` (nb, m), in scaled
-    units, serve verification with manufactured solutions. on_state receives the states (n, m) of every step of the last march. walls: gives what the walls of a mesh do. Ends with a verdict, never with an exception from within.
+    units, serve verification with manufactured solutions. on_state receives the states (n, m) of every step of the last march and the cells (n,) without slopes; calmed: those of a start. walls: gives what the walls of a mesh do. Ends with a verdict, never with an exception from within.
     """
     settings = settings or Settings()
     begin = time.perf_counter()
@@ -293,6 +298,8 @@ def march(
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
             elif previous is not None:
                 q = prolong(q, previous.domain, level.domain, level.law)
+            if calmed is not None:
+                level.still(calmed)
             rough = depth > 0 or alpha != air.alpha
             q, verdict, reason = _march_level(
                 level, q, cfl, history, on_step, begin, rough, None if rough else on_state
@@ -331,7 +338,7 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
         if on_step is not None:
             on_step(dict(zip(COLUMNS, history.rows[-1], strict=True)))
         if on_state is not None and step:
-            on_state(q)
+            on_state(q, level.calmed)
         if worst <= target and (rough or not active.any() or history.drift() < DRIFT):
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
         if worst < 0.8 * best:

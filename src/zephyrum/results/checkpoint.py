@@ -28,24 +28,26 @@ class Checkpoint:
         key = repr((mesh.fingerprint, air, model, case.reference, settings))
         return cls(Path(path), key)
 
-    def __call__(self, q: np.ndarray) -> None:
+    def __call__(self, q: np.ndarray, calmed: np.ndarray) -> None:
         if time.monotonic() - self.last >= EVERY:
-            self.write(q)
+            self.write(q, calmed)
 
-    def write(self, q: np.ndarray) -> None:
-        """Write the states now."""
+    def write(self, q: np.ndarray, calmed: np.ndarray) -> None:
+        """Write the states (n, m) and the cells (n,) without slopes now."""
         self.path.parent.mkdir(parents=True, exist_ok=True)
         temporary = self.path.with_name(self.path.name + ".part")
         with temporary.open("wb") as file:
-            np.savez(file, q=q, key=np.array(self.key))
+            np.savez(file, q=q, calmed=calmed, key=np.array(self.key))
         os.replace(temporary, self.path)
         self.last = time.monotonic()
 
-    def read(self) -> np.ndarray | None:
-        """The states (n, m) of the run that was broken off; None if there is none, or it was of another case."""
+    def read(self) -> tuple[np.ndarray, np.ndarray] | None:
+        """(states (n, m), cells (n,) without slopes) of the run that was broken off; None if there is none, or it was of another case."""
         try:
             with np.load(self.path) as held:
-                return held["q"] if str(held["key"]) == self.key and np.isfinite(held["q"]).all() else None
+                if str(held["key"]) != self.key or not np.isfinite(held["q"]).all():
+                    return None
+                return held["q"], held["calmed"]
         except (OSError, ValueError, KeyError, EOFError):
             return None
 

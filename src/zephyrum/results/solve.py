@@ -53,10 +53,11 @@ def solve(
         state = carry_over(start.flow.q, mesh, old, case.computed, case.reference.chord)
     run = (mesh, case.computed, case.reference, settings)
     checkpoint = None if keep is None else Checkpoint.of(keep, mesh, air, model, case, settings)
+    calmed = None
     if checkpoint is not None and (held := checkpoint.read()) is not None:
-        state = held
+        state, calmed = held
         case.notes.append("went on from the state of a run that was broken off.")
-    flow = march(*run, state, on_step, model=model, walls=case.walls, on_state=checkpoint)
+    flow = march(*run, state, on_step, model=model, walls=case.walls, on_state=checkpoint, calmed=calmed)
     if checkpoint is not None:
         checkpoint.remove()
     if start is not None and flow.verdict != "settled":
