@@ -112,7 +112,17 @@ class Command(unittest.TestCase):
             self.assertEqual(told.exit_code, 0, told.output)
             self.assertIn("forecast: about", told.output)
             made = CliRunner().invoke(
-                main, ["mesh-aircraft", str(path), "--fineness", "3", "--out", str(Path(folder) / "plank.vtu"), "--figures", folder]
+                main,
+                [
+                    "mesh-aircraft",
+                    str(path),
+                    "--fineness",
+                    "3",
+                    "--out",
+                    str(Path(folder) / "plank.vtu"),
+                    "--figures",
+                    folder,
+                ],
             )
             self.assertEqual(made.exit_code, 0, made.output)
             for word in ("forecast", "made:", "walls: wing", "non-orthogonality", "written"):

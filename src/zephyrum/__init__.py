@@ -17,6 +17,7 @@ from zephyrum.mesh import (
     mesh_outline,
     mesh_plate,
     mesh_revolved,
+    mesh_sector,
     mesh_surface,
     plan_mesh,
     quality,
@@ -58,6 +59,6 @@ __all__ = [
     "Layers", "Mass", "Mesh", "MeshError", "MeshPlan", "Outline", "Panel", "Planform", "Plate", "PointMass", "Polar", "Reference",
     "Refinement", "Ring", "Settings", "SizeZone", "Solution", "Station", "Strut", "Study", "Surface", "TimeSeries",
     "TypedReference", "Wall", "Wing", "ZephyrumError", "Zone", "adopt", "joined", "load_solution", "measure_surface", "mend",
-    "mesh_aircraft", "mesh_airfoil", "mesh_bodies", "mesh_outline", "mesh_plate", "mesh_revolved", "mesh_surface", "plan_mesh", "quality", "quantity", "read_mesh", "read_study",
+    "mesh_aircraft", "mesh_airfoil", "mesh_bodies", "mesh_outline", "mesh_plate", "mesh_revolved", "mesh_sector", "mesh_surface", "plan_mesh", "quality", "quantity", "read_mesh", "read_study",
     "refine", "remesh", "solve", "solve_in_time", "standard_atmosphere", "sweep", "wall_layers", "write_mesh",
 ]  # fmt: skip

@@ -297,6 +297,7 @@ def mesh(section, out, figure, **options) -> None:
 @click.option(
     "--alpha", nargs=2, type=float, default=(0.0, 0.0), help="Lowest and highest angle that the wake is to cover."
 )
+@click.option("--sectors", type=int, help="Only one of so many equal sectors about the x axis, with periodic sides.")
 @click.option("--forecast", is_flag=True, help="Only tell what the mesh would be.")
 @click.option("--out", type=click.Path(path_type=Path), help="Write the mesh (.vtu or .cgns).")
 @click.option("--figures", type=click.Path(path_type=Path), help="Folder for pictures of surface and slices.")

@@ -38,19 +38,20 @@ def mesh_aircraft_command(
     ground,
     wake,
     alpha,
+    sectors,
     forecast,
     out,
     figures,
 ) -> None:
     """What the command does."""
-    from zephyrum.mesh import mesh_aircraft, plan_mesh, quality, write_mesh
+    from zephyrum.mesh import mesh_aircraft, mesh_sector, plan_mesh, quality, write_mesh
 
     shape = read_shape(file, unit, nose, up)
     try:
         level = float(fineness)
     except ValueError:
         level = fineness
-    options = {"fineness": level, "cells": cells, "half": not whole, "y_plus": y_plus, "reynolds": reynolds, "farfield": farfield,
+    options = {"fineness": level, "cells": cells, "half": not (whole or sectors), "y_plus": y_plus, "reynolds": reynolds, "farfield": farfield,
                "ground": ground, "wake": wake, "alpha": alpha}  # fmt: skip
     if forecast:
         click.echo(f"forecast: {plan_mesh(shape, **options)}")
@@ -70,6 +71,10 @@ def mesh_aircraft_command(
                f"that asked for on {100 * made.recipe['layer_coverage']:.1f} % of the points; tries {made.recipe['tries']}")  # fmt: skip
     click.echo("walls: " + ", ".join(f"{g.name} {g.stop - g.start:,} faces" for g in made.groups if g.role == "wall"))
     click.echo(str(quality(made)))
+    if sectors:
+        made = mesh_sector(made, sectors)
+        sides = ", ".join(f"{g.name} {g.stop - g.start:,} faces" for g in made.groups if g.role == "periodic")
+        click.echo(f"sector of {360 / sectors:.4g} deg: {made.n_cells:,} cells, {sides}")
     if out:
         click.echo(f"written: {write_mesh(made, out)}")
     if figures:

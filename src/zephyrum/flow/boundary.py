@@ -8,6 +8,7 @@
 - outflow: the static pressure outside acts on what leaves, all else comes from inside, so that boundary layers and
   wakes pass; what leaves faster than sound keeps its own pressure.
 - imposed: Roe's flux against a given outer state.
+- periodic: no flux of its own, see `seam`.
 Verified by tests/test_flow.py (freestream preserved) and validation/.
 """
 
@@ -26,8 +27,16 @@ from zephyrum.mesh import Mesh
 from zephyrum.mesh.curved import curved_normals
 
 SLOW_STREAM = 0.3  # Mach number of the stream below which a farfield lets air out at the pressure outside
-SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW = range(5)
-CODES = {"wall": NO_SLIP, "slip": SLIP, "symmetry": SLIP, "farfield": FARFIELD, "outflow": OUTFLOW, "imposed": IMPOSED}
+SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC = range(6)
+CODES = {
+    "wall": NO_SLIP,
+    "slip": SLIP,
+    "symmetry": SLIP,
+    "farfield": FARFIELD,
+    "outflow": OUTFLOW,
+    "imposed": IMPOSED,
+    "periodic": PERIODIC,
+}
 
 
 def follow_walls(mesh: Mesh, states: np.ndarray, model: str) -> None:
@@ -50,6 +59,8 @@ def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
         return exact_flux(p, u - through * ue, v - through * ve, w - through * we, T, nx, ny, nz, gamma)
     if code in (SLIP, NO_SLIP):
         return 0.0, p * nx, p * ny, p * nz, 0.0
+    if code == PERIODIC:
+        return 0.0, 0.0, 0.0, 0.0, 0.0
     if code == IMPOSED:
         return roe_flux(p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma)
     if code == OUTFLOW:

@@ -7,6 +7,7 @@ import numpy as np
 from zephyrum.flow.boundary import code_of
 from zephyrum.flow.gradient import gradient_weights
 from zephyrum.flow.limiter import fade_all
+from zephyrum.flow.seam import Seam
 from zephyrum.flow.turbulence import EQUATIONS
 from zephyrum.mesh import Mesh
 
@@ -20,7 +21,7 @@ class Domain:
     `_along_layers`); share (ni, 2): how far along the way the face lies, from either side; code (nb,): boundary roles;
     start, faces, sign: faces of each cell; g_start, g_cell, g_weight: gradient.
     `axes` are the active columns of the unknowns (p, u, v, w, T, turbulence), in two dimensions without v.
-    lever (nb,): see `_levers`. hoop (n,): one over the distance from the axis of an axisymmetric mesh, else (0,).
+    lever (nb,): see `_levers`. hoop (n,): one over the distance from the axis of an axisymmetric mesh, else (0,). seam: periodic sides.
     """
 
     mesh: Mesh
@@ -44,6 +45,7 @@ class Domain:
     axes: np.ndarray
     lever: np.ndarray
     hoop: np.ndarray
+    seam: Seam | None
 
     @property
     def columns(self) -> int:
@@ -62,6 +64,8 @@ class Domain:
             left[ni:] = False
         self.to_left[left] = self.to_right[right] = 0.0
         self.share[left[:ni], 0] = self.share[right, 1] = 0.0
+        if self.seam is not None:
+            self.seam.without_slopes(cells)
 
     @classmethod
     def of(cls, mesh: Mesh, gradient: str = "by-cell", model: str = "euler") -> "Domain":
@@ -88,7 +92,7 @@ class Domain:
             mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area,
             to_left, to_right, ahead, back, share, code.astype(np.int32),
             start.astype(np.int32), faces.astype(np.int32), sign, mesh.cell_volume,
-            start_g, cell_g, weight_g, np.array(axes), lever, _hoops(mesh),
+            start_g, cell_g, weight_g, np.array(axes), lever, _hoops(mesh), Seam.of(mesh, _shares),
         )  # fmt: skip
 
 

@@ -306,7 +306,24 @@ def inertia_blocks(q, rate, axes, gamma, out):
                 out[c, k, m] = rate[c] * full[axes[k], axes[m]]
 
 
-class Jacobian:
+class Blocks:
+    """What `interior_jacobians` finds of nf faces, the first ni of them between two cells."""
+
+    def __init__(self, nf: int, ni: int, nb: int, model: str):
+        single = np.float32
+        self.blocks = np.zeros((nf, 2, nb, nb), dtype=single)
+        friction = nf if model != "euler" else 0
+        self.stiff = np.zeros((friction, nb, nb), dtype=single)
+        self.loose = np.zeros((friction, 7), dtype=single)
+        self.lean = np.zeros((ni if model == "sst" else 0, 2, nb), dtype=single)
+        self.limited = np.zeros(ni, dtype=np.bool_)
+        self.bend = np.zeros((ni, 2, 3, nb), dtype=single)
+        self.sway = np.zeros((ni, 2 * nb + 2), dtype=single)
+        self.reach = np.zeros((ni, 2, nb), dtype=single)
+        self.speed = np.zeros(nf)
+
+
+class Jacobian(Blocks):
     """Linearisation of a `Residual` about a state, with its storage."""
 
     def __init__(self, residual: Residual):
@@ -316,17 +333,9 @@ class Jacobian:
         nt = d.columns - 5
         single = np.float32
         self.dims = d.dims
-        self.blocks = np.zeros((nf, 2, nb, nb), dtype=single)
-        friction = nf if residual.model != "euler" else 0
-        self.stiff = np.zeros((friction, nb, nb), dtype=single)
-        self.loose = np.zeros((friction, 7), dtype=single)
+        super().__init__(nf, ni, nb, residual.model)
         sst = residual.model == "sst"
-        self.lean = np.zeros((ni if sst else 0, 2, nb), dtype=single)
-        self.limited = np.zeros(ni, dtype=np.bool_)
-        self.bend = np.zeros((ni, 2, 3, nb), dtype=single)
-        self.sway = np.zeros((ni, 2 * nb + 2), dtype=single)
-        self.reach = np.zeros((ni, 2, nb), dtype=single)
-        self.speed = np.zeros(nf)
+        self.across = None if d.seam is None else Blocks(len(d.seam.one), len(d.seam.one), nb, residual.model)
         self.inertia = np.zeros((n, nb, nb), dtype=single)
         self.by_state = np.zeros((n if nt else 0, nt, nb), dtype=single)
         self.by_slope = np.zeros((n if nt else 0, nt, nb, 3), dtype=single)
@@ -353,6 +362,15 @@ class Jacobian:
                            self.lean, self.limited, self.bend, self.sway, self.reach, self.speed)  # fmt: skip
         boundary_jacobians(q, r.slopes, d.left, d.normal, d.area, d.to_left, d.lever, d.code, r.outer, slope, r.law, r.key,
                            d.axes, d.mesh.n_interior, self.blocks, self.stiff, self.loose, self.speed)  # fmt: skip
+        if d.seam is not None:
+            s, a = d.seam, self.across
+            interior_jacobians(s.rows(q), s.slopes(r.slopes), s.closure(r.closure), s.left, s.right, s.normal, s.area, s.to_left, s.to_right, s.apart, s.apart,
+                               s.share, kappa, slope, turbulent_slope, floor, r.eps, r.law, r.key, d.axes, a.blocks, a.stiff, a.loose,
+                               a.lean, a.limited, a.bend, a.sway, a.reach, a.speed)  # fmt: skip
+            self.blocks[s.one, 0], self.blocks[s.two, 0] = a.blocks[:, 0], -s.turned_back(a.blocks[:, 1])
+            self.speed[s.one] = self.speed[s.two] = a.speed
+            if len(a.stiff):
+                self.stiff[s.one], self.stiff[s.two] = a.stiff, s.turned_back(a.stiff)
         if d.columns > 5:
             source_jacobians(q, r.slopes, r.near, d.volume, r.law, r.key, d.axes, self.by_state, self.by_slope,
                              self.closure_state, self.closure_slope)  # fmt: skip
@@ -381,6 +399,14 @@ class Jacobian:
         face_products(v, self._gv, self._change, d.left, d.right, d.normal, d.to_left, d.to_right, d.ahead, d.back, d.share, d.lever, d.code,
                       r.scheme.kappa, self._slopes, r.key, self.blocks, self.stiff, self.loose, self.lean, self.limited, self.bend,
                       self.sway, self.reach, self.dims, self._flux)  # fmt: skip
+        if d.seam is not None:
+            s, a = d.seam, self.across
+            flux = np.empty((len(s.one), v.shape[1]), dtype=np.float32)
+            change = s.closure(self._change)
+            face_products(s.rows(v), s.slopes(self._gv), change, s.left, s.right, s.normal, s.to_left, s.to_right, s.apart, s.apart, s.share, d.lever,
+                          d.code, r.scheme.kappa, self._slopes, r.key, a.blocks, a.stiff, a.loose, a.lean, a.limited, a.bend,
+                          a.sway, a.reach, self.dims, flux)  # fmt: skip
+            s.give(flux, self._flux)
         if self.swirl is not None and self.lift_row is not None:
             ni = d.mesh.n_interior
             self._flux[ni:] += self.swirl * np.float32(np.sum(self._flux[ni:] * self.lift_row))

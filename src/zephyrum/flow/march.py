@@ -157,7 +157,7 @@ class Level:
         self.jacobian.rows[:] = rows[:, self.domain.axes]
         self.body = mesh.faces_of("wall")
         self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
-        self._dynamic = 0.5 * air.mach**2 * reference.area / (2.0 if mesh.mirrored else 1.0)
+        self._dynamic = 0.5 * air.mach**2 * reference.area
         self._arm = mesh.face_centroid[self.body] - np.asarray(reference.point)
         still = np.tile(self.scales.freestream, (mesh.n_cells, 1))
         if self.domain.columns > 5:  # with a layer's turbulence (of omega that of the freestream)
@@ -173,8 +173,9 @@ class Level:
     def coefficients(self, q: np.ndarray) -> np.ndarray:
         """(CL, CD, CM) of the body, from the gradients found last."""
         force = self.residual.tractions(q)[self.body - self.mesh.n_interior] * self._body_area
-        moment = np.cross(self._arm, force).sum(axis=0)
-        drag, _, lift = self.air.axes @ force.sum(axis=0) / self._dynamic
+        on_force, on_moment = self.mesh.multiples
+        moment = np.cross(self._arm, force).sum(axis=0) * on_moment
+        drag, _, lift = self.air.axes @ (force.sum(axis=0) * on_force) / self._dynamic
         # nose-up is positive about y to starboard when x points aft
         return np.array([lift, drag, moment[1] / (self._dynamic * self.reference.chord)])
 

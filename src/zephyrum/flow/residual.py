@@ -262,6 +262,12 @@ class Residual:
         interior_fluxes(q, self.slopes, self.closure, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.ahead, d.back, d.share,
                         kappa, slope, turbulent_slope, floor, self.eps, self.law, self.key, d.axes, self.flux)  # fmt: skip
         self.edge_fluxes(q, self.flux)
+        if d.seam is not None:
+            s = d.seam
+            flux = np.empty((len(s.one), q.shape[1]))
+            interior_fluxes(s.rows(q), s.slopes(self.slopes), s.closure(self.closure), s.left, s.right, s.normal, s.area, s.to_left, s.to_right, s.apart, s.apart, s.share,
+                            kappa, slope, turbulent_slope, floor, self.eps, self.law, self.key, d.axes, flux)  # fmt: skip
+            s.give(flux, self.flux)
         out = np.empty_like(q)
         sum_faces(self.flux, d.start, d.faces, d.sign, out)
         if q.shape[1] > 5:

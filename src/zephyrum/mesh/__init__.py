@@ -8,6 +8,7 @@ from zephyrum.mesh.files import read_mesh, write_mesh
 from zephyrum.mesh.layers import Layers, wall_layers
 from zephyrum.mesh.planned import MeshPlan, mesh_aircraft, plan_mesh
 from zephyrum.mesh.quality import Quality, quality
+from zephyrum.mesh.sectors import mesh_sector
 from zephyrum.mesh.shapes import mesh_outline, mesh_plate, mesh_revolved
 from zephyrum.mesh.sizes import Zone
 
@@ -26,6 +27,7 @@ __all__ = [
     "mesh_outline",
     "mesh_plate",
     "mesh_revolved",
+    "mesh_sector",
     "mesh_surface",
     "plan_mesh",
     "quality",

@@ -18,7 +18,7 @@ from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.distance import distance_to_faces
 
 SIDES = ("front side", "back side")  # of a wedge, role symmetry
-ROLES = ("wall", "slip", "symmetry", "farfield", "outflow", "imposed")
+ROLES = ("wall", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic")
 
 
 @dataclass(frozen=True)
@@ -105,6 +105,31 @@ class Mesh:
         across = np.linalg.norm(self.face_area[faces][:, [0, 2]], axis=1)
         level = np.abs(self.face_centroid[faces, 1]) <= 1e-9 * np.ptp(self.points[:, 1])
         return bool(level.all() and (across <= 1e-9 * np.abs(self.face_area[faces, 1])).all())
+
+    @functools.cached_property
+    def sectors(self) -> int:
+        """How many of this mesh, turned about the x axis, make up the whole: 1 without periodic sides."""
+        sides = [self.face_area[g.faces].sum(axis=0) for g in self.groups if g.role == "periodic"]
+        if not sides:
+            return 1
+        if len(sides) != 2:
+            raise MeshError(f"a mesh has two periodic sides or none, not {len(sides)}.")
+        (_, y, z), (_, v, w) = sides
+        angle = np.arctan2(
+            z * v - y * w, -(y * v + z * w)
+        )  # from the way into the first side to the way out of the second
+        return round(2.0 * np.pi / (angle % (2.0 * np.pi)))
+
+    @functools.cached_property
+    def multiples(self) -> tuple[np.ndarray, np.ndarray]:
+        """Factors (3,) on the force and on the moment about the x axis of what is meshed that give those of the whole body."""
+        if self.wedge:  # all around: only the part along the axis is left
+            return np.array([np.pi / np.tan(self.wedge), 0.0, 0.0]), np.zeros(3)
+        if self.sectors > 1:
+            return self.sectors * np.array([1.0, 0.0, 0.0]), self.sectors * np.array([1.0, 0.0, 0.0])
+        if self.mirrored:
+            return np.array([2.0, 0.0, 2.0]), np.array([0.0, 2.0, 0.0])
+        return np.ones(3), np.ones(3)
 
     # -- geometry ---------------------------------------------------------------------------------------------
     @functools.cached_property
@@ -285,7 +310,8 @@ class Mesh:
         if open_cells.any():
             worst = int(np.argmax(np.linalg.norm(closure, axis=1) / size))
             raise MeshError(
-                f"{int(open_cells.sum())} cells are not closed; the worst is cell {worst} at {_place(self.cell_centroid[worst])}."
+                f"{int(open_cells.sum())} cells are not closed; the worst is cell {worst} at {_place(self.cell_centroid[worst])}.",
+                self.cell_centroid[worst],
             )
         bad = np.flatnonzero(~(self.cell_volume > 0.0))
         if bad.size:

@@ -50,9 +50,10 @@ def prepared(mesh: Mesh, air: Freestream, model: str, reference: Reference | Non
         reference = mesh.reference
     elif mesh.reference is not None:
         notes = reference.disagreement(mesh.reference)
-    if mesh.wedge and (abs(air.alpha) > 1e-9 or abs(air.beta) > 1e-9):
+    if (mesh.wedge or mesh.sectors > 1) and (abs(air.alpha) > 1e-9 or abs(air.beta) > 1e-9):
+        kind = "an axisymmetric mesh" if mesh.wedge else "one of several equal sectors"
         raise InputError(
-            f"alpha = {air.alpha:g}, beta = {air.beta:g} deg: flow about an axisymmetric mesh runs along its axis; "
+            f"alpha = {air.alpha:g}, beta = {air.beta:g} deg: flow about {kind} runs along its axis; "
             "use alpha = beta = 0, or a mesh of the whole body."
         )
     if mesh.dimension == 2 and abs(air.beta) > 1e-9:

@@ -1,7 +1,7 @@
 """Forces and moments of the body, by part and by cause, in wind and body axes.
 
 Lift and drag follow the wind (see `air.axes`); CX, CY, CZ lie along body axes x aft, y starboard, z up; CM is nose-up
-positive about the reference point. A half model counts for both halves. Moments move to another point without a rerun. Verified by tests/test_results.py.
+positive about the reference point. Of a half model, a sector or a wedge, they are those of the whole body. Moments move to another point without a rerun. Verified by tests/test_results.py.
 """
 
 from dataclasses import dataclass, replace
@@ -78,6 +78,7 @@ def wall_forces(
 ) -> Forces:
     """Forces of the gauge pressure (n_boundary,) and of the friction (n_boundary, 3) [Pa] on every wall group."""
     parts = []
+    on_force, on_moment = mesh.multiples
     for group in mesh.groups:
         if group.role != "wall":
             continue
@@ -87,12 +88,7 @@ def wall_forces(
         if friction is not None:
             causes["friction"] = friction[local] * np.linalg.norm(area, axis=1)[:, None]
         for cause, force in causes.items():
-            if mesh.wedge:  # all around: only the part along the axis is left
-                force = force * [np.pi / np.tan(mesh.wedge), 0.0, 0.0]
-            moment = np.cross(mesh.face_centroid[group.faces], force)
-            if mesh.wedge:
-                moment[:] = 0.0
-            if mesh.mirrored:  # both halves
-                force, moment = force * [2.0, 0.0, 2.0], moment * [0.0, 2.0, 0.0]
+            moment = np.cross(mesh.face_centroid[group.faces], force) * on_moment
+            force = force * on_force
             parts.append((group.name, cause, tuple(force.sum(axis=0)), tuple(moment.sum(axis=0))))
     return Forces(tuple(parts), air, reference)
