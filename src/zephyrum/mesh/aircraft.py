@@ -14,9 +14,10 @@ from zephyrum.air import Reference
 from zephyrum.air.checks import number
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_space import Space, fill_space
-from zephyrum.mesh.core import Mesh, mesh_from_faces
+from zephyrum.mesh.core import Mesh, mesh_from_kept
 from zephyrum.mesh.eased import eased
 from zephyrum.mesh.layers import given_layers
+from zephyrum.mesh.polygons import polygon_geometry
 from zephyrum.mesh.prisms import Prisms, grow_prisms
 from zephyrum.mesh.sizes import GROWTH, PartZone, SizeField, Zone
 from zephyrum.mesh.tree import Tree, grow_tree, merged, nudged
@@ -89,7 +90,12 @@ def _grown(surface: Surface, spec, outer, open_half: bool, ground: bool) -> tupl
             log.info("layers thinned to half their height after %s failures: %s", SHIFTS, last)
             prisms = Prisms(prisms.way, 0.5 * prisms.height, 0.5 * prisms.kept)
         try:
-            return _joined(even, prisms, *space.filled(prisms, attempt), open_half, ground), prisms, moved, attempt + 1
+            return (
+                mesh_from_kept(*_joined(even, prisms, *space.filled(prisms, attempt), open_half, ground)),
+                prisms,
+                moved,
+                attempt + 1,
+            )
         except MeshError as cause:
             log.info("try %d: %s", attempt + 1, cause)
             last = cause
@@ -177,8 +183,8 @@ def wake_points(points: np.ndarray, sizes: np.ndarray, length: float, alpha) -> 
     return np.concatenate(places), np.concatenate(made)
 
 
-def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bool, ground: bool) -> Mesh:
-    """One mesh of clipped cubes and prisms; crumbs merged."""
+def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bool, ground: bool) -> tuple:
+    """The faces of clipped cubes and prisms together, crumbs merged, as `mesh_from_kept` takes them."""
     t, n, m = surface.triangles, len(surface.points), len(surface.triangles)
     k = prisms.height.shape[1] - 1
     cubes = len(space.cube)
@@ -242,40 +248,15 @@ def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bo
     ]
     into = _crumbs(points, start, corners, left, right, space, tree)
     left, right = into[left], np.where(right >= 0, into[np.maximum(right, 0)], -1)
-    keep = left != right
-    size = counts[keep]
-    within = np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size)
-    corners = corners[np.repeat(start[:-1][keep], size) + within]
-    used, corners = np.unique(corners, return_inverse=True)
-    live = [j for j in range(len(names)) if (tag[keep] == j).any()]
-    code = np.full(len(names) + 1, -1)
-    code[live] = np.arange(len(live))
-    return mesh_from_faces(
-        points[used],
-        np.r_[0, np.cumsum(size)],
-        corners.ravel(),
-        left[keep],
-        right[keep],
-        code[tag[keep]],
-        [names[j] for j in live],
-        3,
-    )
+    return points, start, corners, left, right, tag, names, left != right
 
 
 def _crumbs(points, start, corners, left, right, space: Space, tree: Tree) -> np.ndarray:
     """New number of every cell: those below a fifth of their cube are merged with the neighbour across their largest face."""
-    counts = np.diff(start)
-    owner = np.repeat(np.arange(len(counts)), counts)
-    x = points[corners]
-    following = np.arange(1, len(corners) + 1)
-    following[start[1:] - 1] = start[:-1]
-    middle = np.add.reduceat(x, start[:-1], axis=0) / counts[:, None]
-    triangle = 0.5 * np.cross(x - middle[owner], x[following] - middle[owner])
-    area = np.add.reduceat(triangle, start[:-1], axis=0)
+    middle, area = polygon_geometry(points, start, corners)
     cubes = len(space.cube)
     total = int(max(left.max(), right.max()) + 1)
-    part = np.einsum("ij,ij->i", triangle, (x + x[following] + middle[owner]) / 3.0 - tree.origin) / 3.0
-    part = np.add.reduceat(part, start[:-1])
+    part = np.einsum("ij,ij->i", area, middle - tree.origin) / 3.0
     inner = right >= 0
     volume = np.bincount(left, part, total) - np.bincount(right[inner], part[inner], total)
     whole_cube = (tree.side[space.cube] * tree.unit) ** 3

@@ -16,6 +16,7 @@ import numpy as np
 from zephyrum.air import Reference
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.distance import distance_to_faces
+from zephyrum.mesh.polygons import cell_geometry, polygon_geometry
 
 SIDES = ("front side", "back side")  # of a wedge, role symmetry
 ROLES = ("wall", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic")
@@ -134,23 +135,7 @@ class Mesh:
     # -- geometry ---------------------------------------------------------------------------------------------
     @functools.cached_property
     def _face_geometry(self) -> tuple[np.ndarray, np.ndarray]:
-        counts = np.diff(self.face_start)
-        first = self.face_start[:-1]
-        owner = np.repeat(np.arange(self.n_faces), counts)
-        corner = self.points[self.face_points]
-        following = np.arange(1, len(self.face_points) + 1)
-        following[self.face_start[1:] - 1] = first
-        after = corner[following]
-        middle = np.add.reduceat(corner, first, axis=0) / counts[:, None]
-        a, b = corner - middle[owner], after - middle[owner]
-        triangle = 0.5 * np.cross(a, b)
-        area = np.add.reduceat(triangle, first, axis=0)
-        # centroid weighted by the triangles' areas projected on the face's own direction
-        unit = area / np.maximum(np.linalg.norm(area, axis=1), 1e-300)[:, None]
-        weight = np.einsum("ij,ij->i", triangle, unit[owner])
-        total = np.maximum(np.add.reduceat(weight, first), 1e-300)
-        centroid = middle + np.add.reduceat(weight[:, None] * (a + b) / 3.0, first, axis=0) / total[:, None]
-        return centroid, area
+        return polygon_geometry(self.points, self.face_start, self.face_points)
 
     @property
     def face_centroid(self) -> np.ndarray:
@@ -164,20 +149,7 @@ class Mesh:
 
     @functools.cached_property
     def _cell_geometry(self) -> tuple[np.ndarray, np.ndarray]:
-        x, S, n, d = self.face_centroid, self.face_area, self.n_cells, self.dimension
-        nl, r = self.n_interior, self.right
-        count = np.bincount(self.left, minlength=n) + np.bincount(r, minlength=n)
-        middle = _gather(x, self.left, n) + _gather(x[:nl], r, n)
-        middle /= np.maximum(count, 1)[:, None]
-        if d == 2:  # the sides are not faces: measure within the plane
-            S = S * np.array([1.0, 0.0, 1.0])
-        part_left = np.einsum("ij,ij->i", x - middle[self.left], S) / d
-        part_right = -np.einsum("ij,ij->i", x[:nl] - middle[r], S[:nl]) / d
-        volume = np.bincount(self.left, part_left, n) + np.bincount(r, part_right, n)
-        offset = _gather(part_left[:, None] * (x - middle[self.left]), self.left, n)
-        offset += _gather(part_right[:, None] * (x[:nl] - middle[r]), r, n)
-        safe = np.where(np.abs(volume) > 0, volume, 1.0)
-        return volume, middle + offset * (d / (d + 1.0)) / safe[:, None]
+        return cell_geometry(*self.cell_faces, self.left, self.face_centroid, self.face_area, self.dimension)
 
     @property
     def cell_volume(self) -> np.ndarray:
@@ -382,6 +354,29 @@ def mesh_from_faces(
         dimension,
         **extra,
     ).check()
+
+
+def mesh_from_kept(points, start, corners, left, right, tag, groups, keep) -> Mesh:
+    """A mesh in space of those faces (CSR start, corners) that `keep` (n,) marks; points and groups that nothing uses are left out.
+
+    Cells in left and right (-1 outside) may have any numbers.
+    """
+    return mesh_from_faces(*_kept(points, start, corners, left, right, tag, groups, keep))
+
+
+def _kept(points, start, corners, left, right, tag, groups, keep):
+    size = np.diff(start)[keep]
+    within = np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size)
+    used, corners = np.unique(corners[np.repeat(start[:-1][keep], size) + within], return_inverse=True)
+    left, right, tag = left[keep], right[keep], tag[keep]
+    present = np.zeros(max(left.max(), right.max()) + 1, dtype=bool)
+    present[left] = present[right[right >= 0]] = True
+    cell = np.cumsum(present) - 1
+    live = [k for k in range(len(groups)) if (tag == k).any()]
+    code = np.full(len(groups) + 1, -1)
+    code[live] = np.arange(len(live))
+    return (points[used], np.r_[0, np.cumsum(size)], corners.ravel(), cell[left], np.where(right >= 0, cell[np.maximum(right, 0)], -1),
+            code[tag], [groups[k] for k in live], 3)  # fmt: skip
 
 
 def mesh_from_quads(

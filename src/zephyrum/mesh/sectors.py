@@ -14,7 +14,8 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air.checks import number, whole
 from zephyrum.errors import InputError, MeshError
-from zephyrum.mesh.core import Mesh, mesh_from_faces
+from zephyrum.mesh.core import Mesh, mesh_from_kept
+from zephyrum.mesh.polygons import polygon_geometry
 from zephyrum.mesh.tree import merged
 
 START, END, REST = "sector start", "sector end", "sector rest"
@@ -85,17 +86,8 @@ def _cut_out(mesh: Mesh, count: int, first: float, angle: float, low, high) -> M
     inner = right >= 0
     surface = np.bincount(np.r_[left, right[inner]], np.r_[area, area[inner]])
     keep = (left != right) & (area > NOTHING * surface[left])
-    size = counts[keep]
-    corners = corners[np.repeat(keep, counts)]
-    used, corners = np.unique(corners, return_inverse=True)
     names = [*groups, (START, "periodic"), (END, "periodic"), (REST, "symmetry")]
-    live = [k for k in range(len(names)) if (tag[keep] == k).any()]
-    code = np.full(len(names) + 1, -1)
-    code[live] = np.arange(len(live))
-    cells, both = np.unique(np.r_[left[keep], right[keep]], return_inverse=True)
-    offset = int(cells[0] < 0)
-    left, right = both[: keep.sum()] - offset, both[keep.sum() :] - offset
-    made = mesh_from_faces(points[used], np.r_[0, np.cumsum(size)], corners.ravel(), left, right, code[tag[keep]], [names[k] for k in live], 3)  # fmt: skip
+    made = mesh_from_kept(points, np.r_[0, np.cumsum(counts)], corners, left, right, tag, names, keep)
     made = replace(
         made, reference=mesh.reference, recipe=mesh.recipe | {"sectors": count, "unmatched": round(left_over, 6)}
     )
@@ -298,14 +290,8 @@ def _merged(points, counts, corners, left, right, volumes):
     """(left, right, areas) of the faces, with cells far smaller than they were merged with the neighbour across their largest face that is not."""
     start = np.r_[0, np.cumsum(counts)]
     n = int(max(left.max(), right.max())) + 1
-    middle = np.add.reduceat(points[corners], start[:-1], axis=0) / counts[:, None]
-    owner = np.repeat(np.arange(len(counts)), counts)
-    following = np.arange(1, len(corners) + 1)
-    following[start[1:] - 1] = start[:-1]
-    triangle = 0.5 * np.cross(points[corners] - middle[owner], points[corners[following]] - middle[owner])
-    area = np.add.reduceat(triangle, start[:-1], axis=0)
-    part = np.einsum("ij,ij->i", triangle, (points[corners] + points[corners[following]] + middle[owner]) / 3.0) / 3.0
-    part = np.add.reduceat(part, start[:-1])
+    middle, area = polygon_geometry(points, start, corners)
+    part = np.einsum("ij,ij->i", area, middle) / 3.0
     inner = right >= 0
     volume = np.bincount(left, part, n) - np.bincount(right[inner], part[inner], n)
     small = (volume < SMALL * volumes[:n]) & (volume > 0.0)
