@@ -69,6 +69,12 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
 
         made = draw_album(outcome, folder / "figures")
         click.echo(f"{len(made)} figures in {folder / 'figures'}")
+        try:
+            from zephyrum.report import write_report
+
+            click.echo(f"report: {write_report(outcome)}")
+        except InputError as cause:  # the extra is missing: tables and pictures are there all the same
+            click.echo(f"no report: {cause}")
     click.echo(f"results in {folder} (see its README.txt), {time.perf_counter() - begin:.0f} s")
     return 0 if outcome.settled else 1
 
@@ -124,6 +130,17 @@ def show(folder: Path, figures: bool) -> None:
     for path in sorted((folder / "figures").glob("*.png")):
         click.echo(f"  {path}")
     sys.exit(0 if outcome.settled else 1)
+
+
+@main.command()
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--out", type=click.Path(path_type=Path), help="File to write [default: report.html in the folder].")
+def report(folder: Path, out: Path | None) -> None:
+    """Write the report of the finished study in FOLDER: one HTML file with everything in it."""
+    from zephyrum.report import write_report
+    from zephyrum.studies import open_study
+
+    click.echo(f"written: {write_report(open_study(folder), out)}")
 
 
 @main.command()

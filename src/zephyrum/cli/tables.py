@@ -4,6 +4,8 @@ import sys
 
 import click
 
+from zephyrum.report.columns import DERIVED, FORCES, HEADS, LEVELS, POLAR, REFINED, SERIES, cell
+
 
 def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
     """Print rows as a short table; `columns` maps key to format."""
@@ -21,25 +23,8 @@ def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
             min_width=7 if words else None,
         )
     for row in rows:
-        made.add_row(*[_cell(row.get(name), form) for name, form in columns.items()])
+        made.add_row(*[cell(row.get(name), form) for name, form in columns.items()])
     Console(width=None if sys.stdout.isatty() else 150).print(made)
-
-
-HEADS = {
-    "CL error": "CL +-",
-    "CD error": "CD +-",
-    "mach max": "top M",
-    "CD friction": "CD fric",
-    "finest mesh": "finest",
-    "observed order": "order",
-    "seconds": "s",
-}
-
-
-def _cell(value, form: str) -> str:
-    if value is None or (isinstance(value, float) and value != value):
-        return "-"
-    return format(value, form) if form else str(value)
 
 
 class Progress:
@@ -76,19 +61,6 @@ class Progress:
         self.bar.update(self.task, description=f"refinement: {row['cells']} cells {row['verdict']}")
 
 
-POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g",
-         "CD error": ".2g", "mach max": ".2f", "y+ max": ".1f", "verdict": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
-REFINED = {
-    "coefficient": "",
-    "finest mesh": ".5f",
-    "error +-": ".2g",
-    "observed order": ".2f",
-    "extrapolated": ".5f",
-    "verdict": "",
-}
-LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "verdict": "", "seconds": ".1f"}
-
-
 def print_outcome(outcome) -> None:
     """The tables of a study."""
     if outcome.polar is not None:
@@ -117,21 +89,6 @@ def print_outcome(outcome) -> None:
         print_aircraft(outcome)
 
 
-DERIVED = {"mach": ".3g", "points": "d", "CL alpha [1/rad]": ".3f", "alpha of no lift [deg]": "+.2f", "CM of no lift": "+.4f", "neutral point x [m]": ".3f",
-           "static margin [chord]": "+.3f", "trim alpha [deg]": "+.2f", "trim CL": ".3f"}  # fmt: skip
-FORCES = {
-    "part": "",
-    "cause": "",
-    "CL": "+.4f",
-    "CD": "+.5f",
-    "CY": "+.5f",
-    "CM": "+.4f",
-    "X [N]": ".0f",
-    "Y [N]": ".0f",
-    "Z [N]": ".0f",
-}
-
-
 def print_aircraft(outcome) -> None:
     """Forces by part and induced drag of one point of an aircraft study, and what follows from the sweep."""
     if outcome.polar is None:
@@ -151,7 +108,7 @@ def print_series(series) -> None:
     """Means, amplitudes and frequency of a march in time."""
     rows = [{"coefficient": name, "mean": mean, "amplitude": swing} for name, (mean, swing) in series.summary().items()]
     click.echo(f"in time at {series.last.air.describe()}, {series.travelled[-1]:g} chords travelled")
-    table(rows, {"coefficient": "", "mean": ".5f", "amplitude": ".2g"})
+    table(rows, SERIES)
     if series.strouhal == series.strouhal:
         state = "periodic" if series.periodic else "not periodic yet: go on for longer"
         click.echo(f"Strouhal number {series.strouhal:.4f}, {state}\n")

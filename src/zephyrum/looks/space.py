@@ -130,19 +130,32 @@ def draw_on_surface(solution, path, name: str = "Cp", view: str = "quarter", lim
     table = solution.surface()
     choice("name", name, tuple(column for column in ("Cp", "Cf", "y+") if column in table))
     surface, faces = wall_surface(solution.mesh)
-    order = np.concatenate([np.arange(g.start, g.stop) for g in solution.mesh.groups if g.role == "wall"])
-    value = np.zeros(solution.mesh.n_faces)
-    value[order] = table[name].to_numpy()
-    each = value[faces]
+    each = _by_face(solution, table[name].to_numpy())[faces]
     limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(each, 99.0))))
-    corner = surface.triangles.ravel()
-    weight = np.repeat(surface.areas, 3)
-    at_points = np.bincount(corner, weight * np.repeat(each, 3)) / np.bincount(corner, weight)
+    at_points = _at_points(surface, each)
     title = f"{name} at {solution.air.describe()}"
     unit = f"{name} [-]"
     if can_render():
         return _rendered(surface, at_points, path, view, limits, title, unit)
     return _painted(surface, each, path, view, limits, title, unit)
+
+
+def on_walls(solution, name: str, surface: Surface, faces: np.ndarray) -> np.ndarray:
+    """(n,) a column of `surface()` at the points of the walls (see `wall_surface`)."""
+    return _at_points(surface, _by_face(solution, solution.surface()[name].to_numpy())[faces])
+
+
+def _by_face(solution, column: np.ndarray) -> np.ndarray:
+    order = np.concatenate([np.arange(g.start, g.stop) for g in solution.mesh.groups if g.role == "wall"])
+    value = np.zeros(solution.mesh.n_faces)
+    value[order] = column
+    return value
+
+
+def _at_points(surface: Surface, each: np.ndarray) -> np.ndarray:
+    """Means at the points, by area, of values on the triangles."""
+    corner, weight = surface.triangles.ravel(), np.repeat(surface.areas, 3)
+    return np.bincount(corner, weight * np.repeat(each, 3)) / np.bincount(corner, weight)
 
 
 def draw_loading(solution, axes=None, places=(0.2, 0.45, 0.7, 0.9)):

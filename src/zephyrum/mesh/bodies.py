@@ -8,7 +8,6 @@ import itertools
 from dataclasses import replace
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from zephyrum.air import Reference
 from zephyrum.air.checks import choice, number, whole
@@ -52,14 +51,8 @@ def mesh_bodies(bodies: dict, fineness: str | float = "medium", relatives: int |
             break
         line.append(single_mesh(bodies, 2.0 ** (k + 1) * factor, **options))
     for k in range(len(line) - 2, -1, -1):
-        line[k] = related(line[k], line[k + 1])
+        line[k] = line[k].with_coarser(line[k + 1])
     return line[0]
-
-
-def related(fine: Mesh, coarse: Mesh) -> Mesh:
-    """`fine` with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle."""
-    parent = cKDTree(coarse.cell_centroid).query(fine.cell_centroid)[1]
-    return replace(fine, coarser=coarse, parent=parent.astype(np.int64))
 
 
 def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, reynolds: float | None = None,

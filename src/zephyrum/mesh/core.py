@@ -12,6 +12,7 @@ import hashlib
 from dataclasses import dataclass, field, replace
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from zephyrum.air import Reference
 from zephyrum.errors import InputError, MeshError
@@ -48,7 +49,7 @@ class Mesh:
     points (n_points, 3) [m]; face i has the points face_points[face_start[i]:face_start[i+1]], in an order that makes
     its area vector leave `left[i]`; `right` (n_interior,) is the cell on the other side. `groups` cover the boundary
     faces. `dimension` is 2 or 3; `wedge` half the angle [rad] between the sides of an axisymmetric mesh, else 0.
-    `coarser` is the next mesh of a nested family, `parent[i]` the coarse cell that holds cell i. `reference` holds what the generator measured; `recipe` tells how the mesh was made.
+    `coarser` is the next mesh of a family, `parent[i]` the coarse cell that holds cell i, or is nearest to it. `reference` holds what the generator measured; `recipe` tells how the mesh was made.
     """
 
     points: np.ndarray
@@ -236,6 +237,11 @@ class Mesh:
         while meshes[-1].coarser is not None:
             meshes.append(meshes[-1].coarser)
         return meshes
+
+    def with_coarser(self, coarse: "Mesh") -> "Mesh":
+        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle."""
+        parent = cKDTree(coarse.cell_centroid).query(self.cell_centroid, workers=-1)[1]
+        return replace(self, coarser=coarse, parent=parent.astype(np.int64))
 
     def with_roles(self, **roles: str) -> "Mesh":
         """The same mesh with other roles for some groups, by name (coarser relatives follow)."""

@@ -31,6 +31,8 @@ GROWTH = 0.4  # of the cubes with distance, at factor 1: the drag error of a win
 RATIO = 1.2  # of the layers, at factor 1
 LAST = 0.5  # height of the last layer over the edge of the surface
 STRETCH = 4.0
+RELATIVE = 1.7  # factor on all sizes from a mesh to the coarser one that a solution starts on
+ENOUGH = 90_000  # cells of the coarsest of these
 FACTORS = (0.15, 6.0)
 WITHIN = 0.04  # of the cells asked for
 KEPT = 0.93  # cells that are left of the cubes outside, when crumbs have been merged
@@ -217,14 +219,15 @@ def plan_mesh(craft, fineness: str | float = "medium", cells: int | None = None,
 def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
                   reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
                   wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None,
-                  on_plan: Callable[[MeshPlan], None] | None = None) -> Mesh:  # fmt: skip
+                  relatives: int = 2, on_plan: Callable[[MeshPlan], None] | None = None) -> Mesh:  # fmt: skip
     """A mesh about a complete aircraft, one command.
 
     craft: `Aircraft` (meshed as a half model unless half = False) or closed `Surface` (as a whole unless half = True).
     fineness: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`, about how many. Layers:
     `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth, count) at factor 1; without either two even ones
     for inviscid flow. farfield and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground; alpha: (low, high)
-    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. on_plan is told the forecast before the work begins.
+    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. relatives: how many coarser meshes are made, of which a solution
+    of a large mesh starts (a few per cent of its time). on_plan is told the forecast before the work begins.
 
     >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
     """
@@ -232,6 +235,17 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
     plan = task.chosen(fineness, cells)
     if on_plan is not None:
         on_plan(plan)
+    line = [_made(task, plan, cells)]
+    while len(line) <= relatives and line[-1].n_cells > ENOUGH and line[-1].recipe["factor"] * RELATIVE < FACTORS[1]:
+        line.append(_made(task, task.forecast(line[-1].recipe["factor"] * RELATIVE), None))
+    made = line.pop()
+    while line:
+        made = line.pop().with_coarser(made)
+    return made
+
+
+def _made(task: _Task, plan: MeshPlan, cells: int | None) -> Mesh:
+    """The mesh of a plan, with so many cells if they were asked for."""
     skin = remesh(task.surface, plan.triangles, stretch=STRETCH).surface
     edges = local_edges(skin)
     spec = task.layers(plan.factor, float(np.median(edges)))
@@ -240,7 +254,7 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
     zones = tuple(zone.scaled(plan.factor) for zone in task.zones)
     for attempt in range(2):
         mesh = mesh_surface(
-            skin, task.distance / skin.size, spec, plan.growth, zones, task.half, task.reference, scale, ground, task.wake, alpha
+            skin, task.distance / skin.size, spec, plan.growth, zones, task.half, task.reference, scale, task.ground, task.wake, task.alpha
         )  # fmt: skip
         if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < WITHIN:
             break

@@ -1,0 +1,77 @@
+"""The body in space with its pressures, to be turned in a browser: one script and its data, nothing from elsewhere (extra `report`)."""
+
+import numpy as np
+
+from zephyrum.looks.space import CP_RANGE, on_walls, wall_surface
+
+HEIGHT = 560  # pixels
+
+
+def pressure_scene(solutions: list, labels: list[str]) -> str:
+    """HTML of the walls coloured by Cp, a part a trace (its name in the legend hides it); a menu chooses among `labels`."""
+    import plotly.graph_objects as go
+    from plotly.offline import plot
+
+    mesh = solutions[0].mesh
+    surface, faces = wall_surface(mesh)
+    values = [on_walls(solution, "Cp", surface, faces).astype(np.float32).round(3) for solution in solutions]
+    traces, corners = [], []
+    for k, name in enumerate(surface.labels):
+        t = surface.triangles[surface.label == k]
+        if not len(t):
+            continue
+        used, t = np.unique(t, return_inverse=True)
+        x, y, z = surface.points[used].astype(np.float32).round(4).T
+        i, j, m = t.reshape(-1, 3).T.astype(np.int32)
+        corners.append(used)
+        traces.append(
+            go.Mesh3d(
+                x=x,
+                y=y,
+                z=z,
+                i=i,
+                j=j,
+                k=m,
+                intensity=values[0][used],
+                coloraxis="coloraxis",
+                name=name,
+                showlegend=True,
+                lighting={"ambient": 0.75, "diffuse": 0.5, "specular": 0.05, "roughness": 0.9},
+                hovertemplate=f"{name}<br>x %{{x:.2f}} m, y %{{y:.2f}} m, z %{{z:.2f}} m<br>Cp %{{intensity:.3f}}<extra></extra>",
+            )
+        )
+    plain = {"showbackground": False, "showspikes": False, "nticks": 4}
+    figure = go.Figure(
+        traces,
+        layout={
+            "height": HEIGHT,
+            "margin": {"l": 0, "r": 0, "t": 44, "b": 0},
+            "coloraxis": {
+                "colorscale": "Viridis",
+                "cmin": CP_RANGE[0],
+                "cmax": CP_RANGE[1],
+                "colorbar": {"title": "Cp [-]", "len": 0.7, "x": 1.0, "xanchor": "right", "thickness": 16},
+            },
+            "legend": {"x": 0.0, "y": 0.98, "itemsizing": "constant", "title": {"text": "parts: click to hide"}},
+            "scene": {
+                "aspectmode": "data",
+                "camera": {
+                    "eye": {"x": -0.72, "y": 0.72, "z": 0.45},
+                    "center": {"x": 0.0, "y": 0.0, "z": -0.05},
+                    "projection": {"type": "orthographic"},
+                },
+                **{f"{axis}axis": {"title": f"{axis} [m]", **plain} for axis in "xyz"},
+            },
+        },
+    )
+    if len(labels) > 1:
+        buttons = [
+            {"label": label, "method": "restyle", "args": [{"intensity": [own[used] for used in corners]}]}
+            for label, own in zip(labels, values, strict=True)
+        ]
+        figure.update_layout(
+            updatemenus=[
+                {"buttons": buttons, "x": 0.0, "xanchor": "left", "y": 1.0, "yanchor": "bottom", "direction": "down"}
+            ]
+        )
+    return plot(figure, output_type="div", include_plotlyjs=True, config={"displaylogo": False, "responsive": True})
