@@ -192,10 +192,14 @@ class Space(unittest.TestCase):
         for layers in (None, (1e-3, 1.3, 8)):
             mesh = zy.mesh_surface(self.ball, farfield=4.0, layers=layers, growth=0.4)
             domain = (8.0 * self.ball.size) ** 3
-            self.assertAlmostEqual((domain - mesh.cell_volume.sum()) / self.ball.volume, 1.0, 9)
+            # walls are lifted off the flat triangles: nearer to the true ball, never as far from them again beyond it
+            missed, flat = (1.0 - volume / (np.pi / 6.0) for volume in (domain - mesh.cell_volume.sum(), self.ball.volume))
+            self.assertLess(missed, 0.7 * flat)
+            self.assertGreater(missed, 0.0)
             self.assertEqual([g.name for g in mesh.groups], ["farfield", "body"])
             wall = mesh.group("body")
-            self.assertAlmostEqual(np.linalg.norm(mesh.face_area[wall.faces], axis=1).sum(), self.ball.area(), 9)
+            area = np.linalg.norm(mesh.face_area[wall.faces], axis=1).sum()
+            self.assertTrue(self.ball.area() < area < np.pi, area)
             self.assertEqual(mesh.recipe["tries"], 1)
             self.assertEqual(mesh.recipe["layer_coverage"], 1.0)
 

@@ -14,6 +14,7 @@ from zephyrum.air import Reference
 from zephyrum.air.checks import number
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_space import Space, fill_space
+from zephyrum.mesh.columns import Rings, stand_columns
 from zephyrum.mesh.core import Mesh, mesh_from_kept
 from zephyrum.mesh.eased import eased
 from zephyrum.mesh.layers import given_layers
@@ -21,15 +22,18 @@ from zephyrum.mesh.polygons import polygon_geometry
 from zephyrum.mesh.prisms import Prisms, grow_prisms
 from zephyrum.mesh.sizes import GROWTH, PartZone, SizeField, Zone
 from zephyrum.mesh.tree import Tree, grow_tree, merged, nudged
+from zephyrum.shape.features import features
 from zephyrum.shape.surface import Surface
 
-ASPECT = 1.3  # side of the cubes over the edge of the layers' outer side
+ASPECT = 1.0  # side of the cubes over the edge of the layers' outer side
 CUSHION = 2  # layers of an inviscid mesh
 SMALL = 0.2  # share of its cube below which a cell is merged with a neighbour
 WAKE_SIZE = 1.5  # cubes of the wake where it begins, over the median of those at the surface
 WAKE_GROWTH = 0.08  # of their size along the wind
 TILE = 0.02  # of the surface's extent: how close together the lines of the wake begin
 FAN_OF_WIND = 4.0  # deg between the winds that a wake is refined for
+LIFT = 0.4  # of the layers' height: what a point may be lifted off its flat triangle
+BENT = 0.5  # cosine between the normals at both ends of a side below which it is left straight
 SHIFTS = 4  # tries with the grid moved before the layers are thinned
 log = logging.getLogger(__name__)
 
@@ -91,7 +95,9 @@ def _grown(surface: Surface, spec, outer, open_half: bool, ground: bool) -> tupl
             prisms = Prisms(prisms.way, 0.5 * prisms.height, 0.5 * prisms.kept)
         try:
             return (
-                mesh_from_kept(*_joined(even, prisms, *space.filled(prisms, attempt), open_half, ground)),
+                mesh_from_kept(
+                    *_joined(even, prisms, np.isinf(spec[0]), *space.filled(prisms, attempt), open_half, ground)
+                ),
                 prisms,
                 moved,
                 attempt + 1,
@@ -183,72 +189,142 @@ def wake_points(points: np.ndarray, sizes: np.ndarray, length: float, alpha) -> 
     return np.concatenate(places), np.concatenate(made)
 
 
-def _joined(surface: Surface, prisms: Prisms, space: Space, tree: Tree, half: bool, ground: bool) -> tuple:
-    """The faces of clipped cubes and prisms together, crumbs merged, as `mesh_from_kept` takes them."""
-    t, n, m = surface.triangles, len(surface.points), len(surface.triangles)
+def _joined(surface: Surface, prisms: Prisms, even: bool, space: Space, tree: Tree, half: bool, ground: bool) -> tuple:
+    """The faces of clipped cubes and of the columns of layers under them, crumbs merged, as `mesh_from_kept` takes them; even: whether the layers are."""
     k = prisms.height.shape[1] - 1
-    cubes = len(space.cube)
-    base = len(space.points)
-    # points of the layers: level 0 to k - 1 anew, level k those of the clipped surface
-    inner = np.concatenate([prisms.points(surface, j) for j in range(k)])
-    points = np.concatenate([space.points, inner])
-
-    def node(level: int, p: np.ndarray) -> np.ndarray:
-        return p if level == k else base + level * n + p
-
-    prism = cubes + np.arange(m)[:, None] * k + np.arange(k)  # (m, k) cells
-    counts, corners, left, right, tag = [np.diff(space.start)], [space.corners], [space.left], [space.right], []
+    size = np.diff(space.wall_start)
+    backwards = np.repeat(space.wall_start[1:] - 1, size) - (np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size))  # fmt: skip
+    into = _crumbs(
+        space.points,
+        np.r_[space.start, space.start[-1] + space.wall_start[1:]],
+        np.r_[space.corners, space.wall_corners[backwards]],
+        np.r_[space.left, space.wall_cell],
+        np.r_[space.right, np.full(len(size), -1)],
+        space,
+        tree,
+    )
+    cubes = int(into.max()) + 1
+    parts = surface.parts
+    part_of = np.array([parts.index(name.split("/")[0]) for name in surface.labels])[surface.label]
+    triangle = space.wall_triangle
+    flat = half & (space.points[:, 1] == 0.0)
+    columns = stand_columns(space.points, space.wall_start, space.wall_corners, into[space.wall_cell], triangle, surface.normals[triangle],
+                            part_of[triangle], tree.unit * tree.side[space.cube[space.wall_cell]])  # fmt: skip
+    used = np.unique(np.r_[columns.tiles.corners if even else columns.floor.corners, columns.path])
+    points, node = _levels(surface, prisms, space, used, flat)
+    column = cubes + np.arange(columns.count)[:, None] * k + np.arange(k)
     side = np.zeros(6, dtype=np.int64)
     side[2], side[4] = 1 if half else 0, 2 if ground else 0
     outer = np.where(space.outside >= 0, side[np.maximum(space.outside, 0)], -1)
-    tag.append(outer)
-    # polygons on the outer side of the layers: out of the cube, into the last prism
-    size = np.diff(space.wall_start)
-    counts.append(size)
-    backwards = np.repeat(space.wall_start[1:] - 1, size) - (
-        np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size)
-    )
-    corners.append(space.wall_corners[backwards])
-    left.append(space.wall_cell)
-    right.append(prism[space.wall_triangle, k - 1])
-    tag.append(np.full(len(size), -1))
-    parts = surface.parts
-    part_of = np.array([parts.index(name.split("/")[0]) for name in surface.labels])[surface.label]
-    # triangles between the layers and on the wall (there outward is into the body: backwards)
+    right = np.where(space.right >= 0, into[np.maximum(space.right, 0)], -1)
+    faces = [(np.diff(space.start), space.corners, into[space.left], right, outer)]
+    # from the cubes into the last layer, then down to the wall: there outward is into the body, backwards
+    roof, floor = _turned(columns.roof), _turned(columns.floor)
+    faces.append((np.diff(roof.start), roof.corners, columns.cube, column[roof.group, k - 1], np.full(len(roof.group), -1)))  # fmt: skip
+    part = 3 + part_of[triangle[columns.polygon]]
+    # thin layers need the same outline on the wall and above it, else they would cross; even ones leave the wall as it is
+    wall = _turned(columns.tiles) if even else floor
+    faces.append((np.diff(wall.start), node(0, wall.corners), column[wall.group, 0], np.full(len(wall.group), -1), part[wall.group]))  # fmt: skip
+    for level in range(1, k):
+        faces.append((np.diff(floor.start), node(level, floor.corners), column[floor.group, level], column[floor.group, level - 1], np.full(len(floor.group), -1)))  # fmt: skip
+    # sides: along a path and back on the next level
+    run = np.diff(columns.start)
+    there = np.repeat(np.cumsum(2 * run) - 2 * run, run)
+    within = np.arange(columns.start[-1]) - np.repeat(columns.start[:-1], run)
+    forth, back = there + within, there + 2 * np.repeat(run, run) - 1 - within
+    rim = columns.two < 0
     for level in range(k):
-        counts.append(np.full(m, 3))
-        corners.append(node(level, t[:, ::-1]).ravel())
-        left.append(prism[:, level])
-        right.append(np.full(m, -1) if level == 0 else prism[:, level - 1])
-        tag.append(3 + part_of if level == 0 else np.full(m, -1))
-    # sides: one quadrilateral an edge and layer
-    edges, which, _, _ = surface._edge_table
-    order = np.argsort(which, kind="stable")
-    first = np.searchsorted(which[order], np.arange(len(edges)))
-    total = np.bincount(which, minlength=len(edges))
-    one = order[first]
-    two = np.where(total == 2, order[np.minimum(first + 1, len(order) - 1)] % m, -1)
-    tri, corner = one % m, one // m
-    a, b = t[tri, corner], t[tri, (corner + 1) % 3]
-    for level in range(k):
-        counts.append(np.full(len(edges), 4))
-        corners.append(
-            np.stack([node(level, a), node(level, b), node(level + 1, b), node(level + 1, a)], axis=1).ravel()
-        )
-        left.append(prism[tri, level])
-        right.append(np.where(two >= 0, prism[np.maximum(two, 0), level], -1))
-        tag.append(np.where(two >= 0, -1, 1))
-    counts, corners = np.concatenate(counts), np.concatenate(corners)
-    left, right, tag = np.concatenate(left), np.concatenate(right), np.concatenate(tag)
-    start = np.r_[0, np.cumsum(counts)]
+        corners = np.empty(2 * columns.start[-1], dtype=np.int64)
+        corners[forth], corners[back] = node(level, columns.path), node(level + 1, columns.path)
+        two = np.where(rim, -1, column[np.maximum(columns.two, 0), level])
+        faces.append((2 * run, corners, column[columns.one, level], two, np.where(rim, 1, -1)))
+    counts, corners, left, right, tag = (np.concatenate(part) for part in zip(*faces))
     if (left < 0).any():
         raise MeshError("a face of the clipped mesh belongs to no cell.")
-    names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "slip")] + [
-        (name, "wall") for name in parts
-    ]
-    into = _crumbs(points, start, corners, left, right, space, tree)
-    left, right = into[left], np.where(right >= 0, into[np.maximum(right, 0)], -1)
-    return points, start, corners, left, right, tag, names, left != right
+    names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "slip")] + [(name, "wall") for name in parts]  # fmt: skip
+    return points, np.r_[0, np.cumsum(counts)], corners, left, right, tag, names, left != right
+
+
+def _lifts(surface: Surface) -> np.ndarray:
+    """(m, 3, 3) of every triangle and side (0-1, 1-2, 2-0) a vector [m]: times the shares of both ends it lifts a point to the curved surface.
+
+    Along a side the height over the chord is that of the parabola with the normals at both ends (cf. Nagata 2005, Comput. Aided Geom.
+    Des. 22:327); none where the surface has an edge.
+    """
+    t, n, x = surface.triangles, len(surface.points), surface.points
+    smooth = features(surface).smooth
+    spot = (
+        t * np.int64(smooth.max() + 1) + smooth[:, None]
+    )  # a point has a normal on every smooth region that it bounds
+    spots, which = np.unique(spot, return_inverse=True)
+    which = which.reshape(t.shape)
+    weight = surface.normals * surface.areas[:, None]
+    normal = np.stack([np.bincount(which.ravel(), np.repeat(weight[:, j], 3), len(spots)) for j in range(3)], axis=1)
+    rim = np.zeros(n, dtype=bool)
+    rim[np.unique(surface.open_edges)] = True
+    normal[rim[spots // (smooth.max() + 1)], 1] = 0.0
+    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+    near = surface.neighbours
+    out = np.zeros((len(t), 3, 3))
+    for side in range(3):
+        i, j = side, (side + 1) % 3
+        a, b = normal[which[:, i]], normal[which[:, j]]
+        bend = np.einsum("ij,ij->i", b - a, x[t[:, j]] - x[t[:, i]])
+        along = (a + b) / np.maximum(np.linalg.norm(a + b, axis=1), 1e-300)[:, None]
+        there = np.maximum(near[:, side], 0)
+        edge = (near[:, side] >= 0) & (smooth[there] != smooth) | (np.einsum("ij,ij->i", a, b) < BENT)
+        out[:, side] = np.where(edge, 0.0, 0.5 * bend)[:, None] * along
+    return out
+
+
+def _turned(rings: Rings) -> Rings:
+    """The same polygons the other way round."""
+    size = np.diff(rings.start)
+    back = np.repeat(rings.start[1:] - 1, size) - (np.arange(size.sum()) - np.repeat(rings.start[:-1], size))
+    return replace(rings, corners=rings.corners[back])
+
+
+def _levels(surface: Surface, prisms: Prisms, space: Space, used: np.ndarray, flat: np.ndarray):
+    """(points of the clipped space and of all layers, function that gives the numbers of `used` points of the surface on a level).
+
+    Within a triangle of the outer side a point has the same shares of the corners on every level; on the wall it is lifted off the
+    flat triangle to the smooth surface that this stands for (see `_lifts`), above it the less the higher.
+    """
+    k, t = prisms.height.shape[1] - 1, surface.triangles
+    polygon = np.repeat(np.arange(len(space.wall_triangle)), np.diff(space.wall_start))
+    on = np.zeros(len(space.points), dtype=np.int64)
+    on[space.wall_corners] = space.wall_triangle[polygon]
+    triangle = on[used]
+    on = t[triangle]
+    tips = space.points[: len(surface.points)]
+    a, b, c = tips[on[:, 0]], tips[on[:, 1]], tips[on[:, 2]]
+    u, v, w = b - a, c - a, space.points[used] - a
+    uu, uv, vv = (np.einsum("ij,ij->i", *pair) for pair in ((u, u), (u, v), (v, v)))
+    wu, wv = np.einsum("ij,ij->i", w, u), np.einsum("ij,ij->i", w, v)
+    det = uu * vv - uv * uv
+    two, three = (vv * wu - uv * wv) / det, (uu * wv - uv * wu) / det
+    share = np.clip(np.stack([1.0 - two - three, two, three], axis=1), 0.0, 1.0)
+    corner = used < len(surface.points)
+    share[corner] = on[corner] == used[corner, None]
+    share /= share.sum(axis=1)[:, None]
+    base = len(space.points)
+    at = np.full(base, -1)
+    at[used] = np.arange(len(used))
+    total = np.einsum("ij,ij->i", share, prisms.height[on, -1])
+    lift = np.einsum("ij,ijk->ik", share * np.roll(share, -1, axis=1), _lifts(surface)[triangle])
+    lift *= np.minimum(1.0, LIFT * total / np.maximum(np.linalg.norm(lift, axis=1), 1e-300))[:, None]
+    levels = []
+    for level in range(k):
+        own = np.einsum("ij,ijk->ik", share, prisms.points(surface, level)[on])
+        high = np.einsum("ij,ij->i", share, prisms.height[on, level])
+        own += (1.0 - high / total)[:, None] * lift
+        own[flat[used], 1] = 0.0
+        levels.append(own)
+
+    def node(level: int, p: np.ndarray) -> np.ndarray:
+        return p if level == k else base + level * len(used) + at[p]
+
+    return np.concatenate([space.points, *levels]), node
 
 
 def _crumbs(points, start, corners, left, right, space: Space, tree: Tree) -> np.ndarray:

@@ -15,7 +15,7 @@ from scipy.spatial import cKDTree
 from zephyrum.air import Reference
 from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError
-from zephyrum.mesh.aircraft import CUSHION, Outer, bound_zones, local_edges, mesh_surface
+from zephyrum.mesh.aircraft import ASPECT, CUSHION, Outer, bound_zones, local_edges, mesh_surface
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.layers import first_height, given_layers
 from zephyrum.mesh.sizes import STEEPEST, Zone
@@ -25,7 +25,7 @@ from zephyrum.shape.remesh import LARGEST, sizes_for
 from zephyrum.shape.solids import halved, shadow
 
 FINENESS = {"coarse": 1.6, "medium": 1.0, "fine": 0.63}
-TRIANGLES = 20_000  # of a half model at factor 1, twice as many of a whole one
+TRIANGLES = 14_000  # of a half model at factor 1, twice as many of a whole one
 FEWEST = 500
 GROWTH = 0.4  # of the cubes with distance, at factor 1: the drag error of a wing hangs on its triangles, hardly on this
 RATIO = 1.2  # of the layers, at factor 1
@@ -35,6 +35,7 @@ RELATIVE = 1.7  # factor on all sizes from a mesh to the coarser one that a solu
 ENOUGH = 90_000  # cells of the coarsest of these
 FACTORS = (0.15, 6.0)
 WITHIN = 0.04  # of the cells asked for
+COLUMNS = 0.84  # of layers, for every triangle, if cubes are as long as its edges
 KEPT = 0.93  # cells that are left of the cubes outside, when crumbs have been merged
 # what a forecast is made of, from a half Skerry of a million viscous cells on two cores (30 s, 1.5 GB, 387 MB)
 REMESH_SECONDS, MESH_SECONDS = 1.1e-3, 1e-5  # a triangle, a cell
@@ -151,8 +152,7 @@ class _Task:
         h1, h2, _ = sizes_for(self.made, self.found, n, None, LARGEST * self.made.size, STRETCH)
         edges = np.sqrt(h1 * h2)
         layers = self.layers(factor, float(np.median(edges)))
-        outside = cells_outside(self.outer(self.made, factor), self.made.points, edges, self.made)
-        cells = n * (CUSHION if layers is None else layers[2]) + int(KEPT * outside)
+        cells = cells_of(self.outer(self.made, factor), self.made, self.made.points, edges, n, CUSHION if layers is None else layers[2])  # fmt: skip
         return self.plan(factor, n, cells, layers)
 
     def plan(self, factor, triangles, cells, layers) -> MeshPlan:
@@ -193,6 +193,12 @@ class _Task:
 def growth_of(factor: float) -> float:
     """Growth of the cubes with distance."""
     return min(GROWTH * factor, STEEPEST)
+
+
+def cells_of(outer: Outer, surface: Surface, tips: np.ndarray, edges: np.ndarray, triangles: int, layers: int) -> int:
+    """About how many cells a mesh of so many triangles and layers will have."""
+    columns = COLUMNS * triangles / (ASPECT * outer.scale) ** 2
+    return int(columns * layers + KEPT * cells_outside(outer, tips, edges, surface))
 
 
 def cells_outside(outer: Outer, tips: np.ndarray, edges: np.ndarray, surface: Surface) -> int:
@@ -249,8 +255,8 @@ def _made(task: _Task, plan: MeshPlan, cells: int | None) -> Mesh:
     skin = remesh(task.surface, plan.triangles, stretch=STRETCH).surface
     edges = local_edges(skin)
     spec = task.layers(plan.factor, float(np.median(edges)))
-    columns = len(skin.triangles) * (CUSHION if spec is None else spec[2])
-    scale = 1.0 if cells is None else _scale_for(task, plan, skin, edges, cells - columns)
+    layers = CUSHION if spec is None else spec[2]
+    scale = 1.0 if cells is None else _scale_for(task, plan, skin, edges, layers, cells)
     zones = tuple(zone.scaled(plan.factor) for zone in task.zones)
     for attempt in range(2):
         mesh = mesh_surface(
@@ -259,18 +265,18 @@ def _made(task: _Task, plan: MeshPlan, cells: int | None) -> Mesh:
         if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < WITHIN:
             break
         log.info("%s cells instead of %s: once more with other cubes", mesh.n_cells, cells)
-        scale *= float(((mesh.n_cells - columns) / max(cells - columns, 1)) ** 0.4)
+        scale *= float((mesh.n_cells / cells) ** 0.42)
     recipe = mesh.recipe | {"factor": round(plan.factor, 5), "forecast_cells": plan.cells, "farfield": task.distance, "blockage": round(task.blockage, 7)}  # fmt: skip
     return replace(mesh, recipe=recipe)
 
 
-def _scale_for(task: _Task, plan: MeshPlan, skin: Surface, edges: np.ndarray, wanted: float) -> float:
-    """Factor on the cubes with which about so many are left outside the skin."""
+def _scale_for(task: _Task, plan: MeshPlan, skin: Surface, edges: np.ndarray, layers: int, wanted: int) -> float:
+    """Factor on the cubes with which about so many cells are made about the skin."""
     scale, found = 1.0, []
     for _ in range(4):
-        count = KEPT * cells_outside(task.outer(skin, plan.factor, scale), skin.points, edges, skin)
+        count = cells_of(task.outer(skin, plan.factor, scale), skin, skin.points, edges, len(skin.triangles), layers)
         found.append((abs(count - wanted), scale))
-        if abs(count - wanted) < 0.02 * wanted or wanted <= 0.0:
+        if abs(count - wanted) < 0.02 * wanted:
             break
-        scale = float(np.clip(scale * (count / wanted) ** 0.4, 0.7, 1.4))
+        scale = float(np.clip(scale * (count / wanted) ** 0.42, 0.6, 1.6))
     return min(found)[1]

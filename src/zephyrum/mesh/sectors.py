@@ -20,6 +20,7 @@ from zephyrum.mesh.tree import merged
 
 START, END, REST = "sector start", "sector end", "sector rest"
 SMALL = 0.2  # share of a clipped cell below which it is merged with a neighbour
+TRUE = 1e-11  # of its area: how far a shape may differ from the rings it was made of
 CRUMB = 1e-11  # share of a polygon below which a piece of it is dropped
 NOTHING = 1e-13  # share of a cell's surface that is no face
 ON = 1e-9  # of the shortest edge at a side: points nearer to it are put on it
@@ -199,7 +200,10 @@ def _paired(points, start, corners, left, right, tag, new, first, angle):
     reach = 2.0 * np.abs(points).max()
     half = shapely.box(-reach, 0.0, reach, reach)
     outward = (False, True)  # whether a counter-clockwise ring in (x, r) looks out of the sector there
-    cells, flat = zip(*(_shapes(shapely, points, start, corners, left, *side) for side in zip(rows, turns, outward)))
+    cells, flat, crossed = zip(
+        *(_shapes(shapely, points, start, corners, left, *side) for side in zip(rows, turns, outward))
+    )
+    alone = np.unique(np.concatenate([row[lost] for row, lost in zip(rows, crossed)]))
     if one:
         flat = [shapely.intersection(shapes, half) for shapes in flat]
     a, b = shapely.STRtree(flat[1]).query(flat[0], predicate="intersects")
@@ -231,6 +235,11 @@ def _paired(points, start, corners, left, right, tag, new, first, angle):
                 add(rest, side, k, new + 2)
     keep = np.ones(len(left), dtype=bool)
     keep[np.concatenate(rows)] = False
+    keep[alone] = True
+    tag = tag.copy()
+    tag[alone] = new + 2
+    _, lost = polygon_geometry(points, start, corners)
+    missing += float(np.linalg.norm(lost[alone], axis=1).sum())
     counts = np.diff(start)
     corners = np.r_[corners[np.repeat(keep, counts)], len(points) + np.arange(sum(made_counts))]
     points = np.concatenate([points, *made_points])
@@ -239,23 +248,28 @@ def _paired(points, start, corners, left, right, tag, new, first, angle):
 
 
 def _shapes(shapely, points, start, corners, left, rows, turn, outward):
-    """(cells (k,), shapes (k,) in (x, r)) of a side: rings that run the other way round are holes of their cell."""
+    """(cells (k,), shapes (k,) in (x, r), rows whose outlines cross themselves): rings that run the other way round are holes of their cell."""
     cells, which = np.unique(left[rows], return_inverse=True)
     shapes = np.full(len(cells), shapely.Polygon(), dtype=object)
-    holes = []
+    holes, wanted = [], np.zeros(len(cells))
     for face, cell in zip(rows, which):
         ring = points[corners[start[face] : start[face + 1]]]
         ring = np.stack([ring[:, 0], ring @ turn], axis=1)
         ring[np.abs(ring[:, 1]) < SAME, 1] = 0.0
         shape = _areal(shapely, shapely.make_valid(shapely.Polygon(ring)))
         x, r = ring.T
-        if (np.sum(x * np.roll(r, -1) - np.roll(x, -1) * r) > 0.0) == outward:
+        area = 0.5 * np.sum(x * np.roll(r, -1) - np.roll(x, -1) * r) * (1.0 if outward else -1.0)
+        wanted[cell] += area
+        if area > 0.0:
             shapes[cell] = shape if shapes[cell].is_empty else shapes[cell].union(shape)
         else:
             holes.append((cell, shape))
     for cell, shape in holes:
         shapes[cell] = shapes[cell].difference(shape)
-    return cells, shapes
+    # where the side cuts a warped face its outline can cross itself: such cells keep their rings and find no partner
+    crossed = np.abs(shapely.area(shapes) - wanted) > TRUE * np.abs(wanted)
+    shapes[crossed] = shapely.Polygon()
+    return cells, shapes, crossed[which]
 
 
 def _rest(shapely, whole, pieces):
