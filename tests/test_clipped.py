@@ -193,7 +193,9 @@ class Space(unittest.TestCase):
             mesh = zy.mesh_surface(self.ball, farfield=4.0, layers=layers, growth=0.4)
             domain = (8.0 * self.ball.size) ** 3
             # walls are lifted off the flat triangles: nearer to the true ball, never as far from them again beyond it
-            missed, flat = (1.0 - volume / (np.pi / 6.0) for volume in (domain - mesh.cell_volume.sum(), self.ball.volume))
+            missed, flat = (
+                1.0 - volume / (np.pi / 6.0) for volume in (domain - mesh.cell_volume.sum(), self.ball.volume)
+            )
             self.assertLess(missed, 0.7 * flat)
             self.assertGreater(missed, 0.0)
             self.assertEqual([g.name for g in mesh.groups], ["farfield", "body"])

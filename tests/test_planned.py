@@ -94,7 +94,9 @@ class Curved(unittest.TestCase):
         found = curved_normals(mesh, faces)
         np.testing.assert_allclose(np.linalg.norm(found, axis=1), 1.0)
         missed, before = (np.linalg.norm(n - exact, axis=1) for n in (found, flat))
-        self.assertLess(missed.mean(), 2e-3)  # the faces alone, lifted onto the smooth wall, miss 9e-3; flat triangles 4e-2
+        self.assertLess(
+            missed.mean(), 2e-3
+        )  # the faces alone, lifted onto the smooth wall, miss 9e-3; flat triangles 4e-2
         self.assertLess(missed.mean(), 0.2 * before.mean())
         self.assertLess(missed.max(), 0.5 * before.max())
 

@@ -29,7 +29,7 @@ class TestWing(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.craft = wing()
-        cls.mesh = zy.mesh_aircraft(cls.craft, 2.6, farfield=6.0)
+        cls.mesh = zy.mesh_aircraft(cls.craft, 2.2, farfield=6.0)
         cls.solution = zy.solve(cls.mesh, zy.Freestream(mach=0.2, alpha=4.0), settings=zy.Settings(orders=3.5))
 
     def test_settled_with_the_lift_of_the_theory(self):
@@ -204,6 +204,19 @@ class TestStudyOfAnAircraft(unittest.TestCase):
             shown = self.run_command("show", str(out))
             self.assertEqual(shown.exit_code, 0, shown.output)
             self.assertIn("forces at", shown.output)
+            self.check_report(out)
+
+    def check_report(self, out: Path):
+        told = self.run_command("report", str(out))
+        self.assertEqual(told.exit_code, 0, told.output)
+        page = (out / "report.html").read_text(encoding="utf-8")
+        for words in ("<title>plank</title>", "Every point settled", "Mesh error: unknown", "static margin", "alpha 4 deg, M 0.2", "fingerprint", "data:image/png;base64,"):  # fmt: skip
+            self.assertIn(words, page)
+        own = page.replace("\n", " ")
+        self.assertNotRegex(own, r'<(script|link|img)[^>]+(src|href)="http')  # needs no network
+        self.assertLess(page.index('id="verdict"'), page.index('id="polar"'))
+        wrong = self.run_command("report", str(out), "--out", str(out / "page.pdf"))
+        self.assertEqual(wrong.exit_code, 2)
 
     def test_mistakes_are_told_with_their_place(self):
         with tempfile.TemporaryDirectory() as held:

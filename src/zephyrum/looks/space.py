@@ -13,6 +13,7 @@ from zephyrum.air.checks import choice
 from zephyrum.looks.fields import FIELDS, MAPS
 from zephyrum.looks.solid import INK, VIEWS, _frame, _onlooker, can_render, draw_surface
 from zephyrum.looks.style import COLOURS, DPI, SIZE, new_axes, save, tidy
+from zephyrum.mesh.polygons import fan_triangles
 from zephyrum.mesh.slices import slice_mesh
 from zephyrum.shape.surface import Surface
 
@@ -27,14 +28,9 @@ def wall_surface(mesh) -> tuple[Surface, np.ndarray]:
     """
     groups = [group for group in mesh.groups if group.role == "wall"]
     faces = np.concatenate([np.arange(g.start, g.stop) for g in groups])
-    count = np.diff(mesh.face_start)[faces]
-    corner = mesh.face_start[faces]
-    # faces of more corners are fans
-    owner = np.repeat(np.arange(len(faces)), count - 2)
-    step = np.arange(len(owner)) - np.repeat(np.cumsum(count - 2) - (count - 2), count - 2)
-    t = np.stack([mesh.face_points[corner[owner] + j] for j in (np.zeros_like(step), step + 2, step + 1)], axis=1)
+    points, t, owner = fan_triangles(mesh, faces)
     label = np.repeat(np.arange(len(groups)), [g.stop - g.start for g in groups])[owner]
-    points, faces = mesh.points, faces[owner]
+    faces = faces[owner]
     if mesh.mirrored:
         n = len(points)
         points = np.concatenate([points, points * [1.0, -1.0, 1.0]])

@@ -14,7 +14,7 @@ from zephyrum.air import Reference
 from zephyrum.air.checks import number
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_space import Space, fill_space
-from zephyrum.mesh.columns import Rings, stand_columns
+from zephyrum.mesh.columns import Columns, Rings, stand_columns
 from zephyrum.mesh.core import Mesh, mesh_from_kept
 from zephyrum.mesh.eased import eased
 from zephyrum.mesh.layers import given_layers
@@ -33,6 +33,8 @@ WAKE_GROWTH = 0.08  # of their size along the wind
 TILE = 0.02  # of the surface's extent: how close together the lines of the wake begin
 FAN_OF_WIND = 4.0  # deg between the winds that a wake is refined for
 LIFT = 0.4  # of the layers' height: what a point may be lifted off its flat triangle
+SPLITS = 4  # rounds in which more columns are kept to one triangle
+FLATTER = 3  # rounds in which more of the wall is left flat
 BENT = 0.5  # cosine between the normals at both ends of a side below which it is left straight
 SHIFTS = 4  # tries with the grid moved before the layers are thinned
 log = logging.getLogger(__name__)
@@ -191,7 +193,6 @@ def wake_points(points: np.ndarray, sizes: np.ndarray, length: float, alpha) -> 
 
 def _joined(surface: Surface, prisms: Prisms, even: bool, space: Space, tree: Tree, half: bool, ground: bool) -> tuple:
     """The faces of clipped cubes and of the columns of layers under them, crumbs merged, as `mesh_from_kept` takes them; even: whether the layers are."""
-    k = prisms.height.shape[1] - 1
     size = np.diff(space.wall_start)
     backwards = np.repeat(space.wall_start[1:] - 1, size) - (np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size))  # fmt: skip
     into = _crumbs(
@@ -203,15 +204,38 @@ def _joined(surface: Surface, prisms: Prisms, even: bool, space: Space, tree: Tr
         space,
         tree,
     )
-    cubes = int(into.max()) + 1
     parts = surface.parts
     part_of = np.array([parts.index(name.split("/")[0]) for name in surface.labels])[surface.label]
     triangle = space.wall_triangle
+    split = np.zeros(len(triangle), dtype=bool)
+    k = prisms.height.shape[1] - 1
+    few = replace(
+        prisms, height=prisms.height[:, np.unique([0, 1, k // 2, k - 1, k])]
+    )  # enough to see what turns inside out
+    for _ in range(SPLITS):
+        columns = stand_columns(space.points, space.wall_start, space.wall_corners, into[space.wall_cell], triangle, surface.normals[triangle],
+                                part_of[triangle], tree.unit * tree.side[space.cube[space.wall_cell]], split)  # fmt: skip
+        part = part_of[triangle[columns.polygon]]
+        _, lifted, turned = _with_columns(surface, few, even, space, into, columns, part, half, ground)
+        if not turned.any():
+            break
+        split |= turned[columns.of]  # where they bend too much they are kept to one triangle each
+    faces, _, _ = _with_columns(surface, prisms, even, space, into, columns, part, half, ground, lifted)
+    names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "slip")] + [(name, "wall") for name in parts]  # fmt: skip
+    points, start, corners, left, right, tag = faces
+    return points, start, corners, left, right, tag, names, left != right
+
+
+def _with_columns(surface: Surface, prisms: Prisms, even: bool, space: Space, into, columns: Columns, part, half: bool, ground: bool,
+                  lifted=None):  # fmt: skip
+    """((points, start, corners, left, right, tag) of all faces, lifted points (n,), columns (n,) with a cell that is inside out); into: cell
+
+    of every piece of a cube, part: number of the wall of every column; with `lifted` given nothing is looked for.
+    """
+    k, cubes = prisms.height.shape[1] - 1, int(into.max()) + 1
     flat = half & (space.points[:, 1] == 0.0)
-    columns = stand_columns(space.points, space.wall_start, space.wall_corners, into[space.wall_cell], triangle, surface.normals[triangle],
-                            part_of[triangle], tree.unit * tree.side[space.cube[space.wall_cell]])  # fmt: skip
     used = np.unique(np.r_[columns.tiles.corners if even else columns.floor.corners, columns.path])
-    points, node = _levels(surface, prisms, space, used, flat)
+    placed, node = _levels(surface, prisms, space, used, flat)
     column = cubes + np.arange(columns.count)[:, None] * k + np.arange(k)
     side = np.zeros(6, dtype=np.int64)
     side[2], side[4] = 1 if half else 0, 2 if ground else 0
@@ -221,10 +245,9 @@ def _joined(surface: Surface, prisms: Prisms, even: bool, space: Space, tree: Tr
     # from the cubes into the last layer, then down to the wall: there outward is into the body, backwards
     roof, floor = _turned(columns.roof), _turned(columns.floor)
     faces.append((np.diff(roof.start), roof.corners, columns.cube, column[roof.group, k - 1], np.full(len(roof.group), -1)))  # fmt: skip
-    part = 3 + part_of[triangle[columns.polygon]]
     # thin layers need the same outline on the wall and above it, else they would cross; even ones leave the wall as it is
     wall = _turned(columns.tiles) if even else floor
-    faces.append((np.diff(wall.start), node(0, wall.corners), column[wall.group, 0], np.full(len(wall.group), -1), part[wall.group]))  # fmt: skip
+    faces.append((np.diff(wall.start), node(0, wall.corners), column[wall.group, 0], np.full(len(wall.group), -1), 3 + part[wall.group]))  # fmt: skip
     for level in range(1, k):
         faces.append((np.diff(floor.start), node(level, floor.corners), column[floor.group, level], column[floor.group, level - 1], np.full(len(floor.group), -1)))  # fmt: skip
     # sides: along a path and back on the next level
@@ -238,11 +261,30 @@ def _joined(surface: Surface, prisms: Prisms, even: bool, space: Space, tree: Tr
         corners[forth], corners[back] = node(level, columns.path), node(level + 1, columns.path)
         two = np.where(rim, -1, column[np.maximum(columns.two, 0), level])
         faces.append((2 * run, corners, column[columns.one, level], two, np.where(rim, 1, -1)))
-    counts, corners, left, right, tag = (np.concatenate(part) for part in zip(*faces))
+    counts, corners, left, right, tag = (np.concatenate(each) for each in zip(*faces))
     if (left < 0).any():
         raise MeshError("a face of the clipped mesh belongs to no cell.")
-    names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "slip")] + [(name, "wall") for name in parts]  # fmt: skip
-    return points, np.r_[0, np.cumsum(counts)], corners, left, right, tag, names, left != right
+    start = np.r_[0, np.cumsum(counts)]
+    if lifted is not None:
+        return (placed(lifted), start, corners, left, right, tag), lifted, None
+    lifted = np.ones(len(used), dtype=bool)
+    for _ in range(FLATTER):
+        points = placed(lifted)
+        turned = _volumes(points, start, corners, left, right)[cubes:].reshape(-1, k).min(axis=1) <= 0.0
+        if not turned.any():
+            break
+        # where a lifted wall would turn a cell inside out it stays flat
+        of = np.repeat(wall.group, np.diff(wall.start))
+        lifted[np.searchsorted(used, wall.corners[turned[of]])] = False
+    return (points, start, corners, left, right, tag), lifted, turned
+
+
+def _volumes(points, start, corners, left, right) -> np.ndarray:
+    """(n,) volumes of the cells between faces."""
+    middle, area = polygon_geometry(points, start, corners)
+    part = np.einsum("ij,ij->i", area, middle - points.mean(axis=0)) / 3.0
+    inner = right >= 0
+    return np.bincount(np.r_[left, right[inner]], np.r_[part, -part[inner]])
 
 
 def _lifts(surface: Surface) -> np.ndarray:
@@ -285,7 +327,7 @@ def _turned(rings: Rings) -> Rings:
 
 
 def _levels(surface: Surface, prisms: Prisms, space: Space, used: np.ndarray, flat: np.ndarray):
-    """(points of the clipped space and of all layers, function that gives the numbers of `used` points of the surface on a level).
+    """Two functions: the points of the clipped space and of all layers, given which of the `used` ones are lifted; their numbers on a level.
 
     Within a triangle of the outer side a point has the same shares of the corners on every level; on the wall it is lifted off the
     flat triangle to the smooth surface that this stands for (see `_lifts`), above it the less the higher.
@@ -313,18 +355,21 @@ def _levels(surface: Surface, prisms: Prisms, space: Space, used: np.ndarray, fl
     total = np.einsum("ij,ij->i", share, prisms.height[on, -1])
     lift = np.einsum("ij,ijk->ik", share * np.roll(share, -1, axis=1), _lifts(surface)[triangle])
     lift *= np.minimum(1.0, LIFT * total / np.maximum(np.linalg.norm(lift, axis=1), 1e-300))[:, None]
-    levels = []
-    for level in range(k):
-        own = np.einsum("ij,ijk->ik", share, prisms.points(surface, level)[on])
-        high = np.einsum("ij,ij->i", share, prisms.height[on, level])
-        own += (1.0 - high / total)[:, None] * lift
-        own[flat[used], 1] = 0.0
-        levels.append(own)
+
+    def placed(lifted: np.ndarray) -> np.ndarray:
+        levels = [space.points]
+        for level in range(k):
+            own = np.einsum("ij,ijk->ik", share, prisms.points(surface, level)[on])
+            high = np.einsum("ij,ij->i", share, prisms.height[on, level])
+            own += (lifted * (1.0 - high / total))[:, None] * lift
+            own[flat[used], 1] = 0.0
+            levels.append(own)
+        return np.concatenate(levels)
 
     def node(level: int, p: np.ndarray) -> np.ndarray:
         return p if level == k else base + level * len(used) + at[p]
 
-    return np.concatenate([space.points, *levels]), node
+    return placed, node
 
 
 def _crumbs(points, start, corners, left, right, space: Space, tree: Tree) -> np.ndarray:

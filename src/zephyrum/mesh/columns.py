@@ -32,12 +32,13 @@ class Rings:
 
 @dataclass(frozen=True, eq=False)
 class Columns:
-    """The polygons of every column: `floor` seen alone, `roof` by column and cube, `tiles` by column and triangle; sides: paths (CSR) between two columns.
+    """The polygons of every column: `floor` seen alone, `roof` by column and cube, `tiles` by column and triangle; of: column of every polygon given; sides: paths (CSR) between two columns.
 
     cube of each roof polygon; one, two: columns on either side of a path, two = -1 at the rim;
     polygon (columns,): one polygon of each column.
     """
 
+    of: np.ndarray
     tiles: Rings
     floor: Rings
     roof: Rings
@@ -54,10 +55,10 @@ class Columns:
         return len(self.polygon)
 
 
-def stand_columns(points, start, corners, cell, triangle, normal, kind, side) -> Columns:
+def stand_columns(points, start, corners, cell, triangle, normal, kind, side, split) -> Columns:
     """Columns under the polygons (CSR start, corners) of a surface, given the cell above each, its triangle, its unit normal, a number for what
 
-    it belongs to and the side [m] of its cube. Points of the open rim lie on y = 0.
+    it belongs to, the side [m] of its cube and whether it is to share a column with others of its triangle only. Points of the open rim lie on y = 0.
     """
     start, corners = _conforming(points, start, corners)
     counts = np.diff(start)
@@ -72,6 +73,8 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, side) ->
     a, b = owner[edge], owner[partner[edge]]
     smooth = (kind[a] == kind[b]) & (np.einsum("ij,ij->i", normal[a], normal[b]) > SHARP)
     edge, a, b = edge[smooth], a[smooth], b[smooth]
+    together = (~split[a] & ~split[b]) | (split[a] & split[b] & (triangle[a] == triangle[b]))
+    edge, a, b = edge[together], a[together], b[together]
     same = cell[a] == cell[b]
     of = _components(a[same], b[same], len(counts))
     # small footprints join the neighbour across their longest edge
@@ -94,7 +97,7 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, side) ->
     other = np.where(lone, -1, of[owner[partner]])
     begin, path, one, two = _paths(order, simple, of[owner], other, tail, head)
     polygon = np.unique(of, return_index=True)[1]
-    return Columns(tiles, floor, roof, cube, begin, path, one, two, polygon)
+    return Columns(of, tiles, floor, roof, cube, begin, path, one, two, polygon)
 
 
 def _following(start):

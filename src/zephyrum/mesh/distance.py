@@ -50,10 +50,18 @@ def _triangles(corners, start, faces, flat):
         far = np.argmax([np.sum((r - first) ** 2, axis=1) for r in rest], axis=0)
         last = np.choose(far[:, None], rest)
         return first, last, 0.5 * (first + last)
-    counts = np.diff(start)[faces] - 2
-    owner = np.repeat(start[faces], counts)
-    step = np.arange(len(owner)) - np.repeat(np.cumsum(counts) - counts, counts)
-    return corners[owner], corners[owner + step + 1], corners[owner + step + 2]
+    counts = np.diff(start)[faces]
+    many = counts > 3  # about their mean: they may be warped
+    pieces = np.where(many, counts, 1)
+    owner = np.repeat(np.arange(len(faces)), pieces)
+    step = np.arange(len(owner)) - np.repeat(np.cumsum(pieces) - pieces, pieces)
+    first, count = start[faces][owner], counts[owner]
+    every = np.repeat(np.arange(len(faces)), counts)
+    within = np.arange(len(every)) - np.repeat(np.cumsum(counts) - counts, counts)
+    own = corners[np.repeat(start[faces], counts) + within]
+    mean = np.stack([np.bincount(every, own[:, k], len(faces)) for k in range(3)], axis=1) / counts[:, None]
+    last = np.where(many[owner, None], mean[owner], corners[first + (step + 2) % count])
+    return corners[first + step], corners[first + (step + 1) % count], last
 
 
 def _to_segment(p, a, b):

@@ -37,9 +37,9 @@ FACTORS = (0.15, 6.0)
 WITHIN = 0.04  # of the cells asked for
 COLUMNS = 0.84  # of layers, for every triangle, if cubes are as long as its edges
 KEPT = 0.93  # cells that are left of the cubes outside, when crumbs have been merged
-# what a forecast is made of, from a half Skerry of a million viscous cells on two cores (30 s, 1.5 GB, 387 MB)
-REMESH_SECONDS, MESH_SECONDS = 1.1e-3, 1e-5  # a triangle, a cell
-MESH_BYTES, FILE_BYTES = 1_500.0, 430.0  # a cell
+# what a forecast is made of, from a half Skerry of a million viscous cells on two cores (160 s, 5.4 GB, 430 MB)
+REMESH_SECONDS, MESH_SECONDS = 1.1e-3, 1.3e-4  # a triangle, a cell
+MESH_BYTES, FILE_BYTES = 5_500.0, 430.0  # a cell
 log = logging.getLogger(__name__)
 
 

@@ -88,3 +88,21 @@ def cell_geometry(start, faces, left, x, S, dimension):
         for k in range(3):
             centroid[c, k] = middle[k] + scale * shift[k]
     return volume, centroid
+
+
+def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(points, triangles (t, 3), place (t,) in `faces` of each): faces of a mesh in triangles, those of more corners about their centroid.
+
+    The area vectors of the triangles of a face add up to its own. The points are those of the mesh with these centroids behind them.
+    """
+    count = np.diff(mesh.face_start)[faces]
+    many = count > 3
+    pieces = np.where(many, count, 1)
+    owner = np.repeat(np.arange(len(faces)), pieces)
+    step = np.arange(len(owner)) - np.repeat(np.cumsum(pieces) - pieces, pieces)
+    first = mesh.face_start[faces][owner]
+    spread = many[owner]
+    hub = len(mesh.points) + np.cumsum(many) - 1
+    corner = mesh.face_points
+    t = np.stack([corner[first + step], corner[first + (step + 1) % count[owner]], np.where(spread, hub[owner], corner[first + (step + 2) % count[owner]])], axis=1)  # fmt: skip
+    return np.concatenate([mesh.points, mesh.face_centroid[faces[many]]]), t, owner

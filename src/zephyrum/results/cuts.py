@@ -13,6 +13,7 @@ import pandas as pd
 
 from zephyrum.air.checks import number, whole
 from zephyrum.errors import InputError
+from zephyrum.mesh.polygons import fan_triangles
 
 STRIPS = 60
 TERMS = (
@@ -42,10 +43,11 @@ def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.Data
         )
     k = "xyz".index(axis)
     faces, names = wall_faces(mesh, part)
-    if (np.diff(mesh.face_start)[faces] != 3).any():
-        raise InputError("cuts need walls of triangles.")
-    corner = mesh.points[mesh.face_points[mesh.face_start[faces][:, None] + np.arange(3)]]
-    normal = -mesh.face_area[faces] / np.linalg.norm(mesh.face_area[faces], axis=1)[:, None]  # out of the body
+    points, t, owner = fan_triangles(mesh, faces)
+    corner = points[t]
+    faces, names = faces[owner], names[owner]
+    normal = -np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])  # out of the body
+    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
     cp = solution.wall_pressure[faces - ni] / solution.air.dynamic_pressure
     friction = solution.wall_friction
     frames = []
@@ -120,12 +122,18 @@ def span_loading(solution, strips: int = STRIPS, part: str | None = None) -> Spa
     whole("strips", strips, 4, 2000)
     faces, _ = wall_faces(mesh, part)
     local = faces - mesh.n_interior
-    area = mesh.face_area[faces]
+    points, t, owner = fan_triangles(mesh, faces)
+    corner = points[t]
+    area = 0.5 * np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    local = local[owner]
     force = solution.wall_pressure[local, None] * area
     if solution.viscous:
-        force = force + solution.wall_friction[local] * np.linalg.norm(area, axis=1)[:, None]
+        size = np.linalg.norm(area, axis=1)
+        share = size / np.bincount(owner, size)[owner]
+        whole_area = np.linalg.norm(mesh.face_area[faces], axis=1)[owner]
+        force = force + solution.wall_friction[local] * (share * whole_area)[:, None]
     wind = force @ air.axes.T / air.dynamic_pressure  # drag, side, lift
-    y = np.sort(mesh.points[mesh.face_points[mesh.face_start[faces][:, None] + np.arange(3)]][:, :, 1], axis=1)
+    y = np.sort(corner[:, :, 1], axis=1)
     if mesh.mirrored:
         y, wind = np.concatenate([y, -y[:, ::-1]]), np.concatenate([wind, wind])
     low, high = float(y.min()), float(y.max())
