@@ -20,7 +20,6 @@ FIGURES = (
     "polar",
     "history_m0.2_a4",
     "cp_m0.2",
-    "friction_m0.2_a4",
 )
 
 FLIGHT = {"cp_quarter_m0.2_a4": "flight", "loading_m0.2_a4": "loading"}

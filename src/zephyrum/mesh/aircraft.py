@@ -1,7 +1,7 @@
 """The volume mesh of a complete aircraft, one command: body in, mesh out.
 
-Layers of prisms off the surface, then an octree clipped exactly by their outer side; the tops of the prisms and the clipped
-cubes share their polygons, so the mesh is conformal. Even an inviscid mesh gets a few even layers: at a sharp tail no cell then
+Rays off the surface, an octree clipped exactly by the surface through their tips, and under every clipped cube a column of layer
+cells down to the wall (see `columns`): the mesh is conformal, and faces are square to the lines between cells. Even an inviscid mesh gets a few even layers: at a sharp tail no cell then
 lies on both sides, without which the flow would leak round it. Verified by tests/test_clipped.py and validation/clipped.py.
 """
 
