@@ -63,7 +63,7 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, side, sp
     start, corners = _conforming(points, start, corners)
     counts = np.diff(start)
     owner = np.repeat(np.arange(len(counts)), counts)
-    tail, head = corners, corners[_following(start)]
+    tail, head = corners, corners[following(start)]
     partner = _partners(tail, head, len(points))
     lone = partner < 0
     if (points[np.r_[tail[lone], head[lone]], 1] != 0.0).any():
@@ -76,7 +76,7 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, side, sp
     together = (~split[a] & ~split[b]) | (split[a] & split[b] & (triangle[a] == triangle[b]))
     edge, a, b = edge[together], a[together], b[together]
     same = cell[a] == cell[b]
-    of = _components(a[same], b[same], len(counts))
+    of = components(a[same], b[same], len(counts))
     # small footprints join the neighbour across their longest edge
     _, area = polygon_geometry(points, start, corners)
     width = np.bincount(of, np.linalg.norm(area, axis=1))
@@ -100,14 +100,15 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, side, sp
     return Columns(of, tiles, floor, roof, cube, begin, path, one, two, polygon)
 
 
-def _following(start):
+def following(start) -> np.ndarray:
     """Index of the next corner of the same polygon."""
     out = np.arange(1, start[-1] + 1)
     out[start[1:] - 1] = start[:-1]
     return out
 
 
-def _components(a, b, n):
+def components(a, b, n: int) -> np.ndarray:
+    """(n,) number of the group of each of n things, of which the pairs a, b (k,) hang together."""
     link = coo_matrix((np.ones(len(a), dtype=np.int8), (a, b)), shape=(n, n))
     return connected_components(link, directed=False)[1]
 
@@ -122,7 +123,7 @@ def _partners(tail, head, n) -> np.ndarray:
 
 def _conforming(points, start, corners):
     """The polygons with points that smaller neighbours have on their edges put in."""
-    tail, head = corners, corners[_following(start)]
+    tail, head = corners, corners[following(start)]
     lone = np.flatnonzero(_partners(tail, head, len(points)) < 0)
     begins: dict[int, list[int]] = {}
     for e in lone:

@@ -8,12 +8,11 @@ plane is shapely's (extra `surface`). Verified by tests/test_sectors.py.
 from dataclasses import replace
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from zephyrum.air.checks import number, whole
 from zephyrum.errors import InputError, MeshError
+from zephyrum.mesh.columns import components, following
 from zephyrum.mesh.core import Mesh, mesh_from_kept
 from zephyrum.mesh.polygons import polygon_geometry
 from zephyrum.mesh.tree import merged
@@ -101,9 +100,7 @@ def _clipped(points, start, corners, left, right, tag, normal, away, new):
     s = points @ normal - away
     counts = np.diff(start)
     owner = np.repeat(np.arange(len(counts)), counts)
-    following = np.arange(1, len(corners) + 1)
-    following[start[1:] - 1] = start[:-1]
-    a, b = corners, corners[following]
+    a, b = corners, corners[following(start)]
     passed = (s[a] > 0.0) != (s[b] > 0.0)
     if not passed.any():
         raise InputError("a side of the sector misses the mesh.")
@@ -119,8 +116,7 @@ def _clipped(points, start, corners, left, right, tag, normal, away, new):
     cuts -= (cuts @ normal - away)[:, None] * normal
     # an edge of a large face and its halves on smaller ones are cut at one place: one point
     twins = cKDTree(cuts).query_pairs(SAME * np.abs(points).max(), output_type="ndarray")
-    link = coo_matrix((np.ones(len(twins), dtype=np.int8), (twins[:, 0], twins[:, 1])), shape=(len(cuts),) * 2)
-    same = connected_components(link, directed=False)[1]
+    same = components(twins[:, 0], twins[:, 1], len(cuts))
     cuts = cuts[np.unique(same, return_index=True)[1]]
     cut = np.full(len(corners), -1)
     cut[passed] = len(points) + same[which.ravel()]
