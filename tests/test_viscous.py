@@ -11,7 +11,7 @@ from validation import channels
 from zephyrum.flow.gas import Scales
 from zephyrum.flow.start import first_guess
 from zephyrum.flow.turbulence.sa import SCALE, sa_eddy_viscosity, sa_source
-from zephyrum.mesh.distance import distance_to_faces
+from zephyrum.shape.closest import distances
 
 UNIT = zy.Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
 
@@ -53,7 +53,7 @@ class WallDistance(unittest.TestCase):
         rng = np.random.default_rng(2)
         corners, points = rng.random((60, 3)), 2.0 * rng.random((50, 3)) - 0.5
         corners[30:] *= 0.02  # one part of the faces is tiny
-        found = distance_to_faces(points, corners, np.arange(0, 61, 3), np.arange(20), False)
+        found = distances(points, corners, np.arange(60).reshape(20, 3))
         s, t = (a.ravel() for a in np.meshgrid(np.linspace(0, 1, 200), np.linspace(0, 1, 200)))
         s, t = s[s + t <= 1.0], t[s + t <= 1.0]
         cloud = np.concatenate(

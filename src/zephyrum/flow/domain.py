@@ -9,6 +9,7 @@ from zephyrum.flow.gradient import gradient_weights
 from zephyrum.flow.limiter import fade_all
 from zephyrum.flow.seam import Seam
 from zephyrum.flow.turbulence import EQUATIONS
+from zephyrum.flow.ways import ways
 from zephyrum.mesh import Mesh
 
 
@@ -72,15 +73,13 @@ class Domain:
         """Prepare `mesh` for a model: with its turbulence quantities, no slip at its walls unless it is inviscid."""
         ni = mesh.n_interior
         area = np.linalg.norm(mesh.face_area, axis=1)
-        x, c = mesh.face_centroid, mesh.cell_centroid
-        to_left, to_right = x - c[mesh.left], x[:ni] - c[mesh.right]
-        apart = c[mesh.right] - c[mesh.left[:ni]]
-        share = _shares(to_left[:ni], to_right, apart)
+        to_left, to_right, ahead, back = ways(mesh)
+        share = _shares(to_left[:ni], to_right, ahead, back)
         start, faces = mesh.cell_faces
         sign = np.where(mesh.left[faces] == np.repeat(np.arange(mesh.n_cells), np.diff(start)), 1.0, -1.0)
         code = np.concatenate([np.full(g.stop - g.start, code_of(g.role, model)) for g in mesh.groups])
-        ahead = _along_layers(mesh, mesh.left[:ni], to_left[:ni], apart)
-        back = -_along_layers(mesh, mesh.right, to_right, -apart)
+        ahead = _along_layers(mesh, mesh.left[:ni], to_left[:ni], ahead)
+        back = -_along_layers(mesh, mesh.right, to_right, back)
         if mesh.planar:  # the plane: nothing happens along y
             for vectors in (to_left, to_right, ahead, back):
                 vectors[:, 1] = 0.0
@@ -92,7 +91,7 @@ class Domain:
             mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area,
             to_left, to_right, ahead, back, share, code.astype(np.int32),
             start.astype(np.int32), faces.astype(np.int32), sign, mesh.cell_volume,
-            start_g, cell_g, weight_g, np.array(axes), lever, _hoops(mesh), Seam.of(mesh, _shares),
+            start_g, cell_g, weight_g, np.array(axes), lever, _hoops(mesh), Seam.of(mesh, to_left, _shares),
         )  # fmt: skip
 
 
@@ -130,14 +129,14 @@ def _along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.ndarray) ->
     return (1.0 - bent) * d + bent * r / np.clip(share, 0.2, 1.0)[:, None]
 
 
-def _shares(to_left: np.ndarray, to_right: np.ndarray, apart: np.ndarray) -> np.ndarray:
-    """(ni, 2) parts of the distance between centroids that lie before the face, seen from either side.
+def _shares(to_left: np.ndarray, to_right: np.ndarray, ahead: np.ndarray, back: np.ndarray) -> np.ndarray:
+    """(ni, 2) parts of the distance between centroids that lie before the face, seen from either side (see `ways`).
 
     On both sides they fade to 0 where the face is not between the centroids or lies far off their line: there the
     central difference has been seen to give the residual unstable modes (sharp tails wrapped by a coarse O mesh).
     """
     along, aligned = [], []
-    for r, d in ((to_left, apart), (to_right, -apart)):
+    for r, d in ((to_left, ahead), (to_right, back)):
         dot, size = np.einsum("ij,ij->i", r, d), np.einsum("ij,ij->i", d, d)
         along.append(dot / size)
         aligned.append(dot / np.sqrt(size * np.maximum(np.einsum("ij,ij->i", r, r), 1e-300)))

@@ -16,6 +16,7 @@ from scipy.sparse import csr_matrix
 
 from zephyrum.air.checks import choice
 from zephyrum.flow.kernels import parallel, prange
+from zephyrum.flow.ways import ways
 from zephyrum.mesh import Mesh
 
 METHODS = ("by-cell", "green-gauss", "least-squares")
@@ -30,7 +31,7 @@ def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, n
     choice("gradient", method, METHODS)
     nl, n = mesh.n_interior, mesh.n_cells
     left, right = mesh.left[:nl], mesh.right
-    d = mesh.cell_centroid[right] - mesh.cell_centroid[left]
+    to_left, to_right, ahead, back = ways(mesh)
     if method == "by-cell":
         start, neighbour, weights = gradient_weights(mesh, "green-gauss")
         odd = clipped_cells(mesh)
@@ -43,19 +44,18 @@ def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, n
                 start, neighbour, weights = _widened(mesh, start, neighbour, weights, weak)
                 weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
         return start, neighbour, weights
-    if method == "green-gauss":
-        S, x = mesh.face_area[:nl], mesh.face_centroid[:nl]
-        # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
-        share = np.einsum("ij,ij->i", x - mesh.cell_centroid[left], S) / np.einsum("ij,ij->i", d, S)
-        share = np.clip(share, 0.05, 0.95)[:, None]
-        own_left, own_right = S * share, S * (1.0 - share)
-    else:
-        own_left = own_right = d / np.einsum("ij,ij->i", d, d)[:, None]
+    towards, distance = [], []
+    for r, d, sign in ((to_left[:nl], ahead, 1.0), (to_right, back, -1.0)):
+        if method == "green-gauss":
+            # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
+            S = sign * mesh.face_area[:nl]
+            share = np.einsum("ij,ij->i", r, S) / np.einsum("ij,ij->i", d, S)
+            towards.append(S * np.clip(share, 0.05, 0.95)[:, None])
+        else:
+            towards.append(d / np.einsum("ij,ij->i", d, d)[:, None])
+        distance.append(d)
     cells = np.concatenate([left, right])
-    towards = np.concatenate([own_left, own_right])
-    # seen from the right cell both the area vector and the distance change sign
-    towards[nl:] *= -1.0
-    distance = np.concatenate([d, -d])
+    towards, distance = np.concatenate(towards), np.concatenate(distance)
     outer = np.einsum("ij,ik->ijk", towards, distance).reshape(-1, 9)
     action = np.stack([np.bincount(cells, outer[:, k], n) for k in range(9)], axis=1).reshape(n, 3, 3)
     weights = np.einsum("ijk,ik->ij", _inverse(action, mesh.planar)[cells], towards)

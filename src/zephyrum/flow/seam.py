@@ -34,19 +34,18 @@ class Seam:
     share: np.ndarray
 
     @classmethod
-    def of(cls, mesh: Mesh, shares) -> "Seam | None":
-        """That of a mesh with periodic sides, None without; shares: see `Domain`."""
+    def of(cls, mesh: Mesh, ways: np.ndarray, shares) -> "Seam | None":
+        """That of a mesh with periodic sides, None without; ways (nf, 3) from the cells to their faces; shares: see `Domain`."""
         if mesh.sectors == 1:
             return None
         one, two, turn = periodic_pairs(mesh)
         k = len(one)
         area = np.linalg.norm(mesh.face_area[one], axis=1)
-        to_left = mesh.face_centroid[one] - mesh.cell_centroid[mesh.left[one]]
-        to_right = (mesh.face_centroid[two] - mesh.cell_centroid[mesh.left[two]]) @ turn.T
+        to_left, to_right = ways[one], ways[two] @ turn.T
         apart = to_left - to_right
         rows = np.arange(2 * k, dtype=np.int32)
         return cls(one, two, np.r_[mesh.left[one], mesh.left[two]], turn, rows[:k], rows[k:], mesh.face_area[one] / area[:, None], area,
-                   to_left, to_right, apart, shares(to_left, to_right, apart))  # fmt: skip
+                   to_left, to_right, apart, shares(to_left, to_right, apart, -apart))  # fmt: skip
 
     def rows(self, values: np.ndarray) -> np.ndarray:
         """(2 k, m) states of the cells, velocities of the second half turned."""

@@ -58,7 +58,8 @@ class Columns:
 def stand_columns(points, start, corners, cell, triangle, normal, kind, side, split) -> Columns:
     """Columns under the polygons (CSR start, corners) of a surface, given the cell above each, its triangle, its unit normal, a number for what
 
-    it belongs to, the side [m] of its cube and whether it is to share a column with others of its triangle only. Points of the open rim lie on y = 0.
+    it belongs to, the side [m] of its cube and with what it shares a column: 0 with all under the same cube, 1 with those of its triangle only,
+    2 with its neighbour even under another cube or across an edge. Points of the open rim lie on y = 0.
     """
     start, corners = _conforming(points, start, corners)
     counts = np.diff(start)
@@ -71,9 +72,11 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, side, sp
         raise MeshError(f"layers: the clipped surface is open at {place.round(5)} m.", place)
     edge = np.flatnonzero(~lone & (tail < head))
     a, b = owner[edge], owner[partner[edge]]
-    smooth = (kind[a] == kind[b]) & (np.einsum("ij,ij->i", normal[a], normal[b]) > SHARP)
+    alone, forced = split == 1, split == 2
+    smooth = (np.einsum("ij,ij->i", normal[a], normal[b]) > SHARP) | forced[a] | forced[b]
+    smooth &= kind[a] == kind[b]
     edge, a, b = edge[smooth], a[smooth], b[smooth]
-    together = (~split[a] & ~split[b]) | (split[a] & split[b] & (triangle[a] == triangle[b]))
+    together = (~alone[a] & ~alone[b]) | forced[a] | forced[b] | (alone[a] & alone[b] & (triangle[a] == triangle[b]))
     edge, a, b = edge[together], a[together], b[together]
     same = cell[a] == cell[b]
     of = components(a[same], b[same], len(counts))
@@ -84,7 +87,9 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, side, sp
     np.minimum.at(least, of, side)
     apart = of[a] != of[b]
     long = np.linalg.norm(points[tail[edge[apart]]] - points[head[edge[apart]]], axis=1)
-    into = merged(width < SMALL * least**2, of[a[apart]], of[b[apart]], long)
+    small = width < SMALL * least**2
+    small[of[forced]] = True
+    into = merged(small, of[a[apart]], of[b[apart]], long)
     of = np.unique(into[of], return_inverse=True)[1]
     floor, order, simple = _outlines(start, corners, owner, tail, head, partner, of)
     pair, which = np.unique(of * np.int64(cell.max() + 1) + cell, return_inverse=True)

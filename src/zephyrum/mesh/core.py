@@ -16,8 +16,9 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air import Reference
 from zephyrum.errors import InputError, MeshError
-from zephyrum.mesh.distance import distance_to_faces
-from zephyrum.mesh.polygons import cell_geometry, polygon_geometry
+from zephyrum.mesh.heights import distances_along_layers
+from zephyrum.mesh.polygons import bulges, cell_geometry, fan_triangles, polygon_geometry, renumber, taken
+from zephyrum.shape.closest import distances
 
 SIDES = ("front side", "back side")  # of a wedge, role symmetry
 ROLES = ("wall", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic")
@@ -149,8 +150,13 @@ class Mesh:
         return self._face_geometry[1]
 
     @functools.cached_property
-    def _cell_geometry(self) -> tuple[np.ndarray, np.ndarray]:
-        return cell_geometry(*self.cell_faces, self.left, self.face_centroid, self.face_area, self.dimension)
+    def face_bulge(self) -> np.ndarray:
+        """(n_faces,) how far [m] the corners of each face lie off its mean plane, at most."""
+        return bulges(self.points, self.face_start, self.face_points, *self._face_geometry)
+
+    @functools.cached_property
+    def _cell_geometry(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        return cell_geometry(*self.cell_faces, self.left, *self._face_geometry, self.face_bulge, self.dimension, self.dimension == 3 and not self.wedge)
 
     @property
     def cell_volume(self) -> np.ndarray:
@@ -161,6 +167,11 @@ class Mesh:
     def cell_centroid(self) -> np.ndarray:
         """(n_cells, 3) [m]"""
         return self._cell_geometry[1]
+
+    @property
+    def cell_thin(self) -> np.ndarray:
+        """(n_cells,) 1 in thin layers in space, where the mean of the faces stands for the centroid, 0 in other cells."""
+        return self._cell_geometry[2]
 
     @functools.cached_property
     def cell_faces(self) -> tuple[np.ndarray, np.ndarray]:
@@ -174,10 +185,15 @@ class Mesh:
 
     @functools.cached_property
     def wall_distance(self) -> np.ndarray:
-        """(n_cells,) exact distance [m] of each cell centroid from the nearest wall; infinite without walls."""
-        middle = self.cell_centroid * ([1.0, 0.0, 1.0] if self.dimension == 2 else 1.0)
-        corners = self.points[self.face_points]
-        return distance_to_faces(middle, corners, self.face_start, self.faces_of("wall"), self.dimension == 2)
+        """(n_cells,) distance [m] of each cell from the nearest wall; infinite without walls.
+
+        That of the centroid from the wall's faces, exactly; over a face that bulges by more than the layers are high, along the layers.
+        """
+        walls = self.faces_of("wall")
+        if self.dimension == 2:
+            level = np.array([1.0, 0.0, 1.0])
+            return distances(self.cell_centroid * level, self.points * level, self.edges[walls][:, [0, 1, 1]])
+        return distances_along_layers(self, walls, distances(self.cell_centroid, *fan_triangles(self, walls)[:2]))
 
     @functools.cached_property
     def depth(self) -> float:
@@ -325,35 +341,34 @@ def mesh_from_faces(
     tag: np.ndarray,
     groups: list[tuple[str, str]],
     dimension: int,
+    keep: np.ndarray | None = None,
     **extra,
 ) -> Mesh:
     """Build a checked Mesh from faces in any order.
 
     Face i leaves `cell_a[i]`; `cell_b[i]` is the other cell, or -1 on the boundary, where `tag[i]` picks an entry
-    (name, role) of `groups`. `extra` goes to the Mesh unchanged.
+    (name, role) of `groups`. keep (n,): the faces there are, all without it. `extra` goes to the Mesh unchanged.
     """
-    counts = np.diff(face_start)
     inner = cell_b >= 0
     flip = inner & (cell_b < cell_a)
     left, right = np.where(flip, cell_b, cell_a), np.where(flip, cell_a, cell_b)
     order = np.lexsort((np.where(inner, right, left), np.where(inner, left, tag), ~inner))
-    new_start = np.zeros(len(counts) + 1, dtype=np.int64)
-    np.cumsum(counts[order], out=new_start[1:])
-    # position of each corner in the old list; a flipped face keeps its first corner and runs backwards
-    owner = np.repeat(np.arange(len(counts)), counts[order])
-    within = np.arange(new_start[-1]) - new_start[owner]
-    old = order[owner]
-    within = np.where(flip[old], (counts[old] - within) % counts[old], within)
+    if keep is not None:
+        order, inner = order[keep[order]], inner & keep
+        tag = np.where(keep, tag, -1)
+    begin, corners = taken(face_start, face_points, order, flip)
     n_inner = int(inner.sum())
-    made, begin = [], n_inner
+    made, first = [], n_inner
     for k, (name, role) in enumerate(groups):
-        stop = begin + int(np.count_nonzero(~inner & (tag == k)))
-        made.append(Group(name, role, begin, stop))
-        begin = stop
+        stop = first + int(np.count_nonzero(~inner & (tag == k)))
+        made.append(Group(name, role, first, stop))
+        first = stop
+    if keep is not None:
+        points = points[renumber(corners, len(points))]
     return Mesh(
         np.ascontiguousarray(points, dtype=float),
-        new_start,
-        np.ascontiguousarray(face_points[face_start[old] + within], dtype=np.int64),
+        begin,
+        corners,
         np.ascontiguousarray(left[order], dtype=np.int64),
         np.ascontiguousarray(right[order][:n_inner], dtype=np.int64),
         tuple(made),
@@ -367,22 +382,15 @@ def mesh_from_kept(points, start, corners, left, right, tag, groups, keep) -> Me
 
     Cells in left and right (-1 outside) may have any numbers.
     """
-    return mesh_from_faces(*_kept(points, start, corners, left, right, tag, groups, keep))
-
-
-def _kept(points, start, corners, left, right, tag, groups, keep):
-    size = np.diff(start)[keep]
-    within = np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size)
-    used, corners = np.unique(corners[np.repeat(start[:-1][keep], size) + within], return_inverse=True)
-    left, right, tag = left[keep], right[keep], tag[keep]
-    present = np.zeros(max(left.max(), right.max()) + 1, dtype=bool)
-    present[left] = present[right[right >= 0]] = True
-    cell = np.cumsum(present) - 1
-    live = [k for k in range(len(groups)) if (tag == k).any()]
-    code = np.full(len(groups) + 1, -1)
+    there, inner = left[keep], right[keep & (right >= 0)]
+    present = np.zeros(max(there.max(), inner.max()) + 1, dtype=bool)
+    present[there] = present[inner] = True
+    cell = np.r_[np.cumsum(present) - 1, -1]  # the last one for those outside
+    live = [k for k in range(len(groups)) if (keep & (right < 0) & (tag == k)).any()]
+    code = np.full(len(groups), -1)
     code[live] = np.arange(len(live))
-    return (points[used], np.r_[0, np.cumsum(size)], corners.ravel(), cell[left], np.where(right >= 0, cell[np.maximum(right, 0)], -1),
-            code[tag], [groups[k] for k in live], 3)  # fmt: skip
+    left, right = cell[np.where(keep, left, -1)], cell[np.where(keep, right, -1)]
+    return mesh_from_faces(points, start, corners, left, right, code[tag], [groups[k] for k in live], 3, keep)
 
 
 def mesh_from_quads(

@@ -15,10 +15,11 @@ from scipy.spatial import cKDTree
 from zephyrum.air import Reference
 from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError
-from zephyrum.mesh.aircraft import ASPECT, CUSHION, Outer, bound_zones, local_edges, mesh_surface
+from zephyrum.mesh.aircraft import CUSHION, Outer, bound_zones, local_edges, mesh_surface
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.layers import first_height, given_layers
 from zephyrum.mesh.sizes import STEEPEST, Zone
+from zephyrum.mesh.tree import leaves_at
 from zephyrum.shape import Aircraft, Surface, joined, remesh
 from zephyrum.shape.features import features
 from zephyrum.shape.remesh import LARGEST, sizes_for
@@ -34,9 +35,9 @@ STRETCH = 4.0
 RELATIVE = 1.7  # factor on all sizes from a mesh to the coarser one that a solution starts on
 ENOUGH = 90_000  # cells of the coarsest of these
 FACTORS = (0.15, 6.0)
-WITHIN = 0.04  # of the cells asked for
-COLUMNS = 0.84  # of layers, for every triangle, if cubes are as long as its edges
-KEPT = 0.93  # cells that are left of the cubes outside, when crumbs have been merged
+WITHIN, ENOUGH_WITHIN = 0.04, 0.1  # of the cells asked for: what is planned, and what is not done again
+COLUMNS = 0.86  # of layers, for every face of a cube that the surface is large
+LOST = 1.3  # cubes inside or merged with a neighbour, for every one of these
 # what a forecast is made of, from a half Skerry of a million viscous cells on two cores (160 s, 5.4 GB, 430 MB)
 REMESH_SECONDS, MESH_SECONDS = 1.1e-3, 1.3e-4  # a triangle, a cell
 MESH_BYTES, FILE_BYTES = 5_500.0, 430.0  # a cell
@@ -152,7 +153,8 @@ class _Task:
         h1, h2, _ = sizes_for(self.made, self.found, n, None, LARGEST * self.made.size, STRETCH)
         edges = np.sqrt(h1 * h2)
         layers = self.layers(factor, float(np.median(edges)))
-        cells = cells_of(self.outer(self.made, factor), self.made, self.made.points, edges, n, CUSHION if layers is None else layers[2])  # fmt: skip
+        spots, edges, areas = _sprinkled(self.made, edges)
+        cells = cells_of(self.outer(self.made, factor), self.made, spots, edges, CUSHION if layers is None else layers[2], spots, areas)  # fmt: skip
         return self.plan(factor, n, cells, layers)
 
     def plan(self, factor, triangles, cells, layers) -> MeshPlan:
@@ -195,14 +197,8 @@ def growth_of(factor: float) -> float:
     return min(GROWTH * factor, STEEPEST)
 
 
-def cells_of(outer: Outer, surface: Surface, tips: np.ndarray, edges: np.ndarray, triangles: int, layers: int) -> int:
-    """About how many cells a mesh of so many triangles and layers will have."""
-    columns = COLUMNS * triangles / (ASPECT * outer.scale) ** 2
-    return int(columns * layers + KEPT * cells_outside(outer, tips, edges, surface))
-
-
-def cells_outside(outer: Outer, tips: np.ndarray, edges: np.ndarray, surface: Surface) -> int:
-    """Number of cubes whose middle lies outside the surface."""
+def cells_of(outer: Outer, surface: Surface, tips: np.ndarray, edges: np.ndarray, layers: int, spots: np.ndarray, areas: np.ndarray) -> int:
+    """About how many cells a mesh about a surface with edges (n,) [m] at the points `tips` (n, 3) will have; spots (k, 3): pieces of it of `areas` (k,)."""
     tree = outer.tree(tips, edges)
     leaves = tree.leaves
     middle = tree.origin + tree.unit * (tree.corner[leaves] + 0.5 * tree.side[leaves, None])
@@ -210,7 +206,25 @@ def cells_outside(outer: Outer, tips: np.ndarray, edges: np.ndarray, surface: Su
     near = ((middle > low) & (middle < high)).all(axis=1)
     _, closest = cKDTree(surface.centres).query(middle[near])
     away = np.einsum("ij,ij->i", middle[near] - surface.centres[closest], surface.normals[closest])
-    return int(len(leaves) - (away < 0.0).sum())
+    outside = len(leaves) - (away < 0.0).sum()
+    there = leaves_at(np.maximum(np.round(2.0 * (spots - tree.origin) / tree.unit).astype(np.int64), 0), tree.depth, tree.child)
+    squares = float((areas / (tree.unit * tree.side[there]) ** 2).sum())
+    return int(COLUMNS * squares * layers + outside - LOST * squares)
+
+
+def _sprinkled(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(points (n, 3), their edges (n,), their shares (n,) of the area): about as many as triangles with such edges (per point, [m]) would have."""
+    t = surface.triangles
+    count = np.ceil(surface.areas / edges[t].mean(axis=1) ** 2).astype(np.int64)
+    owner = np.repeat(np.arange(len(t)), count)
+    within = np.arange(len(owner)) - np.repeat(np.cumsum(count) - count, count)
+    # evenly over the triangle (Basu and Owen 2015, SIAM J. Numer. Anal. 53:743, use such lattices folded at the diagonal)
+    u, v = (within + 0.5) / count[owner], ((within + 0.5) * 0.6180339887) % 1.0
+    fold = u + v > 1.0
+    u, v = np.where(fold, 1.0 - u, u), np.where(fold, 1.0 - v, v)
+    share = np.stack([1.0 - u - v, u, v], axis=1)
+    points = np.einsum("ij,ijk->ik", share, surface.points[t[owner]])
+    return points, np.einsum("ij,ij->i", share, edges[t[owner]]), (surface.areas / count)[owner]
 
 
 def plan_mesh(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
@@ -262,7 +276,7 @@ def _made(task: _Task, plan: MeshPlan, cells: int | None) -> Mesh:
         mesh = mesh_surface(
             skin, task.distance / skin.size, spec, plan.growth, zones, task.half, task.reference, scale, task.ground, task.wake, task.alpha
         )  # fmt: skip
-        if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < WITHIN:
+        if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < ENOUGH_WITHIN:
             break
         log.info("%s cells instead of %s: once more with other cubes", mesh.n_cells, cells)
         scale *= float((mesh.n_cells / cells) ** 0.42)
@@ -274,7 +288,7 @@ def _scale_for(task: _Task, plan: MeshPlan, skin: Surface, edges: np.ndarray, la
     """Factor on the cubes with which about so many cells are made about the skin."""
     scale, found = 1.0, []
     for _ in range(4):
-        count = cells_of(task.outer(skin, plan.factor, scale), skin, skin.points, edges, len(skin.triangles), layers)
+        count = cells_of(task.outer(skin, plan.factor, scale), skin, skin.points, edges, layers, skin.centres, skin.areas)
         found.append((abs(count - wanted), scale))
         if abs(count - wanted) < 0.02 * wanted:
             break

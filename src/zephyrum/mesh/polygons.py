@@ -6,6 +6,9 @@ Verified by tests/test_mesh.py.
 import numpy as np
 from numba import njit, prange
 
+BROAD = 0.3  # of the largest face's area: a face that can make a shell of a cell
+BENT, THIN = 0.2, 5.0  # bulge and width of such a face over the height of the cell, up to twice of which the centroid moves to that of the faces
+
 
 @njit(cache=True, parallel=True, error_model="numpy")
 def polygon_geometry(points, start, corners):
@@ -56,13 +59,32 @@ def polygon_geometry(points, start, corners):
 
 
 @njit(cache=True, parallel=True, error_model="numpy")
-def cell_geometry(start, faces, left, x, S, dimension):
-    """(volumes (n,), centroids (n, 3)) of cells with faces[start[i]:start[i + 1]], from face centroids x and area vectors S.
+def bulges(points, start, corners, x, S):
+    """(n,) how far [m] the corners of polygons lie off the plane through the centroids x across the area vectors S, at most."""
+    n = len(start) - 1
+    out = np.zeros(n)
+    for i in prange(n):
+        f = np.int64(i)
+        size = max(np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2), 1e-300)
+        for e in range(start[f], start[f + 1]):
+            off = 0.0
+            for k in range(3):
+                off += (points[corners[e], k] - x[f, k]) * S[f, k]
+            out[f] = max(out[f], abs(off) / size)
+    return out
 
-    In two dimensions the sides are no faces: all is measured within the x-z plane.
+
+@njit(cache=True, parallel=True, error_model="numpy")
+def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
+    """(volumes (n,), centroids (n, 3), thin (n,)) of cells with faces[start[i]:start[i + 1]], from face centroids x, area vectors S and `bulges`.
+
+    In two dimensions the sides are no faces: all is measured within the x-z plane. With `shells`, the mean of the face centroids,
+    weighted by area, stands for the centroid of cells that are bent by more than they are thick, which lies outside, and for that of thin cells, where it
+    shifts along the layer by many heights if one end is a little thicker. So what lies on a shell is followed by what lies on the next one. thin: 1 in such
+    cells, 0 in others, in between in a few.
     """
     n = len(start) - 1
-    volume, centroid = np.empty(n), np.empty((n, 3))
+    volume, centroid, thin = np.empty(n), np.empty((n, 3)), np.zeros(n)
     flat = 0.0 if dimension == 2 else 1.0
     for i in prange(n):
         c = np.int64(i)
@@ -87,7 +109,64 @@ def cell_geometry(start, faces, left, x, S, dimension):
         scale = dimension / (dimension + 1.0) / (total if abs(total) > 0.0 else 1.0)
         for k in range(3):
             centroid[c, k] = middle[k] + scale * shift[k]
-    return volume, centroid
+        if not shells:
+            continue
+        most, whole = 0.0, 0.0
+        mean = np.zeros(3)
+        for e in range(low, high):
+            f = faces[e]
+            size = np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2)
+            most = max(most, size)
+            whole += size
+            for k in range(3):
+                mean[k] += size * x[f, k]
+        bend = 0.0
+        for e in range(low, high):
+            f = faces[e]
+            if np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2) > BROAD * most:
+                bend = max(bend, bulge[f] * most)
+        slender = max(bend / max(total, 1e-300) / BENT, most**1.5 / max(total, 1e-300) / THIN)
+        thin[c] = min(max(slender - 1.0, 0.0), 1.0)
+        for k in range(3):
+            centroid[c, k] += thin[c] * (mean[k] / whole - centroid[c, k])
+    return volume, centroid, thin
+
+
+def volumes_between(points, start, corners, left, right, n: int, origin) -> tuple[np.ndarray, np.ndarray]:
+    """(volumes (n,) of the cells between polygons that leave `left` for `right` (-1 outside), areas of the polygons); origin: a place near them."""
+    middle, area = polygon_geometry(points, start, corners)
+    part = np.einsum("ij,ij->i", area, middle - origin) / 3.0
+    inner = right >= 0
+    volume = np.bincount(left, part, n) - np.bincount(right[inner], part[inner], n)
+    return volume, np.linalg.norm(area, axis=1)
+
+
+@njit(cache=True, parallel=True)
+def taken(start, corners, order, back):
+    """The polygons `order` as (start, corners); those marked in `back` keep their first corner and run backwards."""
+    begin = np.zeros(len(order) + 1, dtype=np.int64)
+    for i in range(len(order)):
+        begin[i + 1] = begin[i] + start[order[i] + 1] - start[order[i]]
+    out = np.empty(begin[-1], dtype=np.int64)
+    for i in prange(len(order)):
+        low, size = start[order[i]], begin[i + 1] - begin[i]
+        for k in range(size):
+            out[begin[i] + k] = corners[low + ((size - k) % size if back[order[i]] else k)]
+    return begin, out
+
+
+@njit(cache=True)
+def renumber(corners, n):
+    """Give the points that `corners` uses, of n, the numbers 0, 1, ...: in place, returns which of them are used."""
+    number = np.full(n, -1, dtype=np.int64)
+    for p in corners:
+        number[p] = 0
+    used = np.flatnonzero(number == 0)
+    for k in range(len(used)):
+        number[used[k]] = k
+    for i in range(len(corners)):
+        corners[i] = number[corners[i]]
+    return used
 
 
 def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

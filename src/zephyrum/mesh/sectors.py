@@ -14,7 +14,7 @@ from zephyrum.air.checks import number, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.columns import components, following
 from zephyrum.mesh.core import Mesh, mesh_from_kept
-from zephyrum.mesh.polygons import polygon_geometry
+from zephyrum.mesh.polygons import polygon_geometry, volumes_between
 from zephyrum.mesh.tree import merged
 
 START, END, REST = "sector start", "sector end", "sector rest"
@@ -300,14 +300,11 @@ def _merged(points, counts, corners, left, right, volumes):
     """(left, right, areas) of the faces, with cells far smaller than they were merged with the neighbour across their largest face that is not."""
     start = np.r_[0, np.cumsum(counts)]
     n = int(max(left.max(), right.max())) + 1
-    middle, area = polygon_geometry(points, start, corners)
-    part = np.einsum("ij,ij->i", area, middle) / 3.0
-    inner = right >= 0
-    volume = np.bincount(left, part, n) - np.bincount(right[inner], part[inner], n)
+    volume, size = volumes_between(points, start, corners, left, right, n, np.zeros(3))
     small = (volume < SMALL * volumes[:n]) & (volume > 0.0)
+    inner = right >= 0
     rows = np.flatnonzero(inner)
     rows = rows[small[left[rows]] != small[right[rows]]]
-    size = np.linalg.norm(area, axis=1)
     into = merged(small, left[rows], right[rows], size[rows])
     return into[left], np.where(inner, into[np.maximum(right, 0)], -1), size
 

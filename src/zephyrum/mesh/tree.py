@@ -151,6 +151,15 @@ def cell_at(spot, d, depth, child):
     return node
 
 
+@njit(cache=True)
+def leaves_at(spots, depth, child):
+    """(n,) leaves that hold the places (n, 3) in half units of the finest cell."""
+    out = np.empty(len(spots), dtype=np.int64)
+    for i in range(len(spots)):
+        out[i] = cell_at(spots[i], 3, depth, child)
+    return out
+
+
 @njit(cache=True, error_model="numpy")
 def neighbours(d, depth, level, corner, child, leaves):
     """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie there."""

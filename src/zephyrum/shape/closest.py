@@ -1,10 +1,10 @@
-"""The nearest point of a triangulated surface, by a tree of boxes, on one patch of it only.
+"""The nearest point of triangles, by a tree of boxes: of a surface, or on one patch of it only.
 
-Nearest point of a triangle after Ericson (2005), Real-Time Collision Detection, ch. 5. Verified by tests/test_remesh.py.
+Nearest point of a triangle after Ericson (2005), Real-Time Collision Detection, ch. 5. Verified by tests/test_remesh.py and tests/test_viscous.py.
 """
 
 import numpy as np
-from numba import njit
+from numba import njit, prange
 
 from zephyrum.shape.crossings import box_tree
 
@@ -90,19 +90,19 @@ def nearest(p, patch, points, triangles, patches, order, bounds, child, span, ou
     return found, best
 
 
-@njit(cache=True, error_model="numpy")
-def _distances(queries, points, triangles, patches, order, bounds, child, span):
-    out, share = np.empty(3), np.empty(3)
+@njit(cache=True, parallel=True, error_model="numpy")
+def _distances(queries, points, triangles, order, bounds, child, span):
     far = np.empty(len(queries))
-    for i in range(len(queries)):
-        far[i] = np.sqrt(nearest(queries[i], -1, points, triangles, patches, order, bounds, child, span, out, share)[1])
+    for i in prange(len(queries)):
+        out, share = np.empty(3), np.empty(3)
+        far[i] = np.sqrt(nearest(queries[i], -1, points, triangles, order, order, bounds, child, span, out, share)[1])
     return far
 
 
-def distances(queries: np.ndarray, surface) -> np.ndarray:
-    """(n,) distance [m] of points (n, 3) from a Surface."""
-    corners = surface.points[surface.triangles]
+def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """(n,) distances [m] of places (n, 3) from triangles (m, 3) between points, infinite without any; one with two equal corners is a line."""
+    if not len(triangles):
+        return np.full(len(queries), np.inf)
+    corners = points[triangles]
     tree = box_tree(corners.min(axis=1), corners.max(axis=1))
-    return _distances(
-        np.ascontiguousarray(queries, dtype=float), surface.points, surface.triangles, surface.label, *tree
-    )
+    return _distances(np.ascontiguousarray(queries, dtype=float), points, triangles, *tree)

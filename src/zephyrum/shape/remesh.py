@@ -256,7 +256,7 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
     far = hausdorff(made, out)
     if far > LOST * largest:
         old = samples(made)
-        place = old[np.argmax(distances(old, out))].round(4)
+        place = old[np.argmax(distances(old, out.points, out.triangles))].round(4)
         raise MeshError(
             f"remesh: a piece of the surface near {place} m was lost ({far:.3g} m away from the new one); ask for more triangles there."
         )
@@ -447,7 +447,7 @@ def samples(surface: Surface) -> np.ndarray:
 
 def hausdorff(one: Surface, two: Surface) -> float:
     """Largest distance [m] of samples of either surface from the other."""
-    return float(max(distances(samples(one), two).max(), distances(samples(two), one).max()))
+    return float(max(distances(samples(a), b.points, b.triangles).max() for a, b in ((one, two), (two, one))))
 
 
 def _feature_distance(made: Surface, found, work: _Work) -> float:
@@ -456,5 +456,5 @@ def _feature_distance(made: Surface, found, work: _Work) -> float:
         return 0.0
     new = np.array([(key // 4294967296, key % 4294967296) for key in work.lines], dtype=np.int64)
     # a line as a flat triangle
-    wire = Surface(work.P[: work.nP].copy(), np.stack([new[:, 0], new[:, 1], new[:, 1]], axis=1))
-    return float(distances(made.points[np.unique(found.edges)], wire).max())
+    wire = np.stack([new[:, 0], new[:, 1], new[:, 1]], axis=1)
+    return float(distances(made.points[np.unique(found.edges)], work.P[: work.nP].copy(), wire).max())

@@ -1,0 +1,37 @@
+"""Ways from the centroid of a cell to its faces and neighbours.
+
+They are straight, but for the wide cells of thin layers in space, shells that are bent by more than they are thick. There a way across the
+rim of the shell leaves the layer by many of its heights, and the steep slope across the layer would pose as one along it.
+Such a way is laid flat into the plane of the shell.
+Verified by tests/test_clipped.py.
+"""
+
+import numpy as np
+
+from zephyrum.mesh import Mesh
+from zephyrum.mesh.polygons import BROAD
+
+
+def ways(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """(to_left (nf, 3), to_right (ni, 3), ahead (ni, 3), back (ni, 3)) [m]: from the left and the right centroid to the face, and on to the other centroid."""
+    ni = mesh.n_interior
+    left, right, x, c = mesh.left, mesh.right, mesh.face_centroid, mesh.cell_centroid
+    to_left, to_right = x - c[left], x[:ni] - c[right]
+    ahead = c[right] - c[left[:ni]]
+    back = -ahead
+    if mesh.dimension == 2 or not mesh.cell_thin.any():
+        return to_left, to_right, ahead, back
+    area = np.linalg.norm(mesh.face_area, axis=1)
+    order = np.argsort(area, kind="stable")
+    normal, most = np.zeros((mesh.n_cells, 3)), np.zeros(mesh.n_cells)
+    for side in (left, right):  # the largest face is written last
+        rows = order[order < len(side)]
+        larger = rows[area[rows] >= most[side[rows]]]
+        normal[side[larger]], most[side[larger]] = mesh.face_area[larger] / area[larger][:, None], area[larger]
+    for cells, vectors in ((left, (to_left,)), (left[:ni], (ahead,)), (right, (to_right, back))):
+        rim = mesh.cell_thin[cells] * (area[: len(cells)] < BROAD * most[cells])
+        rows = np.flatnonzero(rim > 0.0)
+        n = normal[cells[rows]]
+        for v in vectors:
+            v[rows] -= (rim[rows] * np.einsum("ij,ij->i", v[rows], n))[:, None] * n
+    return to_left, to_right, ahead, back
