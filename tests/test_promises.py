@@ -157,8 +157,8 @@ class FluxProperties(unittest.TestCase):
         self.assertEqual(limit_weight(1.0, *calm, *calm, 0.0, 0.0, 1.4), 1.0)
         self.assertEqual(limit_weight(-1.0, *fast, *fast, 0.0, 0.0, 1.4), 0.0)
         # with friction it counts everywhere once the stream is fast; without it never for that reason alone
-        self.assertEqual([least_weight("auto", mach, True) for mach in (0.3, 0.7)], [0.0, 1.0])
-        self.assertEqual([least_weight(mode, 0.7, False) for mode in ("auto", "on", "off")], [0.0, 1.0, -1.0])
+        self.assertEqual([least_weight("auto", mach, True, False) for mach in (0.3, 0.7)], [0.0, 1.0])
+        self.assertEqual([least_weight(mode, 0.7, False, True) for mode in ("auto", "on", "off")], [0.0, 1.0, -1.0])
         self.assertEqual((fade(0.0, 1.0, 2.0), fade(1.5, 1.0, 2.0), fade(3.0, 1.0, 2.0)), (0.0, 0.5, 1.0))
 
 

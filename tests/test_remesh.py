@@ -14,7 +14,9 @@ class Parts(unittest.TestCase):
     def test_distances_from_a_box_are_exact(self):
         box = zy.Body.box(2.0, 2.0, 2.0).surface()
         points = np.array([[1.0, 0.0, 0.0], [3.0, 0.0, 0.0], [3.0, 2.0, 0.0], [3.0, 2.0, 2.0], [1.0, 0.0, 0.7]])
-        np.testing.assert_allclose(distances(points, box.points, box.triangles), [1.0, 1.0, np.sqrt(2.0), np.sqrt(3.0), 0.3], atol=1e-12)
+        np.testing.assert_allclose(
+            distances(points, box.points, box.triangles), [1.0, 1.0, np.sqrt(2.0), np.sqrt(3.0), 0.3], atol=1e-12
+        )
 
     def test_curvature_of_a_ball_and_of_a_cylinder(self):
         ball = zy.Body.ellipsoid(2.0, 2.0).surface(tolerance=1e-4)

@@ -12,6 +12,11 @@ from zephyrum.flow.turbulence import EQUATIONS
 from zephyrum.flow.ways import ways
 from zephyrum.mesh import Mesh
 
+ALONG = (
+    0.15,
+    0.5,
+)  # cosine between a face's normal and the line of both centroids between which slopes come into use beside thin layers
+
 
 @dataclass(frozen=True, eq=False)
 class Domain:
@@ -83,6 +88,10 @@ class Domain:
         if mesh.planar:  # the plane: nothing happens along y
             for vectors in (to_left, to_right, ahead, back):
                 vectors[:, 1] = 0.0
+        aligned = _aligned(mesh)[:, None]
+        to_left[:ni] *= aligned
+        to_right *= aligned
+        share *= aligned
         axes = ([0, 1, 3, 4] if mesh.planar else [0, 1, 2, 3, 4]) + [5 + k for k in range(len(EQUATIONS[model]))]
         start_g, cell_g, weight_g = gradient_weights(mesh, gradient)
         normal = mesh.face_area / area[:, None]
@@ -142,6 +151,21 @@ def _shares(to_left: np.ndarray, to_right: np.ndarray, ahead: np.ndarray, back: 
         aligned.append(dot / np.sqrt(size * np.maximum(np.einsum("ij,ij->i", r, r), 1e-300)))
     good = fade_all(np.minimum(*along), 0.05, 0.35) * fade_all(np.minimum(*aligned), 0.5, 0.85)
     return np.clip(np.stack(along, axis=1), 0.0, 1.0) * good[:, None]
+
+
+def _aligned(mesh: Mesh) -> np.ndarray:
+    """(ni,) how much of the slopes is used at a face: less where the line of both centroids runs along it, beside thin layers in space.
+
+    Such are the faces between the strip of a blunt tail and the layers above and below it; in second order they swing.
+    """
+    ni = mesh.n_interior
+    out = np.ones(ni)
+    left, right = mesh.left[:ni], mesh.right
+    rows = np.flatnonzero(np.maximum(mesh.cell_thin[left], mesh.cell_thin[right]) > 0.0)
+    d, S = mesh.cell_centroid[right[rows]] - mesh.cell_centroid[left[rows]], mesh.face_area[rows]
+    cosine = np.einsum("ij,ij->i", d, S) / np.maximum(np.linalg.norm(d, axis=1) * np.linalg.norm(S, axis=1), 1e-300)
+    out[rows] = fade_all(cosine, *ALONG)
+    return out
 
 
 def _levers(mesh: Mesh, normal, to_left, start, neighbour, weight) -> np.ndarray:

@@ -23,6 +23,10 @@ METHODS = ("by-cell", "green-gauss", "least-squares")
 SLENDER = 10.0  # the same, above which cells belong to thin layers, where the fit stays with the next neighbours
 SKEWED = 0.5  # cosine between a face's normal and the line of both middles below which a fit takes more neighbours
 FLAT = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
+TAME = (
+    0.25,
+    3.0,
+)  # least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as they are
 SINGULAR = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
 
@@ -49,7 +53,8 @@ def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, n
         if method == "green-gauss":
             # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
             S = sign * mesh.face_area[:nl]
-            share = np.einsum("ij,ij->i", r, S) / np.einsum("ij,ij->i", d, S)
+            far = np.einsum("ij,ij->i", d, S)
+            share = np.einsum("ij,ij->i", r, S) / np.where(far == 0.0, np.inf, far)
             towards.append(S * np.clip(share, 0.05, 0.95)[:, None])
         else:
             towards.append(d / np.einsum("ij,ij->i", d, d)[:, None])
@@ -58,7 +63,13 @@ def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, n
     towards, distance = np.concatenate(towards), np.concatenate(distance)
     outer = np.einsum("ij,ik->ijk", towards, distance).reshape(-1, 9)
     action = np.stack([np.bincount(cells, outer[:, k], n) for k in range(9)], axis=1).reshape(n, 3, 3)
-    weights = np.einsum("ijk,ik->ij", _inverse(action, mesh.planar)[cells], towards)
+    inverse = _inverse(action, mesh.planar)
+    if method == "green-gauss" and not mesh.planar:
+        # strips of blunt tails between the slanting layers above and below: their action is far from that of a plain sum
+        size = np.linalg.svd(action / mesh.cell_volume[:, None, None], compute_uv=False)
+        odd = (size[:, 2] < TAME[0]) | (size[:, 0] > TAME[1])
+        inverse[odd] = np.eye(3) / mesh.cell_volume[odd, None, None]
+    weights = np.einsum("ijk,ik->ij", inverse[cells], towards)
     order = np.lexsort((np.concatenate([right, left]), cells))
     start = np.zeros(n + 1, dtype=np.int32)
     np.cumsum(np.bincount(cells, minlength=n), out=start[1:])

@@ -5,7 +5,8 @@ central difference (van Leer 1977, J. Comput. Phys. 23:263). Where needed the ri
 of van Albada, van Leer and Roberts (1982), Astron. Astrophys. 108:76, built on the two differences a = 2 g.d - dq and
 b = dq. It is faded in by the local Mach number and the relative pressure step, so that smooth subsonic flow is left
 alone. Where walls have friction it counts everywhere as soon as the stream itself is fast (0.45 to 0.65 Mach): shocks
-reach into the slow, thin cells at the wall, which pressure steps alone do not give away. Verified by tests/test_flow.py and the shock cases of validation/.
+reach into the slow, thin cells at the wall, which pressure steps alone do not give away. In slow flow in space it counts everywhere too,
+but only from variations on that no mesh can resolve: cells of an odd shape and coarse noses then settle. Verified by tests/test_flow.py and the shock cases of validation/.
 """
 
 import numpy as np
@@ -14,14 +15,29 @@ from zephyrum.flow.kernels import inlined, serial
 
 ROUND = 0.2  # half width of the rounding of the limiter where it reaches 0
 MODES = ("auto", "on", "off")
+SMOOTH = 0.01  # variation from cell to cell over the speed of the stream below which nothing is limited
+SMOOTH_IN_SPACE = (
+    0.6,
+    0.3,
+)  # the same in slow flow in space, without and with friction: more is no flow but the wiggle of a coarse nose or tail
 FAST = (0.45, 0.65)  # Mach numbers of the stream between which the limiter is faded in everywhere, with friction
 
 
-def least_weight(mode: str, mach: float, friction: bool) -> float:
+def least_weight(mode: str, mach: float, friction: bool, space: bool) -> float:
     """The `floor` of `limit_weight` for a mode at a Mach number of the stream: 1 always limited, negative never."""
     if mode != "auto":
         return 1.0 if mode == "on" else -1.0
-    return fade(mach**2, FAST[0] ** 2, FAST[1] ** 2) if friction else 0.0
+    fast = fade(mach**2, FAST[0] ** 2, FAST[1] ** 2)
+    slow = 1.0 - fast if space else 0.0
+    return slow + fast if friction else slow
+
+
+def smooth_step(mach: float, friction: bool, space: bool) -> float:
+    """Variation from cell to cell, over that of the stream, that the limiter takes as smooth, at a Mach number of the stream."""
+    if not space:
+        return SMOOTH
+    slow = SMOOTH_IN_SPACE[int(friction)]
+    return slow + (SMOOTH - slow) * fade(mach**2, FAST[0] ** 2, FAST[1] ** 2)
 
 
 @inlined

@@ -286,14 +286,15 @@ def march(
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
                 cfl = settings.cfl
-                if cold and model == "euler" and settings.order == 2 and (here.mach > SHOCKS or not mesh.planar):
-                    # shocks find their place in first order; slender bodies get near with few vectors, of blunt ones the wake wanders
+                space = mesh.dimension == 3 and not mesh.planar
+                if cold and settings.order == 2 and (space or (model == "euler" and here.mach > SHOCKS)):
+                    # shocks find their place in first order; slender bodies get near with few vectors, of blunt ones without friction the wake wanders
                     plain = replace(settings, order=1)
                     level = Level(family[depth], len(family), here, reference, plain, model, source, outer, own, level)
                     most = ROUGH_STEPS if here.mach > SHOCKS else SPACE_STEPS
                     near, verdict, _ = _march_level(level, q, cfl, history, on_step, begin, True, most=most)
                     level = Level(family[depth], label, here, reference, settings, model, source, outer, own, level)
-                    if here.mach > SHOCKS or verdict == "settled":
+                    if verdict == "settled" or (verdict != "failed" and (here.mach > SHOCKS or model != "euler")):
                         q, cfl = near, WARM_CFL
             elif before is not previous:
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)

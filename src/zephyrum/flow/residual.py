@@ -15,7 +15,7 @@ from zephyrum.flow.gas import Law
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.lanes import FLUX, LANES, SAFE, SIZE, convect, gather, reconstruct
-from zephyrum.flow.limiter import least_weight
+from zephyrum.flow.limiter import least_weight, smooth_step
 from zephyrum.flow.sources import add_sources, close, closure_of, eddy_ratio
 from zephyrum.flow.turbulence import added, key_of
 from zephyrum.flow.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
@@ -32,16 +32,16 @@ class Scheme:
     order: int = 2
     turbulence_order: int = 1
 
-    def numbers(self, mach: float, friction: bool) -> tuple[float, float, float, float]:
+    def numbers(self, mach: float, friction: bool, space: bool) -> tuple[float, float, float, float]:
         """(kappa, least weight of the limiter, 0.0 or 1.0 for the slope of the flow and of turbulence) for the kernels."""
         slope = 1.0 if self.order == 2 else 0.0
-        least = least_weight(self.limiter, mach, friction)
+        least = least_weight(self.limiter, mach, friction, space)
         return self.kappa, least, slope, slope if self.turbulence_order == 2 else 0.0
 
 
-def noise(mach: float, turbulence: int = 0) -> np.ndarray:
+def noise(mach: float, turbulence: int, friction: bool, space: bool) -> np.ndarray:
     """(5 + turbulence,) square of the variation of each unknown that the limiter takes as smooth."""
-    e = (0.01 * mach) ** 2
+    e = (smooth_step(mach, friction, space) * mach) ** 2
     return np.array([0.5 * e, e, e, e, e] + turbulence * [1.0])
 
 
@@ -227,8 +227,9 @@ class Residual:
     ):
         self.domain, self.scheme, self.law, self.model, self.key = domain, scheme, law, model, key_of(model)
         n, m = domain.mesh.n_cells, domain.columns
-        self.eps = noise(mach, m - 5)
-        self.numbers = scheme.numbers(mach, model != "euler")
+        kind = model != "euler", not domain.mesh.planar
+        self.eps = noise(mach, m - 5, *kind)
+        self.numbers = scheme.numbers(mach, *kind)
         self.outer, self.source = outer, source
         self.slopes = np.zeros((n, m, 3))
         self.flux = np.empty((domain.mesh.n_faces, m))

@@ -11,6 +11,8 @@ import numpy as np
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.polygons import BROAD
 
+STEEP = 0.95  # sine of the angle between a way and its shell from which on it is no way along it
+
 
 def ways(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """(to_left (nf, 3), to_right (ni, 3), ahead (ni, 3), back (ni, 3)) [m]: from the left and the right centroid to the face, and on to the other centroid."""
@@ -33,5 +35,7 @@ def ways(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         rows = np.flatnonzero(rim > 0.0)
         n = normal[cells[rows]]
         for v in vectors:
-            v[rows] -= (rim[rows] * np.einsum("ij,ij->i", v[rows], n))[:, None] * n
+            off = np.einsum("ij,ij->i", v[rows], n)
+            flat = off**2 < STEEP**2 * np.einsum("ij,ij->i", v[rows], v[rows])
+            v[rows] -= (flat * rim[rows] * off)[:, None] * n
     return to_left, to_right, ahead, back

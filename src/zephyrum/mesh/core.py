@@ -156,7 +156,14 @@ class Mesh:
 
     @functools.cached_property
     def _cell_geometry(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        return cell_geometry(*self.cell_faces, self.left, *self._face_geometry, self.face_bulge, self.dimension, self.dimension == 3 and not self.wedge)
+        return cell_geometry(
+            *self.cell_faces,
+            self.left,
+            *self._face_geometry,
+            self.face_bulge,
+            self.dimension,
+            self.dimension == 3 and not self.wedge,
+        )
 
     @property
     def cell_volume(self) -> np.ndarray:

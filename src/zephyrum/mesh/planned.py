@@ -197,7 +197,15 @@ def growth_of(factor: float) -> float:
     return min(GROWTH * factor, STEEPEST)
 
 
-def cells_of(outer: Outer, surface: Surface, tips: np.ndarray, edges: np.ndarray, layers: int, spots: np.ndarray, areas: np.ndarray) -> int:
+def cells_of(
+    outer: Outer,
+    surface: Surface,
+    tips: np.ndarray,
+    edges: np.ndarray,
+    layers: int,
+    spots: np.ndarray,
+    areas: np.ndarray,
+) -> int:
     """About how many cells a mesh about a surface with edges (n,) [m] at the points `tips` (n, 3) will have; spots (k, 3): pieces of it of `areas` (k,)."""
     tree = outer.tree(tips, edges)
     leaves = tree.leaves
@@ -207,7 +215,9 @@ def cells_of(outer: Outer, surface: Surface, tips: np.ndarray, edges: np.ndarray
     _, closest = cKDTree(surface.centres).query(middle[near])
     away = np.einsum("ij,ij->i", middle[near] - surface.centres[closest], surface.normals[closest])
     outside = len(leaves) - (away < 0.0).sum()
-    there = leaves_at(np.maximum(np.round(2.0 * (spots - tree.origin) / tree.unit).astype(np.int64), 0), tree.depth, tree.child)
+    there = leaves_at(
+        np.maximum(np.round(2.0 * (spots - tree.origin) / tree.unit).astype(np.int64), 0), tree.depth, tree.child
+    )
     squares = float((areas / (tree.unit * tree.side[there]) ** 2).sum())
     return int(COLUMNS * squares * layers + outside - LOST * squares)
 
@@ -288,7 +298,9 @@ def _scale_for(task: _Task, plan: MeshPlan, skin: Surface, edges: np.ndarray, la
     """Factor on the cubes with which about so many cells are made about the skin."""
     scale, found = 1.0, []
     for _ in range(4):
-        count = cells_of(task.outer(skin, plan.factor, scale), skin, skin.points, edges, layers, skin.centres, skin.areas)
+        count = cells_of(
+            task.outer(skin, plan.factor, scale), skin, skin.points, edges, layers, skin.centres, skin.areas
+        )
         found.append((abs(count - wanted), scale))
         if abs(count - wanted) < 0.02 * wanted:
             break

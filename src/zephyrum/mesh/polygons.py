@@ -7,7 +7,10 @@ import numpy as np
 from numba import njit, prange
 
 BROAD = 0.3  # of the largest face's area: a face that can make a shell of a cell
-BENT, THIN = 0.2, 5.0  # bulge and width of such a face over the height of the cell, up to twice of which the centroid moves to that of the faces
+BENT, THIN = (
+    0.2,
+    5.0,
+)  # bulge and width of such a face over the height of the cell, up to twice of which the centroid moves to that of the faces
 
 
 @njit(cache=True, parallel=True, error_model="numpy")

@@ -25,7 +25,9 @@ FLATTER = 3  # rounds in which more of the wall is left flat
 BENT = 0.5  # cosine between the normals at both ends of a side below which it is left straight
 
 
-def joined_faces(surface: Surface, prisms: Prisms, even: bool, space: Space, tree: Tree, half: bool, ground: bool) -> tuple:
+def joined_faces(
+    surface: Surface, prisms: Prisms, even: bool, space: Space, tree: Tree, half: bool, ground: bool
+) -> tuple:
     """The faces of clipped cubes and of the columns of layers under them, as `mesh_from_kept` takes them; even: whether the layers are."""
     size = np.diff(space.wall_start)
     into = _crumbs(
