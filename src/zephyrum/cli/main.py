@@ -22,7 +22,7 @@ class _Sentences(click.Group):
         try:
             return super().invoke(ctx)
         except (FlowError, KeyboardInterrupt) as cause:
-            click.echo(f"zephyrum: {cause or 'interrupted; finished points are kept: run again to resume'}", err=True)
+            click.echo(f"zephyrum: {cause or 'paused: nothing is lost; run the same command to go on'}", err=True)
             sys.exit(3)
         except ZephyrumError as cause:
             click.echo(f"zephyrum: {cause}", err=True)
@@ -59,9 +59,15 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
         click.echo(str(study.freestream(study.sweep.mach[0])) + "\n")
     if isinstance(study, Study) and (layers := study.layers()) is not None:
         click.echo(f"wall layers: {layers.describe()}\n")
-    with Progress(total, study.title) as progress:
+    with Progress(total, study.title, study.settings().orders) as progress:
         outcome = run_study(
-            path, folder, progress.point, progress.level, progress.moment, lambda plan: click.echo(f"mesh: {plan}\n")
+            path,
+            folder,
+            progress.point,
+            progress.level,
+            progress.moment,
+            lambda plan: click.echo(f"mesh: {plan}\n"),
+            progress.step,
         )
     print_outcome(outcome)
     if figures:

@@ -3,6 +3,7 @@
 import sys
 
 import click
+import numpy as np
 
 from zephyrum.report.columns import DERIVED, FORCES, HEADS, LEVELS, POLAR, REFINED, SERIES, cell
 
@@ -30,7 +31,7 @@ def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
 class Progress:
     """A bar with time left on a terminal; in a pipe nothing until the end."""
 
-    def __init__(self, total: int, what: str):
+    def __init__(self, total: int, what: str, orders: float = 8.0):
         from rich.console import Console
         from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn, TimeRemainingColumn
         from rich.progress import Progress as Bar
@@ -39,6 +40,7 @@ class Progress:
         self.bar = Bar(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), TextColumn("left"),
                        TimeRemainingColumn(), console=console, disable=not console.is_terminal)  # fmt: skip
         self.task = self.bar.add_task(what, total=total)
+        self.orders, self.paces = orders, {}
 
     def __enter__(self):
         self.bar.start()
@@ -51,6 +53,17 @@ class Progress:
         """A point of a sweep is finished."""
         text = f"M {row['mach']:g} alpha {row['alpha']:+g}: {row['verdict']}, CL {row['CL']:.4f}"
         self.bar.update(self.task, completed=done, total=total, description=text)
+
+    def step(self, at, row: dict) -> None:
+        """A step of the march of a point is done."""
+        from zephyrum.flow.history import EQUATIONS, Pace
+
+        left = self.paces.setdefault(at.name, Pace(self.orders)).left(row)
+        down = -np.log10(max(max(row[f"residual {name}"] for name in EQUATIONS), 1e-30))
+        mesh = "" if row["level"] == 0 else f" (coarser start {row['level']:.0f})"
+        wait = "" if np.isnan(left) else f", about {left / 60.0:.0f} min left" if left > 90.0 else f", about {left:.0f} s left"
+        text = f"M {at.mach:g} alpha {at.alpha:+g}{mesh}: step {row['step']:.0f}, {down:.1f} orders down, CL {row['CL']:.4f}{wait}"
+        self.bar.update(self.task, description=text)
 
     def moment(self, row: dict) -> None:
         """A step in time is done."""

@@ -1,4 +1,4 @@
-"""The record of a march: every residual and every coefficient at every step, and the verdict drawn from it."""
+"""The record of a march: every residual and every coefficient at every step, the verdict drawn from it, and how long it will take."""
 
 from dataclasses import dataclass, field
 
@@ -7,6 +7,7 @@ import numpy as np
 from zephyrum.flow.gas import EQUATIONS
 
 DRIFT = 1e-5  # a tenth of a drag count
+PACE = 8  # steps whose slope a forecast goes by
 COEFFICIENTS = ("CL", "CD", "CM")
 COLUMNS = (
     "step",
@@ -63,3 +64,23 @@ class History:
         if len(self.column("CL", 0)) <= self.window:
             return np.inf
         return max(float(np.ptp(self.column(name, 0)[-self.window - 1 :])) for name in COEFFICIENTS)
+
+
+@dataclass
+class Pace:
+    """How long a march will still take: told its rows, one a step, it follows the slope of the largest residual on the finest mesh."""
+
+    orders: float
+    seen: list[tuple[float, float]] = field(default_factory=list)
+
+    def left(self, row: dict) -> float:
+        """Seconds left after this row of COLUMNS; nan on coarser meshes, in the first steps and while residuals do not fall."""
+        if row["level"] != 0:
+            self.seen.clear()
+            return float("nan")
+        worst = max(row[f"residual {name}"] for name in EQUATIONS)
+        self.seen = [*self.seen, (row["seconds"], np.log10(max(worst, 1e-30)))][-PACE:]
+        (first, high), (last, low) = self.seen[0], self.seen[-1]
+        if len(self.seen) < PACE or low >= high - 0.05:
+            return float("nan")
+        return max(low + self.orders, 0.0) * (last - first) / (high - low)

@@ -1,8 +1,9 @@
 """The volume mesh of a complete aircraft, one command: body in, mesh out.
 
 Rays off the surface, an octree clipped exactly by the surface through their tips, and under every clipped cube a column of layer
-cells down to the wall (see `columns`): the mesh is conformal, and faces are square to the lines between cells. Even an inviscid mesh gets a few even layers: at a sharp tail no cell then
-lies on both sides, without which the flow would leak round it. Verified by tests/test_clipped.py and validation/clipped.py.
+cells down to the wall (see `columns` and `stacks`): the mesh is conformal, and faces are square to the lines between cells. Even an
+inviscid mesh gets a few even layers: at a sharp tail no cell then lies on both sides, without which the flow would leak round it.
+Verified by tests/test_clipped.py and validation/clipped.py.
 """
 
 import logging

@@ -10,6 +10,7 @@ import numpy as np
 CURVED = 0.02  # bulge of a wall face over the height of its cell from which on heights are added up
 CLEAR = 10.0  # heights over the bulge where the distance from the wall's faces is right again
 OPPOSITE = 0.3  # least area of the face on the other side, over that of the face come from
+LEAST = 0.1  # of its height: how far the middle of a cell is above its floor at least
 MOST = 500  # layers
 
 
@@ -27,7 +28,8 @@ def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndar
     for _ in range(MOST):
         if not len(face):
             break
-        high = low + np.einsum("ij,ij->i", middle[cell] - x[face], way)
+        least = LEAST * mesh.cell_volume[cell] / size[face]  # an odd cell may have its middle below its floor
+        high = low + np.maximum(np.einsum("ij,ij->i", middle[cell] - x[face], way), least)
         # near is wrong by as much as the wall bulges, and right where another wall is nearer
         out[cell] = np.minimum(high, near[cell] + deep)
         count = start[cell + 1] - start[cell]
@@ -41,7 +43,7 @@ def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndar
         go = (seen[best] > OPPOSITE * size[face]) & (high < CLEAR * deep)
         best, face, cell, low, way, deep = best[go], face[go], cell[go], low[go], way[go], deep[go]
         after, outward = entry[best], sign[best][:, None] * S[entry[best]] / size[entry[best]][:, None]
-        low = low + np.einsum("ij,ij->i", x[after] - x[face], outward)
+        low = low + np.maximum(np.einsum("ij,ij->i", x[after] - x[face], outward), least[go])
         cell = np.where(mesh.left[after] == cell, mesh.right[after], mesh.left[after])
         face, way = after, outward
     return out

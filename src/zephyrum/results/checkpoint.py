@@ -21,6 +21,7 @@ class Checkpoint:
     path: Path
     key: str
     last: float = field(default_factory=time.monotonic)
+    latest: tuple[np.ndarray, np.ndarray] | None = None
 
     @classmethod
     def of(cls, path: str | Path, mesh, air, model: str, case, settings) -> "Checkpoint":
@@ -29,8 +30,14 @@ class Checkpoint:
         return cls(Path(path), key)
 
     def __call__(self, q: np.ndarray, calmed: np.ndarray) -> None:
+        self.latest = q, calmed
         if time.monotonic() - self.last >= EVERY:
-            self.write(q, calmed)
+            self.flush()
+
+    def flush(self) -> None:
+        """Write the last states now, if there are any."""
+        if self.latest is not None:
+            self.write(*self.latest)
 
     def write(self, q: np.ndarray, calmed: np.ndarray) -> None:
         """Write the states (n, m) and the cells (n,) without slopes now."""

@@ -33,8 +33,8 @@ def solve(
     Below Mach 0.05 the flow is computed at Mach 0.05 with the same Reynolds number, which `notes` tells.
     start: a solution on the same mesh at a neighbouring condition. on_step: called with a dict after every step.
     walls: what the walls do, one `Wall` for all or by name; by default at rest, adiabatic, smooth, fully turbulent.
-    keep: file for the last state, written at most once a minute; a run that was broken off goes on from it when called again with
-    the same arguments, and removes it at its end.
+    keep: file for the last state, written at most once a minute and on Ctrl-C; a run that was broken off goes on from it when called again
+    with the same arguments, and removes it at its end.
     Raises InputError for what can't be solved; a run that does not settle is a Solution with another verdict.
     """
     settings = settings or Settings()
@@ -57,7 +57,12 @@ def solve(
     if checkpoint is not None and (held := checkpoint.read()) is not None:
         state, calmed = held
         case.notes.append("went on from the state of a run that was broken off.")
-    flow = march(*run, state, on_step, model=model, walls=case.walls, on_state=checkpoint, calmed=calmed)
+    try:
+        flow = march(*run, state, on_step, model=model, walls=case.walls, on_state=checkpoint, calmed=calmed)
+    except KeyboardInterrupt:  # a pause: nothing is lost
+        if checkpoint is not None:
+            checkpoint.flush()
+        raise
     if checkpoint is not None:
         checkpoint.remove()
     if start is not None and flow.verdict != "settled":

@@ -243,7 +243,7 @@ def prepare(study: AircraftStudy, folder: Path, on_plan: Callable | None = None)
     return shape, mesh, coarser
 
 
-def run_aircraft_study(path: Path, folder: Path, on_point=None, on_level=None, on_plan=None) -> AircraftOutcome:
+def run_aircraft_study(path: Path, folder: Path, on_point=None, on_level=None, on_plan=None, on_step=None) -> AircraftOutcome:
     """Compute everything an aircraft study asks for into `folder`; go on where an earlier run stopped."""
     from zephyrum.studies.study import read_study
 
@@ -259,7 +259,8 @@ def run_aircraft_study(path: Path, folder: Path, on_point=None, on_level=None, o
     if study.sweep is not None:
         base = study.freestream(study.sweep.mach[0])
         polar = sweep(mesh, study.sweep.alpha, study.sweep.mach, model=study.solver.model, air=base, folder=folder, processes=study.run.processes,
-                      settings=study.settings(), on_point=on_point, peak=study.sweep.peak, walls=study.wall())  # fmt: skip
+                      settings=study.settings(), on_point=on_point, peak=study.sweep.peak, walls=study.wall(),
+                      on_step=on_step)  # fmt: skip
     if study.refine is not None:
         refinement = _refined(study, mesh, coarser, folder, on_level)
     if polar is not None:

@@ -55,12 +55,17 @@ def run_study(
     on_level: Callable | None = None,
     on_time: Callable | None = None,
     on_plan: Callable | None = None,
+    on_step: Callable | None = None,
 ) -> Outcome | AircraftOutcome:
-    """Compute everything the study file asks for into `folder`; go on where an earlier run stopped."""
+    """Compute everything the study file asks for into `folder`; go on where an earlier run stopped.
+
+    on_point and on_step as in `sweep`; on_level(row) after each mesh of a refinement, on_time(row) after each step in time,
+    on_plan(plan) before a mesh in space is made.
+    """
     path, folder = Path(path), Path(folder)
     study = read_study(path)
     if isinstance(study, AircraftStudy):
-        return run_aircraft_study(path, folder, on_point, on_level, on_plan)
+        return run_aircraft_study(path, folder, on_point, on_level, on_plan, on_step)
     foil = study.foil()
     mesh = study.mesh_of(foil)
     if folder.exists() and not folder.is_dir():
@@ -69,7 +74,8 @@ def run_study(
     if study.sweep is not None:
         base = study.freestream(study.sweep.mach[0])
         polar = sweep(mesh, study.sweep.alpha, study.sweep.mach, model=study.solver.model, air=base, folder=folder,
-                      processes=study.run.processes, settings=study.settings(), on_point=on_point, peak=study.sweep.peak, walls=study.wall())  # fmt: skip
+                      processes=study.run.processes, settings=study.settings(), on_point=on_point, peak=study.sweep.peak, walls=study.wall(),
+                      on_step=on_step)  # fmt: skip
     folder.mkdir(parents=True, exist_ok=True)
     if path.resolve() != (folder / "study.toml").resolve():
         shutil.copyfile(path, folder / "study.toml")

@@ -25,6 +25,8 @@ from zephyrum.results import Polar, load_solution, solve
 from zephyrum.shape import Airfoil
 from zephyrum.studies.store import Store
 
+OFTEN = 0.5  # s between two words about a point that is being computed
+
 
 @dataclass(frozen=True)
 class Point:
@@ -109,7 +111,7 @@ def _prepare(shape, mesh_options, air, settings, model, store, walls, threads) -
         threading.Thread(target=watch, daemon=True).start()
 
 
-def _compute(point: Point) -> dict:
+def _compute(point: Point, on_step: Callable[[dict], None] | None = None) -> dict:
     """Solve one point, keep its state and its row, return the row."""
     mesh, settings, store = _WORK["mesh"], _WORK["settings"], _WORK["store"]
     air = _WORK["air"].at_mach(point.mach).turned(alpha=point.alpha)
@@ -118,7 +120,7 @@ def _compute(point: Point) -> dict:
         before = _WORK["air"].at_mach(point.after.mach).turned(alpha=point.after.alpha)
         start = load_solution(store.state(point.after.name), mesh, before, mesh.reference, settings)
     keep = store.root / "points" / f"{point.name}.going"
-    solution = solve(mesh, air, _WORK["model"], settings=settings, start=start, walls=_WORK["walls"], keep=keep)
+    solution = solve(mesh, air, _WORK["model"], settings=settings, start=start, walls=_WORK["walls"], keep=keep, on_step=on_step)
     solution.save(store.state(point.name))
     row = solution.row() | {"start": point.after.name if start is not None else "cold"}
     store.keep_row(point.name, row)
@@ -138,12 +140,14 @@ def sweep(
     on_point: Callable[[dict, int, int], None] | None = None,
     peak: float = 0.0,
     walls=None,
+    on_step: Callable[[Point, dict], None] | None = None,
     **mesh_options,
 ) -> Polar:
     """Polar over `alpha` [deg] and `mach`, on a Mesh or on an Airfoil meshed with `mesh_options`.
 
     air: gas and state shared by all points (default: standard sea level). folder: where states and rows are kept; an
-    interrupted sweep given the same folder goes on where it stopped. on_point(row, done, total) after each point.
+    interrupted sweep given the same folder goes on where it stopped. on_point(row, done, total) after each point;
+    on_step(point, row) while one is computed, about twice a second.
     peak: finest spacing [deg] of the points added about the lift maximum of each Mach number; 0 adds none.
     walls: what the walls do, as in `solve`.
     Raises InputError for bad input, FlowError if a process dies (run again to resume).
@@ -157,7 +161,7 @@ def sweep(
     if folder is None:
         with tempfile.TemporaryDirectory() as scratch:
             return sweep(
-                shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, peak, walls,
+                shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, peak, walls, on_step,
                 **mesh_options,
             )  # fmt: skip
     mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
@@ -174,7 +178,7 @@ def sweep(
     try:
         while fresh:
             rows |= {point.name: row for point in fresh if (row := store.row(point.name)) is not None}
-            crew.compute([point for point in fresh if point.name not in rows], rows, len(points), on_point)
+            crew.compute([point for point in fresh if point.name not in rows], rows, len(points), on_point, on_step)
             fresh = peak_points(rows, points, peak) if peak > 0.0 else []
             points = points + fresh
     finally:
@@ -194,9 +198,21 @@ def _serve(line: Connection, work: tuple) -> None:
         except EOFError:  # the parent has finished, or is gone
             return
         try:
-            line.send(_compute(point))
+            line.send(_compute(point, _now_and_then(lambda row, at=point: line.send((at, row)))))
         except Exception as error:
             line.send(error)
+
+
+def _now_and_then(call: Callable[[dict], None]) -> Callable[[dict], None]:
+    """The same call, but not made when the last one was less than `OFTEN` seconds ago."""
+    last = [0.0]
+
+    def told(row: dict) -> None:
+        if time.monotonic() - last[0] >= OFTEN:
+            last[0] = time.monotonic()
+            call(row)
+
+    return told
 
 
 class _Alone:
@@ -206,13 +222,14 @@ class _Alone:
         self.work = (mesh, {}, *work[2:], 0)
         self.ready = False
 
-    def compute(self, todo: list[Point], rows: dict, total: int, on_point) -> None:
+    def compute(self, todo: list[Point], rows: dict, total: int, on_point, on_step) -> None:
         """Add the rows of the points `todo` to `rows`."""
         if todo and not self.ready:
             _prepare(*self.work)
             self.ready = True
         for point in todo:
-            rows[point.name] = _compute(point)
+            heard = None if on_step is None else _now_and_then(lambda row, at=point: on_step(at, row))
+            rows[point.name] = _compute(point, heard)
             if on_point is not None:
                 on_point(rows[point.name], len(rows), total)
 
@@ -252,7 +269,7 @@ class _Crew:
         _, _, air, settings, model, *_ = self.work
         solve(self.mesh.family()[-1], air, model, settings=replace(settings, steps=1))
 
-    def compute(self, todo: list[Point], rows: dict, total: int, on_point) -> None:
+    def compute(self, todo: list[Point], rows: dict, total: int, on_point, on_step) -> None:
         """Add the rows of the points `todo` to `rows`; FlowError if a worker dies."""
         try:
             if todo and not self.workers:
@@ -268,6 +285,10 @@ class _Crew:
                     answer = line.recv()
                     if isinstance(answer, Exception):
                         raise answer
+                    if isinstance(answer, tuple):
+                        if on_step is not None:
+                            on_step(*answer)
+                        continue
                     rows[running.pop(line).name] = answer
                     idle.append(line)
                     if on_point is not None:

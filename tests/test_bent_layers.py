@@ -1,0 +1,119 @@
+"""Thin layers over curved walls: heights, slopes, and a turbulent flow in space that settles and goes on after a kill."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+import zephyrum as zy
+import zephyrum.results.checkpoint as checkpoint
+from zephyrum.flow.gradient import gradient, gradient_weights
+from zephyrum.flow.limiter import smooth_step
+from zephyrum.flow.ways import ways
+from zephyrum.shape.solids import halved
+
+FIRST = 2e-5
+
+
+class Killed(Exception):
+    pass
+
+
+class BentLayers(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        egg = zy.remesh(halved(zy.Body.ellipsoid(1.0, 0.4).surface()), 300, stretch=2.0).surface
+        unit = zy.Reference(0.1, 1.0, 1.0, (0.0, 0.0, 0.0))
+        cls.mesh = zy.mesh_surface(egg, farfield=8.0, growth=0.6, layers=(FIRST, 1.6, 16), reference=unit)
+
+    def first(self):
+        walls = self.mesh.faces_of("wall")
+        cells = self.mesh.left[walls]
+        return walls, cells
+
+    def test_first_cells_stand_half_their_height_over_the_wall_however_it_bends(self):
+        walls, cells = self.first()
+        self.assertGreater(self.mesh.face_bulge[walls].max(), 100.0 * FIRST)
+        high = self.mesh.wall_distance[cells]
+        np.testing.assert_array_less(high, 0.55 * FIRST)
+        self.assertGreater(np.quantile(high, 0.05), 0.3 * FIRST)
+        self.assertTrue((self.mesh.wall_distance > 0.0).all())
+        self.assertTrue((self.mesh.cell_thin[cells] == 1.0).all())
+        far = self.mesh.wall_distance > 1.0  # away from the layers it is the plain distance
+        x, y, z = self.mesh.cell_centroid[far].T
+        self.assertLess(np.abs(np.sqrt(x**2 + y**2 + z**2) - self.mesh.wall_distance[far] - 0.5).max(), 0.55)
+
+    def test_layers_stand_on_each_other(self):
+        m, ni = self.mesh, self.mesh.n_interior
+        d = m.cell_centroid[m.right] - m.cell_centroid[m.left[:ni]]
+        area = np.linalg.norm(m.face_area[:ni], axis=1)
+        cosine = np.einsum("ij,ij->i", d, m.face_area[:ni]) / (area * np.linalg.norm(d, axis=1))
+        both = (m.cell_thin[m.left[:ni]] == 1.0) & (m.cell_thin[m.right] == 1.0)
+        broad = both & (area > 0.3 * np.median(area[both]))
+        self.assertGreater(np.quantile(cosine[broad], 0.02), 0.8)
+
+    def test_a_field_that_rises_with_the_layers_has_its_slope_across_them(self):
+        m = self.mesh
+        start, neighbour, weights = gradient_weights(m)
+        q = np.ascontiguousarray(m.wall_distance[:, None])
+        slope = np.empty((m.n_cells, 1, 3))
+        gradient(q, start, neighbour, weights, slope)
+        walls, cells = self.first()
+        near = cells[m.cell_thin[cells] == 1.0]
+        steep = np.linalg.norm(slope[near, 0], axis=1)
+        self.assertLess(abs(np.median(steep) - 1.0), 0.05)
+        n = -m.face_area[walls] / np.linalg.norm(m.face_area[walls], axis=1)[:, None]
+        along = slope[near, 0] - np.einsum("ij,ij->i", slope[near, 0], n)[:, None] * n
+        self.assertLess(np.quantile(np.linalg.norm(along, axis=1), 0.9), 0.1)
+
+    def test_ways_along_a_shell_are_laid_flat_and_others_left_alone(self):
+        m, ni = self.mesh, self.mesh.n_interior
+        to_left, to_right, ahead, back = ways(m)
+        plain = m.cell_thin[m.left] == 0.0
+        np.testing.assert_array_equal(to_left[plain], (m.face_centroid - m.cell_centroid[m.left])[plain])
+        plain = m.cell_thin[m.right] == 0.0
+        np.testing.assert_array_equal(back[plain], (m.cell_centroid[m.left[:ni]] - m.cell_centroid[m.right])[plain])
+        walls, cells = self.first()
+        n = m.face_area[walls] / np.linalg.norm(m.face_area[walls], axis=1)[:, None]
+        normal = np.zeros((m.n_cells, 3))
+        normal[cells] = n
+        rim = np.isin(m.left[:ni], cells) & np.isin(m.right, cells)
+        off = np.abs(np.einsum("ij,ij->i", ahead[rim], normal[m.left[:ni][rim]]))
+        straight = (m.cell_centroid[m.right] - m.cell_centroid[m.left[:ni]])[rim]
+        before = np.abs(np.einsum("ij,ij->i", straight, normal[m.left[:ni][rim]]))
+        self.assertLess(np.median(off), 0.05 * np.median(before))
+
+    def test_turbulent_flow_settles_and_goes_on_after_a_kill(self):
+        air, settings = zy.Freestream(mach=0.2, alpha=3.0, reynolds=1e6), zy.Settings(orders=4.0)
+        whole = zy.solve(self.mesh, air, model="sa", settings=settings)
+        self.assertEqual(whole.verdict, "settled", whole.reason)
+        self.assertNotIn("first order", whole.reason)
+        self.assertTrue(0.0 < whole.forces.CL < 2.0 and 0.0 < whole.forces.CD < 2.0, whole.forces.table())
+
+        def stop(row):
+            if row["level"] == 0 and row["step"] == 16:
+                raise Killed
+
+        with tempfile.TemporaryDirectory() as folder:
+            keep, every = Path(folder) / "state.going", checkpoint.EVERY
+            checkpoint.EVERY = 0.0
+            try:
+                with self.assertRaises(Killed):
+                    zy.solve(self.mesh, air, model="sa", settings=settings, on_step=stop, keep=keep)
+                again = zy.solve(self.mesh, air, model="sa", settings=settings, keep=keep)
+            finally:
+                checkpoint.EVERY = every
+        self.assertEqual(again.verdict, "settled", again.reason)
+        self.assertLess(len(again.history.rows), len(whole.history.rows))
+        self.assertAlmostEqual(again.forces.CL, whole.forces.CL, delta=1e-3 * whole.forces.CL)
+        self.assertAlmostEqual(again.forces.CD, whole.forces.CD, delta=1e-3 * whole.forces.CD)
+
+    def test_what_no_mesh_resolves_is_limited_in_slow_flow_in_space_only(self):
+        np.testing.assert_allclose([smooth_step(mach, False, True) for mach in (0.2, 0.8)], [0.6, 0.01])
+        self.assertEqual([smooth_step(0.2, friction, False) for friction in (False, True)], [0.01, 0.01])
+        self.assertEqual(smooth_step(0.2, True, True), 0.3)
+
+
+if __name__ == "__main__":
+    unittest.main()
