@@ -8,7 +8,9 @@ import numpy as np
 
 import zephyrum as zy
 import zephyrum.results.checkpoint as checkpoint
+from zephyrum.flow.gas import EQUATIONS
 from zephyrum.flow.gradient import gradient, gradient_weights
+from zephyrum.flow.history import Pace
 from zephyrum.flow.limiter import smooth_step
 from zephyrum.flow.ways import ways
 from zephyrum.shape.solids import halved
@@ -18,6 +20,24 @@ FIRST = 2e-5
 
 class Killed(Exception):
     pass
+
+
+class Forecast(unittest.TestCase):
+    def test_time_left_follows_the_slope_of_the_largest_residual_on_the_finest_mesh(self):
+        pace = Pace(6.0)
+
+        def left(step, level=0, down=0.25):
+            row = {f"residual {name}": 10.0 ** (-down * step - (k > 0)) for k, name in enumerate(EQUATIONS)}
+            return pace.left(row | {"level": level, "seconds": 2.0 * step})
+
+        self.assertTrue(np.isnan([left(step, level=1) for step in range(20)]).all())
+        seen = [left(step) for step in range(24)]
+        self.assertTrue(np.isnan(seen[:7]).all())
+        np.testing.assert_allclose(seen[8:], [2.0 * (24 - step) for step in range(8, 24)])
+        self.assertEqual(left(30), 0.0)
+        stalled = Pace(6.0)
+        rows = {f"residual {name}": 1e-3 for name in EQUATIONS}
+        self.assertTrue(np.isnan([stalled.left(rows | {"level": 0, "seconds": float(k)}) for k in range(20)]).all())
 
 
 class BentLayers(unittest.TestCase):

@@ -88,8 +88,14 @@ class Sweeps(unittest.TestCase):
     def test_one_and_two_processes_agree_and_a_rerun_computes_nothing(self):
         foil, counts = zy.Airfoil.naca("2412"), []
         with tempfile.TemporaryDirectory() as folder:
-            one = zy.sweep(foil, [0, 2], [0.3], processes=1, **SMALL)
-            two = zy.sweep(foil, [0, 2], [0.3], processes=2, folder=folder, **SMALL)
+            told = {1: [], 2: []}
+            heard = {
+                k: lambda point, row, rows=rows: rows.append((point.alpha, row["step"])) for k, rows in told.items()
+            }
+            one = zy.sweep(foil, [0, 2], [0.3], processes=1, on_step=heard[1], **SMALL)
+            two = zy.sweep(foil, [0, 2], [0.3], processes=2, folder=folder, on_step=heard[2], **SMALL)
+            for rows in told.values():  # a word about each point at least
+                self.assertEqual({alpha for alpha, _ in rows}, {0.0, 2.0})
             again = zy.sweep(foil, [0, 2], [0.3], folder=folder, on_point=lambda *a: counts.append(a), **SMALL)
             for name in ("CL", "CD", "CM"):
                 for a, b in zip(one.table[name], two.table[name]):

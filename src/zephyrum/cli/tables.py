@@ -61,7 +61,13 @@ class Progress:
         left = self.paces.setdefault(at.name, Pace(self.orders)).left(row)
         down = -np.log10(max(max(row[f"residual {name}"] for name in EQUATIONS), 1e-30))
         mesh = "" if row["level"] == 0 else f" (coarser start {row['level']:.0f})"
-        wait = "" if np.isnan(left) else f", about {left / 60.0:.0f} min left" if left > 90.0 else f", about {left:.0f} s left"
+        wait = (
+            ""
+            if np.isnan(left)
+            else f", about {left / 60.0:.0f} min left"
+            if left > 90.0
+            else f", about {left:.0f} s left"
+        )
         text = f"M {at.mach:g} alpha {at.alpha:+g}{mesh}: step {row['step']:.0f}, {down:.1f} orders down, CL {row['CL']:.4f}{wait}"
         self.bar.update(self.task, description=text)
 

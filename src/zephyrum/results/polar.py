@@ -79,6 +79,6 @@ class Polar:
             raise FileError(f"polar {str(path)!r} does not exist; run the study first.")
         try:
             notes = json.loads(path.with_suffix(".json").read_text(encoding="utf-8"))
-            return cls(pd.read_csv(path, float_precision="round_trip"), notes)
+            return cls(pd.read_csv(path), notes)
         except (OSError, ValueError) as cause:
             raise FileError(f"polar {str(path)!r} can't be read ({cause}); run the study again.") from None

@@ -199,17 +199,27 @@ class AircraftOutcome:
 
 
 def _kept_mesh(folder: Path, name: str, key: dict, make: Callable[[], Mesh]) -> Mesh:
-    """The mesh of that name in the folder if it was made from the same input, else a new one, kept there."""
-    held, target = folder / f"{name}.json", folder / f"{name}.cgns"
+    """The mesh of that name in the folder, with its coarser relatives, if it was made from the same input, else a new one, kept there."""
+    held = folder / f"{name}.json"
     text = json.dumps(key, sort_keys=True, default=str)
-    if held.is_file() and target.is_file():
+
+    def target(depth: int) -> Path:
+        return folder / (f"{name}-start-{depth}.cgns" if depth else f"{name}.cgns")
+
+    if held.is_file():
         notes = json.loads(held.read_text(encoding="utf-8"))
-        if notes["made from"] == text:
+        targets = [target(depth) for depth in range(notes.get("meshes", 1))]
+        if notes["made from"] == text and all(path.is_file() for path in targets):
             reference = Reference(**notes["reference"]) if notes["reference"] else None
-            return replace(read_mesh(target), reference=reference, recipe=notes["recipe"])
+            line = [replace(read_mesh(path), reference=reference, recipe=notes["recipe"]) for path in targets]
+            mesh = line.pop()
+            while line:
+                mesh = line.pop().with_coarser(mesh)
+            return mesh
     mesh = make()
     folder.mkdir(parents=True, exist_ok=True)
-    write_mesh(mesh, target)
+    for depth, one in enumerate(mesh.family()):
+        write_mesh(one, target(depth))
     own = mesh.reference
     reference = (
         None if own is None else {"area": own.area, "chord": own.chord, "span": own.span, "point": list(own.point)}
@@ -217,7 +227,13 @@ def _kept_mesh(folder: Path, name: str, key: dict, make: Callable[[], Mesh]) -> 
     write_text(
         held,
         json.dumps(
-            {"made from": text, "reference": reference, "recipe": mesh.recipe, "fingerprint": mesh.fingerprint},
+            {
+                "made from": text,
+                "reference": reference,
+                "recipe": mesh.recipe,
+                "fingerprint": mesh.fingerprint,
+                "meshes": len(mesh.family()),
+            },
             indent=1,
         ),
     )
@@ -243,7 +259,9 @@ def prepare(study: AircraftStudy, folder: Path, on_plan: Callable | None = None)
     return shape, mesh, coarser
 
 
-def run_aircraft_study(path: Path, folder: Path, on_point=None, on_level=None, on_plan=None, on_step=None) -> AircraftOutcome:
+def run_aircraft_study(
+    path: Path, folder: Path, on_point=None, on_level=None, on_plan=None, on_step=None
+) -> AircraftOutcome:
     """Compute everything an aircraft study asks for into `folder`; go on where an earlier run stopped."""
     from zephyrum.studies.study import read_study
 

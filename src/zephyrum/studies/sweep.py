@@ -120,7 +120,9 @@ def _compute(point: Point, on_step: Callable[[dict], None] | None = None) -> dic
         before = _WORK["air"].at_mach(point.after.mach).turned(alpha=point.after.alpha)
         start = load_solution(store.state(point.after.name), mesh, before, mesh.reference, settings)
     keep = store.root / "points" / f"{point.name}.going"
-    solution = solve(mesh, air, _WORK["model"], settings=settings, start=start, walls=_WORK["walls"], keep=keep, on_step=on_step)
+    solution = solve(
+        mesh, air, _WORK["model"], settings=settings, start=start, walls=_WORK["walls"], keep=keep, on_step=on_step
+    )
     solution.save(store.state(point.name))
     row = solution.row() | {"start": point.after.name if start is not None else "cold"}
     store.keep_row(point.name, row)
