@@ -49,6 +49,17 @@ class TestWing(unittest.TestCase):
         self.assertGreater(load.induced, 0.9 * ideal)
         self.assertLess(load.induced, 1.25 * ideal)
 
+    def test_the_wake_tells_the_drag_of_the_surface_and_how_much_of_it_the_mesh_made(self):
+        wake = self.solution.wake_drag()
+        self.assertEqual(len(wake), 4)
+        for told in wake["wake CD"].iloc[1:]:
+            self.assertLess(abs(told / self.solution.forces.CD - 1.0), 0.15)
+        induced = self.solution.span_loading().induced
+        self.assertTrue((wake["induced CD"].between(0.5 * induced, 1.1 * induced)).all())
+        self.assertTrue((wake["entropy CD"] > 0.0).all())  # inviscid: error of a coarse mesh
+        with self.assertRaisesRegex(zy.InputError, "meets the body"):
+            self.solution.wake_drag(0.5)
+
     def test_a_cut_integrates_to_its_strip(self):
         load = self.solution.span_loading(31).table
         for place in (0.5, 1.5):

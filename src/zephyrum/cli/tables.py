@@ -116,7 +116,13 @@ def print_aircraft(outcome) -> None:
     row = rows.iloc[(rows["alpha"] - 4.0).abs().argmin()]
     solution = outcome.solution(float(row["mach"]), float(row["alpha"]))
     table(solution.forces.table().to_dict("records"), FORCES, f"forces at {solution.air.describe()}, both halves")
-    click.echo(f"span loading: {solution.span_loading()}\n")
+    click.echo(f"span loading: {solution.span_loading()}")
+    if solution.air.mach < 1.0:
+        wake = solution.wake_drag().iloc[1]
+        made = "made by friction and the mesh" if solution.viscous else "made by the mesh, and shocks if any"
+        click.echo(
+            f"wake at x = {wake['x']:.4g} m: induced CD {wake['induced CD']:.5f}, entropy CD {wake['entropy CD']:.5f} ({made})\n"
+        )
     if outcome.derived:
         table([one.row() for one in outcome.derived], DERIVED, "from the sweep, about the reference point")
     for check in dict.fromkeys(solution.checks()):

@@ -23,6 +23,7 @@ from zephyrum.results.forces import Forces, wall_forces
 from zephyrum.results.layer import layer_table, profile_table
 from zephyrum.results.streamlines import bubbles, stream_function
 from zephyrum.results.surface import surface_table, turning_points
+from zephyrum.results.wake import wake_drag
 
 COARSE_WALL = 5.0  # y+ of a first cell that is out of the viscous sublayer
 EXCESS = 1e-3  # drag above the induced one that an inviscid body in space may have
@@ -159,6 +160,13 @@ class Solution:
     def span_loading(self, strips: int = STRIPS, part: str | None = None) -> SpanLoading:
         """How the lift is spread over the span in so many strips, and the induced drag that belongs to it."""
         return span_loading(self, strips, part)
+
+    def wake_drag(self, at=None):
+        """DataFrame of the drag seen in planes x = `at` [m] behind a body in space (by default four, up to a reference chord behind it):
+
+        "induced CD" of the trailing vortices, "entropy CD" of friction, shocks and, in smooth inviscid flow, of the mesh's error; their sum.
+        """
+        return wake_drag(self, at)
 
     def turning_points(self):
         """DataFrame of stagnation, separation and reattachment points: part, side, kind, x/c and its uncertainty."""
