@@ -254,13 +254,14 @@ def march(
     outer: np.ndarray | None = None,
     model: str = "euler",
     walls: Callable[[Mesh], Walls] | None = None,
-    on_state: Callable[[np.ndarray, np.ndarray], None] | None = None,
+    on_state: Callable[[np.ndarray, np.ndarray, float], None] | None = None,
     calmed: np.ndarray | None = None,
+    warm: float = WARM_CFL,
 ) -> Flow:
     """March to a steady state on `mesh`, from a cold start over its coarser relatives or from states `start` (n, m).
 
     model: one of `MODELS`. on_step receives a dict of the columns of History after each step. `source` (n, m) and `outer` (nb, m), in scaled
-    units, serve verification with manufactured solutions. on_state receives the states (n, m) of every step of the last march and the cells (n,) without slopes; calmed: those of a start. walls: gives what the walls of a mesh do. Ends with a verdict, never with an exception from within.
+    units, serve verification with manufactured solutions. on_state receives the states (n, m) of every step of the last march, the cells (n,) without slopes and the CFL number; calmed, warm: those of a start. walls: gives what the walls of a mesh do. Ends with a verdict, never with an exception from within.
     """
     settings = settings or Settings()
     begin = time.perf_counter()
@@ -282,7 +283,7 @@ def march(
                 level,
                 Level(family[depth], label, here, reference, settings, model, source, outer, own, level),
             )
-            cfl = WARM_CFL
+            cfl = warm
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
                 cfl = settings.cfl
@@ -340,7 +341,7 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
         if on_step is not None:
             on_step(dict(zip(COLUMNS, history.rows[-1], strict=True)))
         if on_state is not None and step:
-            on_state(q, level.calmed)
+            on_state(q, level.calmed, cfl)
         if worst <= target and (rough or not active.any() or history.drift() < DRIFT):
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
         if worst < 0.8 * best:

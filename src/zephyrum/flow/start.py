@@ -69,16 +69,12 @@ def first_guess(mesh: Mesh, law: Law, freestream: np.ndarray, chord: float, visc
 
 
 def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
-    """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical.
-
-    In the thin layers of meshes in space, which do not nest, the slopes across them would carry too far: there the states are taken as they are.
-    """
+    """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical."""
     slopes = np.zeros((len(q), q.shape[1], 3))
     gradient(q, coarse.g_start, coarse.g_cell, coarse.g_weight, slopes)
     parent = fine.mesh.parent
     offset = fine.mesh.cell_centroid - coarse.mesh.cell_centroid[parent]
     rise = np.einsum("nkj,nj->nk", slopes[parent], offset)
-    rise *= 1.0 - np.maximum(fine.mesh.cell_thin, coarse.mesh.cell_thin[parent])[:, None]
     safe = (np.abs(rise[:, 4]) < 0.2 * q[parent, 4]) & (
         np.abs(law.gamma * rise[:, 0]) < 0.2 * (1.0 + law.gamma * q[parent, 0])
     )

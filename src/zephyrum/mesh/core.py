@@ -262,16 +262,8 @@ class Mesh:
         return meshes
 
     def with_coarser(self, coarse: "Mesh") -> "Mesh":
-        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle,
-
-        in thin layers one of about the same height over the wall.
-        """
-        own, others = self.cell_centroid, coarse.cell_centroid
-        if (coarse.cell_thin == 1.0).any():
-            walls = coarse.faces_of("wall")
-            width = np.sqrt(np.median(np.linalg.norm(coarse.face_area[walls], axis=1)))
-            own, others = (np.c_[x, width * np.log(m.wall_distance)] for x, m in ((own, self), (others, coarse)))
-        parent = cKDTree(others).query(own, workers=-1)[1]
+        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle."""
+        parent = cKDTree(coarse.cell_centroid).query(self.cell_centroid, workers=-1)[1]
         return replace(self, coarser=coarse, parent=parent.astype(np.int64))
 
     def with_roles(self, **roles: str) -> "Mesh":

@@ -29,7 +29,8 @@ FINENESS = {"coarse": 1.6, "medium": 1.0, "fine": 0.63}
 TRIANGLES = 14_000  # of a half model at factor 1, twice as many of a whole one
 FEWEST = 500
 GROWTH = 0.4  # of the cubes with distance, at factor 1: the drag error of a wing hangs on its triangles, hardly on this
-RATIO = 1.2  # of the layers, at factor 1
+RATIO = 1.25  # of the layers, at factor 1: nine cells of ten about an aircraft with friction are in its layers
+RATIO_FACTORS = (0.25, 1.5)  # between which it follows the factor
 LAST = 0.5  # height of the last layer over the edge of the surface
 STRETCH = 4.0
 RELATIVE = 1.7  # factor on all sizes from a mesh to the coarser one that a solution starts on
@@ -126,7 +127,7 @@ class _Task:
             return first * factor, growth**factor, max(int(np.ceil(count / factor)), 2)
         if self.first is None:
             return None
-        ratio = RATIO ** min(max(factor, 0.25), 2.0)
+        ratio = RATIO ** min(max(factor, RATIO_FACTORS[0]), RATIO_FACTORS[1])
         first = self.first * min(factor, 1.0)
         return first, ratio, max(int(np.ceil(1.0 + np.log(max(LAST * edge / first, 1.0)) / np.log(ratio))), 4)
 
@@ -256,8 +257,9 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
     fineness: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`, about how many. Layers:
     `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth, count) at factor 1; without either two even ones
     for inviscid flow. farfield and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground; alpha: (low, high)
-    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. relatives: how many coarser meshes are made, of which a solution
-    of a large mesh starts (a few per cent of its time). on_plan is told the forecast before the work begins.
+    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. relatives: how many coarser meshes are made, of which an inviscid
+    solution of a large mesh starts (a few per cent of its time; thin layers do not nest, from one such mesh to the next
+    eddies get lost, so that a start in first order is faster). on_plan is told the forecast before the work begins.
 
     >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
     """
@@ -266,6 +268,7 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
     if on_plan is not None:
         on_plan(plan)
     line = [_made(task, plan, cells)]
+    relatives = relatives if plan.layers is None else 0
     while len(line) <= relatives and line[-1].n_cells > ENOUGH and line[-1].recipe["factor"] * RELATIVE < FACTORS[1]:
         line.append(_made(task, task.forecast(line[-1].recipe["factor"] * RELATIVE), None))
     made = line.pop()

@@ -21,7 +21,7 @@ class Checkpoint:
     path: Path
     key: str
     last: float = field(default_factory=time.monotonic)
-    latest: tuple[np.ndarray, np.ndarray] | None = None
+    latest: tuple[np.ndarray, np.ndarray, float] | None = None
 
     @classmethod
     def of(cls, path: str | Path, mesh, air, model: str, case, settings) -> "Checkpoint":
@@ -29,8 +29,8 @@ class Checkpoint:
         key = repr((mesh.fingerprint, air, model, case.reference, settings))
         return cls(Path(path), key)
 
-    def __call__(self, q: np.ndarray, calmed: np.ndarray) -> None:
-        self.latest = q, calmed
+    def __call__(self, q: np.ndarray, calmed: np.ndarray, cfl: float) -> None:
+        self.latest = q, calmed, cfl
         if time.monotonic() - self.last >= EVERY:
             self.flush()
 
@@ -39,22 +39,22 @@ class Checkpoint:
         if self.latest is not None:
             self.write(*self.latest)
 
-    def write(self, q: np.ndarray, calmed: np.ndarray) -> None:
-        """Write the states (n, m) and the cells (n,) without slopes now."""
+    def write(self, q: np.ndarray, calmed: np.ndarray, cfl: float) -> None:
+        """Write the states (n, m), the cells (n,) without slopes and the CFL number now."""
         self.path.parent.mkdir(parents=True, exist_ok=True)
         temporary = self.path.with_name(self.path.name + ".part")
         with temporary.open("wb") as file:
-            np.savez(file, q=q, calmed=calmed, key=np.array(self.key))
+            np.savez(file, q=q, calmed=calmed, cfl=np.array(cfl), key=np.array(self.key))
         os.replace(temporary, self.path)
         self.last = time.monotonic()
 
-    def read(self) -> tuple[np.ndarray, np.ndarray] | None:
-        """(states (n, m), cells (n,) without slopes) of the run that was broken off; None if there is none, or it was of another case."""
+    def read(self) -> tuple[np.ndarray, np.ndarray, float] | None:
+        """(states (n, m), cells (n,) without slopes, CFL number) of the run that was broken off; None if there is none, or it was of another case."""
         try:
             with np.load(self.path) as held:
                 if str(held["key"]) != self.key or not np.isfinite(held["q"]).all():
                     return None
-                return held["q"], held["calmed"]
+                return held["q"], held["calmed"], float(held["cfl"])
         except (OSError, ValueError, KeyError, EOFError):
             return None
 

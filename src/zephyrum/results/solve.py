@@ -53,12 +53,12 @@ def solve(
         state = carry_over(start.flow.q, mesh, old, case.computed, case.reference.chord)
     run = (mesh, case.computed, case.reference, settings)
     checkpoint = None if keep is None else Checkpoint.of(keep, mesh, air, model, case, settings)
-    calmed = None
+    left: dict = {}
     if checkpoint is not None and (held := checkpoint.read()) is not None:
-        state, calmed = held
+        state, left["calmed"], left["warm"] = held
         case.notes.append("went on from the state of a run that was broken off.")
     try:
-        flow = march(*run, state, on_step, model=model, walls=case.walls, on_state=checkpoint, calmed=calmed)
+        flow = march(*run, state, on_step, model=model, walls=case.walls, on_state=checkpoint, **left)
     except KeyboardInterrupt:  # a pause: nothing is lost
         if checkpoint is not None:
             checkpoint.flush()
