@@ -89,7 +89,7 @@ class BentLayers(unittest.TestCase):
 
     def test_ways_along_a_shell_are_laid_flat_and_others_left_alone(self):
         m, ni = self.mesh, self.mesh.n_interior
-        to_left, to_right, ahead, back = ways(m)
+        to_left, _, ahead, back = ways(m)
         plain = m.cell_thin[m.left] == 0.0
         np.testing.assert_array_equal(to_left[plain], (m.face_centroid - m.cell_centroid[m.left])[plain])
         plain = m.cell_thin[m.right] == 0.0
