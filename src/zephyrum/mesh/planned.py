@@ -41,7 +41,8 @@ COLUMNS = 0.86  # of layers, for every face of a cube that the surface is large
 LOST = 1.3  # cubes inside or merged with a neighbour, for every one of these
 # what a forecast is made of, from a half Skerry of a million viscous cells on two cores (55 s, 1.8 GB, 430 MB)
 REMESH_SECONDS, MESH_SECONDS = 1.1e-3, 3e-5  # a triangle, a cell
-MESH_BYTES, FILE_BYTES = 1_900.0, 430.0  # a cell
+MESH_BYTES, FILE_BYTES = 1_600.0, 430.0  # a cell
+START_BYTES = 3e8  # of the program itself
 log = logging.getLogger(__name__)
 
 
@@ -161,7 +162,7 @@ class _Task:
     def plan(self, factor, triangles, cells, layers) -> MeshPlan:
         seconds = REMESH_SECONDS * triangles + 5.0 + MESH_SECONDS * cells
         return MeshPlan(
-            float(factor), int(triangles), int(cells), layers, self.half, growth_of(factor), seconds, MESH_BYTES * cells,
+            float(factor), int(triangles), int(cells), layers, self.half, growth_of(factor), seconds, START_BYTES + MESH_BYTES * cells,
             FILE_BYTES * cells, self.size, self.distance, self.blockage,
         )  # fmt: skip
 
