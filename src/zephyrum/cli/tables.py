@@ -56,19 +56,14 @@ class Progress:
 
     def step(self, at, row: dict) -> None:
         """A step of the march of a point is done."""
-        from zephyrum.flow.history import EQUATIONS, Pace
+        from zephyrum.flow.history import Pace, orders_down
 
         left = self.paces.setdefault(at.name, Pace(self.orders)).left(row)
-        down = -np.log10(max(max(row[f"residual {name}"] for name in EQUATIONS), 1e-30))
         mesh = "" if row["level"] == 0 else f" (coarser start {row['level']:.0f})"
-        wait = (
-            ""
-            if np.isnan(left)
-            else f", about {left / 60.0:.0f} min left"
-            if left > 90.0
-            else f", about {left:.0f} s left"
-        )
-        text = f"M {at.mach:g} alpha {at.alpha:+g}{mesh}: step {row['step']:.0f}, {down:.1f} orders down, CL {row['CL']:.4f}{wait}"
+        wait = f", about {left / 60.0:.0f} min left" if left > 90.0 else f", about {left:.0f} s left"
+        if np.isnan(left):
+            wait = ""
+        text = f"M {at.mach:g} alpha {at.alpha:+g}{mesh}: step {row['step']:.0f}, {orders_down(row):.1f} orders down, CL {row['CL']:.4f}{wait}"
         self.bar.update(self.task, description=text)
 
     def moment(self, row: dict) -> None:

@@ -11,11 +11,10 @@ from zephyrum.flow.seam import Seam
 from zephyrum.flow.turbulence import EQUATIONS
 from zephyrum.flow.ways import ways
 from zephyrum.mesh import Mesh
+from zephyrum.mesh.polygons import entries_of
 
-ALONG = (
-    0.15,
-    0.5,
-)  # cosine between a face's normal and the line of both centroids between which slopes come into use beside thin layers
+# cosine between a face's normal and the line of both centroids between which slopes come into use beside thin layers
+ALONG = (0.15, 0.5)
 
 
 @dataclass(frozen=True, eq=False)
@@ -112,13 +111,6 @@ def _hoops(mesh: Mesh) -> np.ndarray:
     return np.bincount(mesh.left[sides], -mesh.face_area[sides, 2], mesh.n_cells) / mesh.cell_volume
 
 
-def _entries(start: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """All entries of `rows` of a CSR array, one row after the other, and for each the place of its row in `rows`."""
-    counts = np.diff(start)[rows]
-    first = np.cumsum(counts) - counts
-    return np.repeat(np.arange(len(rows)), counts), np.arange(counts.sum()) + np.repeat(start[rows] - first, counts)
-
-
 def _along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.ndarray) -> np.ndarray:
     """(ni, 3) ways from the centroids of `cell` to those of their neighbours, to be multiplied by their gradients.
 
@@ -131,7 +123,7 @@ def _along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.ndarray) ->
     size = np.linalg.norm(aside, axis=1)
     across = aside / np.maximum(size, 1e-300)[:, None]
     start, faces = mesh.cell_faces
-    owner, entry = _entries(start, cell)
+    owner, entry = entries_of(start, cell)
     shadow = 0.5 * np.abs(np.einsum("ij,ij->i", mesh.face_area[faces[entry]], across[owner]))
     height = mesh.cell_volume[cell] / np.maximum(np.bincount(owner, shadow, len(cell)), 1e-300)
     bent = fade_all(size / height, 3.0, 8.0)[:, None]
@@ -178,7 +170,7 @@ def _levers(mesh: Mesh, normal, to_left, start, neighbour, weight) -> np.ndarray
     ni = mesh.n_interior
     cell, n = mesh.left[ni:], normal[ni:]
     high = np.einsum("ij,ij->i", to_left[ni:], n)
-    owner, entry = _entries(start, cell)
+    owner, entry = entries_of(start, cell)
     middle = mesh.cell_centroid
     away = high[owner] - np.einsum("ij,ij->i", middle[neighbour[entry]] - middle[cell[owner]], n[owner])
     slope = -np.einsum("ij,ij->i", weight[entry], n[owner]) * (away**2 - high[owner] ** 2)

@@ -23,10 +23,8 @@ METHODS = ("by-cell", "green-gauss", "least-squares")
 SLENDER = 10.0  # the same, above which cells belong to thin layers, where the fit stays with the next neighbours
 SKEWED = 0.5  # cosine between a face's normal and the line of both middles below which a fit takes more neighbours
 FLAT = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
-TAME = (
-    0.25,
-    3.0,
-)  # least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as they are
+# least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as they are
+TAME = (0.25, 3.0)
 SINGULAR = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
 
@@ -35,7 +33,6 @@ def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, n
     choice("gradient", method, METHODS)
     nl, n = mesh.n_interior, mesh.n_cells
     left, right = mesh.left[:nl], mesh.right
-    to_left, to_right, ahead, back = ways(mesh)
     if method == "by-cell":
         start, neighbour, weights = gradient_weights(mesh, "green-gauss")
         odd = clipped_cells(mesh)
@@ -48,6 +45,7 @@ def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, n
                 start, neighbour, weights = _widened(mesh, start, neighbour, weights, weak)
                 weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
         return start, neighbour, weights
+    to_left, to_right, ahead, back = ways(mesh)
     towards, distance = [], []
     for r, d, sign in ((to_left[:nl], ahead, 1.0), (to_right, back, -1.0)):
         if method == "green-gauss":

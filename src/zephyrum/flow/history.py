@@ -66,6 +66,11 @@ class History:
         return max(float(np.ptp(self.column(name, 0)[-self.window - 1 :])) for name in COEFFICIENTS)
 
 
+def orders_down(row: dict) -> float:
+    """Decades that the largest residual of a row of COLUMNS has fallen."""
+    return -float(np.log10(max(*(row[f"residual {name}"] for name in EQUATIONS), 1e-30)))
+
+
 @dataclass
 class Pace:
     """How long a march will still take: told its rows, one a step, it follows the slope of the largest residual on the finest mesh."""
@@ -78,8 +83,7 @@ class Pace:
         if row["level"] != 0:
             self.seen.clear()
             return float("nan")
-        worst = max(row[f"residual {name}"] for name in EQUATIONS)
-        self.seen = [*self.seen, (row["seconds"], np.log10(max(worst, 1e-30)))][-PACE:]
+        self.seen = [*self.seen, (row["seconds"], -orders_down(row))][-PACE:]
         (first, high), (last, low) = self.seen[0], self.seen[-1]
         if len(self.seen) < PACE or low >= high - 0.05:
             return float("nan")

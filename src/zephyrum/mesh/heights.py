@@ -7,6 +7,8 @@ Verified by tests/test_clipped.py.
 
 import numpy as np
 
+from zephyrum.mesh.polygons import entries_of
+
 CURVED = 0.02  # bulge of a wall face over the height of its cell from which on heights are added up
 CLEAR = 10.0  # heights over the bulge where the distance from the wall's faces is right again
 OPPOSITE = 0.3  # least area of the face on the other side, over that of the face come from
@@ -32,14 +34,12 @@ def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndar
         high = low + np.maximum(np.einsum("ij,ij->i", middle[cell] - x[face], way), least)
         # near is wrong by as much as the wall bulges, and right where another wall is nearer
         out[cell] = np.minimum(high, near[cell] + deep)
-        count = start[cell + 1] - start[cell]
-        first = np.cumsum(count) - count
-        owner = np.repeat(np.arange(len(cell)), count)
-        entry = faces[np.arange(count.sum()) + np.repeat(start[cell] - first, count)]
+        owner, entry = entries_of(start, cell)
+        entry = faces[entry]
         sign = np.where(mesh.left[entry] == cell[owner], 1.0, -1.0)
         seen = sign * np.einsum("ij,ij->i", S[entry], way[owner])
         seen[(entry == face[owner]) | (entry >= mesh.n_interior)] = -np.inf
-        best = np.lexsort((seen, owner))[np.cumsum(count) - 1]
+        best = np.lexsort((seen, owner))[np.cumsum(np.bincount(owner)) - 1]
         go = (seen[best] > OPPOSITE * size[face]) & (high < CLEAR * deep)
         best, face, cell, low, way, deep = best[go], face[go], cell[go], low[go], way[go], deep[go]
         after, outward = entry[best], sign[best][:, None] * S[entry[best]] / size[entry[best]][:, None]

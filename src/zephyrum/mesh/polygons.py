@@ -172,6 +172,13 @@ def renumber(corners, n):
     return used
 
 
+def entries_of(start: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """All entries of `rows` of a CSR array, one row after the other, and for each the place of its row in `rows`."""
+    counts = np.diff(start)[rows]
+    first = np.cumsum(counts) - counts
+    return np.repeat(np.arange(len(rows)), counts), np.arange(counts.sum()) + np.repeat(start[rows] - first, counts)
+
+
 def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """(points, triangles (t, 3), place (t,) in `faces` of each): faces of a mesh in triangles, those of more corners about their centroid.
 

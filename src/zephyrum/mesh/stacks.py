@@ -203,9 +203,8 @@ def _lifts(surface: Surface) -> np.ndarray:
     """
     t, n, x = surface.triangles, len(surface.points), surface.points
     smooth = features(surface).smooth
-    spot = (
-        t * np.int64(smooth.max() + 1) + smooth[:, None]
-    )  # a point has a normal on every smooth region that it bounds
+    # a point has a normal on every smooth region that it bounds
+    spot = t * np.int64(smooth.max() + 1) + smooth[:, None]
     spots, which = np.unique(spot, return_inverse=True)
     which = which.reshape(t.shape)
     weight = surface.normals * surface.areas[:, None]
