@@ -75,6 +75,12 @@ def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
     parent = fine.mesh.parent
     offset = fine.mesh.cell_centroid - coarse.mesh.cell_centroid[parent]
     rise = np.einsum("nkj,nj->nk", slopes[parent], offset)
+    # no further than the coarse cell's neighbours differ from it: in corners and gaps a middle may lie many cells off
+    left, right = coarse.mesh.left[: coarse.mesh.n_interior], coarse.mesh.right
+    step, most = np.abs(q[left] - q[right]), np.zeros_like(q)
+    np.maximum.at(most, left, step)
+    np.maximum.at(most, right, step)
+    rise = np.clip(rise, -most[parent], most[parent])
     safe = (np.abs(rise[:, 4]) < 0.2 * q[parent, 4]) & (
         np.abs(law.gamma * rise[:, 0]) < 0.2 * (1.0 + law.gamma * q[parent, 0])
     )
