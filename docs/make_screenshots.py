@@ -22,7 +22,7 @@ FIGURES = (
     "cp_m0.2",
 )
 
-FLIGHT = {"cp_quarter_m0.2_a4": "flight", "loading_m0.2_a4": "loading"}
+FLIGHT = {"cp_quarter_m0.2_a4": "flight", "loading_m0.2_a4": "loading", "streamlines_m0.2_a4": "streamlines"}
 
 
 def terminal(words: list[str], name: str) -> None:
@@ -106,9 +106,6 @@ def main() -> None:
         runpy.run_path(str(HERE.parent / "examples" / "three_elements.py"))["main"](Path(folder))
         shutil.copyfile(Path(folder) / "three_elements.png", TARGET / "clipped.png")
     aircraft()
-    terminal(
-        ["refine", "naca0012", "--mach", "0.3", "--alpha", "2", "--around", "256", "--outward", "64"], "refine_command"
-    )
 
 
 if __name__ == "__main__":

@@ -5,13 +5,16 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 import zephyrum as zy
 import zephyrum.results.checkpoint as checkpoint
-from zephyrum.flow.gas import EQUATIONS
+from zephyrum.flow.domain import Domain
+from zephyrum.flow.gas import EQUATIONS, Scales
 from zephyrum.flow.gradient import gradient, gradient_weights
 from zephyrum.flow.history import Pace
 from zephyrum.flow.limiter import smooth_step
+from zephyrum.flow.start import prolong
 from zephyrum.flow.ways import ways
 from zephyrum.shape.solids import halved
 
@@ -86,6 +89,32 @@ class BentLayers(unittest.TestCase):
         n = -m.face_area[walls] / np.linalg.norm(m.face_area[walls], axis=1)[:, None]
         along = slope[near, 0] - np.einsum("ij,ij->i", slope[near, 0], n)[:, None] * n
         self.assertLess(np.quantile(np.linalg.norm(along, axis=1), 0.9), 0.1)
+
+    def test_a_coarser_mesh_hands_its_layers_to_a_finer_one_at_the_same_heights_and_sides(self):
+        egg = zy.remesh(halved(zy.Body.ellipsoid(1.0, 0.4).surface()), 160, stretch=2.0).surface
+        coarse = zy.mesh_surface(egg, farfield=8.0, growth=0.8, layers=(FIRST, 1.8, 13), reference=self.mesh.reference)
+        fine = self.mesh.with_coarser(coarse)
+        thin = fine.cell_thin == 1.0
+        ratio = np.abs(np.log(fine.wall_distance / coarse.wall_distance[fine.parent]))[thin]
+        self.assertLess(np.median(ratio), 0.25)
+        self.assertLess(np.quantile(ratio, 0.98), 1.0)
+        nearest = cKDTree(coarse.cell_centroid).query(fine.cell_centroid)[1]
+        self.assertGreater(np.median(np.abs(np.log(fine.wall_distance / coarse.wall_distance[nearest]))[thin]), 1.0)
+        # a profile over the height comes over as it is, eddies near the wall included
+        domains = Domain.of(coarse, model="sa"), Domain.of(fine, model="sa")
+
+        def profile(mesh):
+            high = np.tanh(mesh.wall_distance / 2e-3)
+            still = np.zeros(mesh.n_cells)
+            return np.stack([still, 0.2 * high, still, still, 1.0 + still, 100.0 * high], axis=1)
+
+        made, wanted = (
+            prolong(profile(coarse), *domains, Scales.law(zy.Freestream(mach=0.2, reynolds=1e6), 1.0)),
+            profile(fine),
+        )
+        off = np.abs(made - wanted)[thin]
+        self.assertLess(np.quantile(off[:, 1], 0.95), 0.02)
+        self.assertLess(np.quantile(off[:, 5], 0.95), 10.0)
 
     def test_ways_along_a_shell_are_laid_flat_and_others_left_alone(self):
         m, ni = self.mesh, self.mesh.n_interior

@@ -2,6 +2,7 @@
 
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +15,7 @@ from zephyrum.looks import draw_loading, draw_on_surface, draw_slice
 from zephyrum.mesh.eased import eased
 from zephyrum.mesh.slices import slice_mesh
 from zephyrum.results import Polar
+from zephyrum.results.before import doubts
 from zephyrum.shape.surface import Surface
 from zephyrum.studies import derived
 
@@ -69,6 +71,32 @@ class TestWing(unittest.TestCase):
             lift = cut["cz"].sum() * np.cos(alpha) - cut["cx"].sum() * np.sin(alpha)
             strip = np.interp(place, load["y"], load["cl c"])
             self.assertLess(abs(lift * cut["chord"].iloc[0] / strip - 1.0), 0.12)
+
+    def test_what_looks_wrong_before_and_after_a_run_is_told_with_the_cause(self):
+        self.assertFalse(
+            [said for said in self.solution.checks() if "induced drag" not in said], self.solution.checks()
+        )
+        own, quick = self.solution.reference, zy.Settings(orders=1, steps=1)
+        for reference, words in (
+            (replace(own, area=0.02 * own.area), "seen from above"),
+            (replace(own, span=3.0), "m wide"),
+            (replace(own, chord=30.0), "longer than the body"),
+        ):
+            made = zy.solve(self.mesh, zy.Freestream(mach=0.2, alpha=4.0), reference=reference, settings=quick)
+            self.assertTrue(any(words in said for said in made.checks()), made.checks())
+        giant = replace(self.mesh, points=1000.0 * self.mesh.points, reference=None, coarser=None)
+        found = doubts(giant, zy.Freestream(mach=0.2), replace(own, area=1e6 * own.area, chord=1e3, span=6e3), "euler")
+        self.assertEqual(len(found), 1, found)
+        self.assertIn("unit", found[0])
+        near = zy.mesh_aircraft(self.craft, 4.0, farfield=1.2)
+        found = " ".join(doubts(near, zy.Freestream(mach=0.2), own, "euler"))
+        self.assertIn("sizes of the body away", found)
+        swapped = replace(self.solution, reference=replace(own, area=0.01 * own.area))
+        self.assertIn("reference area", " ".join(swapped.checks()))
+        with tempfile.TemporaryDirectory() as folder:  # notes come back with a kept solution
+            told = replace(self.solution, notes=("a word",))
+            again = zy.load_solution(told.save(Path(folder) / "s.npz"), self.mesh, told.air, own, told.settings)
+            self.assertEqual(again.notes, ("a word",))
 
     def test_cuts_that_miss_are_told(self):
         for options, words in (

@@ -14,9 +14,9 @@ from pathlib import Path
 
 import zephyrum as zy
 from zephyrum.studies import open_study, run_study
+from zephyrum.studies.points import plan
 from zephyrum.studies.refine import estimate
 from zephyrum.studies.study import TEMPLATE
-from zephyrum.studies.sweep import plan
 
 TOP = Path(__file__).parents[1]
 SMALL = {"around": 64, "outward": 16, "topology": "O"}

@@ -51,14 +51,26 @@ from zephyrum.shape import (
     mend,
     remesh,
 )
-from zephyrum.studies import Refinement, Study, read_study, refine, sweep
+from zephyrum.studies import (
+    Comparison,
+    Refinement,
+    Study,
+    Trim,
+    compare,
+    derivatives,
+    read_study,
+    refine,
+    sweep,
+    trim,
+    varied,
+)
 
 __version__ = "0.1.0"
 __all__ = [
-    "Aircraft", "Airfoil", "Body", "Control", "Duct", "FileError", "FlowError", "Freestream", "Gas", "InputError",
+    "Aircraft", "Airfoil", "Body", "Comparison", "Control", "Duct", "FileError", "FlowError", "Freestream", "Gas", "InputError",
     "Layers", "Mass", "Mesh", "MeshError", "MeshPlan", "Outline", "Panel", "Planform", "Plate", "PointMass", "Polar", "Reference",
     "Refinement", "Ring", "Settings", "SizeZone", "Solution", "Station", "Strut", "Study", "Surface", "TimeSeries",
-    "TypedReference", "Wall", "Wing", "ZephyrumError", "Zone", "adopt", "joined", "load_solution", "measure_surface", "mend",
+    "Trim", "TypedReference", "Wall", "Wing", "ZephyrumError", "Zone", "adopt", "compare", "derivatives", "joined", "load_solution", "measure_surface", "mend",
     "mesh_aircraft", "mesh_airfoil", "mesh_bodies", "mesh_outline", "mesh_plate", "mesh_revolved", "mesh_sector", "mesh_surface", "plan_mesh", "quality", "quantity", "read_mesh", "read_study",
-    "refine", "remesh", "solve", "solve_in_time", "standard_atmosphere", "sweep", "wall_layers", "write_mesh",
+    "refine", "remesh", "solve", "solve_in_time", "standard_atmosphere", "sweep", "trim", "varied", "wall_layers", "write_mesh",
 ]  # fmt: skip

@@ -150,6 +150,40 @@ def report(folder: Path, out: Path | None) -> None:
 
 
 @main.command()
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option(
+    "--of",
+    "what",
+    type=click.Choice(["turn", "air"]),
+    default="turn",
+    show_default=True,
+    help="The body turning with its pressures, or air running past it.",
+)
+@click.option("--mach", type=float, help="Mach number of the point [default: the first].")
+@click.option("--alpha", type=float, help="Alpha of the point [default: that nearest to 4 deg].")
+@click.option(
+    "--out", type=click.Path(path_type=Path), help="File to write (.gif) [default: in figures/ of the folder]."
+)
+def film(folder: Path, what: str, mach: float | None, alpha: float | None, out: Path | None) -> None:
+    """Write a film (GIF) of one point of the finished aircraft study in FOLDER."""
+    from zephyrum.looks import film_paths, film_turn
+    from zephyrum.studies import open_study
+
+    outcome = open_study(folder)
+    if outcome.mesh.planar or outcome.polar is None:
+        raise InputError(f"{str(folder)!r} is no sweep of an aircraft; films are of flows in space.")
+    own = outcome.study.sweep
+    mach = own.mach[0] if mach is None else mach
+    alpha = min(own.alpha, key=lambda a: abs(a - 4.0)) if alpha is None else alpha
+    if mach not in own.mach or alpha not in own.alpha:
+        raise InputError(
+            f"the study has no point at Mach {mach:g}, alpha {alpha:g}; it has Mach {own.mach} and alpha {own.alpha}."
+        )
+    target = out or folder / "figures" / f"{what}_m{mach:g}_a{alpha:g}.gif"
+    click.echo(f"written: {(film_turn if what == 'turn' else film_paths)(outcome.solution(mach, alpha), target)}")
+
+
+@main.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--title", default="my study", show_default=True)
 @click.option("--aircraft", help="Aircraft file (.toml) or surface that the study is of, instead of a section.")

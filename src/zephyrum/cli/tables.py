@@ -5,7 +5,7 @@ import sys
 import click
 import numpy as np
 
-from zephyrum.report.columns import DERIVED, FORCES, HEADS, LEVELS, POLAR, REFINED, SERIES, cell
+from zephyrum.report.columns import DERIVED, FORCES, HEADS, LEVELS, POLAR, REFINED, SERIES, SLOPES, cell
 
 
 def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
@@ -104,7 +104,16 @@ def print_outcome(outcome) -> None:
 
 
 def print_aircraft(outcome) -> None:
-    """Forces by part and induced drag of one point of an aircraft study, and what follows from the sweep."""
+    """Forces by part and induced drag of one point of an aircraft study, what follows from the sweep, trim and derivatives."""
+    if outcome.trim is not None:
+        click.echo(f"trim at {outcome.trim['text']}\n")
+    if outcome.derivatives is not None:
+        own = outcome.study.derivatives
+        table(
+            outcome.derivatives.to_dict("records"),
+            SLOPES,
+            f"derivatives [1/rad] at M {own.mach:g}, alpha {own.alpha:g} deg",
+        )
     if outcome.polar is None:
         return
     rows = outcome.polar.table

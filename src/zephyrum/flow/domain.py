@@ -15,6 +15,7 @@ from zephyrum.mesh.polygons import entries_of
 
 # cosine between a face's normal and the line of both centroids between which slopes come into use beside thin layers
 ALONG = (0.15, 0.5)
+BENDING = (3.0, 8.0)  # way aside over the height of a thin cell between which it is laid along the layer
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,6 +79,7 @@ class Domain:
         ni = mesh.n_interior
         area = np.linalg.norm(mesh.face_area, axis=1)
         to_left, to_right, ahead, back = ways(mesh)
+        start_g, cell_g, weight_g = gradient_weights(mesh, gradient, (to_left, to_right, ahead, back))
         share = _shares(to_left[:ni], to_right, ahead, back)
         start, faces = mesh.cell_faces
         sign = np.where(mesh.left[faces] == np.repeat(np.arange(mesh.n_cells), np.diff(start)), 1.0, -1.0)
@@ -92,7 +94,6 @@ class Domain:
         to_right *= aligned
         share *= aligned
         axes = ([0, 1, 3, 4] if mesh.planar else [0, 1, 2, 3, 4]) + [5 + k for k in range(len(EQUATIONS[model]))]
-        start_g, cell_g, weight_g = gradient_weights(mesh, gradient)
         normal = mesh.face_area / area[:, None]
         lever = _levers(mesh, normal, to_left, start_g, cell_g, weight_g)
         return cls(
@@ -117,17 +118,25 @@ def _along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.ndarray) ->
     r: to the face, d: to the neighbour. Where thin layers bend round a wall, d leaves the layer by many of its heights
     and the steep gradient across it would pose as a difference along it: there the way goes on straight through the face.
     """
-    length = np.einsum("ij,ij->i", r, r)
-    share = np.einsum("ij,ij->i", r, d) / np.maximum(np.einsum("ij,ij->i", d, d), 1e-300)
-    aside = d - (np.einsum("ij,ij->i", d, r) / np.maximum(length, 1e-300))[:, None] * r
-    size = np.linalg.norm(aside, axis=1)
-    across = aside / np.maximum(size, 1e-300)[:, None]
     start, faces = mesh.cell_faces
-    owner, entry = entries_of(start, cell)
+    across_r = np.einsum("ij,ij->i", d, r) / np.maximum(np.einsum("ij,ij->i", r, r), 1e-300)
+    aside = d - across_r[:, None] * r
+    size = np.sqrt(np.einsum("ij,ij->i", aside, aside))
+    # only where even the whole surface would cast a shadow broad enough: elsewhere the way is not bent
+    area = np.linalg.norm(mesh.face_area, axis=1)
+    surface = np.bincount(mesh.left, area, mesh.n_cells) + np.bincount(
+        mesh.right, area[: mesh.n_interior], mesh.n_cells
+    )
+    rows = np.flatnonzero(size * 0.5 * surface[cell] > BENDING[0] * mesh.cell_volume[cell])
+    across = aside[rows] / np.maximum(size[rows], 1e-300)[:, None]
+    owner, entry = entries_of(start, cell[rows])
     shadow = 0.5 * np.abs(np.einsum("ij,ij->i", mesh.face_area[faces[entry]], across[owner]))
-    height = mesh.cell_volume[cell] / np.maximum(np.bincount(owner, shadow, len(cell)), 1e-300)
-    bent = fade_all(size / height, 3.0, 8.0)[:, None]
-    return (1.0 - bent) * d + bent * r / np.clip(share, 0.2, 1.0)[:, None]
+    height = mesh.cell_volume[cell[rows]] / np.maximum(np.bincount(owner, shadow, len(rows)), 1e-300)
+    bent = fade_all(size[rows] / height, *BENDING)[:, None]
+    share = np.einsum("ij,ij->i", r[rows], d[rows]) / np.maximum(np.einsum("ij,ij->i", d[rows], d[rows]), 1e-300)
+    out = d.copy()
+    out[rows] = (1.0 - bent) * d[rows] + bent * r[rows] / np.clip(share, 0.2, 1.0)[:, None]
+    return out
 
 
 def _shares(to_left: np.ndarray, to_right: np.ndarray, ahead: np.ndarray, back: np.ndarray) -> np.ndarray:

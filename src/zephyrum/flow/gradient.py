@@ -28,51 +28,51 @@ TAME = (0.25, 3.0)
 SINGULAR = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
 
-def gradient_weights(mesh: Mesh, method: str = "by-cell") -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """CSR of each cell's neighbours: start (n + 1,), neighbour (m,), weights (m, 3) [1/m]."""
+def gradient_weights(mesh: Mesh, method: str = "by-cell", along=None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """CSR of each cell's neighbours: start (n + 1,), neighbour (m,), weights (m, 3) [1/m]. along: the `ways` of the mesh if at hand."""
     choice("gradient", method, METHODS)
     nl, n = mesh.n_interior, mesh.n_cells
     left, right = mesh.left[:nl], mesh.right
-    if method == "by-cell":
-        start, neighbour, weights = gradient_weights(mesh, "green-gauss")
-        odd = clipped_cells(mesh)
-        if odd.any():
-            own = odd[np.repeat(np.arange(n), np.diff(start))]
-            weights[own] = gradient_weights(mesh, "least-squares")[2][own]
-        if mesh.dimension == 3 and not mesh.planar:
-            weak, without = _skewed_cells(mesh)
-            if weak.any():
-                start, neighbour, weights = _widened(mesh, start, neighbour, weights, weak)
-                weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
-        return start, neighbour, weights
-    to_left, to_right, ahead, back = ways(mesh)
-    towards, distance = [], []
-    for r, d, sign in ((to_left[:nl], ahead, 1.0), (to_right, back, -1.0)):
-        if method == "green-gauss":
-            # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
-            S = sign * mesh.face_area[:nl]
-            far = np.einsum("ij,ij->i", d, S)
-            share = np.einsum("ij,ij->i", r, S) / np.where(far == 0.0, np.inf, far)
-            towards.append(S * np.clip(share, 0.05, 0.95)[:, None])
-        else:
-            towards.append(d / np.einsum("ij,ij->i", d, d)[:, None])
-        distance.append(d)
+    squares = {"green-gauss": np.zeros(n, bool), "least-squares": np.ones(n, bool)}.get(method)
+    squares = clipped_cells(mesh) if squares is None else squares
+    to_left, to_right, ahead, back = ways(mesh) if along is None else along
+    towards, distance = np.empty((2 * nl, 3)), np.concatenate([ahead, back])
+    for own, cells, r, sign in ((slice(nl), left, to_left[:nl], 1.0), (slice(nl, None), right, to_right, -1.0)):
+        # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
+        S, d = sign * mesh.face_area[:nl], distance[own]
+        far = np.einsum("ij,ij->i", d, S)
+        share = np.einsum("ij,ij->i", r, S) / np.where(far == 0.0, np.inf, far)
+        fit = squares[cells]
+        towards[own] = S * np.clip(share, 0.05, 0.95)[:, None]
+        towards[own][fit] = d[fit] / np.einsum("ij,ij->i", d[fit], d[fit])[:, None]
     cells = np.concatenate([left, right])
-    towards, distance = np.concatenate(towards), np.concatenate(distance)
-    outer = np.einsum("ij,ik->ijk", towards, distance).reshape(-1, 9)
-    action = np.stack([np.bincount(cells, outer[:, k], n) for k in range(9)], axis=1).reshape(n, 3, 3)
+    action = np.stack([np.bincount(cells, towards[:, i] * distance[:, k], n) for i in range(3) for k in range(3)], axis=1).reshape(n, 3, 3)  # fmt: skip
     inverse = _inverse(action, mesh.planar)
-    if method == "green-gauss" and not mesh.planar:
-        # strips of blunt tails between the slanting layers above and below: their action is far from that of a plain sum
-        size = np.linalg.svd(action / mesh.cell_volume[:, None, None], compute_uv=False)
-        odd = (size[:, 2] < TAME[0]) | (size[:, 0] > TAME[1])
-        inverse[odd] = np.eye(3) / mesh.cell_volume[odd, None, None]
+    if not mesh.planar:
+        _tame(inverse, action, mesh.cell_volume, ~squares)
     weights = np.einsum("ijk,ik->ij", inverse[cells], towards)
-    order = np.lexsort((np.concatenate([right, left]), cells))
+    neighbour = np.concatenate([right, left])
+    order = np.lexsort((neighbour, cells))
     start = np.zeros(n + 1, dtype=np.int32)
     np.cumsum(np.bincount(cells, minlength=n), out=start[1:])
-    neighbour = np.concatenate([right, left])[order].astype(np.int32)
-    return start, neighbour, np.ascontiguousarray(weights[order])
+    neighbour, weights = neighbour[order].astype(np.int32), np.ascontiguousarray(weights[order])
+    if method == "by-cell" and mesh.dimension == 3 and not mesh.planar:
+        weak, without = _skewed_cells(mesh)
+        if weak.any():
+            start, neighbour, weights = _widened(mesh, start, neighbour, weights, weak)
+            weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
+    return start, neighbour, weights
+
+
+def _tame(inverse, action, volume, summed) -> None:
+    """Leave Green-Gauss sums uncorrected where their action is far from that of a plain sum: strips of blunt tails between slanting layers."""
+    size = np.sqrt(np.einsum("nij,nij->n", action, action)) / volume
+    least = 1.0 / np.maximum(volume * np.sqrt(np.einsum("nij,nij->n", inverse, inverse)), 1e-300)
+    # bounds of the singular values: only where these leave it open are they computed
+    rows = np.flatnonzero(summed & ((size > TAME[1]) | (least < TAME[0])))
+    found = np.linalg.svd(action[rows] / volume[rows, None, None], compute_uv=False)
+    odd = rows[(found[:, 2] < TAME[0]) | (found[:, 0] > TAME[1])]
+    inverse[odd] = np.eye(3) / volume[odd, None, None]
 
 
 def _skewed_cells(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
@@ -138,7 +138,16 @@ def _inverse(action: np.ndarray, planar: bool) -> np.ndarray:
         axes = np.ix_([0, 2], [0, 2])
         flat[(slice(None), *axes)] = np.linalg.pinv(action[:, [0, 2]][:, :, [0, 2]], rcond=SINGULAR)
         return flat
-    return np.linalg.pinv(action, rcond=SINGULAR)
+    a, b, c = action[:, 0], action[:, 1], action[:, 2]
+    out = np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)], axis=2)
+    whole = np.einsum("ij,ij->i", a, out[:, :, 0])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        out /= whole[:, None, None]
+        # the product of both norms is at least the ratio of the singular values: where it is not small enough they decide
+        bound = np.einsum("nij,nij->n", action, action) * np.einsum("nij,nij->n", out, out)
+    rows = np.flatnonzero(~(bound < SINGULAR**-2))
+    out[rows] = np.linalg.pinv(action[rows], rcond=SINGULAR)
+    return out
 
 
 @parallel

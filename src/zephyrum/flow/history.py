@@ -59,6 +59,11 @@ class History:
             return float("nan")
         return len(rest) / peak
 
+    def resting(self, steps: int, share: float) -> bool:
+        """Whether CL and CD changed by less than that share of them over the last steps, whatever the mesh."""
+        rows = np.array(self.rows[-steps - 1 :])[:, [COLUMNS.index("CL"), COLUMNS.index("CD")]]
+        return bool((np.ptp(rows, axis=0) < share * np.abs(rows[-1])).all())
+
     def drift(self) -> float:
         """Largest change of any coefficient over the last `window` steps of the finest level."""
         if len(self.column("CL", 0)) <= self.window:

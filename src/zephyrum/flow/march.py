@@ -44,13 +44,22 @@ ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling
 POOR = 0.7  # of the residual left by a full step in Newton's regime, above which half of it is tried as well
 NEWTON_CFL = 1e6
 WARM_CFL = 100.0
+FINER_CFL = 30.0  # of a start from a coarser mesh in space with friction
 FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high alpha, and what follows inherits it
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 SHOCKS = 0.5  # Mach number of the stream above which an inviscid cold start looks for shocks
 ROUGH_STEPS = 80  # most steps on a level that only has to lead to the next
-SPACE_STEPS = 14  # the same of the first order in space
+SPACE_STEPS = (
+    14,
+    9,
+)  # the same of the first order in space, without and with friction: later ones need many Krylov vectors
+AT_REST, RESTING = (
+    4,
+    0.005,
+)  # steps over which CL and CD change by less than this share of them: enough on a coarser mesh in space
 STALL = 30  # steps without a lower residual after which a run wanders
 PATIENCE = 4  # such steps in space after which the few cells that hold the residual lose their slopes
+GROWN = 2.0  # growth of the residual with which two such steps are enough
 HELD = 0.95  # share of the (squared) residual that they hold
 FEW = 0.004  # share of the cells that they may be: what swings in more of them is the flow
 CALMINGS = 8
@@ -271,6 +280,7 @@ def march(
     while len(family) > 1 and family[-1].n_cells < FEWEST:
         family.pop()
     level, q = None, start
+    space = mesh.dimension == 3 and not mesh.planar
     for depth in range(len(family) - 1, -1, -1):
         walk = alpha_walk(air.alpha) if cold and level is None else [air.alpha]
         previous = level
@@ -287,12 +297,11 @@ def march(
             if q is None:
                 q = first_guess(level.mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
                 cfl = settings.cfl
-                space = mesh.dimension == 3 and not mesh.planar
                 if cold and settings.order == 2 and (space or (model == "euler" and here.mach > SHOCKS)):
                     # shocks find their place in first order; slender bodies get near with few vectors, of blunt ones without friction the wake wanders
                     plain = replace(settings, order=1)
                     level = Level(family[depth], len(family), here, reference, plain, model, source, outer, own, level)
-                    most = ROUGH_STEPS if here.mach > SHOCKS else SPACE_STEPS
+                    most = ROUGH_STEPS if here.mach > SHOCKS else SPACE_STEPS[int(model != "euler")]
                     near, verdict, _ = _march_level(level, q, cfl, history, on_step, begin, True, most=most)
                     level = Level(family[depth], label, here, reference, settings, model, source, outer, own, level)
                     if verdict == "settled" or (verdict != "failed" and (here.mach > SHOCKS or model != "euler")):
@@ -301,6 +310,8 @@ def march(
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
             elif previous is not None:
                 q = prolong(q, previous.domain, level.domain, level.law)
+                if space and model != "euler":
+                    cfl = FINER_CFL
             if calmed is not None:
                 level.still(calmed)
             rough = depth > 0 or alpha != air.alpha
@@ -316,7 +327,7 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
     target = 10.0 ** -(3.5 if rough else settings.orders)
     most = most or (ROUGH_STEPS if rough else settings.steps)
     R = level.evaluate(q)
-    best, best_step = math.inf, 0
+    best, best_step, best_q = math.inf, 0, q
     krylov, factor = 0, 1.0
     before = math.inf
     for step in range(most + 1):
@@ -344,10 +355,13 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
             on_state(q, level.calmed, cfl)
         if worst <= target and (rough or not active.any() or history.drift() < DRIFT):
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
+        if rough and not level.mesh.planar and step >= AT_REST and history.resting(AT_REST, RESTING):
+            return q, "settled", "the coefficients are at rest"
         if worst < 0.8 * best:
-            best, best_step = worst, step
-        if step - best_step >= PATIENCE and level.calmings < CALMINGS and level.calm(R):
-            best, best_step, cfl = math.inf, step, CALMED_CFL
+            best, best_step, best_q = worst, step, q
+        stuck = step - best_step >= (2 if worst > GROWN * best else PATIENCE)
+        if stuck and level.calmings < CALMINGS and level.calm(R):
+            best, best_step, cfl, q = math.inf, step, CALMED_CFL, best_q  # what has swung up since is left behind
             R = level.evaluate(q)
             total = float(np.sqrt(np.sum(level.norms(R) ** 2)))
         if step == most or step - best_step >= STALL:

@@ -17,6 +17,7 @@ from zephyrum.mesh import Mesh
 
 ALPHA_STEP = 4.0  # degrees walked at once
 NEAR_WALL = 0.3  # chords
+LOWER = 0.5  # height of a cell over that of the one it takes its state from below which that is scaled down to it
 
 
 def alpha_walk(alpha: float) -> list[float]:
@@ -75,6 +76,12 @@ def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
     parent = fine.mesh.parent
     offset = fine.mesh.cell_centroid - coarse.mesh.cell_centroid[parent]
     rise = np.einsum("nkj,nj->nk", slopes[parent], offset)
+    layers = fine.mesh.dimension == 3 and not fine.mesh.planar
+    if layers:
+        up, flat = _upwards(offset, coarse, fine)
+        own = np.flatnonzero(flat)
+        rise[own, 1:4] = np.einsum("nkj,nj->nk", slopes[parent[own], 1:4], up[own])
+        rise[own, 5:] = np.einsum("nkj,nj->nk", slopes[parent[own], 5:], up[own])
     # no further than the coarse cell's neighbours differ from it: in corners and gaps a middle may lie many cells off
     left, right = coarse.mesh.left[: coarse.mesh.n_interior], coarse.mesh.right
     step, most = np.abs(q[left] - q[right]), np.zeros_like(q)
@@ -87,9 +94,29 @@ def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
     if q.shape[1] > 5:  # where nu~ or k would turn negative its mean is kept
         rise[:, 5] *= q[parent, 5] + rise[:, 5] > 0.0
     out = q[parent] + rise * safe[:, None]
+    if (
+        layers and q.shape[1] > 5
+    ):  # where a column has no counterpart its cells take a state from high above: flow and eddies grow with the height
+        low = fine.mesh.wall_distance / coarse.mesh.wall_distance[parent]
+        share = np.where(low < LOWER, low, 1.0)[:, None]
+        out[:, 1:4] *= share
+        out[:, 5:6] *= share
     if q.shape[1] > 6:  # thinner cells see more of the sublayer's omega
         out[:, 6] = np.maximum(out[:, 6], sublayer_rate(fine.mesh, law))
     return out
+
+
+def _upwards(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, np.ndarray]:
+    """(ways (n, 3) upwards as long as the heights of coarse and fine cells over the wall differ, where in layers that is all of `offset` (n, 3) that counts).
+
+    Layers bend by more than they are high: along them a steep profile would pose as a slope.
+    """
+    height, parent = coarse.mesh.wall_distance, fine.mesh.parent
+    slope = np.zeros((len(height), 1, 3))
+    gradient(height[:, None].copy(), coarse.g_start, coarse.g_cell, coarse.g_weight, slope)
+    n = (slope[:, 0] / np.maximum(np.linalg.norm(slope[:, 0], axis=1), 1e-300)[:, None])[parent]
+    aside = np.linalg.norm(offset - np.einsum("ij,ij->i", offset, n)[:, None] * n, axis=1)
+    return (fine.mesh.wall_distance - height[parent])[:, None] * n, height[parent] < aside
 
 
 def sublayer_rate(mesh: Mesh, law: Law) -> np.ndarray:

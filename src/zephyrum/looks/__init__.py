@@ -12,6 +12,7 @@ from zephyrum.looks.charts import (
     draw_time,
 )
 from zephyrum.looks.fields import draw_field, draw_mesh
+from zephyrum.looks.moving import draw_cores, draw_paths, film_paths, film_turn
 from zephyrum.looks.section import draw_section
 from zephyrum.looks.solid import draw_surface
 from zephyrum.looks.space import draw_loading, draw_on_surface, draw_slice, draw_volume
@@ -19,6 +20,7 @@ from zephyrum.looks.space import draw_loading, draw_on_surface, draw_slice, draw
 __all__ = [
     "draw_album",
     "draw_area_distribution",
+    "draw_cores",
     "draw_cp",
     "draw_field",
     "draw_friction",
@@ -27,6 +29,7 @@ __all__ = [
     "draw_loading",
     "draw_mesh",
     "draw_on_surface",
+    "draw_paths",
     "draw_polar",
     "draw_refinement",
     "draw_section",
@@ -37,4 +40,6 @@ __all__ = [
     "draw_three_view",
     "draw_time",
     "draw_volume",
+    "film_paths",
+    "film_turn",
 ]

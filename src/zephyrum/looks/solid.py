@@ -3,33 +3,13 @@
 Colours are by part; arrows tell nose, wind, lift and drag. No camera is handled: views have names.
 """
 
-import functools
-import os
-import subprocess
-import sys
-
 import numpy as np
 
 from zephyrum.air.axes import wind_axes
 from zephyrum.air.checks import choice
 from zephyrum.looks.aircraft import part_colours
-from zephyrum.looks.style import COLOURS, DPI, SIZE, new_axes, save
-
-# from where the onlooker looks at the middle of the shape, in body axes
-VIEWS = {"quarter": (-1.0, -0.9, 0.62), "behind": (1.0, 0.9, 0.55), "above": (0.0, 0.0, 1.0), "below": (-0.35, -0.25, -1.0),
-         "front": (-1.0, 0.0, 0.0), "port": (0.0, -1.0, 0.0)}  # fmt: skip
-INK = "#333333"
-
-
-@functools.cache
-def can_render() -> bool:
-    """Whether pyvista renders here; tried once in a process of its own, since a missing driver kills it."""
-    os.environ.setdefault("VTK_DEFAULT_OPENGL_WINDOW", "vtkEGLRenderWindow")
-    probe = "import pyvista as v; p = v.Plotter(off_screen=True, window_size=(32, 32)); p.add_mesh(v.Sphere()); p.screenshot(None)"
-    try:
-        return subprocess.run([sys.executable, "-c", probe], capture_output=True, timeout=120).returncode == 0
-    except (OSError, subprocess.TimeoutExpired):
-        return False
+from zephyrum.looks.stage import INK, VIEWS, aim, can_render, frame_of, new_stage, onlooker, shoot
+from zephyrum.looks.style import COLOURS, new_axes, save
 
 
 def draw_surface(
@@ -72,24 +52,10 @@ def _arrows(surface, alpha: float):
             ("lift", top, size * lift, COLOURS[2]), ("drag", top, size * drag, COLOURS[1])]  # fmt: skip
 
 
-def _onlooker(surface, view: str) -> np.ndarray:
-    """Unit vector towards the onlooker, who never looks into the open side of a half model."""
-    ahead = np.array(VIEWS[view]) / np.linalg.norm(VIEWS[view])
-    return ahead * [1.0, -1.0, 1.0] if surface.bounds[0, 1] >= 0.0 else ahead
-
-
-def _frame(ahead: np.ndarray, view: str) -> np.ndarray:
-    """Rows: unit vectors to the right and upwards in the picture."""
-    right = np.cross([0.0, 1.0, 0.0] if view in ("above", "below") else [0.0, 0.0, 1.0], ahead)
-    right /= np.linalg.norm(right)
-    return np.stack([right, np.cross(ahead, right)])
-
-
 def _rendered(surface, path, view, alpha, edges, marks, by):
     import pyvista
 
-    plotter = pyvista.Plotter(off_screen=True, window_size=[int(s * DPI) for s in SIZE])
-    plotter.set_background("white")
+    plotter = new_stage()
     groups = _groups(surface, by)
     for _, which, colour in groups:
         if not which.any():
@@ -128,11 +94,6 @@ def _rendered(surface, path, view, alpha, edges, marks, by):
     if shown:
         plotter.add_legend(shown, bcolor=None, face="rectangle", size=(0.17, 0.032 * len(shown)), loc="upper left")
     plotter.add_text(_title(surface), position="lower_right", font_size=10, color=INK)
-    up = (0, 1, 0) if view in ("above", "below") else (0, 0, 1)
-    ahead = _onlooker(surface, view)
-    plotter.view_vector(ahead, viewup=up)
-    plotter.enable_parallel_projection()
-    frame = _frame(ahead, view)
     used = surface.points[np.unique(surface.triangles)]
     ends = [*used[:: max(1, len(used) // 5000)]]
     ends += [
@@ -140,16 +101,9 @@ def _rendered(surface, path, view, alpha, edges, marks, by):
         for share in (0.0, 1.3)
         for _, start, way, _ in (_arrows(surface, alpha) if alpha is not None else ())
     ]
-    flat = np.array(ends) @ frame.T
-    low, high = flat.min(axis=0), flat.max(axis=0)
-    plotter.camera.focal_point = tuple(0.5 * (low + high) @ frame)
-    plotter.camera.position = tuple(0.5 * (low + high) @ frame + 4.0 * surface.size * ahead)
-    plotter.camera.parallel_scale = 0.54 * max(high[1] - low[1], (high[0] - low[0]) * SIZE[1] / SIZE[0])
-    plotter.reset_camera_clipping_range()
+    aim(plotter, np.array(ends), onlooker(surface, view), view)
     plotter.show_axes()
-    plotter.enable_anti_aliasing("ssaa")
-    plotter.screenshot(str(path))
-    plotter.close()
+    shoot(plotter, path)
     return path
 
 
@@ -164,8 +118,8 @@ def _drawn(surface, path, view, alpha, edges, marks, by):
     from matplotlib.colors import to_rgb
 
     figure, ax = new_axes()
-    ahead = _onlooker(surface, view)
-    frame = _frame(ahead, view)
+    ahead = onlooker(surface, view)
+    frame = frame_of(ahead, view)
     up = frame[1]
     seen = surface.normals @ ahead > 0.0
     colour = np.zeros((len(surface.triangles), 3))

@@ -11,8 +11,20 @@ from matplotlib.collections import LineCollection, PolyCollection
 
 from zephyrum.air.checks import choice
 from zephyrum.looks.fields import FIELDS, MAPS
-from zephyrum.looks.solid import INK, VIEWS, _frame, _onlooker, can_render, draw_surface
-from zephyrum.looks.style import COLOURS, DPI, SIZE, new_axes, save, tidy
+from zephyrum.looks.solid import draw_surface
+from zephyrum.looks.stage import (
+    INK,
+    VIEWS,
+    aim,
+    can_render,
+    colour_bar,
+    new_stage,
+    onlooker,
+    shoot,
+    triangles_of,
+    window,
+)
+from zephyrum.looks.style import COLOURS, new_axes, save, tidy
 from zephyrum.mesh.polygons import fan_triangles
 from zephyrum.mesh.slices import slice_mesh
 from zephyrum.shape.surface import Surface
@@ -182,50 +194,28 @@ def draw_loading(solution, axes=None, places=(0.2, 0.45, 0.7, 0.9)):
     return axes
 
 
-def _window(surface, view: str):
-    """(unit vector to the onlooker, frame, low and high corner in the picture)"""
-    ahead = _onlooker(surface, view)
-    frame = _frame(ahead, view)
-    flat = surface.points @ frame.T
-    return ahead, frame, flat.min(axis=0), flat.max(axis=0)
-
-
 def _rendered(surface, values, path, view, limits, title, unit):
-    import pyvista
+    plotter = new_stage()
+    paint_surface(plotter, surface, values, limits, unit)
+    plotter.add_text(title, position="upper_left", font_size=11, color=INK)
+    aim(plotter, surface.points, onlooker(surface, view), view, 1.22)
+    shoot(plotter, path)
+    return path
 
-    plotter = pyvista.Plotter(off_screen=True, window_size=[int(s * DPI) for s in SIZE])
-    plotter.set_background("white")
-    cells = np.concatenate([np.full((len(surface.triangles), 1), 3), surface.triangles], axis=1)
-    skin = pyvista.PolyData(surface.points, cells.ravel())
+
+def paint_surface(plotter, surface, values, limits, unit) -> None:
+    """Put the surface with values at its points, and their colour bar, on a stage."""
+    skin = triangles_of(surface)
     skin[unit] = values
     plotter.add_mesh(skin, scalars=unit, clim=limits, cmap="viridis", smooth_shading=True, split_sharp_edges=True, ambient=0.45, diffuse=0.6, show_scalar_bar=False)  # fmt: skip
-    below, above = bool(values.min() < limits[0]), bool(values.max() > limits[1])
-    bar = {"vertical": True, "position_x": 0.925, "position_y": 0.25, "height": 0.5, "width": 0.05, "color": INK, "n_labels": 6, "fmt": "%.2f",
-           "title_font_size": 18, "label_font_size": 16}  # fmt: skip
-    plotter.add_scalar_bar(title=" ", **bar)
-    plotter.add_text(unit, position=(int(0.915 * SIZE[0] * DPI), int(0.79 * SIZE[1] * DPI)), font_size=11, color=INK)
-    if below or above:
-        beyond = " and ".join([f"below {limits[0]:g}"] * below + [f"above {limits[1]:g}"] * above)
-        plotter.add_text(f"clipped: {beyond}", position="lower_left", font_size=9, color=INK)
-    plotter.add_text(title, position="upper_left", font_size=11, color=INK)
-    ahead, frame, low, high = _window(surface, view)
-    plotter.view_vector(ahead, viewup=(0, 1, 0) if view in ("above", "below") else (0, 0, 1))
-    plotter.enable_parallel_projection()
-    middle = 0.5 * (low + high) @ frame
-    plotter.camera.focal_point = tuple(middle)
-    plotter.camera.position = tuple(middle + 4.0 * surface.size * ahead)
-    plotter.camera.parallel_scale = 0.56 * max(high[1] - low[1], (high[0] - low[0]) * 1.22 * SIZE[1] / SIZE[0])
-    plotter.reset_camera_clipping_range()
-    plotter.enable_anti_aliasing("ssaa")
-    plotter.screenshot(str(path))
-    plotter.close()
-    return path
+    colour_bar(plotter, unit, limits, values)
 
 
 def _painted(surface, each, path, view, limits, title, unit):
     """The same with Matplotlib, triangles painted from back to front."""
     figure, ax = new_axes()
-    ahead, frame, low, high = _window(surface, view)
+    ahead = onlooker(surface, view)
+    frame, low, high = window(surface.points, ahead, view)
     order = np.argsort(surface.centres @ ahead)
     order = order[surface.normals[order] @ ahead > 0.0]
     paint = PolyCollection((surface.points @ frame.T)[surface.triangles[order]], array=each[order], cmap="viridis", edgecolors="face", linewidths=0.2)  # fmt: skip

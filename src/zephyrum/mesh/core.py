@@ -16,7 +16,7 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air import Reference
 from zephyrum.errors import InputError, MeshError
-from zephyrum.mesh.heights import distances_along_layers
+from zephyrum.mesh.heights import distances_along_layers, parents
 from zephyrum.mesh.polygons import bulges, cell_geometry, fan_triangles, polygon_geometry, renumber, taken
 from zephyrum.shape.closest import distances
 
@@ -262,9 +262,9 @@ class Mesh:
         return meshes
 
     def with_coarser(self, coarse: "Mesh") -> "Mesh":
-        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle."""
-        parent = cKDTree(coarse.cell_centroid).query(self.cell_centroid, workers=-1)[1]
-        return replace(self, coarser=coarse, parent=parent.astype(np.int64))
+        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle, in layers see `parents`."""
+        nearest = cKDTree(coarse.cell_centroid).query(self.cell_centroid, workers=-1)[1]
+        return replace(self, coarser=coarse, parent=parents(self, coarse, nearest.astype(np.int64)))
 
     def with_roles(self, **roles: str) -> "Mesh":
         """The same mesh with other roles for some groups, by name (coarser relatives follow)."""

@@ -6,6 +6,7 @@ Verified by tests/test_clipped.py.
 """
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from zephyrum.mesh.polygons import entries_of
 
@@ -14,6 +15,86 @@ CLEAR = 10.0  # heights over the bulge where the distance from the wall's faces 
 OPPOSITE = 0.3  # least area of the face on the other side, over that of the face come from
 LEAST = 0.1  # of its height: how far the middle of a cell is above its floor at least
 MOST = 500  # layers
+FLAT = 0.7  # height over width of a cell up to which it is one of a layer
+CANDIDATES = (
+    8  # wall faces of the coarser mesh near that of a column, of which the first that looks the same way is taken
+)
+FACING = 0.5  # cosine of the angle between them
+APART = 1.0  # logarithm of the ratio of two heights that are no longer the same
+
+
+def across(mesh, cell: np.ndarray, face: np.ndarray, way: np.ndarray, size: np.ndarray):
+    """(face (m,) on the other side of each of `cell` seen from `face` along the unit vectors `way`, its unit vectors outward, whether it is one)."""
+    start, faces = mesh.cell_faces
+    owner, entry = entries_of(start, cell)
+    entry = faces[entry]
+    sign = np.where(mesh.left[entry] == cell[owner], 1.0, -1.0)
+    seen = sign * np.einsum("ij,ij->i", mesh.face_area[entry], way[owner])
+    seen[(entry == face[owner]) | (entry >= mesh.n_interior)] = -np.inf
+    best = np.lexsort((seen, owner))[np.cumsum(np.bincount(owner)) - 1]
+    after = entry[best]
+    return after, sign[best][:, None] * mesh.face_area[after] / size[after][:, None], seen[best] > OPPOSITE * size[face]
+
+
+def feet(mesh, walls: np.ndarray) -> np.ndarray:
+    """(n_cells,) the face of `walls` on which the column of a layer's cell stands, -1 of cells that are as high as wide, or in no column."""
+    out = np.full(mesh.n_cells, -1)
+    size = np.linalg.norm(mesh.face_area, axis=1)
+    face, foot = walls, walls
+    cell, way = mesh.left[face], -mesh.face_area[face] / size[face][:, None]
+    for _ in range(MOST):
+        if not len(face):
+            break
+        flat = (mesh.cell_volume[cell] < FLAT * size[face] ** 1.5) & (out[cell] < 0)
+        flat[flat] &= np.isin(np.flatnonzero(flat), np.flatnonzero(flat)[np.unique(cell[flat], return_index=True)[1]])
+        face, foot, cell, way = face[flat], foot[flat], cell[flat], way[flat]
+        out[cell] = foot
+        after, outward, go = across(mesh, cell, face, way, size)
+        after, way, cell, foot = after[go], outward[go], cell[go], foot[go]
+        cell = np.where(mesh.left[after] == cell, mesh.right[after], mesh.left[after])
+        face = after
+    return out
+
+
+def parents(mesh, coarse, nearest: np.ndarray) -> np.ndarray:
+    """(n_cells,) cells of the mesh `coarse`: in layers that at the same height over the same part of the wall, elsewhere `nearest` (n_cells,).
+
+    In a layer whose cells are a thousand times as wide as high the cell with the nearest middle may lie many layers off, or on the other side of a tail.
+    """
+    walls, under = mesh.faces_of("wall"), coarse.faces_of("wall")
+    foot, base = feet(mesh, walls), feet(coarse, under)
+    mine, theirs = np.flatnonzero(foot >= 0), np.flatnonzero(base >= 0)
+    out = nearest.copy()
+    if not len(mine) or not len(theirs):
+        return out
+    under = under[np.isin(under, base)]  # those on which a column stands
+    near = (
+        cKDTree(coarse.face_centroid[under])
+        .query(mesh.face_centroid[walls], k=min(CANDIDATES, len(under)), workers=-1)[1]
+        .reshape(len(walls), -1)
+    )
+    along = [
+        mesh.face_area[walls] / np.linalg.norm(mesh.face_area[walls], axis=1)[:, None],
+        coarse.face_area[under] / np.linalg.norm(coarse.face_area[under], axis=1)[:, None],
+    ]
+    same = np.einsum("ij,ikj->ik", along[0], along[1][near]) > FACING
+    place = np.zeros(mesh.n_faces, dtype=np.int64)
+    place[walls] = near[np.arange(len(walls)), np.argmax(same, axis=1)]
+    rank = np.full(coarse.n_faces, -1)
+    rank[under] = np.arange(len(under))
+    high = [np.log(np.maximum(d, 1e-12)) for d in (mesh.wall_distance[mine], coarse.wall_distance[theirs])]
+    low, room = min(h.min() for h in high) - 1.0, max(h.max() for h in high) - min(h.min() for h in high) + 2.0
+    key = rank[base[theirs]] + (high[1] - low) / room
+    order = np.argsort(key)
+    column = place[foot[mine]]
+    wanted = column + (high[0] - low) / room
+    at = np.searchsorted(key[order], wanted)
+    sides = [order[np.clip(at + k, 0, len(order) - 1)] for k in (-1, 0)]
+    off = [np.where(rank[base[theirs[side]]] == column, np.abs(high[1][side] - high[0]), np.inf) for side in sides]
+    best = np.where(off[0] <= off[1], sides[0], sides[1])
+    good = np.minimum(*off) < APART
+    out[mine[good]] = theirs[best[good]]
+    return out
 
 
 def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndarray:
@@ -21,7 +102,6 @@ def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndar
     out = near.copy()
     S, x, middle = mesh.face_area, mesh.face_centroid, mesh.cell_centroid
     size = np.linalg.norm(S, axis=1)
-    start, faces = mesh.cell_faces
     bulge = mesh.face_bulge
     bent = bulge[walls] > CURVED * mesh.cell_volume[mesh.left[walls]] / size[walls]
     face = walls[bent]
@@ -34,16 +114,18 @@ def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndar
         high = low + np.maximum(np.einsum("ij,ij->i", middle[cell] - x[face], way), least)
         # near is wrong by as much as the wall bulges, and right where another wall is nearer
         out[cell] = np.minimum(high, near[cell] + deep)
-        owner, entry = entries_of(start, cell)
-        entry = faces[entry]
-        sign = np.where(mesh.left[entry] == cell[owner], 1.0, -1.0)
-        seen = sign * np.einsum("ij,ij->i", S[entry], way[owner])
-        seen[(entry == face[owner]) | (entry >= mesh.n_interior)] = -np.inf
-        best = np.lexsort((seen, owner))[np.cumsum(np.bincount(owner)) - 1]
-        go = (seen[best] > OPPOSITE * size[face]) & (high < CLEAR * deep)
-        best, face, cell, low, way, deep = best[go], face[go], cell[go], low[go], way[go], deep[go]
-        after, outward = entry[best], sign[best][:, None] * S[entry[best]] / size[entry[best]][:, None]
-        low = low + np.maximum(np.einsum("ij,ij->i", x[after] - x[face], outward), least[go])
+        after, outward, go = across(mesh, cell, face, way, size)
+        go &= high < CLEAR * deep
+        after, outward, face, cell, low, least, deep = (
+            after[go],
+            outward[go],
+            face[go],
+            cell[go],
+            low[go],
+            least[go],
+            deep[go],
+        )
+        low = low + np.maximum(np.einsum("ij,ij->i", x[after] - x[face], outward), least)
         cell = np.where(mesh.left[after] == cell, mesh.right[after], mesh.left[after])
         face, way = after, outward
     return out

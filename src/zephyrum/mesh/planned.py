@@ -33,7 +33,10 @@ RATIO = 1.25  # of the layers, at factor 1: nine cells of ten about an aircraft 
 RATIO_FACTORS = (0.25, 1.5)  # between which it follows the factor
 LAST = 0.5  # height of the last layer over the edge of the surface
 STRETCH = 4.0
-RELATIVE = 1.7  # factor on all sizes from a mesh to the coarser one that a solution starts on
+RELATIVE = (
+    1.7,
+    2.2,
+)  # factor on all sizes from a mesh to the coarser one that a solution starts on, without and with layers
 ENOUGH = 90_000  # cells of the coarsest of these
 FACTORS = (0.15, 6.0)
 WITHIN, ENOUGH_WITHIN = 0.04, 0.1  # of the cells asked for: what is planned, and what is not done again
@@ -258,9 +261,8 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
     fineness: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`, about how many. Layers:
     `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth, count) at factor 1; without either two even ones
     for inviscid flow. farfield and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground; alpha: (low, high)
-    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. relatives: how many coarser meshes are made, of which an inviscid
-    solution of a large mesh starts (a few per cent of its time; thin layers do not nest, from one such mesh to the next
-    eddies get lost, so that a start in first order is faster). on_plan is told the forecast before the work begins.
+    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. relatives: how many coarser meshes are made, on which a
+    solution of a large mesh starts (a few per cent of its time). on_plan is told the forecast before the work begins.
 
     >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
     """
@@ -269,9 +271,9 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
     if on_plan is not None:
         on_plan(plan)
     line = [_made(task, plan, cells)]
-    relatives = relatives if plan.layers is None else 0
-    while len(line) <= relatives and line[-1].n_cells > ENOUGH and line[-1].recipe["factor"] * RELATIVE < FACTORS[1]:
-        line.append(_made(task, task.forecast(line[-1].recipe["factor"] * RELATIVE), None))
+    ratio = RELATIVE[int(plan.layers is not None)]
+    while len(line) <= relatives and line[-1].n_cells > ENOUGH and line[-1].recipe["factor"] * ratio < FACTORS[1]:
+        line.append(_made(task, task.forecast(line[-1].recipe["factor"] * ratio), None))
     made = line.pop()
     while line:
         made = line.pop().with_coarser(made)

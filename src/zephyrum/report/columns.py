@@ -22,6 +22,7 @@ REFINED = {
 LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "verdict": "", "seconds": ".1f"}
 DERIVED = {"mach": ".3g", "points": "d", "CL alpha [1/rad]": ".3f", "alpha of no lift [deg]": "+.2f", "CM of no lift": "+.4f", "neutral point x [m]": ".3f",
            "static margin [chord]": "+.3f", "trim alpha [deg]": "+.2f", "trim CL": ".3f"}  # fmt: skip
+SLOPES = {"derivative": "", "value": "+.4f", "bend": ".2g", "settled": ""}
 FORCES = {
     "part": "",
     "cause": "",

@@ -9,7 +9,7 @@ from importlib import metadata
 from pathlib import Path
 
 from zephyrum.errors import InputError
-from zephyrum.report.columns import DERIVED, FORCES, HEADS, LEVELS, POLAR, REFINED, SERIES, cell
+from zephyrum.report.columns import DERIVED, FORCES, HEADS, LEVELS, POLAR, REFINED, SERIES, SLOPES, cell
 from zephyrum.studies.aircraft import AircraftOutcome
 from zephyrum.studies.store import write_text
 
@@ -134,6 +134,11 @@ def _parts(outcome) -> list[Part]:
         polar.tables.append(_rows(outcome.polar.table.to_dict("records"), POLAR))
         if whole and outcome.derived:
             polar.tables.append(_rows([one.row() for one in outcome.derived], DERIVED, "What follows from the sweep, about the reference point"))  # fmt: skip
+    if whole and outcome.trim is not None:
+        polar.lines.append(f"Trim at {outcome.trim['text']}.")
+    if whole and outcome.derivatives is not None:
+        own = outcome.study.derivatives
+        polar.tables.append(_rows(outcome.derivatives.to_dict("records"), SLOPES, f"Derivatives [1/rad] at M {own.mach:g}, alpha {own.alpha:g} deg"))  # fmt: skip
     out.append(polar)
     forces = Part("forces", "Forces by part and cause")
     if middle is not None:

@@ -12,6 +12,7 @@ from zephyrum.flow.gas import Scales
 from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.layers import first_height
+from zephyrum.results.before import doubts
 from zephyrum.results.walls import WallRows, wall_rows
 
 LEAST_MACH = 0.05  # below it this compressible solver loses accuracy: it computes there at equal Reynolds number
@@ -70,6 +71,7 @@ def prepared(mesh: Mesh, air: Freestream, model: str, reference: Reference | Non
         )
     if model in WALL_MODELS:
         _refuse_without_layers(mesh, computed, reference, model)
+    notes += doubts(mesh, computed, reference, model)
     return Case(reference, computed, wall_rows(walls, mesh, model, reference, computed.speed / air.speed), notes)
 
 

@@ -1,7 +1,7 @@
 """Forces and moments of the body, by part and by cause, in wind and body axes.
 
 Lift and drag follow the wind (see `air.axes`); CX, CY, CZ lie along body axes x aft, y starboard, z up; CM is nose-up
-positive about the reference point. Of a half model, a sector or a wedge, they are those of the whole body. Moments move to another point without a rerun. Verified by tests/test_results.py.
+positive about the reference point, C roll starboard side down and C yaw nose to starboard positive. Of a half model, a sector or a wedge, they are those of the whole body. Moments move to another point without a rerun. Verified by tests/test_results.py.
 """
 
 from dataclasses import dataclass, replace
@@ -33,12 +33,13 @@ class Forces:
         return self._sum(part, cause)[0]
 
     def coefficients(self, part: str | None = None, cause: str | None = None) -> dict[str, float]:
-        """CL, CD, CY, CX, CZ, CM of a part and a cause (None: all)."""
+        """CL, CD, CY (wind axes), CX, CZ (body axes), CM, and the moments of roll and yaw over the span, of a part and a cause (None: all)."""
         force, moment = self._sum(part, cause)
         scale = self.air.dynamic_pressure * self.reference.area
         drag, side, lift = self.air.axes @ force / scale
         return {"CL": float(lift), "CD": float(drag), "CY": float(side), "CX": float(force[0] / scale),
-                "CZ": float(force[2] / scale), "CM": float(moment[1] / (scale * self.reference.chord))}  # fmt: skip
+                "CZ": float(force[2] / scale), "CM": float(moment[1] / (scale * self.reference.chord)),
+                "C roll": float(-moment[0] / (scale * self.reference.span)), "C yaw": float(-moment[2] / (scale * self.reference.span))}  # fmt: skip
 
     @property
     def CL(self) -> float:

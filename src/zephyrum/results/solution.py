@@ -21,6 +21,8 @@ from zephyrum.results.case import slowest
 from zephyrum.results.cuts import STRIPS, SpanLoading, cut_table, span_loading
 from zephyrum.results.forces import Forces, wall_forces
 from zephyrum.results.layer import layer_table, profile_table
+from zephyrum.results.levels import level_surface, spin
+from zephyrum.results.paths import Paths, stream_paths
 from zephyrum.results.streamlines import bubbles, stream_function
 from zephyrum.results.surface import surface_table, turning_points
 from zephyrum.results.wake import wake_drag
@@ -220,6 +222,21 @@ class Solution:
         gradient(velocity, start, neighbour, weights, slopes)
         return slopes[:, 0, 2] - slopes[:, 2, 0]
 
+    def spin(self) -> dict[str, np.ndarray]:
+        """Cell fields (n,) of rotation: "vorticity", its size over speed and chord, and "q", the Q criterion over their square (positive in cores)."""
+        return spin(self)
+
+    def level_surface(self, name: str, level: float):
+        """(Surface on which the field `name` of `fields` or `spin` has the value `level`, cell (t,) of each of its triangles); in space.
+
+        Normals point to lower values. InputError if there is no such place.
+        """
+        return level_surface(self, name, level)
+
+    def paths(self, seeds=None, length: float | None = None) -> Paths:
+        """Streamlines in space through `seeds` (k, 3) [m], both ways over `length` [m] at most (three bodies); without seeds from before the body."""
+        return stream_paths(self, seeds, length)
+
     def stream_function(self) -> np.ndarray:
         """(n_points,) mass between a point on the front side and the wall over that through a chord; lines are streamlines.
 
@@ -312,6 +329,8 @@ class Solution:
             found.append(
                 f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail."
             )
+        if not self.mesh.planar and self.verdict == "settled":
+            found += _implausible(c, self.air)
         if not self.viscous and not self.mesh.planar and self.air.mach < 0.5 and c["CL"] != 0.0:
             load = self.span_loading()
             excess = c["CD"] - load.induced
@@ -355,7 +374,7 @@ class Solution:
         path = Path(path)
         temporary = path.with_name(path.name + ".part")
         facts = {"verdict": self.verdict, "reason": self.reason, "mesh": self.mesh.fingerprint, "mach": self.air.mach, "alpha": self.air.alpha,
-                 "beta": self.air.beta, "seconds": self.flow.seconds, "model": self.model}  # fmt: skip
+                 "beta": self.air.beta, "seconds": self.flow.seconds, "model": self.model, "notes": self.notes}  # fmt: skip
         with open(temporary, "wb") as file:
             np.savez(
                 file,
@@ -369,6 +388,22 @@ class Solution:
             )
         os.replace(temporary, path)
         return path
+
+
+def _implausible(c: dict[str, float], air: Freestream) -> list[str]:
+    """Sentences on coefficients of a body in space that no aircraft has, with the likely cause."""
+    out = []
+    if c["CD"] < 0.0:
+        out.append(f"CD is negative ({c['CD']:.4g}): the mesh is too coarse, or the nose does not point to -x.")
+    if abs(c["CL"]) > 0.1 and c["CD"] > 2.0 * abs(c["CL"]) and abs(air.alpha) < 30.0:
+        out.append(f"CD {c['CD']:.3g} is {c['CD'] / abs(c['CL']):.2g} times CL: are nose and up right (x aft, z up), and is the reference area that of the wing?")  # fmt: skip
+    if c["CD"] > 1e-4 and abs(c["CL"]) / c["CD"] > 120.0:
+        out.append(f"L/D is {abs(c['CL']) / c['CD']:.0f}, beyond any aircraft: drag is missing, or alpha is far off.")
+    if abs(c["CL"]) > 5.0:
+        out.append(f"CL is {c['CL']:.3g}: the reference area is likely too small, or in another unit.")
+    if c["CL"] * air.alpha < 0.0 and abs(air.alpha) > 8.0:
+        out.append(f"CL is {c['CL']:.3g} at alpha {air.alpha:g} deg: is the body upside down, or tail first?")
+    return out
 
 
 def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Reference, settings: Settings) -> Solution:
@@ -394,4 +429,4 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
     flow = Flow(
         q, wall, traction, heat, eddies, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"]
     )
-    return Solution(mesh, air, reference, facts["model"], settings, flow)
+    return Solution(mesh, air, reference, facts["model"], settings, flow, tuple(facts.get("notes", ())))

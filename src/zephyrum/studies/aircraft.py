@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
-import numpy as np
+import pandas as pd
 from pydantic import Field
 
 from zephyrum.air import Reference
@@ -21,12 +21,13 @@ from zephyrum.mesh import Mesh, mesh_aircraft, quality, read_mesh, write_mesh
 from zephyrum.results import Polar, Solution, load_solution, solve
 from zephyrum.shape import Aircraft, Surface, adopt
 from zephyrum.studies.derived import Derived, derived
-from zephyrum.studies.refine import Refinement, judge, with_errors
-from zephyrum.studies.store import write_text
+from zephyrum.studies.flown import DerivativesTable, TrimTable, fly_derivatives, fly_trim
+from zephyrum.studies.points import Point
+from zephyrum.studies.refine import STEP, Refinement, judge, level_row, with_errors
+from zephyrum.studies.store import write_checks, write_text
 from zephyrum.studies.study import Asked, RunTable, SolverTable, _Strict
-from zephyrum.studies.sweep import Point, sweep
+from zephyrum.studies.sweep import sweep
 
-STEP = 1.3  # factor on all sizes from one mesh of a refinement study to the next
 TEMPLATE = """# A Zephyrum study of an aircraft. Run it with:  zephyrum run {file}
 title = "{title}"
 
@@ -56,6 +57,15 @@ mach = 0.2
 alpha = {{ from = 0, to = 6, step = 3 }}
 
 # [refine]                # error bars from two coarser meshes
+# mach = 0.2
+# alpha = 3
+
+# [trim]                  # alpha and a number of the aircraft for which CM = 0 and the lift carries it
+# mach = 0.2
+# control = "tailplane.pitch"
+# mass = "3900 kg"        # or lift = 0.6; without either the mass of the described parts
+
+# [derivatives]           # by alpha, and with half = false in [mesh] by beta
 # mach = 0.2
 # alpha = 3
 """
@@ -120,6 +130,8 @@ class AircraftStudy(Asked):
     mesh: SpaceTable = SpaceTable()
     solver: SpaceSolver = SpaceSolver()
     refine: SpaceRefine | None = None
+    trim: TrimTable | None = None
+    derivatives: DerivativesTable | None = None
     run: SpaceRun = SpaceRun()
 
     @functools.cached_property
@@ -176,6 +188,8 @@ class AircraftOutcome:
     mesh: Mesh
     polar: Polar | None
     refinement: Refinement | None
+    trim: dict | None = None
+    derivatives: pd.DataFrame | None = None
     series: None = None
 
     def solution(self, mach: float, alpha: float) -> Solution:
@@ -278,7 +292,7 @@ def run_aircraft_study(
         base = study.freestream(study.sweep.mach[0])
         polar = sweep(mesh, study.sweep.alpha, study.sweep.mach, model=study.solver.model, air=base, folder=folder, processes=study.run.processes,
                       settings=study.settings(), on_point=on_point, peak=study.sweep.peak, walls=study.wall(),
-                      on_step=on_step)  # fmt: skip
+                      on_step=on_step, scheduler=study.run.scheduler)  # fmt: skip
     if study.refine is not None:
         refinement = _refined(study, mesh, coarser, folder, on_level)
     if polar is not None:
@@ -287,7 +301,10 @@ def run_aircraft_study(
         polar.write(folder / "polar.csv")
         _loads(AircraftOutcome(study, folder, shape, mesh, polar, refinement))
     write_text(folder / "mesh.txt", f"{json.dumps(mesh.recipe)}\n{quality(mesh)}\n")
-    outcome = AircraftOutcome(study, folder, shape, mesh, polar, refinement)
+    slopes = fly_derivatives(study, mesh, folder)
+    outcome = AircraftOutcome(study, folder, shape, mesh, polar, refinement, fly_trim(study, folder), slopes)
+    if polar is not None:
+        write_checks(folder, outcome)
     write_text(folder / "README.txt", _explained(outcome))
     return outcome
 
@@ -302,7 +319,9 @@ def open_aircraft_study(study: AircraftStudy, folder: Path) -> AircraftOutcome:
     if study.refine is not None and (folder / "refinement.json").is_file():
         rows = json.loads((folder / "refinement.json").read_text(encoding="utf-8"))["levels"]
         refinement = judge(rows, study.freestream(study.refine.mach, study.refine.alpha))
-    return AircraftOutcome(study, folder, shape, mesh, polar, refinement)
+    return AircraftOutcome(
+        study, folder, shape, mesh, polar, refinement, fly_trim(study, folder), fly_derivatives(study, mesh, folder)
+    )
 
 
 def _refined(study: AircraftStudy, mesh: Mesh, coarser, folder: Path, on_level) -> Refinement:
@@ -322,9 +341,7 @@ def _refined(study: AircraftStudy, mesh: Mesh, coarser, folder: Path, on_level) 
             solution = load_solution(state, mesh, air, mesh.reference, study.settings())
         else:
             solution = solve(one, air, study.solver.model, settings=study.settings(), walls=study.wall())
-        size = float(np.cbrt(np.sum(mesh.cell_volume) / one.n_cells))
-        rows.append({"level": level, "cells": one.n_cells, "h": size, **{k: solution.forces.coefficients()[k] for k in ("CL", "CD", "CM")},
-                     "verdict": solution.verdict, "mesh": one.fingerprint, "seconds": round(solution.flow.seconds, 2)})  # fmt: skip
+        rows.append(level_row(level, one, mesh, solution))
         write_text(path, json.dumps({"key": key, "levels": rows}, indent=1))
         if on_level is not None:
             on_level(rows[-1])
@@ -336,8 +353,6 @@ def _refined(study: AircraftStudy, mesh: Mesh, coarser, folder: Path, on_level) 
 
 def _loads(outcome: AircraftOutcome) -> None:
     """forces.csv, loading.csv and derived.csv: all points by part and cause, span loadings, and what follows from the sweep."""
-    import pandas as pd
-
     forces, loads = [], []
     for row in outcome.polar.table.itertuples():
         solution = outcome.solution(row.mach, row.alpha)
@@ -362,9 +377,14 @@ def _explained(outcome: AircraftOutcome) -> str:
                   "polar.json       reference quantities, air, settings, meaning of the columns",
                   "forces.csv       coefficients and newtons by part and cause, at every point",
                   "loading.csv      lift over the span and its induced drag, at every point",
-                  "derived.csv      lift slope, neutral point, static margin", "points/          last state and row of every point; a rerun takes them from here"]  # fmt: skip
+                  "derived.csv      lift slope, neutral point, static margin", "checks.txt       what looks wrong, and where",
+                  "points/          last state and row of every point; a rerun takes them from here"]  # fmt: skip
     if outcome.refinement is not None:
         lines += ["refinement.csv   the same case on coarser meshes of the same family", "refinement.json  observed orders, extrapolated values, error bars"]  # fmt: skip
+    if outcome.trim is not None:
+        lines.append("trim.csv         what was flown on the way to the trim; trim.json: the trim")
+    if outcome.derivatives is not None:
+        lines.append("derivatives.csv  derivatives by alpha and beta")
     error = (
         outcome.refinement.verdict if outcome.refinement is not None else "unknown; add a [refine] table to the study"
     )

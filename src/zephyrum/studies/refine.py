@@ -5,6 +5,7 @@ Fluids Eng. 130:078001 (procedure); Eca and Hoekstra (2014), J. Comput. Phys. 26
 no order can be trusted). Verified by tests/test_studies.py on made-up sequences of known order.
 """
 
+import itertools
 import math
 from dataclasses import dataclass
 
@@ -14,10 +15,11 @@ from zephyrum.air import Freestream
 from zephyrum.air.checks import whole
 from zephyrum.errors import InputError
 from zephyrum.flow import Settings
-from zephyrum.mesh import Mesh, mesh_airfoil
+from zephyrum.mesh import Mesh, mesh_aircraft, mesh_airfoil
 from zephyrum.results import Polar, solve
-from zephyrum.shape import Airfoil
+from zephyrum.shape import Aircraft, Airfoil, Surface
 
+STEP = 1.3  # factor on all sizes from one mesh of a body in space to the next
 SAFETY = 1.25
 FORMAL_ORDER = 2.0
 ASYMPTOTIC = (1.0, 3.2)  # observed orders taken as those of a second-order scheme
@@ -110,7 +112,7 @@ def judge(rows: list[dict], air: Freestream) -> Refinement:
 
 
 def refine(
-    shape: Airfoil | Mesh,
+    shape: Airfoil | Aircraft | Surface | Mesh,
     air: Freestream,
     levels: int = 3,
     model: str = "euler",
@@ -119,28 +121,42 @@ def refine(
     walls=None,
     **mesh_options,
 ) -> Refinement:
-    """Solve `air` on the finest mesh and its `levels` - 1 coarser relatives and judge the coefficients.
+    """Solve `air` on the finest mesh and `levels` - 1 coarser ones of its family and judge the coefficients.
 
-    shape: a Mesh, or an Airfoil meshed with `mesh_options`; walls: as in `solve`. InputError if the mesh has too few relatives; a level that
-    does not settle makes every estimate say so.
+    shape: an Airfoil meshed with `mesh_options` (or a Mesh with its nested relatives), or an Aircraft or Surface, meshed by `mesh_aircraft` with these
+    options and again with all sizes `STEP` and `STEP` squared times as large. walls: as in `solve`. InputError if a mesh has too few relatives; a level
+    that does not settle makes every estimate say so.
     """
     levels = whole("levels", levels, 3, 6)
-    mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
-    family = mesh.family()
-    if len(family) < levels:
-        raise InputError(
-            f"levels = {levels}, but the mesh has only {len(family)} nested level(s); choose around and outward divisible by {2 ** (levels - 1)} "
-            f"and large enough (around >= {24 * 2 ** (levels - 1)}, outward >= {8 * 2 ** (levels - 1)})."
-        )
+    if isinstance(shape, Aircraft | Surface):
+        finest = mesh_aircraft(shape, **mesh_options)
+        factor = finest.recipe["factor"]
+        rest = [{**mesh_options, "fineness": factor * STEP**level, "cells": None} for level in range(1, levels)]
+        family = itertools.chain([finest], (mesh_aircraft(shape, **options) for options in rest))
+        settings = settings or Settings(orders=4.0)
+    else:
+        finest = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
+        family = finest.family()[:levels]
+        if len(family) < levels:
+            raise InputError(
+                f"levels = {levels}, but the mesh has only {len(family)} nested level(s); choose around and outward divisible by {2 ** (levels - 1)} "
+                f"and large enough (around >= {24 * 2 ** (levels - 1)}, outward >= {8 * 2 ** (levels - 1)})."
+            )
     rows = []
-    for level, one in enumerate(family[:levels]):
-        solution = solve(one, air, model, reference=mesh.reference, settings=settings, walls=walls)
-        size = math.sqrt(float(np.sum(mesh.cell_volume)) / one.n_cells)
-        rows.append({"level": level, "cells": one.n_cells, "h": size, **{k: solution.forces.coefficients()[k] for k in ("CL", "CD", "CM")},
-                     "verdict": solution.verdict, "mesh": one.fingerprint, "seconds": round(solution.flow.seconds, 2)})  # fmt: skip
+    for level, one in enumerate(family):
+        solution = solve(one, air, model, reference=finest.reference, settings=settings, walls=walls)
+        rows.append(level_row(level, one, finest, solution))
         if on_level is not None:
             on_level(rows[-1])
     return judge(rows, air)
+
+
+def level_row(level: int, mesh: Mesh, finest: Mesh, solution) -> dict:
+    """The row of a mesh of a refinement; h [m] is the mean size of its cells in the volume (in two dimensions the area) of the finest one."""
+    size = (float(np.sum(finest.cell_volume)) / mesh.n_cells) ** (0.5 if finest.planar else 1.0 / 3.0)
+    c = solution.forces.coefficients()
+    return {"level": level, "cells": mesh.n_cells, "h": size, **{k: c[k] for k in ("CL", "CD", "CM")},
+            "verdict": solution.verdict, "mesh": mesh.fingerprint, "seconds": round(solution.flow.seconds, 2)}  # fmt: skip
 
 
 def with_errors(polar: Polar, refinement: Refinement) -> Polar:

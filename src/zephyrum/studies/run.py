@@ -11,10 +11,11 @@ from zephyrum.mesh import Mesh, quality
 from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve_in_time
 from zephyrum.shape import Airfoil
 from zephyrum.studies.aircraft import AircraftOutcome, AircraftStudy, open_aircraft_study, run_aircraft_study
+from zephyrum.studies.points import Point
 from zephyrum.studies.refine import Refinement, judge, refine, with_errors
-from zephyrum.studies.store import write_text
+from zephyrum.studies.store import write_checks, write_text
 from zephyrum.studies.study import Study, read_study
-from zephyrum.studies.sweep import Point, sweep
+from zephyrum.studies.sweep import sweep
 
 
 @dataclass(frozen=True)
@@ -75,7 +76,7 @@ def run_study(
         base = study.freestream(study.sweep.mach[0])
         polar = sweep(mesh, study.sweep.alpha, study.sweep.mach, model=study.solver.model, air=base, folder=folder,
                       processes=study.run.processes, settings=study.settings(), on_point=on_point, peak=study.sweep.peak, walls=study.wall(),
-                      on_step=on_step)  # fmt: skip
+                      on_step=on_step, scheduler=study.run.scheduler)  # fmt: skip
     folder.mkdir(parents=True, exist_ok=True)
     if path.resolve() != (folder / "study.toml").resolve():
         shutil.copyfile(path, folder / "study.toml")
@@ -97,6 +98,8 @@ def run_study(
     write_text(folder / "mesh.txt", f"{json.dumps(mesh.recipe)}\n{quality(mesh)}\n")
     foil.write(folder / "section.dat")
     outcome = Outcome(study, folder, foil, mesh, polar, refinement, series)
+    if polar is not None:
+        write_checks(folder, outcome)
     write_text(folder / "README.txt", _explained(outcome))
     return outcome
 
@@ -170,6 +173,7 @@ def _explained(outcome: Outcome) -> str:
     if outcome.polar is not None:
         lines += ["polar.csv        one row a point: condition, coefficients, verdict, mesh error, mesh, time",
                   "polar.json       reference quantities, air, settings, meaning of the columns",
+                  "checks.txt       what looks wrong, and where",
                   "points/          last state and row of every point; a rerun takes them from here"]  # fmt: skip
     if outcome.refinement is not None:
         lines += [

@@ -65,9 +65,27 @@ class Store:
         except ValueError:
             raise FileError(f"{str(path)!r} is damaged; remove it and run again.") from None
 
+    def keep(self, name: str, row: dict, state: bytes) -> None:
+        """Keep the last state of a point, the bytes of its file, and mark it finished."""
+        path = self.state(name)
+        temporary = path.with_name(path.name + ".part")
+        temporary.write_bytes(state)
+        os.replace(temporary, path)
+        self.keep_row(name, row)
+
     def keep_row(self, name: str, row: dict) -> None:
         """Mark a point finished."""
         write_text(self.root / "points" / f"{name}.json", json.dumps(row))
+
+
+def write_checks(folder: Path, outcome) -> None:
+    """checks.txt: what looks wrong at every point of a sweep, each sentence once with the points that it is true of."""
+    said: dict[str, list[str]] = {}
+    for row in outcome.polar.table.itertuples():
+        for sentence in outcome.solution(row.mach, row.alpha).checks():
+            said.setdefault(sentence, []).append(f"M {row.mach:g} alpha {row.alpha:g}")
+    lines = [f"{', '.join(at)}: {sentence}" for sentence, at in said.items()] or ["Nothing looks wrong."]
+    write_text(folder / "checks.txt", "\n".join(lines) + "\n")
 
 
 def write_text(path: Path, text: str) -> None:

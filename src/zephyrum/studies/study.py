@@ -3,6 +3,7 @@
 The schema is in `Study`; `TEMPLATE` is a commented file to start from.
 """
 
+from abc import ABC, abstractmethod
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -192,12 +193,16 @@ class TimeTable(_Strict):
 
 
 class RunTable(_Strict):
-    """How to run."""
+    """How to run: local processes, or the workers of a dask scheduler at an address such as "tcp://host:8786"."""
 
     processes: int = Field(2, ge=1, le=256)
+    scheduler: str | None = None
 
 
-class Asked(_Strict):
+JOBS = ("sweep", "refine", "time", "trim", "derivatives")  # tables of a study that ask for something to be computed
+
+
+class Asked(_Strict, ABC):
     """What every study file may hold."""
 
     title: str = "study"
@@ -209,9 +214,9 @@ class Asked(_Strict):
     run: RunTable = RunTable()
     base: Path = Field(default=Path("."), exclude=True)
 
+    @abstractmethod
     def chord(self) -> float:
         """Length [m] that Reynolds numbers refer to."""
-        raise NotImplementedError
 
     def freestream(self, mach: float, alpha: float = 0.0) -> Freestream:
         """The stream at one condition."""
@@ -221,7 +226,7 @@ class Asked(_Strict):
     def machs(self) -> list[float]:
         """All Mach numbers that are asked for."""
         return (self.sweep.mach if self.sweep else []) + [
-            one.mach for one in (self.refine, getattr(self, "time", None)) if one
+            one.mach for one in (getattr(self, name, None) for name in JOBS[1:]) if one
         ]
 
     def wall(self) -> Wall | None:
@@ -325,10 +330,9 @@ def read_study(path: str | Path) -> Asked:
         ]
         raise InputError(f"{path.name}:{line_of(text, keys)}: {'.'.join(keys)}: {_advice(kind, error, keys)}") from None
     study.base = path.parent
-    if study.sweep is None and study.refine is None and getattr(study, "time", None) is None:
-        raise InputError(
-            f"{path.name}: none of [sweep], [refine] and [time] is there, so there is nothing to compute; add one."
-        )
+    jobs = [name for name in JOBS if name in kind.model_fields]
+    if all(getattr(study, name) is None for name in jobs):
+        raise InputError(f"{path.name}: none of {', '.join(f'[{name}]' for name in jobs)} is there, so there is nothing to compute; add one.")  # fmt: skip
     return study
 
 

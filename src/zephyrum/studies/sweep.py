@@ -10,7 +10,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from multiprocessing import get_context
 from multiprocessing.connection import Connection, wait
 from multiprocessing.process import BaseProcess
@@ -21,63 +21,13 @@ from zephyrum.air.checks import number, whole
 from zephyrum.errors import FlowError, InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_airfoil
-from zephyrum.results import Polar, load_solution, solve
+from zephyrum.results import Polar, solve
 from zephyrum.shape import Airfoil
+from zephyrum.studies.cluster import Cluster
+from zephyrum.studies.points import Point, peak_points, plan, solved
 from zephyrum.studies.store import Store
 
 OFTEN = 0.5  # s between two words about a point that is being computed
-
-
-@dataclass(frozen=True)
-class Point:
-    """One condition and the point whose state it starts from (None: a cold start)."""
-
-    mach: float
-    alpha: float
-    after: "Point | None"
-
-    @property
-    def name(self) -> str:
-        """Name of its files."""
-        return f"m{self.mach:.4f}_a{self.alpha:+08.3f}"
-
-
-def plan(alphas: list[float], machs: list[float]) -> list[Point]:
-    """All points, each after the one it starts from."""
-    points = []
-    for mach in machs:
-        ordered = sorted(alphas)
-        root = min(range(len(ordered)), key=lambda k: (abs(ordered[k]), k))
-        first = Point(mach, ordered[root], None)
-        points.append(first)
-        for branch in (ordered[root + 1 :], ordered[:root][::-1]):
-            last = first
-            for alpha in branch:
-                last = Point(mach, alpha, last)
-                points.append(last)
-    return points
-
-
-def peak_points(rows: dict[str, dict], points: list[Point], finest: float) -> list[Point]:
-    """Points still missing about the lift maximum of every Mach number, halving the intervals on either side of it.
-
-    None closer than `finest` [deg]; each starts from its lower neighbour. Only the table decides, so a rerun asks for
-    the same points. A sweep whose lift still rises at its end has no maximum.
-    """
-    extra = []
-    for mach in sorted({point.mach for point in points}):
-        own = sorted(
-            (p for p in points if p.mach == mach and rows[p.name]["verdict"] != "failed"), key=lambda p: p.alpha
-        )
-        lift = [rows[point.name]["CL"] for point in own]
-        top = max(range(len(own)), key=lift.__getitem__, default=0)
-        if not 0 < top < len(own) - 1:
-            continue
-        for low, high in ((own[top - 1], own[top]), (own[top], own[top + 1])):
-            if high.alpha - low.alpha >= 2.0 * finest - 1e-9:
-                near = low if abs(low.alpha) <= abs(high.alpha) else high
-                extra.append(Point(mach, round(0.5 * (low.alpha + high.alpha), 6), near))
-    return extra
 
 
 def _values(name: str, values, low: float, high: float, open_low: bool = False) -> list[float]:
@@ -113,18 +63,13 @@ def _prepare(shape, mesh_options, air, settings, model, store, walls, threads) -
 
 def _compute(point: Point, on_step: Callable[[dict], None] | None = None) -> dict:
     """Solve one point, keep its state and its row, return the row."""
-    mesh, settings, store = _WORK["mesh"], _WORK["settings"], _WORK["store"]
-    air = _WORK["air"].at_mach(point.mach).turned(alpha=point.alpha)
-    start = None
-    if point.after is not None and store.row(point.after.name)["verdict"] != "failed":
-        before = _WORK["air"].at_mach(point.after.mach).turned(alpha=point.after.alpha)
-        start = load_solution(store.state(point.after.name), mesh, before, mesh.reference, settings)
-    keep = store.root / "points" / f"{point.name}.going"
-    solution = solve(
-        mesh, air, _WORK["model"], settings=settings, start=start, walls=_WORK["walls"], keep=keep, on_step=on_step
-    )
+    work, store = _WORK, _WORK["store"]
+    known = point.after is not None and store.row(point.after.name)["verdict"] != "failed"
+    solution, row = solved(
+        point, work["mesh"], work["air"], work["settings"], work["model"], work["walls"], store.state(point.after.name) if known else None,
+        store.root / "points" / f"{point.name}.going", on_step,
+    )  # fmt: skip
     solution.save(store.state(point.name))
-    row = solution.row() | {"start": point.after.name if start is not None else "cold"}
     store.keep_row(point.name, row)
     return row
 
@@ -143,6 +88,7 @@ def sweep(
     peak: float = 0.0,
     walls=None,
     on_step: Callable[[Point, dict], None] | None = None,
+    scheduler: str | None = None,
     **mesh_options,
 ) -> Polar:
     """Polar over `alpha` [deg] and `mach`, on a Mesh or on an Airfoil meshed with `mesh_options`.
@@ -151,7 +97,8 @@ def sweep(
     interrupted sweep given the same folder goes on where it stopped. on_point(row, done, total) after each point;
     on_step(point, row) while one is computed, about twice a second.
     peak: finest spacing [deg] of the points added about the lift maximum of each Mach number; 0 adds none.
-    walls: what the walls do, as in `solve`.
+    walls: what the walls do, as in `solve`. scheduler: address of a scheduler of dask.distributed, such as "tcp://host:8786", whose workers compute instead
+    of local processes (extra `cluster`); they say nothing while a point is computed.
     Raises InputError for bad input, FlowError if a process dies (run again to resume).
     """
     alphas = _values("alpha", alpha, -60.0, 60.0)
@@ -164,7 +111,7 @@ def sweep(
         with tempfile.TemporaryDirectory() as scratch:
             return sweep(
                 shape, alphas, machs, None, model, base, scratch, processes, settings, on_point, peak, walls, on_step,
-                **mesh_options,
+                scheduler, **mesh_options,
             )  # fmt: skip
     mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
     key = {"mesh": mesh.fingerprint, "settings": asdict(settings), "model": model,
@@ -175,7 +122,10 @@ def sweep(
     points = plan(alphas, machs)
     rows: dict[str, dict] = {}
     work = (shape, mesh_options, base, settings, model, store, walls)
-    crew = _Alone(mesh, work) if processes == 1 else _Crew(mesh, work, processes)
+    if scheduler is not None:
+        crew = Cluster(mesh, work, scheduler)
+    else:
+        crew = _Alone(mesh, work) if processes == 1 else _Crew(mesh, work, processes)
     fresh = points
     try:
         while fresh:

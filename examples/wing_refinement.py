@@ -1,0 +1,28 @@
+"""How wrong a wing's lift and drag are on a mesh: three meshes of one family, observed order, error bars."""
+
+import sys
+from pathlib import Path
+
+import zephyrum as zy
+
+
+def main(folder: Path) -> None:
+    """Refine about a rectangular wing at alpha 4."""
+    wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012", tip="flat")
+    craft = zy.Aircraft(name="plank", parts={"wing": wing})
+    air = zy.Freestream(mach=0.2, alpha=4.0)
+    # a quick look: ask for fineness="medium" and wait some minutes for error bars to use
+    proof = zy.refine(
+        craft,
+        air,
+        fineness=2.4,
+        farfield=6.0,
+        on_level=lambda row: print(f"{row['cells']} cells: CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['verdict']}"),
+    )
+    for row in proof.rows():
+        print(f"{row['coefficient']}: {row['finest mesh']:+.4f} +- {row['error +-']:.2g} ({row['verdict']})")
+    print(proof.verdict)
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1] if len(sys.argv) > 1 else "."))

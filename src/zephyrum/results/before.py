@@ -1,0 +1,80 @@
+"""What looks wrong before a run: sentences with the likely cause, shown with the results and kept with them.
+
+Nothing here stops a run; what can't be solved at all is refused by `case`. Verified by tests/test_results.py.
+"""
+
+import numpy as np
+
+from zephyrum.air import Freestream, Reference
+from zephyrum.flow.gas import Scales
+from zephyrum.flow.turbulence import WALL_MODELS
+from zephyrum.mesh import Mesh
+
+NEAR = 4.0  # sizes of the body to the farfield below which it is felt in CL (subsonic)
+BLOCKED = 0.02  # frontal area over that of the domain
+SIZES = (0.02, 120.0)  # m: lengths of bodies outside are more likely a wrong unit
+PLAN_BAND = (
+    0.2,
+    1.6,
+)  # reference area over that of the body seen from above: a wing is the larger part of it, or with a canard less
+SPAN_BAND = (0.5, 1.5)
+LAMINAR = 2e5  # Reynolds number on the chord below which layers are laminar over most of it
+
+
+def doubts(mesh: Mesh, air: Freestream, reference: Reference, model: str) -> list[str]:
+    """Sentences about size, domain, blockage, reference and model; empty if nothing looks wrong."""
+    out = []
+    walls = mesh.faces_of("wall")
+    corners = mesh.points[mesh.face_points[_places(mesh, walls)]]
+    low, high = corners.min(axis=0), corners.max(axis=0)
+    size = float((high - low)[[0, 2] if mesh.planar else [0, 1, 2]].max())
+    if not SIZES[0] <= size <= SIZES[1]:
+        out.append(f"the body is {size:.3g} m long: is its unit right? A scan in mm, cm or inches has to say so.")
+    outer = mesh.faces_of("farfield")
+    if len(outer) and air.mach < 1.0 and not mesh.planar:
+        far = float(np.abs(mesh.face_centroid[outer] - 0.5 * (low + high)).max(axis=1).min()) / size
+        if far < NEAR:
+            out.append(f"the farfield is {far:.1f} sizes of the body away: CL and CD feel it by several per cent; mesh with farfield = 10 or more.")  # fmt: skip
+        out += _blockage(mesh, walls)
+    if mesh.dimension == 3 and not mesh.planar:
+        out += _reference(mesh, walls, low, high, reference)
+    if model in WALL_MODELS:
+        reynolds = air.mach * reference.chord / Scales.law(air, reference.chord).viscosity
+        if reynolds < LAMINAR:
+            out.append(f"at a Reynolds number of {reynolds:.2g} on the chord the boundary layer is laminar over most of it, but model {model!r} is turbulent everywhere: "
+                       "set walls=Wall(laminar=...), or solve with model='laminar'.")  # fmt: skip
+    return out
+
+
+def _places(mesh: Mesh, faces) -> np.ndarray:
+    """Places in `face_points` of the corners of faces."""
+    chosen = np.zeros(mesh.n_faces, dtype=bool)
+    chosen[faces] = True
+    return np.flatnonzero(np.repeat(chosen, np.diff(mesh.face_start)))
+
+
+def _blockage(mesh: Mesh, walls) -> list[str]:
+    front = 0.5 * float(np.abs(mesh.face_area[walls, 0]).sum())
+    box = np.ptp(mesh.points, axis=0)
+    share = front / float(box[1] * box[2])
+    if share > BLOCKED:
+        return [
+            f"the body blocks {100 * share:.2g} % of the domain: the stream is sped up between them; mesh with a larger farfield."
+        ]
+    return []
+
+
+def _reference(mesh: Mesh, walls, low, high, reference: Reference) -> list[str]:
+    out = []
+    whole = 2.0 if mesh.mirrored else mesh.sectors
+    plan = 0.5 * whole * float(np.abs(mesh.face_area[walls, 2]).sum())
+    share = reference.area / plan
+    if not PLAN_BAND[0] <= share <= PLAN_BAND[1]:
+        out.append(f"the reference area {reference.area:.4g} m^2 is {share:.2g} of what the body covers seen from above ({plan:.4g} m^2): a frontal area, a half model's, "
+                   "or another unit? Coefficients go with one over it.")  # fmt: skip
+    span = float(high[1] - low[1]) * (2.0 if mesh.mirrored else 1.0)
+    if mesh.sectors == 1 and not SPAN_BAND[0] <= reference.span / span <= SPAN_BAND[1]:
+        out.append(f"the reference span is {reference.span:.4g} m, but the body is {span:.4g} m wide: check it; roll and yaw coefficients go with one over it.")  # fmt: skip
+    if reference.chord > 1.2 * (high[0] - low[0]):
+        out.append(f"the reference chord {reference.chord:.4g} m is longer than the body ({high[0] - low[0]:.4g} m): check its unit.")  # fmt: skip
+    return out
