@@ -6,6 +6,7 @@ from matplotlib.tri import Triangulation
 
 from zephyrum.air.checks import choice
 from zephyrum.looks.style import new_axes, tidy
+from zephyrum.mesh.polygons import following
 
 FIELDS = {
     "cp": "Cp [-]",
@@ -80,9 +81,7 @@ def _node_values(mesh, values):
     total = np.bincount(corners, values[owner], n)
     node = total / np.maximum(np.bincount(corners, minlength=n), 1)
     first = corners[start[owner]]
-    following = np.arange(1, len(corners) + 1)
-    following[start[1:] - 1] = start[:-1]
-    triangles = np.stack([first, corners, corners[following]], axis=1)
+    triangles = np.stack([first, corners, corners[following(start)]], axis=1)
     good = (triangles[:, 1] != first) & (triangles[:, 2] != first)
     return triangles[good], owner[good], node
 

@@ -3,7 +3,8 @@
 from zephyrum.mesh.aircraft import mesh_surface
 from zephyrum.mesh.airfoil import mesh_airfoil
 from zephyrum.mesh.bodies import mesh_bodies
-from zephyrum.mesh.core import Group, Mesh, mesh_from_faces, mesh_from_quads
+from zephyrum.mesh.build import mesh_from_faces, mesh_from_quads
+from zephyrum.mesh.core import Group, Mesh
 from zephyrum.mesh.files import read_mesh, write_mesh
 from zephyrum.mesh.layers import Layers, wall_layers
 from zephyrum.mesh.planned import MeshPlan, mesh_aircraft, plan_mesh

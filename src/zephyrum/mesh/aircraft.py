@@ -14,8 +14,9 @@ import numpy as np
 from zephyrum.air import Reference
 from zephyrum.air.checks import number
 from zephyrum.errors import InputError, MeshError
+from zephyrum.mesh.build import mesh_from_kept
 from zephyrum.mesh.clipped_space import Space, fill_space
-from zephyrum.mesh.core import Mesh, mesh_from_kept
+from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.eased import eased
 from zephyrum.mesh.layers import given_layers
 from zephyrum.mesh.prisms import Prisms, grow_prisms

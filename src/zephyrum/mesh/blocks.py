@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from zephyrum.air import Reference
-from zephyrum.mesh.core import Mesh, mesh_from_quads
+from zephyrum.mesh.build import mesh_from_quads
+from zephyrum.mesh.core import Mesh
 
 COARSEST = 24  # cells along the wall below which no coarser relative is made
 THINNEST = 8  # the same across

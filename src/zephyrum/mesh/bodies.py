@@ -12,8 +12,9 @@ import numpy as np
 from zephyrum.air import Reference
 from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError, MeshError
+from zephyrum.mesh.build import mesh_from_faces
 from zephyrum.mesh.clipped_plane import clip_plane
-from zephyrum.mesh.core import Mesh, mesh_from_faces
+from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.curves import Dense, dense, distance_to_others, divide, inside
 from zephyrum.mesh.layers import given_layers, wall_layers
 from zephyrum.mesh.rays import Rays, rays_of

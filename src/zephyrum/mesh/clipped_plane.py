@@ -8,11 +8,10 @@ import itertools
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from zephyrum.errors import MeshError
 from zephyrum.mesh.loops import MOST, fluid_loops
+from zephyrum.mesh.polygons import components
 from zephyrum.mesh.tree import Tree, neighbours
 
 
@@ -149,8 +148,8 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
     whole = np.flatnonzero(~cut)
     many = present[whole].sum(axis=1)
     first = np.repeat(ids[whole, 0], many)
-    link = coo_matrix((np.ones(len(first)), (first, ids[whole][present[whole]])), shape=(len(used),) * 2)
-    count, group = connected_components(link, directed=False)
+    group = components(first, ids[whole][present[whole]], len(used))
+    count = int(group.max()) + 1
     fluid, solid = np.zeros(count, dtype=bool), np.zeros(count, dtype=bool)
     fluid[group[known > 0]] = True
     solid[group[known < 0]] = True

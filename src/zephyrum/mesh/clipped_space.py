@@ -10,11 +10,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from zephyrum.errors import MeshError
 from zephyrum.mesh.loops import MOST, fluid_loops
+from zephyrum.mesh.polygons import components
 from zephyrum.mesh.push import push_down
 from zephyrum.mesh.tree import Tree, neighbours
 
@@ -180,9 +179,8 @@ def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
     base = len(X)
     a = np.concatenate([np.repeat(quads[:, 0], 3), np.repeat(corner_id[~is_cut, 0], 7)]) - base
     b = np.concatenate([quads[:, 1:].ravel(), corner_id[~is_cut, 1:].ravel()]) - base
-    groups, label = connected_components(
-        coo_matrix((np.ones(len(a), dtype=np.int8), (a, b)), shape=(len(used),) * 2), directed=False
-    )
+    label = components(a, b, len(used))
+    groups = int(label.max(initial=-1)) + 1
     fluid, solid = np.zeros(groups, dtype=bool), np.zeros(groups, dtype=bool)
     fluid[label[(known == 1) | (known == 2)]] = True
     solid[label[(known == -1) | (known == 2)]] = True
@@ -215,10 +213,8 @@ def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
     pair = element_leaf[index][which] * np.int64(len(every)) + point
     rows = np.argsort(pair, kind="stable")
     same = np.flatnonzero(pair[rows][1:] == pair[rows][:-1])
-    link = coo_matrix(
-        (np.ones(len(same), dtype=np.int8), (which[rows[same]], which[rows[same + 1]])), shape=(len(index),) * 2
-    )
-    pieces, piece = connected_components(link, directed=False)
+    piece = components(which[rows[same]], which[rows[same + 1]], len(index))
+    pieces = int(piece.max(initial=-1)) + 1
     cell_of = np.full(len(element_leaf), -1)
     cell_of[index] = piece
     solo = np.full(len(leaves), -1)

@@ -9,11 +9,9 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from zephyrum.errors import MeshError
-from zephyrum.mesh.polygons import polygon_geometry
+from zephyrum.mesh.polygons import components, following, polygon_geometry
 from zephyrum.mesh.tree import merged
 
 SHARP = np.cos(np.radians(45.0))  # edges of the wall that turn more part columns
@@ -103,19 +101,6 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, side, sp
     begin, path, one, two = _paths(order, simple, of[owner], other, tail, head)
     polygon = np.unique(of, return_index=True)[1]
     return Columns(of, tiles, floor, roof, cube, begin, path, one, two, polygon)
-
-
-def following(start) -> np.ndarray:
-    """Index of the next corner of the same polygon."""
-    out = np.arange(1, start[-1] + 1)
-    out[start[1:] - 1] = start[:-1]
-    return out
-
-
-def components(a, b, n: int) -> np.ndarray:
-    """(n,) number of the group of each of n things, of which the pairs a, b (k,) hang together."""
-    link = coo_matrix((np.ones(len(a), dtype=np.int8), (a, b)), shape=(n, n))
-    return connected_components(link, directed=False)[1]
 
 
 def _partners(tail, head, n) -> np.ndarray:

@@ -8,8 +8,8 @@ Verified by tests/test_clipped.py and validation/clipped.py.
 
 import numpy as np
 from numba import njit
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
+
+from zephyrum.mesh.polygons import components, following
 
 SHARP = np.cos(np.radians(30.0))  # edges that turn more are no part of a smooth wall
 TURNED = 0.5  # least cosine between the normals of a face and of one that it is fitted with
@@ -59,16 +59,13 @@ def curved_normals(mesh, faces: np.ndarray, roles: tuple[str, ...] = ("symmetry"
     )
     owner = np.repeat(np.arange(len(faces)), size)
     # faces hang together across edges that do not turn sharply
-    following = np.arange(1, len(corners) + 1)
-    following[start[1:] - 1] = start[:-1]
-    a, b = corners, corners[following]
+    a, b = corners, corners[following(start)]
     key = np.minimum(a, b) * len(used) + np.maximum(a, b)
     order = np.argsort(key, kind="stable")
     same = np.flatnonzero(key[order][1:] == key[order][:-1])
     one, two = owner[order[same]], owner[order[same + 1]]
     smooth = np.einsum("ij,ij->i", flat[one], flat[two]) > SHARP
-    link = coo_matrix((np.ones(smooth.sum(), dtype=np.int8), (one[smooth], two[smooth])), shape=(len(faces),) * 2)
-    patch = connected_components(link, directed=False)[1]
+    patch = components(one[smooth], two[smooth], len(faces))
     order = np.argsort(corners, kind="stable")
     point_start = np.r_[0, np.cumsum(np.bincount(corners, minlength=len(used)))]
     ring = np.full((len(faces), MOST), -1)

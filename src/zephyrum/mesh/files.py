@@ -14,7 +14,8 @@ from pathlib import Path
 import numpy as np
 
 from zephyrum.errors import FileError, InputError
-from zephyrum.mesh.core import ROLES, Mesh, mesh_from_faces
+from zephyrum.mesh.build import mesh_from_faces
+from zephyrum.mesh.core import ROLES, Mesh
 from zephyrum.mesh.core import SIDES as WEDGE_SIDES
 
 SIDES = "sides"

@@ -5,6 +5,8 @@ Verified by tests/test_mesh.py.
 
 import numpy as np
 from numba import njit, prange
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 BROAD = 0.3  # of the largest face's area: a face that can make a shell of a cell
 BENT, THIN = (
@@ -195,3 +197,16 @@ def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.n
     corner = mesh.face_points
     t = np.stack([corner[first + step], corner[first + (step + 1) % count[owner]], np.where(spread, hub[owner], corner[first + (step + 2) % count[owner]])], axis=1)  # fmt: skip
     return np.concatenate([mesh.points, mesh.face_centroid[faces[many]]]), t, owner
+
+
+def following(start) -> np.ndarray:
+    """Index of the next corner of the same polygon."""
+    out = np.arange(1, start[-1] + 1)
+    out[start[1:] - 1] = start[:-1]
+    return out
+
+
+def components(a, b, n: int) -> np.ndarray:
+    """(n,) number of the group of each of n things, of which the pairs a, b (k,) hang together."""
+    link = coo_matrix((np.ones(len(a), dtype=np.int8), (a, b)), shape=(n, n))
+    return connected_components(link, directed=False)[1]

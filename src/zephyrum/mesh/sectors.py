@@ -12,9 +12,9 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air.checks import number, whole
 from zephyrum.errors import InputError, MeshError
-from zephyrum.mesh.columns import components, following
-from zephyrum.mesh.core import Mesh, mesh_from_kept
-from zephyrum.mesh.polygons import polygon_geometry, volumes_between
+from zephyrum.mesh.build import mesh_from_kept
+from zephyrum.mesh.core import Mesh
+from zephyrum.mesh.polygons import components, following, polygon_geometry, volumes_between
 from zephyrum.mesh.tree import merged
 
 START, END, REST = "sector start", "sector end", "sector rest"

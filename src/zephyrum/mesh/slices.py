@@ -11,6 +11,7 @@ import numpy as np
 from zephyrum.air.checks import choice
 from zephyrum.errors import InputError
 from zephyrum.mesh.core import Mesh
+from zephyrum.mesh.polygons import following
 
 AXES = ("x", "y", "z")
 ASIDE = 1e-9  # of the mesh: points nearer to the plane count as on one side of it
@@ -39,8 +40,7 @@ class Slice:
     def areas(self) -> np.ndarray:
         """(n,) areas of the polygons [m^2]."""
         x, z = self.points.T
-        after = np.arange(1, len(x) + 1)
-        after[self.start[1:] - 1] = self.start[:-1]
+        after = following(self.start)
         return 0.5 * np.abs(np.add.reduceat(x * z[after] - x[after] * z, self.start[:-1]))
 
 

@@ -10,10 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from zephyrum.errors import MeshError
+from zephyrum.mesh.polygons import components
 
 NUDGE = 1e-6  # of the finest cell: points keep so far from the planes of the grid
 DEEPEST = 20  # levels: the finest cell is a millionth of the domain
@@ -202,6 +201,5 @@ def merged(small: np.ndarray, left: np.ndarray, right: np.ndarray, size: np.ndar
     order = np.argsort(np.r_[size, size], kind="stable")
     order = order[small[one[order]]]
     into[one[order]] = two[order]  # the largest face is written last
-    link = coo_matrix((np.ones(len(into), dtype=np.int8), (np.arange(len(into)), into)), shape=(len(into),) * 2)
-    label = connected_components(link, directed=False)[1]
+    label = components(np.arange(len(into)), into, len(into))
     return np.unique(label, return_index=True)[1][label]
