@@ -6,7 +6,7 @@ from pathlib import Path
 
 import zephyrum as zy
 
-FINENESS = 4.0  # very coarse, for a quick look: "coarse" or "medium" for numbers to use
+FINENESS = 5.0  # very coarse, for a quick look: "coarse" or "medium" for numbers to use
 
 
 def main(folder: Path) -> None:

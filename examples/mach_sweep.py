@@ -15,7 +15,7 @@ def main(folder: Path) -> None:
         planform=zy.Planform(span=5.4, root_chord=1.15, taper=0.62, sweep=20.0), airfoil="NACA 0012", tip="flat"
     )
     craft = zy.Aircraft(name="swept tail", parts={"tail": tail})
-    mesh = zy.mesh_aircraft(craft, 3.0, farfield=6.0)
+    mesh = zy.mesh_aircraft(craft, 4.0, farfield=6.0)
     polar = zy.sweep(mesh, alpha=[0.0, 3.0], mach=[0.2, 0.4, 0.6], processes=1, settings=zy.Settings(orders=3.5))
     print(polar.table[["mach", "alpha", "CL", "CD", "verdict", "orders"]].round(4).to_string(index=False))
     slopes = {one.mach: one.slope[0] for one in derived(polar, mesh.reference)}

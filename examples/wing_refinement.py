@@ -15,7 +15,7 @@ def main(folder: Path) -> None:
     proof = zy.refine(
         craft,
         air,
-        fineness=2.4,
+        fineness=3.0,
         farfield=6.0,
         on_level=lambda row: print(f"{row['cells']} cells: CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['verdict']}"),
     )

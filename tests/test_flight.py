@@ -11,7 +11,7 @@ import zephyrum as zy
 from zephyrum.studies import lift_for, open_study, run_study
 from zephyrum.studies.flown import wanted_lift
 
-COARSE = {"fineness": 2.6, "farfield": 5.0}
+COARSE = {"fineness": 3.2, "farfield": 5.0}
 CRAFT = """
 name = "glider"
 reference = "wing"

@@ -23,6 +23,7 @@ LIFT_WITHIN, MOMENT_WITHIN = 3e-3, 1.5e-3  # of CL and CM that count as trimmed
 FIRST_ALPHA = 2.0  # deg, of the first differences
 FIRST_SETTING = 2.0
 MOST_ALPHA = 8.0  # deg that one step may change
+TELLING = 0.7  # deg: after shorter steps the differences tell of the new mesh, not of the slopes
 LONG = ("CL", "CD", "CM")
 SIDE = ("CY", "C roll", "C yaw")
 
@@ -101,7 +102,8 @@ def trim(craft: Aircraft, air: Freestream, lift: float, control: str, setting: f
         at = at + step
         before = here
         here, solution = flown(*at)
-        slopes += np.outer(here - before - slopes @ step, step) / (step @ step)
+        if np.abs(step).max() > TELLING:
+            slopes += np.outer(here - before - slopes @ step, step) / (step @ step)
     good = met(here) and solution.verdict == "settled"
     return Trim(control, float(at[0]), float(at[1]), solution, pd.DataFrame(rows), bool(good))
 

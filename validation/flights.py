@@ -1,0 +1,96 @@
+"""The whole Skerry on large meshes, inviscid and turbulent: polar of five alphas, three meshes for the error bars, time and memory.
+
+`make flights` (hours; `python -m validation.flights inviscid` or `turbulent` for one) writes docs/flights.md. It goes on where it was broken off: results
+are kept in validation/flights/, remove that folder to begin anew.
+"""
+
+import resource
+import shutil
+import sys
+import time
+from pathlib import Path
+
+TOP = Path(__file__).parents[1]
+HEAD = """# The Skerry on large meshes
+
+Made by `make flights` on two cores: half model, Mach 0.2 at 5000 ft. Every point starts from its neighbour in alpha, the first from coarser meshes;
+the error bars are of three meshes of one family (all sizes a factor 1.3 apart).
+
+"""
+STUDY = """title = "Skerry, {name}"
+[aircraft]
+file = "skerry-mailplane.toml"
+[air]
+altitude = "5000 ft"
+[mesh]
+cells = {cells}
+[solver]
+model = "{model}"
+orders = 4
+[sweep]
+mach = 0.2
+alpha = [-2, 0, 2, 4, 6]
+[refine]
+mach = 0.2
+alpha = 4
+"""
+KINDS = {"inviscid": ("euler", 800_000), "turbulent": ("sa", 1_000_000)}
+
+
+def flown(name: str) -> str:
+    """Run one of KINDS and tell of it."""
+    from zephyrum.studies import run_study
+
+    model, cells = KINDS[name]
+    folder = TOP / "validation" / "flights" / name
+    folder.mkdir(parents=True, exist_ok=True)
+    shutil.copyfile(TOP / "src/zephyrum/data/skerry-mailplane.toml", folder / "skerry-mailplane.toml")
+    study = folder / "study.toml"
+    study.write_text(STUDY.format(name=name, model=model, cells=cells), encoding="utf-8")
+    begin = time.perf_counter()
+    outcome = run_study(study, folder, on_point=lambda row, done, total: print(f"{name}: alpha {row['alpha']:g} {row['verdict']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s", flush=True),
+                        on_level=lambda row: print(f"{name}: {row['cells']} cells {row['verdict']}", flush=True), on_plan=lambda plan: print(plan, flush=True))  # fmt: skip
+    memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
+    lines = [
+        f"## {name.capitalize()}, {outcome.mesh.n_cells:,} cells (starts on {', '.join(f'{m.n_cells:,}' for m in outcome.mesh.family()[1:])})\n"
+    ]
+    lines.append(
+        f"This run: {time.perf_counter() - begin:.0f} s, peak memory {memory:.1f} GB. {'' if outcome.settled else 'Not everything settled. '}\n"
+    )
+    lines += ["| alpha [deg] | CL | +- | CD | +- | CM | verdict | orders | steps | s |", "|---" * 10 + "|"]
+    for row in outcome.polar.table.to_dict("records"):
+        lines.append(
+            f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CL error']:.2g} | {row['CD']:.5f} | {row['CD error']:.2g} | {row['CM']:+.4f} | {row['verdict']} | {row['orders']:.1f} | {row['steps']} | {row['seconds']:.0f} |"
+        )
+    lines += ["", "| mesh | cells | CL | CD | CM | verdict | s |", "|---" * 7 + "|"]
+    lines += [
+        f"| {row.level} | {row.cells} | {row.CL:.4f} | {row.CD:.5f} | {row.CM:+.4f} | {row.verdict} | {row.seconds:.0f} |"
+        for row in outcome.refinement.table.itertuples()
+    ]
+    lines += [
+        "",
+        *(
+            f"- {one.name}: {one.finest:.4f} +- {one.error:.2g}, {one.words}"
+            for one in outcome.refinement.estimates.values()
+        ),
+    ]
+    for one in outcome.derived:
+        lines.append(
+            f"- lift slope {one.slope[0]:.3f} / rad, static margin {100 * one.margin[0]:.1f} % chord, neutral point x = {one.neutral[0]:.3f} m"
+        )
+    return "\n".join(lines) + "\n"
+
+
+def main(names: list[str]) -> int:
+    """Run those named and write the page; the parts of others are kept."""
+    kept = TOP / "validation" / "flights"
+    for name in names or KINDS:
+        text = flown(name)
+        (kept / f"{name}.md").write_text(text, encoding="utf-8")
+        parts = [(kept / f"{kind}.md").read_text(encoding="utf-8") for kind in KINDS if (kept / f"{kind}.md").is_file()]
+        (TOP / "docs" / "flights.md").write_text(HEAD + "\n".join(parts), encoding="utf-8")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
