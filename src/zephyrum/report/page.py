@@ -28,6 +28,8 @@ PICTURES = {
     "mesh": ("mesh", "The mesh."),
     "section": ("shape", "The section."),
     "separation": ("field", "Separated flow"),
+    "streamlines": ("field", "Streamlines past the body"),
+    "vortices": ("field", "Cores of vortices (Q criterion)"),
     "mach_field": ("field", "Mach number in the field"),
     "vorticity_field": ("field", "Vorticity in the field"),
     "eddy_viscosity_ratio_field": ("field", "Eddy over molecular viscosity"),
