@@ -57,6 +57,13 @@ def physics(table):
 
 
 class Estimates(unittest.TestCase):
+    def test_what_extrapolates_to_the_other_sign_is_not_trusted(self):
+        made = estimate("CD", [0.037, 0.0455, 0.055], 1.11)
+        self.assertFalse(made.asymptotic)
+        self.assertEqual(made.extrapolated, 0.037)
+        self.assertGreater(made.error, 0.05)
+        self.assertIn("beyond zero", made.words)
+
     def test_made_up_sequences(self):
         for order in (1.5, 2.0, 2.5):
             values = [1.0 + 0.01 * h**order for h in (1.0, 2.0, 4.0)]
