@@ -1,6 +1,6 @@
 """What looks wrong before a run: sentences with the likely cause, shown with the results and kept with them.
 
-Nothing here stops a run; what can't be solved at all is refused by `case`. Verified by tests/test_results.py.
+Nothing here stops a run; what can't be solved at all is refused by `case`. Verified by tests/test_space.py.
 """
 
 import numpy as np
@@ -9,6 +9,7 @@ from zephyrum.air import Freestream, Reference
 from zephyrum.flow.gas import Scales
 from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh
+from zephyrum.mesh.polygons import entries_of
 
 NEAR = 4.0  # sizes of the body to the farfield below which it is felt in CL (subsonic)
 BLOCKED = 0.02  # frontal area over that of the domain
@@ -25,7 +26,7 @@ def doubts(mesh: Mesh, air: Freestream, reference: Reference, model: str) -> lis
     """Sentences about size, domain, blockage, reference and model; empty if nothing looks wrong."""
     out = []
     walls = mesh.faces_of("wall")
-    corners = mesh.points[mesh.face_points[_places(mesh, walls)]]
+    corners = mesh.points[mesh.face_points[entries_of(mesh.face_start, walls)[1]]]
     low, high = corners.min(axis=0), corners.max(axis=0)
     size = float((high - low)[[0, 2] if mesh.planar else [0, 1, 2]].max())
     if not SIZES[0] <= size <= SIZES[1]:
@@ -44,13 +45,6 @@ def doubts(mesh: Mesh, air: Freestream, reference: Reference, model: str) -> lis
             out.append(f"at a Reynolds number of {reynolds:.2g} on the chord the boundary layer is laminar over most of it, but model {model!r} is turbulent everywhere: "
                        "set walls=Wall(laminar=...), or solve with model='laminar'.")  # fmt: skip
     return out
-
-
-def _places(mesh: Mesh, faces) -> np.ndarray:
-    """Places in `face_points` of the corners of faces."""
-    chosen = np.zeros(mesh.n_faces, dtype=bool)
-    chosen[faces] = True
-    return np.flatnonzero(np.repeat(chosen, np.diff(mesh.face_start)))
 
 
 def _blockage(mesh: Mesh, walls) -> list[str]:

@@ -13,8 +13,9 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air.checks import number, whole
 from zephyrum.errors import InputError
-from zephyrum.flow.gradient import gradient, gradient_weights
 from zephyrum.flow.kernels import parallel, prange, serial
+from zephyrum.mesh.polygons import entries_of
+from zephyrum.results.levels import velocity_slopes
 
 SEEDS = 30
 STRIDE = 0.5  # of a cell at most in one step
@@ -80,15 +81,14 @@ def stream_paths(solution, seeds=None, length: float | None = None, steps: int =
     mesh = solution.mesh
     if mesh.planar:
         raise InputError("paths need a mesh in space; streamlines of a section come from stream_function().")
-    wall = mesh.points[mesh.face_points[np.repeat(_of_walls(mesh), np.diff(mesh.face_start))]]
+    wall = mesh.points[mesh.face_points[entries_of(mesh.face_start, mesh.faces_of("wall"))[1]]]
     size = float(np.ptp(wall, axis=0).max())
     length = 3.0 * size if length is None else number("length", length, 0.0, open_low=True)
     seeds = default_seeds(solution) if seeds is None else np.atleast_2d(np.asarray(seeds, dtype=float))
     if seeds.ndim != 2 or seeds.shape[1] != 3 or not np.isfinite(seeds).all():
         raise InputError(f"seeds of shape {seeds.shape} must be finite places (k, 3) [m].")
     velocity = np.ascontiguousarray(solution.fields()["velocity"])
-    slopes = np.zeros((mesh.n_cells, 3, 3))
-    gradient(velocity, *gradient_weights(mesh, solution.settings.gradient), slopes)
+    slopes = velocity_slopes(solution)
     start, faces = mesh.cell_faces
     inward = np.zeros(mesh.n_faces - mesh.n_interior, dtype=np.bool_)
     inward[mesh.faces_of("symmetry", "slip") - mesh.n_interior] = True
@@ -105,13 +105,6 @@ def stream_paths(solution, seeds=None, length: float | None = None, steps: int =
         )
     rows = np.concatenate([room[k, first[k] : last[k]] for k in np.flatnonzero(good)])
     return Paths(np.r_[0, np.cumsum((last - first)[good])], rows[:, :3], rows[:, 3], rows[:, 4])
-
-
-def _of_walls(mesh) -> np.ndarray:
-    """(n_faces,) whether a face is of a wall."""
-    out = np.zeros(mesh.n_faces, dtype=bool)
-    out[mesh.faces_of("wall")] = True
-    return out
 
 
 @serial

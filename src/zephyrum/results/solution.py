@@ -14,14 +14,13 @@ from zephyrum.air.checks import choice, number
 from zephyrum.errors import FileError, InputError
 from zephyrum.flow import Flow, History, Settings
 from zephyrum.flow.gas import Law, Scales
-from zephyrum.flow.gradient import gradient, gradient_weights
 from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh, write_mesh
 from zephyrum.results.case import slowest
 from zephyrum.results.cuts import STRIPS, SpanLoading, cut_table, span_loading
 from zephyrum.results.forces import Forces, wall_forces
 from zephyrum.results.layer import layer_table, profile_table
-from zephyrum.results.levels import level_surface, spin
+from zephyrum.results.levels import level_surface, spin, velocity_slopes
 from zephyrum.results.paths import Paths, stream_paths
 from zephyrum.results.streamlines import bubbles, stream_function
 from zephyrum.results.surface import surface_table, turning_points
@@ -216,10 +215,7 @@ class Solution:
 
     def vorticity(self) -> np.ndarray:
         """(n,) rate of rotation about y in the cells [1/s], nose-up positive (twice the angular velocity)."""
-        start, neighbour, weights = gradient_weights(self.mesh, self.settings.gradient)
-        velocity = np.ascontiguousarray(self.fields()["velocity"])
-        slopes = np.zeros((self.mesh.n_cells, 3, 3))
-        gradient(velocity, start, neighbour, weights, slopes)
+        slopes = velocity_slopes(self)
         return slopes[:, 0, 2] - slopes[:, 2, 0]
 
     def spin(self) -> dict[str, np.ndarray]:

@@ -13,6 +13,7 @@ import pandas as pd
 
 from zephyrum.air.checks import number
 from zephyrum.errors import InputError
+from zephyrum.mesh.polygons import entries_of
 from zephyrum.mesh.slices import slice_mesh
 
 CLOSE = (0.1, 0.25, 0.5, 1.0)  # distances of the planes behind the body, in reference chords
@@ -25,7 +26,7 @@ def wake_drag(solution, at=None) -> pd.DataFrame:
         raise InputError("the drag of a wake needs a mesh in space.")
     if air.mach >= 1.0:
         raise InputError(f"the drag of a wake is told for subsonic streams, not for Mach {air.mach:g}.")
-    tail = mesh.points[mesh.face_points[_corners(mesh)], 0].max()
+    tail = mesh.points[mesh.face_points[entries_of(mesh.face_start, mesh.faces_of("wall"))[1]], 0].max()
     places = tail + np.array(CLOSE) * solution.reference.chord if at is None else np.atleast_1d(at)
     fields, axes = solution.fields(), air.axes
     gamma, R = air.gas.gamma, air.gas.R
@@ -44,10 +45,3 @@ def wake_drag(solution, at=None) -> pd.DataFrame:
         induced, made = (float(scale * np.sum(values[cut.cell] * cut.areas)) for values in (vortices, lost))
         rows.append({"x": float(place), "induced CD": induced, "entropy CD": made, "wake CD": induced + made})
     return pd.DataFrame(rows)
-
-
-def _corners(mesh) -> np.ndarray:
-    """Places in `face_points` of the corners of the walls."""
-    walls = np.zeros(mesh.n_faces, dtype=bool)
-    walls[mesh.faces_of("wall")] = True
-    return np.repeat(walls, np.diff(mesh.face_start))

@@ -1,7 +1,7 @@
 """What a change does: the same condition about several states of a shape, side by side, with the differences and whether they exceed the mesh error.
 
 All states are meshed with the same options, so that most of the mesh error is the same and cancels in the difference; that is why a difference
-beyond the whole error bar can be trusted. Verified by tests/test_flight.py.
+beyond the whole error bar can be trusted. Run by examples/flaps_of_the_skerry.py in tests/test_studies.py.
 """
 
 from collections.abc import Callable, Mapping
