@@ -39,17 +39,17 @@ class Sizes(unittest.TestCase):
 
     def test_trees_fill_the_domain_obey_the_field_and_are_balanced(self):
         rng = np.random.default_rng(1)
-        for d in (2, 3):
+        for d, count in ((2, 1), (2, 11), (3, 8), (3, 9)):
             p = rng.standard_normal((200, 3))
             p[:, 1] *= d == 3
             field = SizeField(p, np.full(200, 0.15), 0.4)
-            tree = grow_tree(-np.full(d, 16.0), 32.0, field, 0.01)
+            tree = grow_tree(-np.full(d, 16.0), 32.0 / count, field, 0.01, count)
             leaves = tree.leaves
             side = tree.side[leaves] * tree.unit
-            self.assertAlmostEqual((side**d).sum(), 32.0**d, 6)
+            self.assertAlmostEqual((side**d).sum() / 32.0**d, 1.0, 12)
             middle = tree.origin + tree.unit * (tree.corner[leaves] + 0.5 * tree.side[leaves, None])
             self.assertTrue((side <= field(middle) * (1 + 1e-9)).all())
-            across = neighbours(d, tree.depth, tree.level, tree.corner, tree.child, leaves)
+            across = neighbours(d, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
             met = across >= 0
             jump = tree.level[leaves][:, None] - tree.level[np.maximum(across, 0)]
             self.assertEqual(set(np.unique(jump[met])), {0, 1})
@@ -191,12 +191,13 @@ class Space(unittest.TestCase):
     def test_round_a_ball_with_and_without_thin_layers(self):
         for layers in (None, (1e-3, 1.3, 8)):
             mesh = zy.mesh_surface(self.ball, farfield=4.0, layers=layers, growth=0.4)
-            domain = (8.0 * self.ball.size) ** 3
+            domain = np.ptp(mesh.points, axis=0).prod()
+            self.assertAlmostEqual(domain / (8.0 * self.ball.size) ** 3, 1.0, delta=0.2)
             # walls are lifted off the flat triangles: nearer to the true ball, never as far from them again beyond it
             missed, flat = (
                 1.0 - volume / (np.pi / 6.0) for volume in (domain - mesh.cell_volume.sum(), self.ball.volume)
             )
-            self.assertLess(missed, 0.7 * flat)
+            self.assertLess(missed, (0.7 if layers is None else 0.9) * flat)  # thin layers let it be lifted less
             self.assertGreater(missed, 0.0)
             self.assertEqual([g.name for g in mesh.groups], ["farfield", "body"])
             wall = mesh.group("body")
@@ -208,7 +209,7 @@ class Space(unittest.TestCase):
     def test_a_cube_on_the_planes_of_the_grid_and_a_half_ball(self):
         box = zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 1200).surface
         mesh = zy.mesh_surface(box, farfield=4.0, growth=0.4)
-        self.assertAlmostEqual((8.0 * box.size) ** 3 - mesh.cell_volume.sum(), 1.0, 8)
+        self.assertAlmostEqual(np.ptp(mesh.points, axis=0).prod() - mesh.cell_volume.sum(), 1.0, 8)
         half = zy.remesh(halved(zy.Body.ellipsoid(1.0, 1.0).surface()), 800, stretch=1.0).surface
         mesh = zy.mesh_surface(half, farfield=4.0, growth=0.4, half=True)
         plane = mesh.group("symmetry")

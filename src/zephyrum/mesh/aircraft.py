@@ -22,10 +22,11 @@ from zephyrum.mesh.layers import given_layers
 from zephyrum.mesh.prisms import Prisms, grow_prisms
 from zephyrum.mesh.sizes import GROWTH, PartZone, SizeField, Zone
 from zephyrum.mesh.stacks import joined_faces
-from zephyrum.mesh.tree import Tree, grow_tree, nudged
+from zephyrum.mesh.tree import Tree, grow_tree, nudged, whole_cells
 from zephyrum.shape.surface import Surface
 
 ASPECT = 1.0  # side of the cubes over the edge of the layers' outer side
+GRAIN = 0.1  # quantile of the sizes wished for: the sides of the cubes are this one times powers of two
 CUSHION = 2  # layers of an inviscid mesh
 WAKE_SIZE = 1.5  # cubes of the wake where it begins, over the median of those at the surface
 WAKE_GROWTH = 0.08  # of their size along the wind
@@ -139,15 +140,15 @@ class Outer:
         points, sizes = wake_points(tips, wish, self.wake, self.alpha)
         field = SizeField(np.concatenate([tips, points]), np.concatenate([wish, sizes]), self.growth, self.zones)
         finest = 0.5 * float(min(wish.min(), min((z.size for z in self.zones), default=np.inf)))
-        size = 2.0 * self.farfield * self.surface.size
+        side, count = whole_cells(2.0 * self.farfield * self.surface.size, float(np.quantile(wish, GRAIN)))
         rng = np.random.default_rng(attempt)
         shift = finest * (np.array([0.37, 0.41, 0.43]) if attempt == 0 else rng.uniform(-1.0, 1.0, 3))
-        origin = self.surface.middle - 0.5 * size + shift
+        origin = self.surface.middle - 0.5 * side * count + shift
         if self.half:
             origin[1] = 0.0
         if self.ground is not None:
             origin[2] = self.ground
-        return grow_tree(origin, size, field, finest)
+        return grow_tree(origin, side, field, finest, count)
 
     def filled(self, prisms: Prisms, attempt: int) -> tuple[Space, Tree]:
         """The clipped cubes outside the layers."""

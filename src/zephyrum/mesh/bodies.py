@@ -19,13 +19,14 @@ from zephyrum.mesh.curves import Dense, dense, distance_to_others, divide, insid
 from zephyrum.mesh.layers import given_layers, wall_layers
 from zephyrum.mesh.rays import Rays, rays_of
 from zephyrum.mesh.sizes import GROWTH, STEEPEST, SizeField, Zone
-from zephyrum.mesh.tree import grow_tree, merged, nudged
+from zephyrum.mesh.tree import grow_tree, merged, nudged, whole_cells
 
 FINENESS = {"coarse": 2.0, "medium": 1.0, "fine": 0.5}
 SIZE = 0.01  # chords: edge on the surface of a medium mesh
 TURN = 5.0  # deg along an edge of a medium mesh
 SHARPEST, AT_CORNERS, IN_GAPS = 0.02, 0.12, 0.12
 ASPECT = 1.15  # side of the squares over the edge of the layers' rim
+GRAIN = 0.1  # quantile of the sizes wished for that the sides of the squares are powers of two of
 SMALL = 0.2  # share of its square below which a cell is merged with a neighbour
 CUSHION = 3  # layers of an inviscid mesh: so that at a sharp tail no cell lies on both sides
 LEAST_CELLS = 6000  # a coarser relative is made for meshes above
@@ -176,13 +177,13 @@ def _assembled(divided, rays: list[Rays], fronts, farfield, ground, growth, zone
     field = SizeField(places, wish, growth, zones)
     finest = 0.5 * float(min(wish.min(), min((z.size for z in zones), default=np.inf)))
     middle = 0.5 * (front.min(axis=0) + front.max(axis=0))
-    size = 2.0 * farfield
+    side, count = whole_cells(2.0 * farfield, float(np.quantile(wish, GRAIN)))
     rng = np.random.default_rng(attempt)
     shift = rng.uniform(-1.0, 1.0, 2) * finest * (1.0 if attempt else 0.37)
-    origin = middle - 0.5 * size + shift
+    origin = middle - 0.5 * side * count + shift
     if ground is not None:
         origin[1] = ground
-    tree = grow_tree(origin, size, field, finest)
+    tree = grow_tree(origin, side, field, finest, count)
     front = nudged(front, tree)
     clipped = clip_plane(tree, front, np.stack([np.arange(len(front)), follow], axis=1))
     return _joined(clipped, tree, divided, rays, starts, ground)
@@ -269,7 +270,7 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     for e in outer:
         tag[e] = group_of.get((min(a[e], b[e]), max(a[e], b[e])), -1)
     rest = outer[tag[outer] < 0]
-    low, high = tree.origin, np.array([float(tree.coordinates(axis, 1 << tree.depth)) for axis in (0, 1)])
+    low, high = tree.origin, np.array([float(tree.coordinates(axis, tree.limit)) for axis in (0, 1)])
     for axis, side in ((0, low), (0, high), (1, low), (1, high)):
         on = (xz[a[rest], axis] == side[axis]) & (xz[b[rest], axis] == side[axis])
         tag[rest[on]] = len(divided) + (1 if ground is not None and axis == 1 and side is low else 0)

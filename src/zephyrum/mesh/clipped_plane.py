@@ -82,7 +82,7 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
     leaves = tree.leaves
     rank = np.full(len(tree.level), -1)
     rank[leaves] = np.arange(len(leaves))
-    across = neighbours(2, tree.depth, tree.level, tree.corner, tree.child, leaves)
+    across = neighbours(2, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
     side = tree.side[leaves]
     low = tree.corner[leaves]
     # corners of the grid by number; a side with smaller neighbours has one in its middle too

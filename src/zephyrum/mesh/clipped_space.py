@@ -125,7 +125,7 @@ def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
     leaves = tree.leaves
     rank = np.full(len(tree.level), -1)
     rank[leaves] = np.arange(len(leaves))
-    across = neighbours(3, tree.depth, tree.level, tree.corner, tree.child, leaves)
+    across = neighbours(3, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
     low, side = tree.corner[leaves], tree.side[leaves]
     bits = np.stack([(np.arange(8) >> axis) & 1 for axis in range(3)], axis=1)
     wide = np.int64(tree.depth + 1)

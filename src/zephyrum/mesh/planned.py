@@ -260,7 +260,7 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
     craft: `Aircraft` (meshed as a half model unless half = False) or closed `Surface` (as a whole unless half = True).
     fineness: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`, about how many. Layers:
     `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth, count) at factor 1; without either two even ones
-    for inviscid flow. farfield and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground; alpha: (low, high)
+    for inviscid flow. farfield (to within 6 %, whole cubes) and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground; alpha: (low, high)
     [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. relatives: how many coarser meshes are made, on which a
     solution of a large mesh starts (a few per cent of its time). on_plan is told the forecast before the work begins.
 
@@ -296,7 +296,8 @@ def _made(task: _Task, plan: MeshPlan, cells: int | None) -> Mesh:
             break
         log.info("%s cells instead of %s: once more with other cubes", mesh.n_cells, cells)
         scale *= float((mesh.n_cells / cells) ** 0.42)
-    recipe = mesh.recipe | {"factor": round(plan.factor, 5), "forecast_cells": plan.cells, "farfield": task.distance, "blockage": round(task.blockage, 7)}  # fmt: skip
+    recipe = mesh.recipe | {"factor": round(plan.factor, 5), "forecast_cells": plan.cells, "farfield": round(0.5 * float(np.ptp(mesh.points[:, 0])), 6),
+                            "blockage": round(task.blockage, 7)}  # fmt: skip
     return replace(mesh, recipe=recipe)
 
 

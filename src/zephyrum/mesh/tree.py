@@ -16,14 +16,16 @@ from zephyrum.mesh.polygons import components
 
 NUDGE = 1e-6  # of the finest cell: points keep so far from the planes of the grid
 DEEPEST = 20  # levels: the finest cell is a millionth of the domain
+ROOTS = 8  # at least so many of the largest cells along the domain, so that rounding it to whole ones changes little
 
 
 @dataclass(frozen=True, eq=False)
 class Tree:
     """Cells of side size / 2^level, in two or three dimensions.
 
-    origin (d,) [m]; size [m] of the side; level (n,), corner (n, d) lowest corner in units of the finest cell, child (n,)
-    first of the 2^d children (in the order of bits x + 2 y + 4 z) or -1 for a leaf; depth the finest level.
+    origin (d,) [m]; size [m] of the root's side; level (n,), corner (n, d) lowest corner in units of the finest cell, child (n,)
+    first of the 2^d children (in the order of bits x + 2 y + 4 z) or -1 for a leaf; depth the finest level; limit: the domain
+    reaches so many finest cells along every axis, what lies beyond is no part of it.
     """
 
     origin: np.ndarray
@@ -32,6 +34,7 @@ class Tree:
     level: np.ndarray
     corner: np.ndarray
     child: np.ndarray
+    limit: int
 
     @property
     def dimension(self) -> int:
@@ -45,8 +48,8 @@ class Tree:
 
     @property
     def leaves(self) -> np.ndarray:
-        """Indices of the cells that are not divided."""
-        return np.flatnonzero(self.child < 0)
+        """Indices of the cells of the domain that are not divided."""
+        return np.flatnonzero((self.child < 0) & (self.corner < self.limit).all(axis=1))
 
     @property
     def side(self) -> np.ndarray:
@@ -58,14 +61,31 @@ class Tree:
         return self.origin[axis] + self.unit * np.asarray(at, dtype=float)
 
 
+def whole_cells(size: float, grain: float) -> tuple[float, int]:
+    """(side [m] of the largest cells, how many along a domain): sides are grain times powers of two, the domain is about `size` [m].
+
+    So the cubes of two meshes whose sizes differ by some factor differ by just this factor, in a domain that is the same but for a few per cent.
+    """
+    side = grain * 2.0 ** np.floor(np.log2(size / ROOTS / grain))
+    return float(side), int(np.round(size / side))
+
+
 def grow_tree(
-    origin: np.ndarray, size: float, wanted: Callable[[np.ndarray], np.ndarray], finest: float, most: int = 20_000_000
+    origin: np.ndarray,
+    side: float,
+    wanted: Callable[[np.ndarray], np.ndarray],
+    finest: float,
+    count: int = 1,
+    most: int = 20_000_000,
 ) -> Tree:
     """The balanced tree whose cells are no longer than the field `wanted` (points (k, d) to sizes (k,) [m]) at their middles.
 
-    finest [m]: no cell is divided below this side. MeshError above `most` cells.
+    side [m] of the largest cells, `count` of them along each axis; finest [m]: no cell is divided below this side.
+    MeshError above `most` cells.
     """
     origin = np.asarray(origin, dtype=float)
+    above = int(count - 1).bit_length()  # levels above the largest cells
+    size = side * 2.0**above
     d = len(origin)
     bits = np.stack([(np.arange(2**d) >> axis) & 1 for axis in range(d)], axis=1)
     levels = [np.zeros((1, d), dtype=np.int64)]  # cells of each level, in units of that level
@@ -73,9 +93,13 @@ def grow_tree(
     for level in range(DEEPEST):
         side = size / 2**level
         cells = levels[-1]
-        if side <= finest * (1.0 + 1e-9):
+        if level < above:
+            divide = (cells << (above - level) < count).all(axis=1)
+        elif side <= finest * (1.0 + 1e-9):
             break
-        divide = wanted(origin + (cells + 0.5) * side) < side * (1.0 - 1e-9)
+        else:
+            divide = (cells < count << (level - above)).all(axis=1)
+            divide[divide] = wanted(origin + (cells[divide] + 0.5) * side) < side * (1.0 - 1e-9)
         if not divide.any():
             break
         levels.append((2 * cells[divide][:, None] + bits).reshape(-1, d))
@@ -107,7 +131,7 @@ def grow_tree(
             raise MeshError(f"the tree needs more than {most} cells; ask for larger sizes.")
     # top down, brothers together
     level, corner, child = [np.zeros(1, dtype=np.int64)], [np.zeros((1, d), dtype=np.int64)], []
-    cells, count = np.zeros((1, d), dtype=np.int64), 1
+    cells, made = np.zeros((1, d), dtype=np.int64), 1
     for k in range(depth + 1):
         if k < depth:
             below = _unique(keys(cells_of(nodes[k + 1]) >> 1))
@@ -117,15 +141,23 @@ def grow_tree(
         else:
             divided = np.zeros(len(cells), dtype=bool)
         first = np.full(len(cells), -1)
-        first[divided] = count + 2**d * np.arange(divided.sum())
+        first[divided] = made + 2**d * np.arange(divided.sum())
         child.append(first)
         if not divided.any():
             break
         cells = (2 * cells[divided][:, None] + bits).reshape(-1, d)
-        count += len(cells)
+        made += len(cells)
         level.append(np.full(len(cells), k + 1))
         corner.append(cells << (depth - k - 1))
-    return Tree(origin, float(size), depth, np.concatenate(level), np.concatenate(corner), np.concatenate(child))
+    return Tree(
+        origin,
+        float(size),
+        depth,
+        np.concatenate(level),
+        np.concatenate(corner),
+        np.concatenate(child),
+        count << (depth - above),
+    )
 
 
 def _unique(key: np.ndarray) -> np.ndarray:
@@ -160,11 +192,11 @@ def leaves_at(spots, depth, child):
 
 
 @njit(cache=True, error_model="numpy")
-def neighbours(d, depth, level, corner, child, leaves):
+def neighbours(d, depth, limit, level, corner, child, leaves):
     """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie there."""
     out = np.full((len(leaves), 2 * d), -1, dtype=np.int64)
     spot = np.zeros(3, dtype=np.int64)
-    whole = np.int64(2) << depth
+    whole = np.int64(2) * limit
     for k in range(len(leaves)):
         c = leaves[k]
         side = np.int64(2) << (depth - level[c])  # in half units
