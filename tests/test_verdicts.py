@@ -1,0 +1,271 @@
+"""What is read off numbers that are there: histories, paces, polars, lift maxima, error bars, comparisons, folders."""
+
+import json
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+import zephyrum as zy
+from zephyrum.flow.history import COEFFICIENTS, COLUMNS, History, Pace, orders_down
+from zephyrum.results import Polar
+from zephyrum.studies import derived
+from zephyrum.studies.points import Point, peak_points, plan
+from zephyrum.studies.refine import estimate, judge, with_errors
+from zephyrum.studies.store import Store, write_text
+
+
+def history(lift, drag=None, level=0, residual=1e-3) -> History:
+    made = History()
+    for step, value in enumerate(lift):
+        row = dict.fromkeys(COLUMNS, 0.0) | {"step": step, "level": level, "seconds": 2.0 * step, "CL": value, "CD": 0.02 if drag is None else drag[step]}  # fmt: skip
+        row |= {name: residual for name in COLUMNS if name.startswith("residual")}
+        made.add(*(row[name] for name in COLUMNS))
+    return made
+
+
+def row(alpha, lift, mach=0.2, verdict="settled", drag=0.02, moment=0.0) -> dict:
+    return {
+        "mach": mach,
+        "alpha": alpha,
+        "CL": lift,
+        "CD": drag,
+        "CM": moment,
+        "verdict": verdict,
+        "CL swing": 0.0,
+        "CD swing": 0.0,
+    }
+
+
+class Histories(unittest.TestCase):
+    def test_a_swing_has_its_period_and_a_drift_has_none(self):
+        steps = np.arange(120)
+        for period in (7.0, 12.0):
+            made = history(0.5 + 0.01 * np.sin(2.0 * np.pi * steps / period))
+            self.assertAlmostEqual(made.period() / period, 1.0, delta=0.1)
+        self.assertTrue(np.isnan(history(0.5 + 0.001 * steps).period()))
+        self.assertTrue(np.isnan(history([0.5] * 6).period()))
+
+    def test_rest_is_of_both_coefficients_and_over_the_steps_asked(self):
+        still = [0.5] * 9
+        self.assertTrue(history(still).resting(4, 1e-3))
+        self.assertFalse(history(still, [0.02, *[0.02] * 6, 0.021, 0.021]).resting(4, 1e-3))
+        self.assertTrue(history(still, [0.03, 0.025, *[0.02] * 7]).resting(4, 1e-3))
+
+    def test_drift_is_that_of_the_finest_mesh(self):
+        made = history([0.1, 0.2, 0.3, 0.4])
+        self.assertAlmostEqual(made.drift(), 0.3)
+        self.assertEqual(history([0.1, 0.2]).drift(), np.inf)
+        self.assertEqual(history([0.1] * 9, level=1).drift(), np.inf)
+        self.assertEqual(set(COEFFICIENTS), {"CL", "CD", "CM"})
+
+    def test_the_time_left_follows_the_slope(self):
+        pace = Pace(6.0)
+        left = []
+        for step in range(12):
+            one = dict.fromkeys(COLUMNS, 0.0) | {"seconds": 3.0 * step, "level": 0}
+            one |= {name: 10.0 ** (-0.25 * step) for name in COLUMNS if name.startswith("residual")}
+            self.assertAlmostEqual(orders_down(one), 0.25 * step, 10)
+            left.append(pace.left(one))
+        self.assertTrue(np.isnan(left[:7]).all())
+        self.assertAlmostEqual(left[-1], (6.0 - 0.25 * 11) / 0.25 * 3.0, 8)
+        self.assertTrue(np.isnan(pace.left(one | {"level": 1})))  # a coarser mesh tells nothing
+        flat = Pace(6.0)
+        self.assertTrue(np.isnan([flat.left(one | {"seconds": float(k)}) for k in range(12)]).all())
+
+
+class Polars(unittest.TestCase):
+    def test_the_top_of_a_parabola_is_found_between_the_points(self):
+        def lift(a):
+            return 1.5 - 0.01 * (a - 13.4) ** 2
+
+        polar = Polar.of([row(a, lift(a)) for a in (8.0, 11.0, 13.0, 15.0, 18.0)])
+        top = polar.lift_maximum(0.2)
+        self.assertAlmostEqual(top["CL"], 1.5, 10)
+        self.assertAlmostEqual(top["alpha"], 13.4, 10)
+        self.assertEqual(top["alpha +-"], 1.0)
+        self.assertTrue(top["settled"])
+        self.assertIsNone(Polar.of([row(a, 0.1 * a) for a in range(5)]).lift_maximum(0.2))
+        self.assertIsNone(polar.lift_maximum(0.7))
+        rows = [row(a, lift(a), verdict="wandering" if a == 15.0 else "settled") for a in (8.0, 11.0, 13.0, 15.0, 18.0)]
+        self.assertFalse(Polar.of(rows).lift_maximum(0.2)["settled"])
+
+    def test_points_about_the_maximum_are_halved_until_fine_enough(self):
+        points = plan([8.0, 12.0, 16.0, 0.0], [0.2])
+        rows = {p.name: row(p.alpha, 1.5 - 0.01 * (p.alpha - 12.6) ** 2) for p in points}
+        for alphas in ([10.0, 14.0], [11.0, 13.0], [12.5, 13.5], []):
+            found = peak_points(rows, points, 0.5)
+            self.assertEqual(sorted(p.alpha for p in found), alphas)
+            for p in found:
+                self.assertLess(abs(p.after.alpha), abs(p.alpha))
+            rows |= {p.name: row(p.alpha, 1.5 - 0.01 * (p.alpha - 12.6) ** 2) for p in found}
+            points += found
+
+    def test_a_rising_polar_or_failed_points_ask_for_nothing(self):
+        points = plan([0.0, 2.0, 4.0], [0.2])
+        self.assertEqual(peak_points({p.name: row(p.alpha, p.alpha) for p in points}, points, 0.1), [])
+        dead = {
+            p.name: row(p.alpha, -abs(p.alpha - 2.0), verdict="failed" if p.alpha != 2.0 else "settled") for p in points
+        }
+        self.assertEqual(peak_points(dead, points, 0.1), [])
+
+    def test_every_point_starts_from_its_neighbour_towards_zero(self):
+        points = plan([-4.0, 6.0, 2.0, -2.0], [0.3, 0.2])
+        self.assertEqual(len(points), 8)
+        for p in points:
+            if p.after is None:
+                self.assertEqual(abs(p.alpha), 2.0)
+            else:
+                self.assertEqual(p.after.mach, p.mach)
+                self.assertIn(p.after, points[: points.index(p)])
+        self.assertEqual(Point(0.2, -4.0, None).name, "m0.2000_a-004.000")
+
+    def test_slopes_of_scattered_points_are_within_their_error(self):
+        rng = np.random.default_rng(5)
+        alpha = np.linspace(-4.0, 8.0, 13)
+        within = 0
+        for _ in range(200):
+            lift = 5.0 * np.radians(alpha) + 0.1 + 0.005 * rng.standard_normal(13)
+            one = derived(Polar.of([row(a, c, moment=0.05 - 0.2 * c) for a, c in zip(alpha, lift, strict=True)]), zy.Reference(1.0, 1.0, 1.0, (0.25, 0, 0)))[0]  # fmt: skip
+            within += abs(one.slope[0] - 5.0) < one.slope[1]
+        self.assertTrue(100 < within < 165, within)  # 65 % of a t distribution of 11
+        self.assertEqual(derived(Polar.of([row(2.0, 0.3), row(40.0, 0.9)]), zy.Reference(1.0, 1.0, 1.0, (0, 0, 0))), [])
+        two = derived(Polar.of([row(0.0, 0.0), row(2.0, 0.2)]), zy.Reference(1.0, 1.0, 1.0, (0, 0, 0)))[0]
+        self.assertTrue(np.isnan(two.slope[1]))
+
+
+class Errors(unittest.TestCase):
+    def test_known_orders_are_found_at_any_ratio(self):
+        for ratio in (1.3, 2.0):
+            for order in (1.0, 1.5, 2.0, 3.0):
+                values = [0.5 + 0.01 * ratio ** (order * k) for k in range(3)]
+                one = estimate("CL", values, ratio)
+                self.assertAlmostEqual(one.order, order, 8)
+                self.assertTrue(one.asymptotic)
+                if order <= 2.0:
+                    self.assertAlmostEqual(one.extrapolated, 0.5, 10)
+                    self.assertAlmostEqual(one.error, 1.25 * 0.01, 10)
+                self.assertGreaterEqual(one.error, abs(one.finest - 0.5))
+
+    def test_what_has_no_order_gets_a_wide_bar(self):
+        for values, word in (([0.5, 0.51, 0.505], "oscillates"), ([0.5, 0.53, 0.54], "does not converge")):
+            one = estimate("CD", values, 2.0)
+            self.assertFalse(one.asymptotic)
+            self.assertIn(word, one.words)
+            self.assertAlmostEqual(one.error, 3.0 * (max(values) - min(values)))
+        same = estimate("CM", [0.1, 0.1, 0.1], 2.0)
+        self.assertTrue(same.asymptotic)
+        self.assertGreater(same.error, 0.0)
+
+    def test_bars_of_one_point_are_taken_over_to_the_polar(self):
+        rows = [{"level": k, "cells": 4000 // 4**k, "h": 2.0**k, "CL": 0.5 - 0.01 * 4**k, "CD": 0.02 + 1e-3 * 4**k, "CM": -0.05 + 1e-3 * 4**k, "verdict": "settled"}
+                for k in range(3)]  # fmt: skip
+        made = judge(rows, zy.Freestream(mach=0.2, alpha=4.0))
+        polar = with_errors(Polar.of([row(0.0, 0.01), row(8.0, 1.0)]), made)
+        lift = polar.table["CL error"].tolist()
+        self.assertAlmostEqual(lift[0], made.estimates["CL"].error)
+        self.assertAlmostEqual(lift[1], made.estimates["CL"].error / made.estimates["CL"].finest)
+        self.assertAlmostEqual(polar.table["CD error"].iloc[0], made.estimates["CD"].error)
+        self.assertIn("mesh error found at", polar.notes["errors"])
+        self.assertEqual(len(made.rows()), 3)
+
+
+class Comparisons(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.air = zy.Freestream(mach=0.3, alpha=2.0)
+        cls.foils = {"plain": zy.Airfoil.naca("0012"), "cambered": zy.Airfoil.naca("2412")}
+        cls.made = zy.compare(cls.foils, cls.air, around=48, outward=16)
+
+    def test_a_change_is_told_with_its_size(self):
+        table, changes = self.made.table.set_index("state"), self.made.changes.set_index("coefficient")
+        self.assertEqual(list(table["verdict"]), ["settled", "settled"])
+        self.assertAlmostEqual(changes.loc["CL", "change"], table.loc["cambered", "CL"] - table.loc["plain", "CL"])
+        self.assertAlmostEqual(
+            changes.loc["CL", "percent"], 100.0 * changes.loc["CL", "change"] / table.loc["plain", "CL"]
+        )
+        self.assertGreater(changes.loc["CL", "change"], 0.2)  # camber of 2 % moves alpha of no lift by 2 degrees
+        self.assertEqual(set(changes["beyond mesh error"]), {"mesh error unknown"})
+        self.assertEqual(list(self.made.solutions), ["plain", "cambered"])
+
+    def test_it_is_beyond_the_mesh_error_or_not(self):
+        rows = [{"level": k, "cells": 768 // 4**k, "h": 2.0**k, "CL": 0.25 - 0.01 * 4**k, "CD": 1e-3 * 4**k, "CM": -0.02 * 4**k, "verdict": "settled"} for k in range(3)]  # fmt: skip
+        error = judge(rows, self.air)
+        seen = []
+        changes = zy.compare(self.foils, self.air, error=error, on_point=seen.append, around=48, outward=16).changes.set_index("coefficient")  # fmt: skip
+        self.assertEqual(changes.loc["CL", "beyond mesh error"], "yes")
+        self.assertEqual(changes.loc["CD", "beyond mesh error"], "no")
+        self.assertEqual([one["state"] for one in seen], ["plain", "cambered"])
+        hasty = zy.compare(self.foils, self.air, settings=zy.Settings(steps=1), error=error, around=48, outward=16)
+        self.assertEqual(set(hasty.changes["beyond mesh error"]), {"not settled"})
+        with self.assertRaisesRegex(zy.InputError, "at least two"):
+            zy.compare({"plain": self.foils["plain"]}, self.air)
+
+    def test_states_of_an_aircraft_are_named_by_what_was_changed(self):
+        craft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml")
+        states = zy.varied(craft, "tailplane.pitch", [-2.0, 0.0, 2.0])
+        self.assertEqual(list(states), ["tailplane.pitch = -2.0", "tailplane.pitch = 0.0", "tailplane.pitch = 2.0"])
+        self.assertEqual([s.parts["tailplane"].pitch for s in states.values()], [-2.0, 0.0, 2.0])
+        with self.assertRaisesRegex(zy.InputError, "tailplane"):
+            zy.varied(craft, "tailplane.colour", [1.0])
+
+
+class Folders(unittest.TestCase):
+    def setUp(self):
+        self.root = Path(tempfile.mkdtemp()) / "study"
+
+    def test_a_folder_belongs_to_one_study_and_says_what_differs(self):
+        store = Store.open(self.root, {"mesh": [1, 2], "air": {"mach": 0.2}})
+        self.assertEqual(Store.open(self.root, {"mesh": (1, 2), "air": {"mach": 0.2}}).fingerprint, store.fingerprint)
+        with self.assertRaisesRegex(zy.InputError, r"\(air differ\)"):
+            Store.open(self.root, {"mesh": [1, 2], "air": {"mach": 0.3}})
+        (self.root / "identity.json").write_text("{")
+        with self.assertRaisesRegex(zy.FileError, "damaged"):
+            Store.open(self.root, {"mesh": [1, 2]})
+        write_text(self.root / "plain", "x")
+        with self.assertRaisesRegex(zy.FileError, "is a file"):
+            Store.open(self.root / "plain", {})
+
+    def test_a_point_is_finished_when_its_row_is_there(self):
+        store = Store.open(self.root, {"a": 1})
+        self.assertIsNone(store.row("p"))
+        store.state("p").write_bytes(b"half")
+        self.assertIsNone(store.row("p"))
+        store.keep("p", {"CL": 0.5}, b"whole")
+        self.assertEqual(store.row("p"), {"CL": 0.5})
+        self.assertEqual(store.state("p").read_bytes(), b"whole")
+        self.assertEqual([f.name for f in (self.root / "points").iterdir() if f.name.endswith(".part")], [])
+        (self.root / "points" / "p.json").write_text("{")
+        with self.assertRaisesRegex(zy.FileError, "damaged"):
+            store.row("p")
+
+    def test_a_polar_comes_back_as_it_was_and_a_torn_one_is_refused(self):
+        polar = Polar.of([row(2.0, 0.25), row(0.0, 0.0), row(0.0, 0.1, mach=0.1)], {"made": "by hand"})
+        self.assertEqual(polar.table["mach"].tolist(), [0.1, 0.2, 0.2])
+        self.root.mkdir()
+        path = polar.write(self.root / "polar.csv")
+        again = Polar.read(path)
+        np.testing.assert_array_equal(again.table["CL"], polar.table["CL"])
+        self.assertEqual(again.notes["made"], "by hand")
+        self.assertIn("alpha", json.loads(path.with_suffix(".json").read_text())["columns"])
+        path.with_suffix(".json").write_text("{")
+        with self.assertRaisesRegex(zy.FileError, "run the study again"):
+            Polar.read(path)
+        with self.assertRaisesRegex(zy.FileError, "does not exist"):
+            Polar.read(self.root / "nothing.csv")
+
+
+class References(unittest.TestCase):
+    def test_disagreement_is_told_for_what_disagrees(self):
+        own = zy.Reference(10.0, 1.5, 8.0, (0.5, 0.0, 0.0), "measured")
+        self.assertEqual(own.disagreement(own), [])
+        told = replace(own, area=10.5, span=8.1).disagreement(own)
+        self.assertEqual(len(told), 1)
+        self.assertIn("area", told[0])
+        np.testing.assert_allclose(own.chord_fraction(np.array([0.125, 0.5, 1.625])), [0.0, 0.25, 1.0])
+
+
+if __name__ == "__main__":
+    unittest.main()
