@@ -73,7 +73,7 @@ class Polygons(unittest.TestCase):
         self.assertLess(abs(own[0, 0] - 1.0), 0.01)
 
     def test_volumes_on_both_sides_of_a_wall_between_two_boxes(self):
-        points = np.concatenate([CUBE, CUBE[4:] + [1.0, 0.0, 0.0]])
+        points = np.concatenate([CUBE, CUBE[4:] + np.array([1.0, 0.0, 0.0])])
         second = [[8, 10, 11, 9], [4, 8, 9, 5], [6, 7, 11, 10], [4, 6, 10, 8], [5, 9, 11, 7]]
         polygons = [SIDES[1], SIDES[0], *SIDES[2:], *second]
         left, right = np.array([0] * 6 + [1] * 5), np.array([1] + [-1] * 10)

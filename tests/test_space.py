@@ -8,10 +8,12 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 from click.testing import CliRunner
+from PIL import Image
 
 import zephyrum as zy
 from zephyrum.cli.main import main
-from zephyrum.looks import draw_loading, draw_on_surface, draw_slice
+from zephyrum.looks import draw_cores, draw_loading, draw_on_surface, draw_paths, draw_slice, film_paths, film_turn
+from zephyrum.looks.moving import core_level
 from zephyrum.mesh.eased import eased
 from zephyrum.mesh.slices import slice_mesh
 from zephyrum.results import Polar
@@ -124,6 +126,29 @@ class TestWing(unittest.TestCase):
         self.assertIn("cells", draw_slice(self.mesh, "y", 1.0).get_title())
         self.assertIn("M 0.2", draw_slice(self.solution, "x", name="mach").get_title())
         self.assertEqual(len(draw_loading(self.solution)[1].get_legend().get_texts()), 4)
+
+    def test_lines_cores_and_films(self):
+        lines = self.solution.paths([[-0.5, 1.0, 0.02], [-0.5, 2.9, 0.1]])
+        with tempfile.TemporaryDirectory() as held:
+            folder = Path(held)
+            self.assertGreater(draw_paths(self.solution, folder / "lines.png", paths=lines).stat().st_size, 5_000)
+            level = core_level(self.solution)
+            self.assertGreater(level, 0.0)
+            core, _ = self.solution.level_surface("q", level)
+            aft = core.points[core.points[:, 0] > 0.6]
+            self.assertGreater(len(aft), 10)  # there is none there but the vortex of the tip
+            self.assertLess(float(np.quantile(np.abs(aft[:, 1] - 3.0), 0.7)), 0.3)
+            self.assertGreater(draw_cores(self.solution, folder / "cores.png").stat().st_size, 5_000)
+            for made in (
+                film_turn(self.solution, folder / "turn.gif", frames=3),
+                film_paths(self.solution, folder / "air.gif", paths=lines, frames=3),
+            ):
+                with Image.open(made) as film:
+                    self.assertEqual((film.n_frames, film.size), (3, (960, 600)))
+            with self.assertRaisesRegex(zy.InputError, "written as .gif"):
+                film_turn(self.solution, folder / "turn.mov")
+            with self.assertRaisesRegex(zy.InputError, "view"):
+                draw_paths(self.solution, folder / "x.png", view="inside")
 
     def test_the_drag_that_is_mesh_error_is_told(self):
         self.assertTrue(any("above the induced drag" in told for told in self.solution.checks()))
@@ -244,6 +269,13 @@ class TestStudyOfAnAircraft(unittest.TestCase):
             self.assertEqual(shown.exit_code, 0, shown.output)
             self.assertIn("forces at", shown.output)
             self.check_report(out)
+            for words, said in (
+                (["--of", "air", "--alpha", "3"], "no point"),
+                (["--out", str(out / "a.mov")], "written as .gif"),
+            ):
+                told = self.run_command("film", str(out), *words)
+                self.assertEqual(told.exit_code, 2, told.output)
+                self.assertIn(said, told.output)
 
     def check_report(self, out: Path):
         told = self.run_command("report", str(out))

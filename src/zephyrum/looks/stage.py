@@ -92,7 +92,7 @@ def colour_bar(plotter, unit: str, limits, values) -> None:
     wide, high = plotter.window_size
     plotter.add_scalar_bar(title=" ", vertical=True, position_x=0.925, position_y=0.25, height=0.5, width=0.05, color=INK, n_labels=6, fmt="%.2f",
                            title_font_size=18, label_font_size=16)  # fmt: skip
-    left = min(0.915, 0.99 - 11.0 * len(unit) / wide)
+    left = min(0.91, 0.975 - 11.0 * len(unit) / wide)
     plotter.add_text(unit, position=(int(left * wide), int(0.79 * high)), font_size=11, color=INK)
     below, above = bool(values.min() < limits[0]), bool(values.max() > limits[1])
     if below or above:
