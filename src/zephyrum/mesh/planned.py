@@ -189,10 +189,11 @@ class _Task:
                 slope = np.clip(np.log(b.cells / a.cells) / np.log(b.factor / a.factor), -4.0, -1.5)
             factor *= float((cells / tried[-1].cells) ** (1.0 / slope))
             if not FACTORS[0] <= factor <= FACTORS[1]:
-                limit = self.forecast(float(np.clip(factor, *FACTORS)))
+                # told by the power law: a forecast of the finest mesh would take minutes
+                limit = tried[-1].cells * (float(np.clip(factor, *FACTORS)) / tried[-1].factor) ** slope
                 raise InputError(
                     f"cells = {cells:,} is out of reach for this shape (the {'finest' if factor < 1 else 'coarsest'} sensible mesh has about "
-                    f"{limit.cells:,}); ask for {'fewer' if factor < 1 else 'more'}."
+                    f"{float(f'{limit:.1g}'):,.0f}); ask for {'fewer' if factor < 1 else 'more'}."
                 )
         return min(tried, key=lambda plan: abs(plan.cells - cells))
 
