@@ -17,7 +17,9 @@ from zephyrum.flow.gradient import gradient
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.krylov import Preconditioner, gmres
 from zephyrum.flow.limiter import van_albada
+from zephyrum.flow.order import elimination
 from zephyrum.flow.residual import Residual, Scheme
+from zephyrum.mesh.heights import feet
 
 
 def perturbed_state(mesh, air, size=0.05):
@@ -101,6 +103,24 @@ class Parts(unittest.TestCase):
 
 
 class Whole(unittest.TestCase):
+    def test_pieces_are_kept_apart_and_columns_are_eliminated_from_the_wall_outwards(self):
+        ball = zy.remesh(zy.Body.ellipsoid(1.0, 1.0).surface(), 500, stretch=1.0).surface
+        mesh = zy.mesh_surface(ball, farfield=3.0, growth=0.5, layers=(1e-4, 1.4, 12))
+        order, piece = elimination(mesh)
+        np.testing.assert_array_equal(np.sort(order), np.arange(mesh.n_cells))
+        row = np.empty(mesh.n_cells, dtype=np.int64)
+        row[order] = np.arange(mesh.n_cells)
+        of = np.searchsorted(piece, row, side="right")
+        one, two = of[mesh.left[: mesh.n_interior]], of[mesh.right]
+        self.assertTrue(((one == two) | (np.maximum(one, two) == len(piece))).all())
+        self.assertLess(piece[0], piece[1])
+        self.assertGreater(piece[-1], 0.5 * mesh.n_cells)
+        foot = feet(mesh, mesh.faces_of("wall"))
+        for face in np.unique(foot[foot >= 0])[::20]:
+            cells = np.flatnonzero(foot == face)
+            cells = cells[np.argsort(mesh.wall_distance[cells])]
+            np.testing.assert_array_equal(np.diff(row[cells]), 1)
+
     def test_manufactured_solution_converges_at_second_order(self):
         smooth, _ = manufactured.orders((16, 32), perturbed=0.0, smooth=0.08)
         rough, _ = manufactured.orders((16, 32), perturbed=0.25, smooth=0.0)

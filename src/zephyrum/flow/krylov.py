@@ -3,26 +3,24 @@
 Sources: Saad and Schultz (1986), SIAM J. Sci. Stat. Comput. 7:856 (GMRES); Saad (2003), Iterative Methods for Sparse
 Linear Systems, ch. 10 (level-of-fill factorisation). Everything is single precision: the Newton iteration around it
 corrects what is lost. Level 1 of fill takes a half to a third of the iterations of level 0, level 2 gains nothing.
-Meshes in space are cut into a fixed number of pieces that are factorised and solved side by side (additive Schwarz without
-overlap, Saad ch. 14), so that the answer does not depend on the number of threads.
+The pieces of `order` are factorised and solved side by side.
 Verified by tests/test_flow.py against a dense solve.
 """
 
 import numpy as np
 from scipy.sparse import coo_array, csr_array
-from scipy.sparse.csgraph import reverse_cuthill_mckee
 
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.kernels import chunked, parallel, prange, serial
+from zephyrum.flow.order import elimination
 
-PIECES = 2  # of a mesh in space
 CHUNK = 2048  # numbers of a vector worked on at once: they stay in the nearest cache
 
 
 @serial
-def _fill_pattern(start, columns, level1):
-    """Row starts and columns, each row unsorted, of ILU(1) (of ILU(0) if not level1) for a pattern."""
+def _fill_pattern(start, columns):
+    """Row starts and columns, each row unsorted, of ILU(1) for a pattern."""
     n = len(start) - 1
     mark = np.full(n, -1, dtype=np.int32)
     new_start = np.zeros(n + 1, dtype=np.int32)
@@ -35,17 +33,16 @@ def _fill_pattern(start, columns, level1):
             mark[columns[e]] = i
             row[count] = columns[e]
             count += 1
-        if level1:
-            for e in range(start[i], start[i + 1]):
-                k = columns[e]
-                if k >= i:
-                    continue
-                for h in range(start[k], start[k + 1]):
-                    j = columns[h]
-                    if j > k and mark[j] != i:
-                        mark[j] = i
-                        row[count] = j
-                        count += 1
+        for e in range(start[i], start[i + 1]):
+            k = columns[e]
+            if k >= i:
+                continue
+            for h in range(start[k], start[k + 1]):
+                j = columns[h]
+                if j > k and mark[j] != i:
+                    mark[j] = i
+                    row[count] = j
+                    count += 1
         if used + count > len(out):
             grown = np.empty(2 * len(out) + count, dtype=np.int32)
             grown[:used] = out[:used]
@@ -147,125 +144,157 @@ def _invert(values, e, dims, inverse, i):
             inverse[i, k, m] = work[k, m]
 
 
+@serial
+def _factor_rows(first, last, start, columns, diagonal, values, inverse, dims):
+    """Incomplete block LU of rows first to last in place; rows that they refer to are done."""
+    nb = len(dims)
+    where = np.full(len(diagonal), -1, dtype=np.int32)
+    lower = np.empty((nb, nb), dtype=np.float32)
+    for i in range(first, last):
+        for e in range(start[i], start[i + 1]):
+            where[columns[e]] = e
+        for e in range(start[i], diagonal[i]):
+            k = columns[e]
+            for a in range(nb):
+                for b in range(nb):
+                    total = np.float32(0.0)
+                    for c in range(nb):
+                        total += values[e, a, c] * inverse[k, c, b]
+                    lower[a, b] = total
+            for a in range(nb):
+                for b in range(nb):
+                    values[e, a, b] = lower[a, b]
+            for h in range(diagonal[k] + 1, start[k + 1]):
+                t = where[columns[h]]
+                if t >= 0:
+                    for a in range(nb):
+                        for b in range(nb):
+                            total = values[t, a, b]
+                            for c in range(nb):
+                                total -= lower[a, c] * values[h, c, b]
+                            values[t, a, b] = total
+        for e in range(start[i], start[i + 1]):
+            where[columns[e]] = -1
+        _invert(values, diagonal[i], dims, inverse, i)
+
+
 @parallel
 def _factor(piece, start, columns, diagonal, values, inverse, dims):
-    """Incomplete block LU in place, piece by piece; `inverse` (n, nb, nb) receives the inverted diagonal blocks.
+    """Incomplete block LU in place, the pieces side by side and then the rows behind them; `inverse` (n, nb, nb) receives the inverted diagonal blocks.
 
     The blocks are left transposed, and so are the inverses: in `_solve` one column after the other is then added in vector registers.
     """
-    nb = len(dims)
+    nb, n = len(dims), len(diagonal)
     for p in prange(len(piece) - 1):
-        first, last = np.int64(piece[p]), np.int64(piece[p + 1])
-        where = np.full(last - first, -1, dtype=np.int64)
-        lower = np.empty((nb, nb), dtype=np.float32)
-        for i in range(first, last):
-            for e in range(start[i], start[i + 1]):
-                where[columns[e] - first] = e
-            for e in range(start[i], diagonal[i]):
-                k = columns[e]
-                for a in range(nb):
-                    for b in range(nb):
-                        total = np.float32(0.0)
-                        for c in range(nb):
-                            total += values[e, a, c] * inverse[k, c, b]
-                        lower[a, b] = total
-                for a in range(nb):
-                    for b in range(nb):
-                        values[e, a, b] = lower[a, b]
-                for h in range(diagonal[k] + 1, start[k + 1]):
-                    t = where[columns[h] - first]
-                    if t >= 0:
-                        for a in range(nb):
-                            for b in range(nb):
-                                total = values[t, a, b]
-                                for c in range(nb):
-                                    total -= lower[a, c] * values[h, c, b]
-                                values[t, a, b] = total
-            for e in range(start[i], start[i + 1]):
-                where[columns[e] - first] = -1
-            _invert(values, diagonal[i], dims, inverse, i)
-        for i in range(first, last):
+        _factor_rows(np.int64(piece[p]), np.int64(piece[p + 1]), start, columns, diagonal, values, inverse, dims)
+    _factor_rows(np.int64(piece[-1]), n, start, columns, diagonal, values, inverse, dims)
+    for row in prange(n):
+        i = np.int64(row)
+        for a in range(nb):
+            for b in range(a):
+                inverse[i, a, b], inverse[i, b, a] = inverse[i, b, a], inverse[i, a, b]
+        for e in range(start[i], start[i + 1]):
             for a in range(nb):
                 for b in range(a):
-                    inverse[i, a, b], inverse[i, b, a] = inverse[i, b, a], inverse[i, a, b]
-            for e in range(start[i], start[i + 1]):
+                    values[e, a, b], values[e, b, a] = values[e, b, a], values[e, a, b]
+
+
+@serial
+def _forward(first, last, order, start, columns, diagonal, values, x, scale, work, dims):
+    """work = inverse(L) (x / scale) in rows first to last."""
+    nb = len(dims)
+    total = np.empty(nb, dtype=np.float32)
+    for i in range(first, last):
+        c = order[i]
+        for a in range(nb):
+            total[a] = x[c, a] / scale[c, a]
+        for e in range(start[i], diagonal[i]):
+            k = columns[e]
+            for b in range(nb):
+                w = work[k, b]
                 for a in range(nb):
-                    for b in range(a):
-                        values[e, a, b], values[e, b, a] = values[e, b, a], values[e, a, b]
+                    total[a] -= values[e, b, a] * w
+        for a in range(nb):
+            work[i, a] = total[a]
+
+
+@serial
+def _backward(first, last, order, start, columns, diagonal, values, inverse, work, dims, out):
+    """out = inverse(U) work in rows last to first, work too."""
+    nb = len(dims)
+    total, s = np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32)
+    for back in range(last - first):
+        i = last - 1 - back
+        for a in range(nb):
+            total[a] = work[i, a]
+            s[a] = np.float32(0.0)
+        for e in range(diagonal[i] + 1, start[i + 1]):
+            k = columns[e]
+            for b in range(nb):
+                w = work[k, b]
+                for a in range(nb):
+                    total[a] -= values[e, b, a] * w
+        c = order[i]
+        for b in range(nb):
+            w = total[b]
+            for a in range(nb):
+                s[a] += inverse[i, b, a] * w
+        for a in range(nb):
+            work[i, a] = out[c, a] = s[a]
 
 
 @parallel
 def _solve(piece, order, start, columns, diagonal, values, inverse, x, scale, work, dims, out):
     """out (n, nb) = inverse(LU) (x / scale), both in cell order; `work` (n, nb) is in row order; blocks as `_factor` leaves them."""
-    nb = len(dims)
+    n, behind = len(diagonal), np.int64(piece[-1])
     for p in prange(len(piece) - 1):
-        first, last = np.int64(piece[p]), np.int64(piece[p + 1])
-        total, s = np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32)
-        for i in range(first, last):
-            c = order[i]
-            for a in range(nb):
-                total[a] = x[c, a] / scale[c, a]
-            for e in range(start[i], diagonal[i]):
-                k = columns[e]
-                for b in range(nb):
-                    w = work[k, b]
-                    for a in range(nb):
-                        total[a] -= values[e, b, a] * w
-            for a in range(nb):
-                work[i, a] = total[a]
-        for back in range(last - first):
-            i = last - 1 - back
-            for a in range(nb):
-                total[a] = work[i, a]
-                s[a] = np.float32(0.0)
-            for e in range(diagonal[i] + 1, start[i + 1]):
-                k = columns[e]
-                for b in range(nb):
-                    w = work[k, b]
-                    for a in range(nb):
-                        total[a] -= values[e, b, a] * w
-            c = order[i]
-            for b in range(nb):
-                w = total[b]
-                for a in range(nb):
-                    s[a] += inverse[i, b, a] * w
-            for a in range(nb):
-                work[i, a] = out[c, a] = s[a]
+        _forward(
+            np.int64(piece[p]), np.int64(piece[p + 1]), order, start, columns, diagonal, values, x, scale, work, dims
+        )
+    _forward(behind, n, order, start, columns, diagonal, values, x, scale, work, dims)
+    _backward(behind, n, order, start, columns, diagonal, values, inverse, work, dims, out)
+    for p in prange(len(piece) - 1):
+        _backward(
+            np.int64(piece[p]),
+            np.int64(piece[p + 1]),
+            order,
+            start,
+            columns,
+            diagonal,
+            values,
+            inverse,
+            work,
+            dims,
+            out,
+        )
 
 
 class Preconditioner:
     """Block ILU(1) of the compact Jacobian of one domain; the pattern is found once, the values at every step."""
 
-    def __init__(self, domain: Domain, order: np.ndarray | None = None, level: int = 1):
+    def __init__(self, domain: Domain):
         mesh, nb = domain.mesh, len(domain.axes)
         n, ni = mesh.n_cells, mesh.n_interior
         self.domain, self.dims = domain, domain.dims
-        order = cuthill_mckee(domain) if order is None else order
+        order, self.piece = elimination(mesh)
         row = np.empty(n, dtype=np.int64)
         row[order] = np.arange(n)
-        pieces = 1 if mesh.planar else PIECES
-        self.piece = np.linspace(0, n, pieces + 1).astype(np.int64)
         a, b = row[mesh.left[:ni]], row[mesh.right]
-        of = np.searchsorted(self.piece, row, side="right")
-        within = of[mesh.left[:ni]] == of[mesh.right]
-        a, b = a[within], b[within]
         pattern = coo_array(
             (np.ones(2 * len(a) + n), (np.r_[a, b, np.arange(n)], np.r_[b, a, np.arange(n)])), shape=(n, n)
         ).tocsr()
         pattern.sum_duplicates()
         pattern.sort_indices()
-        filled = _fill_pattern(pattern.indptr.astype(np.int32), pattern.indices.astype(np.int32), level > 0)
+        filled = _fill_pattern(pattern.indptr.astype(np.int32), pattern.indices.astype(np.int32))
         pattern = csr_array((np.ones(len(filled[1]), dtype=np.int8), filled[1], filled[0]), shape=(n, n))
         pattern.sort_indices()  # sorted here: a sort inside a kernel takes seconds to compile
         self.start, self.columns = pattern.indptr, pattern.indices
         rows = np.arange(n, dtype=np.int64)
         self.diagonal = _positions(self.start, self.columns, rows, rows)
-        # blocks between two pieces go to one place that is never read
-        self._to_right, self._to_left = np.full((2, ni), len(self.columns), dtype=np.int32)
-        self._to_right[within] = _positions(self.start, self.columns, a, b)
-        self._to_left[within] = _positions(self.start, self.columns, b, a)
+        self._to_right = _positions(self.start, self.columns, a, b)
+        self._to_left = _positions(self.start, self.columns, b, a)
         self.order = order.astype(np.int32)
-        self.values = np.empty((len(self.columns) + 1, nb, nb), dtype=np.float32)
+        self.values = np.empty((len(self.columns), nb, nb), dtype=np.float32)
         self.inverse = np.empty((n, nb, nb), dtype=np.float32)
         self._work = np.empty((n, nb), dtype=np.float32)
         self._rows = np.ones((n, nb), dtype=np.float32)
@@ -294,14 +323,6 @@ class Preconditioner:
             self.dims,
             out,
         )
-
-
-def cuthill_mckee(domain: Domain) -> np.ndarray:
-    """Cuthill-McKee order of the cells, order[row] = cell; not reversed, which took a third more iterations."""
-    mesh = domain.mesh
-    ni, n = mesh.n_interior, mesh.n_cells
-    graph = coo_array((np.ones(ni), (mesh.left[:ni], mesh.right)), shape=(n, n)).tocsr()
-    return reverse_cuthill_mckee((graph + graph.T).tocsr(), symmetric_mode=True)[::-1].astype(np.int64)
 
 
 @chunked
