@@ -14,13 +14,13 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air import Reference
 from zephyrum.air.checks import choice, number, whole
-from zephyrum.errors import InputError
+from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.aircraft import CUSHION, Outer, bound_zones, local_edges, mesh_surface
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.layers import first_height, given_layers
 from zephyrum.mesh.sizes import STEEPEST, Zone
 from zephyrum.mesh.tree import leaves_at
-from zephyrum.shape import Aircraft, Surface, joined, remesh
+from zephyrum.shape import Aircraft, SizeZone, Surface, joined, remesh
 from zephyrum.shape.features import features
 from zephyrum.shape.remesh import LARGEST, sizes_for
 from zephyrum.shape.solids import halved, shadow
@@ -39,6 +39,7 @@ RELATIVE = (
 )  # factor on all sizes from a mesh to the coarser one that a solution starts on, without and with layers
 ENOUGH = 90_000  # cells of the coarsest of these
 FACTORS = (0.15, 6.0)
+SPOTS, SMALLER, ROUND = 3, 0.5, 4.0  # places that get smaller triangles, how much smaller, and how far round in edges
 WITHIN, ENOUGH_WITHIN = 0.04, 0.1  # of the cells asked for: what is planned, and what is not done again
 COLUMNS = 0.86  # of layers, for every face of a cube that the surface is large
 LOST = 1.3  # cubes inside or merged with a neighbour, for every one of these
@@ -282,8 +283,25 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
 
 
 def _made(task: _Task, plan: MeshPlan, cells: int | None) -> Mesh:
-    """The mesh of a plan, with so many cells if they were asked for."""
-    skin = remesh(task.surface, plan.triangles, stretch=STRETCH).surface
+    """The mesh of a plan, with so many cells if they were asked for; where none can be made the surface gets smaller triangles."""
+    spots: tuple[SizeZone, ...] = ()
+    while True:
+        skin = remesh(task.surface, plan.triangles, stretch=STRETCH, zones=spots).surface
+        try:
+            return _made_on(task, plan, skin, cells)
+        except MeshError as cause:
+            if cause.place is None or len(spots) == SPOTS:
+                raise
+            place = np.asarray(cause.place, dtype=float)
+            edge = float(local_edges(skin)[np.argmin(np.linalg.norm(skin.points - place, axis=1))])
+            log.info("%s Once more with edges of %.3g m there", cause, SMALLER * edge)
+            # a zone needs a point of the shape in it
+            half = max(ROUND * edge, 1.01 * float(np.abs(task.made.points - place).max(axis=1).min()))
+            spots = (*spots, SizeZone(SMALLER * edge, box=(place - half, place + half)))
+
+
+def _made_on(task: _Task, plan: MeshPlan, skin: Surface, cells: int | None) -> Mesh:
+    """The same about the triangles of `skin`."""
     edges = local_edges(skin)
     spec = task.layers(plan.factor, float(np.median(edges)))
     layers = CUSHION if spec is None else spec[2]
