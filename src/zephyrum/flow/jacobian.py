@@ -67,7 +67,7 @@ def interior_jacobians(
     `limited` (ni,) marks faces where the limiter acts (or the rise was refused); bend (ni, 2, 3, nb) holds there the
     factors of (g.r, g.d, jump) in the rise of each side. Where the limiter is fading in, its weight changes too:
     sway (ni, 2 nb + 2) are the weight's derivatives to the left and right states and the two upwind pressure
-    differences, reach (ni, 2, nb) the derivative of each rise to the weight.
+    differences, reach (ni, 2, nb) the derivative of each rise to the weight; both are empty where the weight never changes.
     In viscous flow stiff (nf, nb, nb) is minus the derivative of the flux to the difference of the cell values, and
     loose (nf, 7) are area times (viscosity, conductivity, two diffusions of turbulence) and the velocity at the face.
     lean (ni, 2, nb) is half the derivative of the flux to the mean of the closure of SST (see `sources`).
@@ -131,33 +131,13 @@ def interior_jacobians(
                 for j in range(nb):
                     m = axes[j]
                     on = slope if m < 5 else turbulent_slope
-                    reach[f, 0, j] = _bend(
-                        s,
-                        k,
-                        m,
-                        REACH_L,
-                        ALONG_L,
-                        s[SHARE_L + k] * kappa,
-                        weight,
-                        eps[m],
-                        on * s[SAFE_L + k],
-                        bend[f, 0],
-                        j,
-                    )
-                    reach[f, 1, j] = _bend(
-                        s,
-                        k,
-                        m,
-                        REACH_R,
-                        ALONG_R,
-                        -s[SHARE_R + k] * kappa,
-                        weight,
-                        eps[m],
-                        on * s[SAFE_R + k],
-                        bend[f, 1],
-                        j,
-                    )
-                _sway(s, k, floor, law.gamma, axes, sway[f])
+                    share_l, share_r = s[SHARE_L + k] * kappa, -s[SHARE_R + k] * kappa
+                    by_l = _bend(s, k, m, REACH_L, ALONG_L, share_l, weight, eps[m], on * s[SAFE_L + k], bend[f, 0], j)
+                    by_r = _bend(s, k, m, REACH_R, ALONG_R, share_r, weight, eps[m], on * s[SAFE_R + k], bend[f, 1], j)
+                    if len(sway) > 0:
+                        reach[f, 0, j], reach[f, 1, j] = by_l, by_r
+                if len(sway) > 0:
+                    _sway(s, k, floor, law.gamma, axes, sway[f])
 
 
 @serial
@@ -309,8 +289,9 @@ def inertia_blocks(q, rate, axes, gamma, out):
 class Blocks:
     """What `interior_jacobians` finds of nf faces, the first ni of them between two cells."""
 
-    def __init__(self, nf: int, ni: int, nb: int, model: str):
+    def __init__(self, nf: int, ni: int, nb: int, model: str, floor: float):
         single = np.float32
+        fading = ni if 0.0 <= floor < 1.0 else 0  # faces whose limiter may count more or less: see `limit_weight`
         self.blocks = np.zeros((nf, 2, nb, nb), dtype=single)
         friction = nf if model != "euler" else 0
         self.stiff = np.zeros((friction, nb, nb), dtype=single)
@@ -318,8 +299,8 @@ class Blocks:
         self.lean = np.zeros((ni if model == "sst" else 0, 2, nb), dtype=single)
         self.limited = np.zeros(ni, dtype=np.bool_)
         self.bend = np.zeros((ni, 2, 3, nb), dtype=single)
-        self.sway = np.zeros((ni, 2 * nb + 2), dtype=single)
-        self.reach = np.zeros((ni, 2, nb), dtype=single)
+        self.sway = np.zeros((fading, 2 * nb + 2), dtype=single)
+        self.reach = np.zeros((fading, 2, nb), dtype=single)
         self.speed = np.zeros(nf)
 
 
@@ -333,9 +314,10 @@ class Jacobian(Blocks):
         nt = d.columns - 5
         single = np.float32
         self.dims = d.dims
-        super().__init__(nf, ni, nb, residual.model)
+        _, floor, slope, turbulent_slope = residual.numbers
+        super().__init__(nf, ni, nb, residual.model, floor)
         sst = residual.model == "sst"
-        self.across = None if d.seam is None else Blocks(len(d.seam.one), len(d.seam.one), nb, residual.model)
+        self.across = None if d.seam is None else Blocks(len(d.seam.one), len(d.seam.one), nb, residual.model, floor)
         self.inertia = np.zeros((n, nb, nb), dtype=single)
         self.by_state = np.zeros((n if nt else 0, nt, nb), dtype=single)
         self.by_slope = np.zeros((n if nt else 0, nt, nb, 3), dtype=single)
@@ -349,7 +331,6 @@ class Jacobian(Blocks):
         self._weights = d.g_weight.astype(single)
         self._gv = np.zeros((n, nb, 3), dtype=single)
         self._flux = np.empty((nf, nb), dtype=single)
-        _, _, slope, turbulent_slope = residual.numbers
         self._slopes = np.where(d.axes < 5, slope, turbulent_slope).astype(single)
 
     def linearise(self, q: np.ndarray) -> None:

@@ -62,7 +62,7 @@ def face_products(
             ex, ey, ez = np.float32(back[f, 0]), np.float32(back[f, 1]), np.float32(back[f, 2])
             kl, kr = np.float32(kappa * share[f, 0]), np.float32(kappa * share[f, 1])
             drift = np.float32(0.0)
-            if limited[f]:
+            if limited[f] and len(sway) > 0:
                 far_l = np.float32(2.0) * (gv[a, 0, 0] * dx + gv[a, 0, 1] * dy + gv[a, 0, 2] * dz) - v[b, 0] + v[a, 0]
                 far_r = np.float32(2.0) * (gv[b, 0, 0] * ex + gv[b, 0, 1] * ey + gv[b, 0, 2] * ez) - v[b, 0] + v[a, 0]
                 drift = sway[f, 2 * nb] * far_l + sway[f, 2 * nb + 1] * far_r
@@ -77,8 +77,10 @@ def face_products(
                 if limited[f]:
                     up_l = bend[f, 0, 0, k] * gr_l + bend[f, 0, 1, k] * gd_l + bend[f, 0, 2, k] * jump
                     up_r = bend[f, 1, 0, k] * gr_r + bend[f, 1, 1, k] * gd_r + bend[f, 1, 2, k] * jump
-                    vl[k] = v[a, k] + up_l + reach[f, 0, k] * drift
-                    vr[k] = v[b, k] + up_r + reach[f, 1, k] * drift
+                    vl[k], vr[k] = v[a, k] + up_l, v[b, k] + up_r
+                    if len(sway) > 0:
+                        vl[k] += reach[f, 0, k] * drift
+                        vr[k] += reach[f, 1, k] * drift
                 else:
                     vl[k] = v[a, k] + slopes[k] * (gr_l + kl * (jump - gd_l))
                     vr[k] = v[b, k] + slopes[k] * (gr_r - kr * (jump - gd_r))
