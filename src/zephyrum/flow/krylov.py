@@ -331,10 +331,12 @@ def _project(basis, used, w, partial):
     for i in prange(len(partial)):
         c = np.int64(i)
         low, high = c * CHUNK, min((c + 1) * CHUNK, len(w))
+        own = w[low:high]
         for j in range(used):
+            one = basis[j, low:high]  # a slice: indices into the whole keep the loop out of the vector registers
             total = np.float32(0.0)
-            for e in range(low, high):
-                total += basis[j, e] * w[e]
+            for e in range(len(own)):
+                total += one[e] * own[e]
             partial[c, j] = total
 
 
@@ -344,12 +346,14 @@ def _subtract(basis, used, h, w, partial):
     for i in prange(len(partial)):
         c = np.int64(i)
         low, high = c * CHUNK, min((c + 1) * CHUNK, len(w))
+        own = w[low:high]
         for j in range(used):
-            for e in range(low, high):
-                w[e] -= h[j] * basis[j, e]
+            one, factor = basis[j, low:high], h[j]
+            for e in range(len(own)):
+                own[e] -= factor * one[e]
         total = np.float32(0.0)
-        for e in range(low, high):
-            total += w[e] * w[e]
+        for e in range(len(own)):
+            total += own[e] * own[e]
         partial[c, 0] = total
 
 
