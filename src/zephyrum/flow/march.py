@@ -20,7 +20,7 @@ from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError
 from zephyrum.flow.boundary import Walls, follow_walls, outer_states
 from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import EQUATIONS, Scales, conserved
+from zephyrum.flow.gas import EQUATIONS, Scales
 from zephyrum.flow.gradient import METHODS
 from zephyrum.flow.history import COLUMNS, DRIFT, History
 from zephyrum.flow.jacobian import Jacobian
@@ -28,21 +28,12 @@ from zephyrum.flow.krylov import Preconditioner, gmres
 from zephyrum.flow.limiter import MODES
 from zephyrum.flow.residual import Residual, Scheme
 from zephyrum.flow.start import alpha_walk, carry_over, first_guess, prolong, sublayer_rate
+from zephyrum.flow.steps import CFL_CAP, NEWTON_CFL, next_cfl, search
 from zephyrum.flow.turbulence import inflow, typical
 from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
 
 KRYLOV_TOLERANCE = (0.1, 0.5)  # of a Newton step; looser only when the target is nearly reached
-CFL_CAP = 1e8
-CFL_FLOOR = 1e-2
-CHANGE = 0.2  # largest relative change of pressure and temperature in one step
-LOOSE = 1e-3  # share of the cells in space whose own steps are shortened more than that of all
-LEAST_FACTOR = 0.1  # a step that has to be shortened more is not taken: the time step is
-RATE_CHANGE = 2.0  # largest change of log(omega) in one step
-HALVINGS = 5
-ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling one would stall moving shocks
-POOR = 0.7  # of the residual left by a full step in Newton's regime, above which half of it is tried as well
-NEWTON_CFL = 1e6
 WARM_CFL = 100.0
 FINER_CFL = 30.0  # of a start from a coarser mesh in space with friction
 FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high alpha, and what follows inherits it
@@ -368,7 +359,7 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
             break
         level.linearise(q)
         if step > 0:
-            cfl = _next_cfl(cfl, factor, total / before, level.residual.model != "euler")
+            cfl = next_cfl(cfl, factor, total / before, level.residual.model != "euler")
         before = total
         tolerance = min(max(0.3 * target / worst, KRYLOV_TOLERANCE[0]), KRYLOV_TOLERANCE[1])
         waves = jacobian.wave_sum()
@@ -378,7 +369,7 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
             level.preconditioner.update(jacobian)
             rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
             change, krylov, _ = gmres(jacobian, level.preconditioner, rhs, tolerance, settings.krylov)
-            found = _search(level, q, R, change, rate, total, cfl >= NEWTON_CFL) if np.isfinite(change).all() else None
+            found = search(level, q, R, change, rate, total, cfl >= NEWTON_CFL) if np.isfinite(change).all() else None
             if found is not None:
                 break
             cfl *= 0.1
@@ -401,63 +392,3 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
         else f"{most} steps were not enough"
     )
     return q, "wandering", note
-
-
-def _next_cfl(cfl: float, factor: float, ratio: float, viscous: bool) -> float:
-    """CFL number after a step taken with `factor` that multiplied the residual by `ratio`.
-
-    Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one.
-    """
-    if factor < 0.3:
-        return max((0.2 if factor < 0.05 and viscous else 0.5) * cfl, CFL_FLOOR)
-    if not viscous:
-        if factor <= 0.9:
-            return cfl
-        return min(cfl * (1.5 if ratio > 1.2 else max(2.0, min(1.0 / max(ratio, 1e-3), 10.0))), CFL_CAP)
-    if factor <= 0.9:
-        return max(0.6 * cfl, CFL_FLOOR)
-    if ratio > 1.0:
-        return cfl
-    return min(cfl * max(1.5, min(1.0 / max(ratio, 1e-3), 10.0 if cfl > NEWTON_CFL else 3.0)), CFL_CAP)
-
-
-def shares(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:
-    """(n,) the share of a step that keeps the changes of pressure, temperature, velocity and log(omega) moderate, at most 1."""
-    most = np.maximum(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0]), np.abs(step[:, 4]) / q[:, 4]) / CHANGE
-    np.maximum(most, np.sqrt(np.einsum("ij,ij->i", step[:, 1:4], step[:, 1:4])), out=most)
-    if q.shape[1] > 6:
-        np.maximum(most, np.abs(step[:, 6]) / RATE_CHANGE, out=most)
-    return 1.0 / np.maximum(most, 1.0)
-
-
-def _search(level: Level, q, R, change, rate, total, newton: bool):
-    """The longest acceptable step along `change`: (states, residual, factor), or None."""
-    gamma = level.scales.gamma
-    step = np.zeros_like(q)
-    step[:, level.domain.axes] = change
-    each = shares(q, step, gamma)
-    loose = 0 if level.mesh.planar else int(LOOSE * len(each))
-    factor = float(np.partition(each, loose)[loose])
-    if loose:
-        step *= np.minimum(each / factor, 1.0)[:, None]
-    if factor < LEAST_FACTOR and level.residual.model != "euler":
-        return None
-    old = conserved(q, gamma)
-    best = None  # a poor full step: two states on either side of a bend may swap for ever, half a step ends that
-    for _ in range(HALVINGS + 1):
-        trial = q + factor * step
-        if (1.0 + gamma * trial[:, 0] > 0.0).all() and (trial[:, 4] > 0.0).all():
-            R_trial = level.evaluate(trial)
-            new = R_trial + rate[:, None] * (conserved(trial, gamma) - old)
-            size = float(np.sqrt(np.sum((new * level.rows) ** 2)))
-            if math.isfinite(size) and size <= ACCEPT * total:
-                if best is None and size > POOR * total and newton:
-                    best = trial, R_trial, factor, size, level.found, level.residual.outer
-                else:
-                    if best is not None and best[3] <= size:
-                        level.found, level.residual.outer = best[4:]
-                        level.residual.differentiate(best[0])
-                        return best[:3]
-                    return trial, R_trial, factor
-        factor *= 0.5
-    return None if best is None else best[:3]

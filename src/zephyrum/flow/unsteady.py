@@ -17,8 +17,9 @@ from zephyrum.flow.boundary import Walls
 from zephyrum.flow.gas import conserved
 from zephyrum.flow.history import History
 from zephyrum.flow.krylov import gmres
-from zephyrum.flow.march import HALVINGS, Flow, Level, Settings, shares
+from zephyrum.flow.march import Flow, Level, Settings
 from zephyrum.flow.start import first_guess
+from zephyrum.flow.steps import HALVINGS, shares
 from zephyrum.mesh import Mesh
 
 INNER = 20  # Newton steps within a time step

@@ -1,0 +1,81 @@
+"""One step of the march: how long it may be, how far along the change found it goes, and the CFL number that follows.
+
+A step is limited in pressure, temperature and velocity, then shortened until the residual with its time term does not grow. Verified by validation/.
+"""
+
+import math
+
+import numpy as np
+
+from zephyrum.flow.gas import conserved
+
+CFL_CAP = 1e8
+CFL_FLOOR = 1e-2
+CHANGE = 0.2  # largest relative change of pressure and temperature in one step
+LOOSE = 1e-3  # share of the cells in space whose own steps are shortened more than that of all
+LEAST_FACTOR = 0.1  # a step that has to be shortened more is not taken: the time step is
+RATE_CHANGE = 2.0  # largest change of log(omega) in one step
+HALVINGS = 5
+ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling one would stall moving shocks
+POOR = 0.7  # of the residual left by a full step in Newton's regime, above which half of it is tried as well
+NEWTON_CFL = 1e6
+
+
+def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool) -> float:
+    """CFL number after a step taken with `factor` that multiplied the residual by `ratio`.
+
+    Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one.
+    """
+    if factor < 0.3:
+        return max((0.2 if factor < 0.05 and viscous else 0.5) * cfl, CFL_FLOOR)
+    if not viscous:
+        if factor <= 0.9:
+            return cfl
+        return min(cfl * (1.5 if ratio > 1.2 else max(2.0, min(1.0 / max(ratio, 1e-3), 10.0))), CFL_CAP)
+    if factor <= 0.9:
+        return max(0.6 * cfl, CFL_FLOOR)
+    if ratio > 1.0:
+        return cfl
+    return min(cfl * max(1.5, min(1.0 / max(ratio, 1e-3), 10.0 if cfl > NEWTON_CFL else 3.0)), CFL_CAP)
+
+
+def shares(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:
+    """(n,) the share of a step that keeps the changes of pressure, temperature, velocity and log(omega) moderate, at most 1."""
+    most = np.maximum(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0]), np.abs(step[:, 4]) / q[:, 4]) / CHANGE
+    np.maximum(most, np.sqrt(np.einsum("ij,ij->i", step[:, 1:4], step[:, 1:4])), out=most)
+    if q.shape[1] > 6:
+        np.maximum(most, np.abs(step[:, 6]) / RATE_CHANGE, out=most)
+    return 1.0 / np.maximum(most, 1.0)
+
+
+def search(level, q, R, change, rate, total, newton: bool):
+    """The longest acceptable step along `change`: (states, residual, factor), or None."""
+    gamma = level.scales.gamma
+    step = np.zeros_like(q)
+    step[:, level.domain.axes] = change
+    each = shares(q, step, gamma)
+    loose = 0 if level.mesh.planar else int(LOOSE * len(each))
+    factor = float(np.partition(each, loose)[loose])
+    if loose:
+        step *= np.minimum(each / factor, 1.0)[:, None]
+    if factor < LEAST_FACTOR and level.residual.model != "euler":
+        return None
+    old = conserved(q, gamma)
+    best = None  # a poor full step: two states on either side of a bend may swap for ever, half a step ends that
+    for _ in range(HALVINGS + 1):
+        trial = q + factor * step
+        if (1.0 + gamma * trial[:, 0] > 0.0).all() and (trial[:, 4] > 0.0).all():
+            R_trial = level.evaluate(trial)
+            new = R_trial + rate[:, None] * (conserved(trial, gamma) - old)
+            size = float(np.sqrt(np.sum((new * level.rows) ** 2)))
+            if math.isfinite(size) and size <= ACCEPT * total:
+                if best is None and size > POOR * total and newton:
+                    best = trial, R_trial, factor, size, level.found, level.residual.outer
+                else:
+                    if best is not None and best[3] <= size:
+                        level.found, level.residual.outer = best[4:]
+                        level.residual.differentiate(best[0])
+                        return best[:3]
+                    return trial, R_trial, factor
+        factor *= 0.5
+    return None if best is None else best[:3]
