@@ -18,12 +18,20 @@ from pydantic import Field
 from zephyrum.air import Reference
 from zephyrum.errors import FileError, InputError
 from zephyrum.mesh import Mesh, mesh_aircraft, quality, read_mesh, write_mesh
-from zephyrum.results import Polar, Solution, load_solution, solve
+from zephyrum.results import Polar, Solution, load_solution
 from zephyrum.shape import Aircraft, Surface, adopt
 from zephyrum.studies.derived import Derived, derived
-from zephyrum.studies.flown import DerivativesTable, TrimTable, fly_derivatives, fly_trim
+from zephyrum.studies.flown import (
+    DerivativesTable,
+    TrimTable,
+    fly_derivatives,
+    fly_trim,
+    held_derivatives,
+    held_trim,
+)
 from zephyrum.studies.points import Point
-from zephyrum.studies.refine import STEP, Refinement, judge, level_row, with_errors
+from zephyrum.studies.proof import held_proof, proven
+from zephyrum.studies.refine import STEP, Refinement, with_errors
 from zephyrum.studies.store import write_checks, write_text
 from zephyrum.studies.study import Asked, RunTable, SolverTable, _Strict
 from zephyrum.studies.sweep import sweep
@@ -294,7 +302,7 @@ def run_aircraft_study(
                       settings=study.settings(), on_point=on_point, peak=study.sweep.peak, walls=study.wall(),
                       on_step=on_step, scheduler=study.run.scheduler)  # fmt: skip
     if study.refine is not None:
-        refinement = _refined(study, mesh, coarser, folder, on_level)
+        refinement = proven(study, mesh, coarser, folder, on_level)
     if polar is not None:
         if refinement is not None:
             polar = with_errors(polar, refinement)
@@ -315,40 +323,8 @@ def open_aircraft_study(study: AircraftStudy, folder: Path) -> AircraftOutcome:
     polar = Polar.read(folder / "polar.csv") if study.sweep is not None else None
     if polar is not None and polar.notes.get("mesh", {}).get("fingerprint") != mesh.fingerprint:
         raise FileError(f"the tables in {str(folder)!r} are stale: they belong to another mesh; run the study again.")
-    refinement = None
-    if study.refine is not None and (folder / "refinement.json").is_file():
-        rows = json.loads((folder / "refinement.json").read_text(encoding="utf-8"))["levels"]
-        refinement = judge(rows, study.freestream(study.refine.mach, study.refine.alpha))
-    return AircraftOutcome(
-        study, folder, shape, mesh, polar, refinement, fly_trim(study, folder), fly_derivatives(study, mesh, folder)
-    )
-
-
-def _refined(study: AircraftStudy, mesh: Mesh, coarser, folder: Path, on_level) -> Refinement:
-    """Solve the condition on the mesh and two coarser ones, a level kept as soon as it is done."""
-    own = study.refine
-    air = study.freestream(own.mach, own.alpha)
-    key = [mesh.fingerprint, own.mach, own.alpha, study.solver.model, repr(study.settings()), repr(study.wall())]
-    path = folder / "refinement.json"
-    rows: list[dict] = []
-    if path.is_file():
-        held = json.loads(path.read_text(encoding="utf-8"))
-        rows = held["levels"] if held["key"] == key else []
-    for level in range(len(rows), own.levels):
-        one = mesh if level == 0 else coarser(level)
-        state = folder / "points" / f"{Point(own.mach, own.alpha, None).name}.npz"
-        if level == 0 and state.is_file():
-            solution = load_solution(state, mesh, air, mesh.reference, study.settings())
-        else:
-            solution = solve(one, air, study.solver.model, settings=study.settings(), walls=study.wall())
-        rows.append(level_row(level, one, mesh, solution))
-        write_text(path, json.dumps({"key": key, "levels": rows}, indent=1))
-        if on_level is not None:
-            on_level(rows[-1])
-    made = judge(rows, air)
-    write_text(path, json.dumps({"key": key, "levels": rows, "estimates": made.rows()}, indent=1))
-    write_text(folder / "refinement.csv", made.table.to_csv(index=False))
-    return made
+    made = held_trim(study, folder), held_derivatives(study, mesh, folder)
+    return AircraftOutcome(study, folder, shape, mesh, polar, held_proof(study, folder), *made)
 
 
 def _loads(outcome: AircraftOutcome) -> None:

@@ -20,6 +20,7 @@ from zephyrum.results import Solution, solve
 from zephyrum.shape import Aircraft
 
 LIFT_WITHIN, MOMENT_WITHIN = 3e-3, 1.5e-3  # of CL and CM that count as trimmed
+SETTING_WITHIN = 0.1  # deg of the control, or as much CM as they make: every setting has a mesh of its own, which alone moves CM by as much
 FIRST_ALPHA = 2.0  # deg, of the first differences
 FIRST_SETTING = 2.0
 MOST_ALPHA = 8.0  # deg that one step may change
@@ -55,7 +56,8 @@ def trim(craft: Aircraft, air: Freestream, lift: float, control: str, setting: f
     """Fly the aircraft so that CL = `lift` and CM = 0 about its reference point.
 
     control: dotted path of a number of the description such as "tailplane.pitch" [deg], nose-up positive; setting: its first value. air.alpha is the first
-    alpha. mesh_options: those of `mesh_aircraft`. Three solutions give the slopes, `most` more the trim; on_point gets a row of the table after each.
+    alpha. mesh_options: those of `mesh_aircraft`. Three solutions give the slopes, `most` more the trim, to 0.003 of CL and 0.1 deg of the control;
+    on_point gets a row of the table after each.
     InputError if the number does not change CM.
     """
     import pandas as pd
@@ -92,7 +94,7 @@ def trim(craft: Aircraft, air: Freestream, lift: float, control: str, setting: f
         raise InputError(f"{control!r} changes CM by {slopes[1, 1]:.1e} only; name the pitch or a control of a tail.")
 
     def met(miss) -> bool:
-        return abs(miss[0]) <= LIFT_WITHIN and abs(miss[1]) <= MOMENT_WITHIN
+        return abs(miss[0]) <= LIFT_WITHIN and abs(miss[1]) <= max(MOMENT_WITHIN, SETTING_WITHIN * abs(slopes[1, 1]))
 
     for _ in range(most):
         if met(here):

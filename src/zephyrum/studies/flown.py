@@ -10,7 +10,7 @@ import pandas as pd
 from pydantic import BaseModel, ConfigDict
 
 from zephyrum.air import quantity
-from zephyrum.errors import InputError
+from zephyrum.errors import FileError, InputError
 from zephyrum.mesh import Mesh
 from zephyrum.results import load_solution
 from zephyrum.shape import Aircraft
@@ -68,27 +68,21 @@ def fly_trim(study, folder: Path, on_point=None) -> dict | None:
     if not isinstance(study.shape, Aircraft):
         raise InputError("trim changes a number of the aircraft file; a surface has none.")
     lift, origin = wanted_lift(study, own)
-    key = [study.shape.surface().fingerprint, own.model_dump(), lift, study.solver.model, repr(study.settings()), str(study.mesh_options()), repr(study.wall())]  # fmt: skip
-    path = folder / "trim.json"
+    path, key = folder / "trim.json", _trim_key(study, lift)
     if (held := _held(path, key)) is not None:
         return held
-    air = study.freestream(own.mach, own.alpha)
-    made = trim(
-        study.shape,
-        air,
-        lift,
-        own.control,
-        own.setting,
-        study.solver.model,
-        study.settings(),
-        on_point=on_point,
-        **study.mesh_options(),
-    )
+    air, options = study.freestream(own.mach, own.alpha), study.mesh_options()
+    made = trim(study.shape, air, lift, own.control, own.setting, study.solver.model, study.settings(), on_point=on_point, **options)  # fmt: skip
     write_text(folder / "trim.csv", made.table.to_csv(index=False))
     out = {"alpha": made.alpha, "control": made.control, "setting": made.setting, "trimmed": made.trimmed, "lift": lift, "lift from": origin, "mach": own.mach,
            **made.solution.forces.coefficients(), "text": f"M {own.mach:g}, CL {lift:.4f} ({origin}): {made}"}  # fmt: skip
-    write_text(path, json.dumps({"key": json.loads(json.dumps(key, default=str)), "made": out}, indent=1))
+    _keep(path, key, out)
     return out
+
+
+def held_trim(study, folder: Path) -> dict | None:
+    """The trim that the folder holds; FileError if it is of another study."""
+    return None if study.trim is None else _opened(folder / "trim.json", _trim_key(study, wanted_lift(study, study.trim)[0]))  # fmt: skip
 
 
 def fly_derivatives(study, mesh: Mesh, folder: Path, on_point=None) -> pd.DataFrame | None:
@@ -96,17 +90,36 @@ def fly_derivatives(study, mesh: Mesh, folder: Path, on_point=None) -> pd.DataFr
     own = study.derivatives
     if own is None:
         return None
-    air = study.freestream(own.mach, own.alpha)
-    key = [mesh.fingerprint, own.model_dump(), study.solver.model, repr(study.settings())]
-    path = folder / "derivatives.json"
+    path, key = folder / "derivatives.json", _derivatives_key(study, mesh)
     if (held := _held(path, key)) is None:
+        air = study.freestream(own.mach, own.alpha)
         state = folder / "points" / f"{Point(own.mach, own.alpha, None).name}.npz"
         start = load_solution(state, mesh, air, mesh.reference, study.settings()) if state.is_file() else None
         table = derivatives(mesh, air, study.solver.model, study.settings(), own.alpha_step, own.beta_step, start, on_point)  # fmt: skip
         write_text(folder / "derivatives.csv", table.to_csv(index=False))
         held = table.to_dict("records")
-        write_text(path, json.dumps({"key": json.loads(json.dumps(key, default=str)), "made": held}, indent=1))
+        _keep(path, key, held)
     return pd.DataFrame(held)
+
+
+def held_derivatives(study, mesh: Mesh, folder: Path) -> pd.DataFrame | None:
+    """The derivatives that the folder holds; FileError if they are of another study."""
+    if study.derivatives is None:
+        return None
+    held = _opened(folder / "derivatives.json", _derivatives_key(study, mesh))
+    return None if held is None else pd.DataFrame(held)
+
+
+def _trim_key(study, lift: float) -> list:
+    return [study.shape.surface().fingerprint, study.trim.model_dump(), lift, study.solver.model, repr(study.settings()), str(study.mesh_options()), repr(study.wall())]  # fmt: skip
+
+
+def _derivatives_key(study, mesh: Mesh) -> list:
+    return [mesh.fingerprint, study.derivatives.model_dump(), study.solver.model, repr(study.settings())]
+
+
+def _keep(path: Path, key: list, made) -> None:
+    write_text(path, json.dumps({"key": json.loads(json.dumps(key, default=str)), "made": made}, indent=1))
 
 
 def _held(path: Path, key: list):
@@ -115,3 +128,11 @@ def _held(path: Path, key: list):
         return None
     held = json.loads(path.read_text(encoding="utf-8"))
     return held["made"] if held["key"] == json.loads(json.dumps(key, default=str)) else None
+
+
+def _opened(path: Path, key: list):
+    """The same, but FileError if the file was left by another study."""
+    held = _held(path, key)
+    if held is None and path.is_file():
+        raise FileError(f"{str(path)!r} is stale: it was made from another study; run the study again.")
+    return held

@@ -139,12 +139,7 @@ def refine(
         settings = settings or Settings(orders=4.0)
     else:
         finest = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
-        family = finest.family()[:levels]
-        if len(family) < levels:
-            raise InputError(
-                f"levels = {levels}, but the mesh has only {len(family)} nested level(s); choose around and outward divisible by {2 ** (levels - 1)} "
-                f"and large enough (around >= {24 * 2 ** (levels - 1)}, outward >= {8 * 2 ** (levels - 1)})."
-            )
+        family = nested(finest, levels)
     rows = []
     for level, one in enumerate(family):
         solution = solve(one, air, model, reference=finest.reference, settings=settings, walls=walls)
@@ -152,6 +147,17 @@ def refine(
         if on_level is not None:
             on_level(rows[-1])
     return judge(rows, air)
+
+
+def nested(mesh: Mesh, levels: int) -> list[Mesh]:
+    """The mesh and its coarser relatives, so many in all; InputError if there are not enough."""
+    family = mesh.family()[:levels]
+    if len(family) < levels:
+        raise InputError(
+            f"levels = {levels}, but the mesh has only {len(family)} nested level(s); choose around and outward divisible by {2 ** (levels - 1)} "
+            f"and large enough (around >= {24 * 2 ** (levels - 1)}, outward >= {8 * 2 ** (levels - 1)})."
+        )
+    return family
 
 
 def level_row(level: int, mesh: Mesh, finest: Mesh, solution) -> dict:

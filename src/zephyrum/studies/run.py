@@ -12,7 +12,8 @@ from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve_i
 from zephyrum.shape import Airfoil
 from zephyrum.studies.aircraft import AircraftOutcome, AircraftStudy, open_aircraft_study, run_aircraft_study
 from zephyrum.studies.points import Point
-from zephyrum.studies.refine import Refinement, judge, refine, with_errors
+from zephyrum.studies.proof import held_proof, proven
+from zephyrum.studies.refine import Refinement, nested, with_errors
 from zephyrum.studies.store import write_checks, write_text
 from zephyrum.studies.study import Study, read_study
 from zephyrum.studies.sweep import sweep
@@ -71,6 +72,7 @@ def run_study(
     mesh = study.mesh_of(foil)
     if folder.exists() and not folder.is_dir():
         raise FileError(f"output {str(folder)!r} is a file; give a folder.")
+    family = mesh.family() if study.refine is None else nested(mesh, study.refine.levels)
     polar = refinement = None
     if study.sweep is not None:
         base = study.freestream(study.sweep.mach[0])
@@ -89,7 +91,7 @@ def run_study(
             )
             write_text(folder / "study.toml", text)
     if study.refine is not None:
-        refinement = _refined(study, mesh, folder, on_level)
+        refinement = proven(study, mesh, family.__getitem__, folder, on_level)
     series = None if study.time is None else _followed(study, mesh, folder, on_time)
     if polar is not None:
         if refinement is not None:
@@ -121,10 +123,7 @@ def open_study(folder: str | Path) -> Outcome | AircraftOutcome:
         raise FileError(
             f"the tables in {str(folder)!r} are stale: they belong to another mesh than its study.toml gives; run the study again."
         )
-    refinement = None
-    if study.refine is not None and (folder / "refinement.json").is_file():
-        rows = json.loads((folder / "refinement.json").read_text(encoding="utf-8"))["levels"]
-        refinement = judge(rows, study.freestream(study.refine.mach, study.refine.alpha))
+    refinement = held_proof(study, folder)
     series = None
     if study.time is not None and (folder / "time.npz").is_file():
         series = _followed(study, mesh, folder, None)
@@ -141,30 +140,6 @@ def _followed(study: Study, mesh: Mesh, folder: Path, on_time) -> TimeSeries:
                            on_step=on_time, keep=folder / "time.npz")  # fmt: skip
     write_text(folder / "time.csv", series.table().to_csv(index=False))
     return series
-
-
-def _refined(study: Study, mesh: Mesh, folder: Path, on_level) -> Refinement:
-    """The refinement of the study, from its file if that belongs to this mesh and condition."""
-    air = study.freestream(study.refine.mach, study.refine.alpha)
-    key = [
-        mesh.fingerprint,
-        study.refine.mach,
-        study.refine.alpha,
-        study.refine.levels,
-        repr(study.settings()),
-        repr(study.wall()),
-    ]
-    path = folder / "refinement.json"
-    if path.is_file():
-        held = json.loads(path.read_text(encoding="utf-8"))
-        if held["key"] == key:
-            return judge(held["levels"], air)
-    made = refine(mesh, air, study.refine.levels, study.solver.model, study.settings(), on_level, study.wall())
-    write_text(
-        path, json.dumps({"key": key, "levels": made.table.to_dict("records"), "estimates": made.rows()}, indent=1)
-    )
-    write_text(folder / "refinement.csv", made.table.to_csv(index=False))
-    return made
 
 
 def _explained(outcome: Outcome) -> str:
