@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint validation robustness fleet fleet-meshes flights damage benchmarks screenshots clean
+.PHONY: demo test lint validation robustness fleet fleet-meshes demands flights damage benchmarks screenshots clean
 
 demo: $(READY)
 	$(BIN)/zephyrum demo
@@ -27,6 +27,9 @@ fleet: $(READY)
 
 fleet-meshes: $(READY)
 	$(BIN)/python -m validation.fleet_meshes
+
+demands: $(READY)
+	$(BIN)/python -m validation.demands
 
 flights: $(READY)
 	$(BIN)/python -m validation.flights

@@ -68,7 +68,7 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
         return Outer(even, farfield, growth, zones, open_half, scale, ground, wake, alpha)
 
     try:
-        mesh, prisms, moved, tries = _grown(surface, spec, outer, open_half, ground is not None)
+        mesh, even, prisms, moved, tries = _grown(surface, spec, outer, open_half, ground is not None)
     except MeshError as cause:
         cause.surface = surface
         raise
@@ -77,11 +77,15 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
               "points_out": len(surface.points) - len(moved), "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6)}  # fmt: skip
     if np.isfinite(spec[0]):
         recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
+    corners = np.einsum("tkj,tj->tk", prisms.way[even.triangles], even.normals)
+    recipe |= {"corner_cosine": [round(float(np.quantile(corners, share)), 4) for share in (0.0, 1e-3)]}
     return replace(mesh, reference=reference, recipe=recipe)
 
 
-def _grown(surface: Surface, spec, outer, open_half: bool, ground: bool) -> tuple[Mesh, Prisms, np.ndarray, int]:
-    """(mesh, its layers, what points of the surface were moved, tries): the ladder of shifts of the grid and thinner layers."""
+def _grown(
+    surface: Surface, spec, outer, open_half: bool, ground: bool
+) -> tuple[Mesh, Surface, Prisms, np.ndarray, int]:
+    """(mesh, the surface that layers start from, its layers, how far its points were moved, tries): the ladder of shifts of the grid and thinner layers."""
     even, moved = eased(surface)
     if len(even.points) < len(surface.points) or moved.any():
         log.info("%d points taken out, %d moved by up to %.2g m so that layers can start", len(surface.points) - len(moved), (moved > 0.0).sum(), moved.max())  # fmt: skip
@@ -93,7 +97,7 @@ def _grown(surface: Surface, spec, outer, open_half: bool, ground: bool) -> tupl
             prisms = Prisms(prisms.way, 0.5 * prisms.height, 0.5 * prisms.kept)
         try:
             faces = joined_faces(even, prisms, np.isinf(spec[0]), *space.filled(prisms, attempt), open_half, ground)
-            return mesh_from_kept(*faces), prisms, moved, attempt + 1
+            return mesh_from_kept(*faces), even, prisms, moved, attempt + 1
         except MeshError as cause:
             log.info("try %d: %s", attempt + 1, cause)
             last = cause.with_traceback(None)  # which would keep all that was made
