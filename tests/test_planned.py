@@ -3,13 +3,15 @@
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from click.testing import CliRunner
 
 import zephyrum as zy
 from zephyrum.cli.main import main
-from zephyrum.mesh.aircraft import wake_points
+from zephyrum.mesh import planned
+from zephyrum.mesh.aircraft import local_edges, wake_points
 from zephyrum.mesh.curved import curved_normals
 from zephyrum.shape.solids import halved
 
@@ -67,6 +69,31 @@ class Plans(unittest.TestCase):
         behind = made[(np.abs(made[:, 1]) < 1e-9) & (made[:, 0] > 1.0)]
         np.testing.assert_allclose(np.degrees(np.arctan2(behind[:, 2] - 0.07, behind[:, 0] - 1.0)), 4.0)
         self.assertTrue((sizes >= 0.15 - 1e-12).all() and sizes.max() > 0.2)
+
+    def test_where_no_layer_can_start_the_surface_gets_smaller_triangles(self):
+        skins, tip = [], np.array([0.4, 2.0, 0.0])
+
+        def made(task, plan, skin, cells, attempts=2):
+            skins.append(skin)
+            if len(skins) <= attempts:
+                raise zy.MeshError("layers: no direction.", tip)
+            return "mesh"
+
+        def edge(skin):
+            near = np.argsort(np.linalg.norm(skin.points - tip, axis=1))[:5]
+            return float(np.median(local_edges(skin)[near]))
+
+        task = planned._Task(WING, True, None, None, None, 5.0, None, 0.0, (0.0, 0.0), (), None)
+        plan = task.forecast(3.0)
+        with mock.patch.object(planned, "_made_on", made), self.assertLogs("zephyrum.mesh.planned", "INFO") as told:
+            self.assertEqual(planned._made(task, plan, None), "mesh")
+        self.assertEqual(len(told.output), 2)
+        self.assertLess(edge(skins[1]), 0.75 * edge(skins[0]))
+        self.assertLess(edge(skins[2]), 0.75 * edge(skins[1]))
+        skins.clear()
+        with mock.patch.object(planned, "_made_on", lambda *of: made(*of, attempts=9)), self.assertRaises(zy.MeshError):
+            planned._made(task, plan, None)
+        self.assertEqual(len(skins), 1 + planned.SPOTS)
 
     def test_what_can_not_be_is_refused(self):
         for options, word in (

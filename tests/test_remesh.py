@@ -63,6 +63,12 @@ class Remeshing(unittest.TestCase):
         self.valid(box, made, 1500, 1e-9)
         self.assertAlmostEqual(made.surface.volume, 1.0, 9)
         self.assertLess(made.feature, 1e-9)
+        corner = zy.SizeZone(0.02, box=((1.9, 0.4, 0.15), (2.1, 0.6, 0.35)))
+        for count in (800, 1600):  # a zone is not scaled with the number of triangles
+            held = zy.remesh(box, count, zones=(corner,)).surface
+            near = (np.abs(held.centres - [2.0, 0.5, 0.25]) < 0.06).all(axis=1)
+            long = np.linalg.norm(np.diff(held.points[held.triangles[near]][:, [0, 1, 2, 0]], axis=1), axis=2).max()
+            self.assertLess(long, 0.045, count)  # 0.1 and more without it
         fine = zy.remesh(box, None, tolerance=0.01, zones=(zy.SizeZone(0.03, "body/base"),)).surface
         edge = np.sqrt(fine.areas[fine.belongs("body/base")] * 4.0 / np.sqrt(3.0))
         self.assertLess(np.median(edge), 0.036)

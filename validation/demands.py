@@ -56,12 +56,10 @@ def measured(mesh, body: float) -> dict[str, float]:
     jump = np.maximum(v[left[:ni]] / v[right], v[right] / v[left[:ni]])
     # the walls bound the body that was meshed, which is lifted off the flat triangles
     walls = mesh.faces_of("wall")
-    inside = (
-        -float(np.einsum("ij,ij->", S[walls], mesh.face_centroid[walls] - mesh.face_centroid[walls].mean(axis=0))) / 3.0
-    )
+    origin = mesh.face_centroid[walls].mean(axis=0)
     if mesh.mirrored:
-        plane = mesh.face_centroid[walls].mean(axis=0)[1]
-        inside -= plane * abs(float(S[walls, 1].sum())) / 3.0
+        origin[1] = 0.0  # then what closes the body in the plane of symmetry adds nothing
+    inside = -float(np.einsum("ij,ij->", S[walls], mesh.face_centroid[walls] - origin)) / 3.0
     domain = float(np.ptp(mesh.points, axis=0).prod())
     least, per_mille = mesh.recipe["corner_cosine"]
     return {"closure": float((np.linalg.norm(total, axis=1) / size).max()), "balance": abs(domain - v.sum() - inside) / body, "least volume": float(v.min()),

@@ -86,6 +86,18 @@ def metric_field(
     h1 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(large, 1e-12)), FINEST * largest, largest)
     h1 = np.minimum(h1, np.maximum(TURN / np.maximum(large, 1e-12), TINIEST * largest))
     h2 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(small, 1e-12)), h1, np.minimum(stretch * h1, largest))
+    most = zone_sizes(surface, zones)
+    h1, h2 = np.minimum(h1, most), np.minimum(h2, most)
+    edges = surface._edge_table[0]
+    length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
+    way = np.ascontiguousarray(way)
+    limit_growth(h1, h2, way, edges, length, GROWTH)
+    return h1, np.maximum(h1, np.minimum(h2, stretch * h1)), way
+
+
+def zone_sizes(surface: Surface, zones) -> np.ndarray:
+    """(n,) longest edges [m] that the zones allow at the points of a surface; infinite outside."""
+    out = np.full(len(surface.points), np.inf)
     for zone in zones:
         size = number("size", zone.size, 0.0, open_low=True)
         inside = np.zeros(len(surface.points), dtype=bool)
@@ -97,12 +109,8 @@ def metric_field(
             inside[np.unique(surface.triangles[which])] = True
         if not inside.any():
             raise InputError(f"size zone {zone}: no point of the surface lies in it.")
-        h1[inside], h2[inside] = np.minimum(h1[inside], size), np.minimum(h2[inside], size)
-    edges = surface._edge_table[0]
-    length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
-    way = np.ascontiguousarray(way)
-    limit_growth(h1, h2, way, edges, length, GROWTH)
-    return h1, np.maximum(h1, np.minimum(h2, stretch * h1)), way
+        out[inside] = np.minimum(out[inside], size)
+    return out
 
 
 def anchors(surface: Surface, found, h1: np.ndarray) -> np.ndarray:
@@ -202,8 +210,7 @@ def sizes_for(
         t = (
             2e-4 * surface.size if tolerance is None else number("tolerance", tolerance, 0.0, open_low=True)
         ) * scale**2
-        own = [replace(zone, size=zone.size * scale) for zone in zones]
-        return metric_field(surface, found, t, largest * scale, stretch, own)
+        return metric_field(surface, found, t, largest * scale, stretch, zones)
 
     def count(h1, h2) -> float:
         each = (h1 * h2)[surface.triangles].mean(axis=1)
@@ -222,7 +229,7 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
            angle: float = SHARP, zones: tuple[SizeZone, ...] = (), rounds: int = ROUNDS) -> Remeshed:  # fmt: skip
     """A new triangulation of a closed surface or of an open half.
 
-    triangles: about how many (sizes are scaled to meet it within a tenth); or None with `tolerance` [m], the distance of
+    triangles: about how many (sizes are scaled to meet it within a tenth, but not those of zones); or None with `tolerance` [m], the distance of
     the triangles from the shape. largest: longest edge [m] (0.08 of the size); stretch: most long over short size; angle [deg]: sharper edges
     are features; zones: see `SizeZone`. Labels, feature lines and corners are kept. MeshError with the place if triangles
     cross that can't be separated.
@@ -238,10 +245,11 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
     wanted = sizes_for(made, found, target, tolerance, largest, stretch, zones)
     found.rank[anchors(made, found, wanted[0])] = 2
     radius = 1.0 / np.maximum(curvatures(made, found.smooth)[0], 1e-12)
-    roundest = np.where(radius > BODY * made.size, TURN * radius, np.inf)
+    allowed = zone_sizes(made, zones)
+    roundest = np.minimum(np.where(radius > BODY * made.size, TURN * radius, np.inf), allowed)
     finer, factors, best = np.ones(len(made.points)), None, None
     for _ in range(RESTARTS):
-        run = _worked(made, found, wanted, finer, roundest, target, stretch, rounds, factors)
+        run = _worked(made, found, wanted, finer, roundest, allowed, target, stretch, rounds, factors)
         if best is None or (run.crossing, len(run.places)) < (best.crossing, len(best.places)):
             best = run
         if not len(run.places):
@@ -280,8 +288,8 @@ class _Run:
     factors: dict
 
 
-def _worked(made, found, wanted, finer, roundest, target, stretch, rounds, factors=None) -> _Run:
-    """wanted: sizes as of `sizes_for`; finer (n,): factor on them; roundest (n,): most that sizes may be scaled to;
+def _worked(made, found, wanted, finer, roundest, allowed, target, stretch, rounds, factors=None) -> _Run:
+    """wanted: sizes as of `sizes_for`; finer (n,): factor on them; roundest (n,): most that short sizes may be scaled to, allowed (n,) that long ones may;
 
     factors: by round, those that met the target in an earlier run.
     """
@@ -300,7 +308,7 @@ def _worked(made, found, wanted, finer, roundest, target, stretch, rounds, facto
         if target and k in (4, 7):
             used[k] = factors[k] if factors else float(np.sqrt(work.count / target))
             if abs(used[k] - 1.0) > 0.03:  # but round bodies stay round, and sizes grow evenly from them
-                h1[:], h2[:] = np.minimum(used[k] * h1, roundest), used[k] * h2
+                h1[:], h2[:] = np.minimum(used[k] * h1, roundest), np.minimum(used[k] * h2, allowed)
                 work.measure_by(metric())
     for attempt in range(3):
         out, qualities = work.result()
