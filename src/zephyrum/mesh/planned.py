@@ -286,17 +286,20 @@ def _made(task: _Task, plan: MeshPlan, cells: int | None) -> Mesh:
     """The mesh of a plan, with so many cells if they were asked for; where none can be made the surface gets smaller triangles."""
     spots: tuple[SizeZone, ...] = ()
     while True:
-        skin = remesh(task.surface, plan.triangles, stretch=STRETCH, zones=spots).surface
         try:
-            return _made_on(task, plan, skin, cells)
+            return _made_on(
+                task, plan, remesh(task.surface, plan.triangles, stretch=STRETCH, zones=spots).surface, cells
+            )
         except MeshError as cause:
             if cause.place is None or len(spots) == SPOTS:
                 raise
             place = np.asarray(cause.place, dtype=float)
-            edge = float(local_edges(skin)[np.argmin(np.linalg.norm(skin.points - place, axis=1))])
+            far = np.abs(task.made.points - place).max(axis=1)
+            near = int(np.argmin(far))
+            h1, h2, _ = sizes_for(task.made, task.found, plan.triangles, None, LARGEST * task.made.size, STRETCH, spots)
+            edge = float(np.sqrt(h1[near] * h2[near]))
+            half = max(ROUND * edge, 1.01 * float(far[near]))  # a zone needs a point of the shape in it
             log.info("%s Once more with edges of %.3g m there", cause, SMALLER * edge)
-            # a zone needs a point of the shape in it
-            half = max(ROUND * edge, 1.01 * float(np.abs(task.made.points - place).max(axis=1).min()))
             spots = (*spots, SizeZone(SMALLER * edge, box=(place - half, place + half)))
 
 

@@ -259,14 +259,16 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
         near = np.concatenate(cKDTree(made.points).query_ball_point(run.places[:, :3], 3.0 * run.places[:, 3]))
         finer[np.unique(near).astype(int)] *= 0.5
     if best.crossing:
-        raise MeshError(f"remesh: triangles cross near {best.places[0, :3].round(4)} m; ask for more triangles there.")
+        place = best.places[0, :3]
+        raise MeshError(f"remesh: triangles cross near {place.round(4)} m; ask for more triangles there.", place)
     work, out, qualities = best.work, best.surface, best.quality
     far = hausdorff(made, out)
     if far > LOST * largest:
         old = samples(made)
-        place = old[np.argmax(distances(old, out.points, out.triangles))].round(4)
+        place = old[np.argmax(distances(old, out.points, out.triangles))]
         raise MeshError(
-            f"remesh: a piece of the surface near {place} m was lost ({far:.3g} m away from the new one); ask for more triangles there."
+            f"remesh: a piece of the surface near {place.round(4)} m was lost ({far:.3g} m away from the new one); ask for more triangles there.",
+            place,
         )
     return Remeshed(out, qualities, far, _feature_distance(made, found, work), rounds)
 
