@@ -26,7 +26,6 @@ from zephyrum.mesh.tree import Tree, grow_tree, nudged, whole_cells
 from zephyrum.shape.surface import Surface
 
 ASPECT = 1.0  # side of the cubes over the edge of the layers' outer side
-GRAIN = 0.1  # quantile of the sizes wished for: the sides of the cubes are this one times powers of two
 CUSHION = 2  # layers of an inviscid mesh
 WAKE_SIZE = 1.5  # cubes of the wake where it begins, over the median of those at the surface
 WAKE_GROWTH = 0.08  # of their size along the wind
@@ -144,7 +143,7 @@ class Outer:
         points, sizes = wake_points(tips, wish, self.wake, self.alpha)
         field = SizeField(np.concatenate([tips, points]), np.concatenate([wish, sizes]), self.growth, self.zones)
         finest = 0.5 * float(min(wish.min(), min((z.size for z in self.zones), default=np.inf)))
-        side, count = whole_cells(2.0 * self.farfield * self.surface.size, float(np.quantile(wish, GRAIN)))
+        side, count = whole_cells(2.0 * self.farfield * self.surface.size, wish)
         rng = np.random.default_rng(attempt)
         shift = finest * (np.array([0.37, 0.41, 0.43]) if attempt == 0 else rng.uniform(-1.0, 1.0, 3))
         origin = self.surface.middle - 0.5 * side * count + shift

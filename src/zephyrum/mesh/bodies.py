@@ -26,7 +26,6 @@ SIZE = 0.01  # chords: edge on the surface of a medium mesh
 TURN = 5.0  # deg along an edge of a medium mesh
 SHARPEST, AT_CORNERS, IN_GAPS = 0.02, 0.12, 0.12
 ASPECT = 1.15  # side of the squares over the edge of the layers' rim
-GRAIN = 0.1  # quantile of the sizes wished for that the sides of the squares are powers of two of
 SMALL = 0.2  # share of its square below which a cell is merged with a neighbour
 CUSHION = 3  # layers of an inviscid mesh: so that at a sharp tail no cell lies on both sides
 LEAST_CELLS = 6000  # a coarser relative is made for meshes above
@@ -177,7 +176,7 @@ def _assembled(divided, rays: list[Rays], fronts, farfield, ground, growth, zone
     field = SizeField(places, wish, growth, zones)
     finest = 0.5 * float(min(wish.min(), min((z.size for z in zones), default=np.inf)))
     middle = 0.5 * (front.min(axis=0) + front.max(axis=0))
-    side, count = whole_cells(2.0 * farfield, float(np.quantile(wish, GRAIN)))
+    side, count = whole_cells(2.0 * farfield, wish)
     rng = np.random.default_rng(attempt)
     shift = rng.uniform(-1.0, 1.0, 2) * finest * (1.0 if attempt else 0.37)
     origin = middle - 0.5 * side * count + shift

@@ -16,6 +16,7 @@ from zephyrum.mesh.polygons import components
 
 NUDGE = 1e-6  # of the finest cell: points keep so far from the planes of the grid
 DEEPEST = 20  # levels: the finest cell is a millionth of the domain
+GRAIN = 0.1  # quantile of the sizes wished for that the sides of the cells are powers of two of
 ROOTS = 8  # at least so many of the largest cells along the domain, so that rounding it to whole ones changes little
 
 
@@ -61,11 +62,12 @@ class Tree:
         return self.origin[axis] + self.unit * np.asarray(at, dtype=float)
 
 
-def whole_cells(size: float, grain: float) -> tuple[float, int]:
-    """(side [m] of the largest cells, how many along a domain): sides are grain times powers of two, the domain is about `size` [m].
+def whole_cells(size: float, wish) -> tuple[float, int]:
+    """(side [m] of the largest cells, how many along a domain of about `size` [m]): sides are a low quantile of the sizes `wish` (n,) times powers of two.
 
     So the cubes of two meshes whose sizes differ by some factor differ by just this factor, in a domain that is the same but for a few per cent.
     """
+    grain = float(np.quantile(wish, GRAIN))
     side = grain * 2.0 ** np.floor(np.log2(size / ROOTS / grain))
     return float(side), int(np.round(size / side))
 
