@@ -22,7 +22,8 @@ from zephyrum.mesh.sizes import STEEPEST, Zone
 from zephyrum.mesh.tree import leaves_at
 from zephyrum.shape import Aircraft, SizeZone, Surface, joined, remesh
 from zephyrum.shape.features import features
-from zephyrum.shape.remesh import LARGEST, sizes_for
+from zephyrum.shape.metric import sizes_for
+from zephyrum.shape.remesh import LARGEST
 from zephyrum.shape.solids import halved, shadow
 
 FINENESS = {"coarse": 1.6, "medium": 1.0, "fine": 0.63}

@@ -7,8 +7,9 @@ from zephyrum.shape.body import Body, Duct, Ring
 from zephyrum.shape.defects import NotMended
 from zephyrum.shape.described import Mass
 from zephyrum.shape.mend import Mended, mend
+from zephyrum.shape.metric import SizeZone
 from zephyrum.shape.outline import Outline
-from zephyrum.shape.remesh import Remeshed, SizeZone, remesh
+from zephyrum.shape.remesh import Remeshed, remesh
 from zephyrum.shape.sizes import Sizes, measure_surface
 from zephyrum.shape.stations import Panel, Planform, Station
 from zephyrum.shape.strut import Plate, Strut
