@@ -4,6 +4,7 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 import zephyrum as zy
 from zephyrum.mesh import mesh_surface
@@ -51,6 +52,37 @@ class TestKnownFields(unittest.TestCase):
             stream = 0.5 * across**2 * (1.0 - (RADIUS / r) ** 3)
             self.assertLess(float(np.ptp(stream) / stream.mean()), 0.06)
             self.assertGreater(p[:, 0].max(), 1.0)  # and pass the ball
+
+    def test_air_runs_along_the_meridians_of_a_ball(self):
+        wall = self.mesh.face_centroid[self.mesh.faces_of("wall")]
+        made = self.imposed(np.array([1.0, 0.0, 0.0]) - 1.5 * self.x * self.x[:, :1] / 0.25).skin_lines(spacing=0.06)
+        self.assertEqual(made.name, "speed")
+        self.assertGreater(made.count, 20)
+        seen = made.points - [0.5, 0.0, 0.0]
+        self.assertLess(float(np.abs(np.linalg.norm(seen, axis=1) / RADIUS - 1.0).max()), 0.03)
+        self.assertTrue((np.einsum("ij,ij->i", made.normal, seen) > 0.0).all())  # out of the body
+        for k in range(made.count):
+            own = seen[made.start[k] : made.start[k + 1]]
+            away = own[np.hypot(own[:, 1], own[:, 2]) > 0.15]  # from the stagnation points
+            self.assertTrue((np.diff(away[:, 0]) > -1e-9).all())  # with the flow
+            turn = np.unwrap(np.arctan2(away[:, 2], away[:, 1]))
+            self.assertLess(float(np.ptp(turn)), 0.12)
+        near, _ = cKDTree(made.points).query(wall)
+        self.assertLess(float(np.quantile(near, 0.99)), 2.5 * 0.06)  # no place without a line
+        table = made.table()
+        self.assertEqual(list(table.columns), ["line", "x", "y", "z", "length", "speed"])
+        self.assertLess(float(table["length"].max()), 0.5 * np.pi * 1.02)
+        with self.assertRaisesRegex(zy.InputError, "spacing"):
+            self.solution.skin_lines(spacing=1e-5)
+
+    def test_air_that_turns_about_an_axis_draws_circles_of_latitude(self):
+        spin = np.stack([0.0 * self.x[:, 0], -self.x[:, 2], self.x[:, 1]], axis=1)
+        made = self.imposed(spin).skin_lines(spacing=0.08)
+        along = [np.ptp(made.points[a:b, 0]) for a, b in zip(made.start[:-1], made.start[1:], strict=True)]
+        self.assertLess(float(np.max(along)), 0.05)
+        speed = made.strength / self.solution.air.speed
+        far = np.hypot(made.points[:, 1], made.points[:, 2])
+        self.assertLess(float(np.quantile(np.abs(speed - far), 0.95)), 0.1)
 
     def test_seeds_are_found_and_those_in_the_body_refused(self):
         made = self.solution.paths()

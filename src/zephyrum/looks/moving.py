@@ -10,7 +10,7 @@ import numpy as np
 
 from zephyrum.air.checks import choice, whole
 from zephyrum.errors import InputError
-from zephyrum.looks.space import CP_RANGE, on_walls, paint_surface, wall_surface
+from zephyrum.looks.space import CP_RANGE, on_walls, paint_surface
 from zephyrum.looks.stage import (
     INK,
     VIEWS,
@@ -20,10 +20,12 @@ from zephyrum.looks.stage import (
     frame_of,
     new_stage,
     onlooker,
+    polyline,
     shoot,
     triangles_of,
 )
 from zephyrum.looks.style import COLOURS, new_axes, save
+from zephyrum.mesh.skin import wall_surface
 
 SPEEDS = (0.7, 1.3)  # over that of the stream, at the ends of the colours
 BEHIND = 0.8  # bodies: how far behind it lines are drawn
@@ -54,13 +56,6 @@ def _shown(surface, lines):
     return runs
 
 
-def _polyline(points, runs):
-    import pyvista
-
-    cells = np.concatenate([np.r_[last - first, np.arange(first, last)] for first, last in runs])
-    return pyvista.PolyData(points, lines=cells)
-
-
 def draw_paths(solution, path, view: str = "quarter", paths=None) -> Path:
     """Write a picture of streamlines past the body, coloured by their speed; paths: of `Solution.paths`, without it the default ones."""
     choice("view", view, tuple(VIEWS))
@@ -76,7 +71,7 @@ def draw_paths(solution, path, view: str = "quarter", paths=None) -> Path:
         return _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path)
     plotter = new_stage()
     plotter.add_mesh(triangles_of(surface), color=SKIN, smooth_shading=True, split_sharp_edges=True, ambient=0.3)
-    drawn = _polyline(lines.points, runs)
+    drawn = polyline(lines.points, runs)
     drawn[unit] = speed
     plotter.add_mesh(
         drawn, scalars=unit, clim=SPEEDS, cmap="viridis", line_width=2.6, lighting=False, show_scalar_bar=False
@@ -199,11 +194,11 @@ def film_paths(solution, path, view: str = "quarter", paths=None, frames: int = 
     for k in range(whole("frames", frames, 2)):
         plotter = new_stage(FILM)
         plotter.add_mesh(triangles_of(surface), color=SKIN, smooth_shading=True, split_sharp_edges=True, ambient=0.3)
-        plotter.add_mesh(_polyline(lines.points, runs), color="#d5d9e0", line_width=1.0, lighting=False)
+        plotter.add_mesh(polyline(lines.points, runs), color="#d5d9e0", line_width=1.0, lighting=False)
         lit = ((lines.time / period - k / frames) % 1.0) < DASH
         dashes = [run for first, last in runs for run in _runs(lit[first:last], first)]
         if dashes:
-            drawn = _polyline(lines.points, dashes)
+            drawn = polyline(lines.points, dashes)
             drawn["speed"] = speed
             plotter.add_mesh(drawn, scalars="speed", clim=SPEEDS, cmap="viridis", line_width=3.0, lighting=False, show_scalar_bar=False)  # fmt: skip
             colour_bar(plotter, "speed / stream", SPEEDS, speed)

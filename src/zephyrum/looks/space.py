@@ -20,35 +20,20 @@ from zephyrum.looks.stage import (
     colour_bar,
     new_stage,
     onlooker,
+    polyline,
     shoot,
     triangles_of,
     window,
 )
 from zephyrum.looks.style import COLOURS, new_axes, save, tidy
-from zephyrum.mesh.polygons import fan_triangles
+from zephyrum.mesh.skin import wall_surface
 from zephyrum.mesh.slices import slice_mesh
 from zephyrum.shape.surface import Surface
 
 AROUND = 0.12  # of the body: what a slice shows beyond it
 CP_RANGE = (-1.5, 1.0)
-
-
-def wall_surface(mesh) -> tuple[Surface, np.ndarray]:
-    """(the walls of a mesh in space as a Surface with their groups as labels, the faces (m,) of its triangles).
-
-    Of a half model the triangles of the other half follow, so that the whole body is seen.
-    """
-    groups = [group for group in mesh.groups if group.role == "wall"]
-    faces = np.concatenate([np.arange(g.start, g.stop) for g in groups])
-    points, t, owner = fan_triangles(mesh, faces)
-    label = np.repeat(np.arange(len(groups)), [g.stop - g.start for g in groups])[owner]
-    faces = faces[owner]
-    if mesh.mirrored:
-        n = len(points)
-        points = np.concatenate([points, points * [1.0, -1.0, 1.0]])
-        t, label, faces = np.concatenate([t, t[:, ::-1] + n]), np.r_[label, label], np.r_[faces, faces]
-    used, t = np.unique(t, return_inverse=True)
-    return Surface(points[used], t.reshape(-1, 3), label, tuple(g.name for g in groups)), faces
+LINES = "#202020"
+OFF = 2e-3  # of the body: how far lines on the surface are drawn before it
 
 
 def draw_slice(
@@ -129,10 +114,12 @@ def draw_volume(mesh, folder) -> list:
     return [*made, folder / "mesh_slices.png"]
 
 
-def draw_on_surface(solution, path, name: str = "Cp", view: str = "quarter", limits: tuple[float, float] | None = None):
+def draw_on_surface(
+    solution, path, name: str = "Cp", view: str = "quarter", limits: tuple[float, float] | None = None, lines=None
+):
     """Write a picture of the body with a column of `surface()` ("Cp", "Cf", "y+") in colours, seen from a named view; path.
 
-    A half model is shown whole.
+    A half model is shown whole. lines: of `Solution.skin_lines`, drawn over the colours.
     """
     choice("view", view, tuple(VIEWS))
     table = solution.surface()
@@ -141,11 +128,13 @@ def draw_on_surface(solution, path, name: str = "Cp", view: str = "quarter", lim
     each = _by_face(solution, table[name].to_numpy())[faces]
     limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(each, 99.0))))
     at_points = _at_points(surface, each)
-    title = f"{name} at {solution.air.describe()}"
+    title = f"{name}{'' if lines is None else f' and lines of the {lines.means}'} at {solution.air.describe()}"
     unit = f"{name} [-]"
+    if lines is not None and solution.mesh.mirrored:
+        lines = lines.mirrored()
     if can_render():
-        return _rendered(surface, at_points, path, view, limits, title, unit)
-    return _painted(surface, each, path, view, limits, title, unit)
+        return _rendered(surface, at_points, path, view, limits, title, unit, lines)
+    return _painted(surface, each, path, view, limits, title, unit, lines)
 
 
 def on_walls(solution, name: str, surface: Surface, faces: np.ndarray) -> np.ndarray:
@@ -194,11 +183,16 @@ def draw_loading(solution, axes=None, places=(0.2, 0.45, 0.7, 0.9)):
     return axes
 
 
-def _rendered(surface, values, path, view, limits, title, unit):
+def _rendered(surface, values, path, view, limits, title, unit, lines):
     plotter = new_stage()
     paint_surface(plotter, surface, values, limits, unit)
     plotter.add_text(title, position="upper_left", font_size=11, color=INK)
-    aim(plotter, surface.points, onlooker(surface, view), view, 1.22)
+    ahead = onlooker(surface, view)
+    if lines is not None:  # moved towards the onlooker, which does not show but keeps them off the surface
+        runs = list(zip(lines.start[:-1], lines.start[1:], strict=True))
+        drawn = polyline(lines.points + OFF * np.ptp(lines.points, axis=0).max() * ahead, runs)
+        plotter.add_mesh(drawn, color=LINES, line_width=1.2, lighting=False)
+    aim(plotter, surface.points, ahead, view, 1.22)
     shoot(plotter, path)
     return path
 
@@ -211,7 +205,7 @@ def paint_surface(plotter, surface, values, limits, unit) -> None:
     colour_bar(plotter, unit, limits, values)
 
 
-def _painted(surface, each, path, view, limits, title, unit):
+def _painted(surface, each, path, view, limits, title, unit, lines):
     """The same with Matplotlib, triangles painted from back to front."""
     figure, ax = new_axes()
     ahead = onlooker(surface, view)
@@ -221,6 +215,11 @@ def _painted(surface, each, path, view, limits, title, unit):
     paint = PolyCollection((surface.points @ frame.T)[surface.triangles[order]], array=each[order], cmap="viridis", edgecolors="face", linewidths=0.2)  # fmt: skip
     paint.set_clim(*limits)
     ax.add_collection(paint)
+    if lines is not None:  # those on what looks this way
+        pair = np.setdiff1d(np.arange(len(lines.points) - 1), lines.start[1:-1] - 1)
+        pair = pair[lines.normal[pair] @ ahead > 0.0]
+        flat = lines.points @ frame.T
+        ax.add_collection(LineCollection(np.stack([flat[pair], flat[pair + 1]], axis=1), colors=LINES, linewidths=0.5))
     extend = {(0, 0): "neither", (1, 0): "min", (0, 1): "max", (1, 1): "both"}[
         (int(each.min() < limits[0]), int(each.max() > limits[1]))
     ]

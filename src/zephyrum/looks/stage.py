@@ -87,6 +87,14 @@ def triangles_of(surface):
     return pyvista.PolyData(surface.points, cells.ravel())
 
 
+def polyline(points, runs):
+    """Lines through points (n, 3), each from the first to before the last of a pair in `runs`, as pyvista's."""
+    import pyvista
+
+    cells = np.concatenate([np.r_[last - first, np.arange(first, last)] for first, last in runs])
+    return pyvista.PolyData(points, lines=cells)
+
+
 def colour_bar(plotter, unit: str, limits, values) -> None:
     """A bar at the right for the last thing added, named by its unit; a note tells what is beyond its ends."""
     wide, high = plotter.window_size

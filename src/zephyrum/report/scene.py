@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from zephyrum.looks.space import CP_RANGE, on_walls, wall_surface
+from zephyrum.looks.space import CP_RANGE, on_walls
+from zephyrum.mesh.skin import wall_surface
 
 HEIGHT = 560  # pixels
 

@@ -22,6 +22,7 @@ from zephyrum.results.forces import Forces, wall_forces
 from zephyrum.results.layer import layer_table, profile_table
 from zephyrum.results.levels import level_surface, spin, velocity_slopes
 from zephyrum.results.paths import Paths, stream_paths
+from zephyrum.results.skin import SkinLines, skin_lines
 from zephyrum.results.streamlines import bubbles, stream_function
 from zephyrum.results.surface import surface_table, turning_points
 from zephyrum.results.wake import wake_drag
@@ -232,6 +233,13 @@ class Solution:
     def paths(self, seeds=None, length: float | None = None) -> Paths:
         """Streamlines in space through `seeds` (k, 3) [m], both ways over `length` [m] at most (three bodies); without seeds from before the body."""
         return stream_paths(self, seeds, length)
+
+    def skin_lines(self, spacing: float | None = None) -> SkinLines:
+        """Lines of friction on the surface in space, as oil would draw them; without friction of the air's way along it.
+
+        They cover the body evenly, `spacing` [m] apart (1.2 % of the body without it).
+        """
+        return skin_lines(self, spacing)
 
     def stream_function(self) -> np.ndarray:
         """(n_points,) mass between a point on the front side and the wall over that through a chord; lines are streamlines.
