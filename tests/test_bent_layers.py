@@ -159,7 +159,7 @@ class BentLayers(unittest.TestCase):
             finally:
                 checkpoint.EVERY = every
         self.assertEqual(again.verdict, "settled", again.reason)
-        self.assertLess(len(again.history.rows), len(whole.history.rows))
+        self.assertLess(abs(len(again.history.rows) - len(whole.history.rows)), 10)  # with what was before the kill
         self.assertAlmostEqual(again.forces.CL, whole.forces.CL, delta=1e-3 * whole.forces.CL)
         self.assertAlmostEqual(again.forces.CD, whole.forces.CD, delta=1e-3 * whole.forces.CD)
 

@@ -163,6 +163,7 @@ class TestWing(unittest.TestCase):
             if row["level"] == 0 and row["step"] == 6:
                 raise Killed
 
+        seen = []
         air, settings = zy.Freestream(mach=0.2, alpha=4.0), zy.Settings(orders=3.5)
         with tempfile.TemporaryDirectory() as folder:
             keep, every = Path(folder) / "state.going", checkpoint.EVERY
@@ -171,12 +172,15 @@ class TestWing(unittest.TestCase):
                 with self.assertRaises(Killed):
                     zy.solve(self.mesh, air, settings=settings, keep=keep, on_step=stop)
                 self.assertTrue(keep.is_file())
-                again = zy.solve(self.mesh, air, settings=settings, keep=keep)
+                again = zy.solve(self.mesh, air, settings=settings, keep=keep, on_step=seen.append)
             finally:
                 checkpoint.EVERY = every
             self.assertFalse(keep.exists())
         self.assertTrue(any("broken off" in note for note in again.notes))
-        self.assertLess(len(again.history.rows), len(self.solution.history.rows))
+        self.assertEqual((seen[0]["level"], seen[0]["step"]), (0, 5))  # and it remembers what was before
+        self.assertEqual(len(again.history.rows), len(self.solution.history.rows))
+        self.assertTrue((np.diff(again.history.column("step", 0)) == 1.0).all())
+        self.assertTrue((np.diff(again.history.column("seconds")) >= 0.0).all())
         self.assertAlmostEqual(again.forces.CL, self.solution.forces.CL, 4)
         self.assertAlmostEqual(again.forces.CD, self.solution.forces.CD, 4)
 

@@ -185,4 +185,5 @@ CASES = (
     clipped.clipped_spheroids,
     space.thin_wings,
     space.cone,
+    space.plate_in_space,
 )

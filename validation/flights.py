@@ -10,6 +10,8 @@ import sys
 import time
 from pathlib import Path
 
+from zephyrum.flow.history import orders_down
+
 TOP = Path(__file__).parents[1]
 HEAD = """# The Skerry on large meshes
 
@@ -37,6 +39,14 @@ alpha = 4
 KINDS = {"inviscid": ("euler", 800_000), "turbulent": ("sa", 1_000_000)}
 
 
+def told(point, row: dict) -> None:
+    """Print one step of the march."""
+    print(
+        f"  alpha {point.alpha:g} level {row['level']} step {row['step']} {row['seconds']:.0f} s: CFL {row['cfl']:.3g}, {row['krylov']} vectors, down {orders_down(row):.2f} orders, CL {row['CL']:.4f} CD {row['CD']:.5f}",
+        flush=True,
+    )
+
+
 def flown(name: str) -> str:
     """Run one of KINDS and tell of it."""
     from zephyrum.studies import run_study
@@ -49,7 +59,7 @@ def flown(name: str) -> str:
     study.write_text(STUDY.format(name=name, model=model, cells=cells), encoding="utf-8")
     begin = time.perf_counter()
     outcome = run_study(study, folder, on_point=lambda row, done, total: print(f"{name}: alpha {row['alpha']:g} {row['verdict']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s", flush=True),
-                        on_level=lambda row: print(f"{name}: {row['cells']} cells {row['verdict']}", flush=True), on_plan=lambda plan: print(plan, flush=True))  # fmt: skip
+                        on_level=lambda row: print(f"{name}: {row['cells']} cells {row['verdict']}", flush=True), on_plan=lambda plan: print(plan, flush=True), on_step=told)  # fmt: skip
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
     lines = [
         f"## {name.capitalize()}, {outcome.mesh.n_cells:,} cells (starts on {', '.join(f'{m.n_cells:,}' for m in outcome.mesh.family()[1:])})\n"

@@ -1,8 +1,9 @@
-"""Meshes that only verification needs: boxes (smooth, perturbed) and a wedge channel."""
+"""Meshes that only verification needs: boxes (smooth, perturbed), a wedge channel, planar meshes made wide."""
 
 import numpy as np
 
 from zephyrum.mesh import Mesh, mesh_from_quads
+from zephyrum.mesh.build import mesh_from_faces
 
 
 def box(n: int, perturbed: float = 0.0, smooth: float = 0.0, role: str = "imposed", seed: int = 1) -> Mesh:
@@ -43,3 +44,43 @@ def wedge(n: int, angle: float) -> Mesh:
         z,
         {"low": "wall", "high": "farfield", "left": "farfield", "right": "farfield"},
     )
+
+
+def widened(mesh: Mesh, layers: int, width: float) -> Mesh:
+    """The two-dimensional `mesh` as one in space: `layers` of its cells beside each other over `width` [m] along y, slip walls at the sides."""
+    used, edge = np.unique(mesh.edges, return_inverse=True)
+    edge = edge.reshape(-1, 2)
+    rings, start = mesh.cell_rings
+    rings = np.searchsorted(used, rings)
+    n, cells, faces = len(used), mesh.n_cells, mesh.n_faces
+    points = np.tile(mesh.points[used], (layers + 1, 1))
+    points[:, 1] = np.repeat(np.linspace(0.0, width, layers + 1), n)
+    a, b = edge.T
+    across = np.stack([a, a + n, b + n, b], axis=1)  # as in mesh_from_quads, which leave the left cell
+    other = np.full(faces, -1, dtype=np.int64)
+    other[: mesh.n_interior] = mesh.right
+    tag = np.full(faces, -1, dtype=np.int64)
+    for k, group in enumerate(mesh.groups):
+        tag[group.faces] = k
+    pieces, counts, left, right, tags = [], [], [], [], []
+    for k in range(layers):
+        pieces.append((across + k * n).ravel())
+        counts.append(np.full(faces, 4))
+        left.append(mesh.left + k * cells)
+        right.append(np.where(other >= 0, other + k * cells, -1))
+        tags.append(tag)
+    # rings run counter-clockwise seen from the front (y towards the back): their area vectors point to the front
+    for k in range(layers + 1):
+        pieces.append(rings + k * n)
+        counts.append(np.diff(start))
+        own = np.arange(cells) + min(k, layers - 1) * cells
+        first, last = k == 0, k == layers
+        if last:  # reversed, out of the back
+            ring = np.split(rings + k * n, start[1:-1])
+            pieces[-1] = np.concatenate([one[::-1] for one in ring])
+        left.append(own)
+        right.append(np.full(cells, -1) if first or last else own - cells)
+        tags.append(np.full(cells, len(mesh.groups) if first else len(mesh.groups) + 1))
+    groups = [(group.name, group.role) for group in mesh.groups] + [("front", "slip"), ("back", "slip")]
+    return mesh_from_faces(points, np.r_[0, np.cumsum(np.concatenate(counts))], np.concatenate(pieces), np.concatenate(left),
+                           np.concatenate(right), np.concatenate(tags), groups, 3)  # fmt: skip

@@ -1,4 +1,4 @@
-"""Flows about bodies in space: wings against linear lifting-surface theory, a cone against the conical shock.
+"""Flows about bodies in space: wings against linear lifting-surface theory, a cone against the conical shock, a plate against itself in two dimensions.
 
 Theory of the wings: a lattice of horseshoe vortices on the flat planform (Katz and Plotkin 2001, Low-Speed Aerodynamics, ch. 12),
 with the rule of Prandtl and Glauert. Cone of 15 deg at Mach 2.5: Taylor and Maccoll (1933), Proc. R. Soc. A 139:278; surface Cp
@@ -10,6 +10,8 @@ import time
 import numpy as np
 
 import zephyrum as zy
+from validation.grids import widened
+from zephyrum.mesh import mesh_plate
 from zephyrum.mesh.aircraft import mesh_surface
 
 MACH, ALPHA, SPAN = 0.2, 2.0, 6.0
@@ -128,3 +130,28 @@ def cone():
         (label, "surface Cp", 0.1840 * 0.98, 0.1840 * 1.02, float(own["Cp"].mean()), mesh.n_cells, seconds),
         (label, "shock angle [deg]", 28.45 - 0.6, 28.45 + 0.6, shock, mesh.n_cells, seconds),
     ]
+
+
+def plate_in_space():
+    """Turbulent plate in cells of three dimensions, three beside each other, against the same mesh in two."""
+    length, reynolds = 2.0, 5e6
+    flat = mesh_plate(length, 96, 32, 80, zy.wall_layers(reynolds * length, 1.0).first_height)
+    wide = widened(flat, 3, 0.3)
+    air, settings = zy.Freestream(mach=MACH, reynolds=reynolds * length), zy.Settings(vortex=False, orders=6.0)
+    rows, made = [], {}
+    for mesh in (flat, wide):
+        begin = time.perf_counter()
+        area = length * mesh.depth
+        reference = zy.Reference(area, length, mesh.depth, (0.0, 0.0, 0.0))
+        solution = zy.solve(mesh, air, "sa", reference=reference, settings=settings)
+        table = solution.surface()
+        x, order = table["x"].to_numpy(), np.argsort(table["x"].to_numpy(), kind="stable")
+        cf = np.abs(table["Cf"].to_numpy())[order]
+        made[mesh.dimension] = (
+            np.interp(0.97, x[order], cf), solution.forces.CD, solution.verdict, mesh.n_cells, time.perf_counter() - begin
+        )  # fmt: skip
+    (cf2, cd2, *_), (cf3, cd3, verdict, cells, seconds) = made[2], made[3]
+    case = f"plate in space, SA, M 0.2, Re 5e6 a metre ({verdict})"
+    rows.append((case, "Cf at x = 0.97 m over that in two dimensions", 0.998, 1.002, cf3 / cf2, cells, seconds))
+    rows.append((case, "CD over that in two dimensions", 0.998, 1.002, cd3 / cd2, cells, seconds))
+    return rows

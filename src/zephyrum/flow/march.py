@@ -254,18 +254,20 @@ def march(
     outer: np.ndarray | None = None,
     model: str = "euler",
     walls: Callable[[Mesh], Walls] | None = None,
-    on_state: Callable[[np.ndarray, np.ndarray, float], None] | None = None,
+    on_state: Callable[[np.ndarray, np.ndarray, float, list[tuple]], None] | None = None,
     calmed: np.ndarray | None = None,
     warm: float = WARM_CFL,
+    past: list[tuple] | None = None,
 ) -> Flow:
     """March to a steady state on `mesh`, from a cold start over its coarser relatives or from states `start` (n, m).
 
     model: one of `MODELS`. on_step receives a dict of the columns of History after each step. `source` (n, m) and `outer` (nb, m), in scaled
-    units, serve verification with manufactured solutions. on_state receives the states (n, m) of every step of the last march, the cells (n,) without slopes and the CFL number; calmed, warm: those of a start. walls: gives what the walls of a mesh do. Ends with a verdict, never with an exception from within.
+    units, serve verification with manufactured solutions. on_state receives the states (n, m) of every step of the last march, the cells (n,) without slopes, the CFL number and the rows of the history; calmed, warm, past: those of a start. walls: gives what the walls of a mesh do. Ends with a verdict, never with an exception from within.
     """
     settings = settings or Settings()
-    begin = time.perf_counter()
-    history = History()
+    past = past or []
+    history = History(past[:-1])  # the last row is that of the state to start from
+    begin = time.perf_counter() - (past[-1][COLUMNS.index("seconds")] if past else 0.0)
     cold = start is None and source is None and outer is None
     family = mesh.family() if cold else [mesh]
     while len(family) > 1 and family[-1].n_cells < FEWEST:
@@ -307,23 +309,25 @@ def march(
                 level.still(calmed)
             rough = depth > 0 or alpha != air.alpha
             q, verdict, reason = _march_level(
-                level, q, cfl, history, on_step, begin, rough, None if rough else on_state
-            )
+                level, q, cfl, history, on_step, begin, rough, None if rough else on_state, first=int(past[-1][0]) if past else 0,
+            )  # fmt: skip
     return level.flow(q, verdict, reason, history, begin)
 
 
-def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: bool, on_state=None, most=None):
-    """March one level; returns states, verdict, reason."""
+def _march_level(
+    level: Level, q, cfl, history: History, on_step, begin, rough: bool, on_state=None, most=None, first=0
+):
+    """March one level from its step `first` on; returns states, verdict, reason."""
     settings, jacobian = level.settings, level.jacobian
     target = 10.0 ** -(3.5 if rough else settings.orders)
     most = most or (ROUGH_STEPS if rough else settings.steps)
     R = level.evaluate(q)
-    best, best_step, best_q = math.inf, 0, q
+    best, best_step, best_q = math.inf, first, q
     krylov, factor = 0, 1.0
     before = math.inf
-    for step in range(most + 1):
+    for step in range(first, most + 1):
         norms = level.norms(R)
-        if step == 0:  # where the free stream itself has no residual, the first one is the measure
+        if step == first:  # where the free stream itself has no residual, the first one is the measure
             reference = np.where(level.start_norm > ROUND_OFF, level.start_norm, np.maximum(norms, 1e-30))
             active = reference > ROUND_OFF
         drop = norms / reference
@@ -342,8 +346,8 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
         )
         if on_step is not None:
             on_step(dict(zip(COLUMNS, history.rows[-1], strict=True)))
-        if on_state is not None and step:
-            on_state(q, level.calmed, cfl)
+        if on_state is not None and step > first:
+            on_state(q, level.calmed, cfl, history.rows)
         if worst <= target and (rough or not active.any() or history.drift() < DRIFT):
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
         if rough and not level.mesh.planar and step >= AT_REST and history.resting(AT_REST, RESTING):
@@ -358,7 +362,7 @@ def _march_level(level: Level, q, cfl, history: History, on_step, begin, rough: 
         if step == most or step - best_step >= STALL:
             break
         level.linearise(q)
-        if step > 0:
+        if step > first:
             cfl = next_cfl(cfl, factor, total / before, level.residual.model != "euler")
         before = total
         tolerance = min(max(0.3 * target / worst, KRYLOV_TOLERANCE[0]), KRYLOV_TOLERANCE[1])

@@ -73,9 +73,11 @@ class _AircraftAlbum(_Album):
         self.made += draw_volume(self.outcome.mesh, self.folder)
 
     def point(self, solution, tag: str) -> None:
-        """Pressures on the surface and in sections, span loading, streamlines and vortices, the Mach number in a plane."""
+        """Pressures on the surface, lines along it, pressures in sections, span loading, streamlines and vortices, the Mach number in a plane."""
         for view in ("quarter", "below"):
             self.made.append(draw_on_surface(solution, self.folder / f"cp_{view}_{tag}.png", view=view))
+        lines = solution.skin_lines()
+        self.made.append(draw_on_surface(solution, self.folder / f"skin_lines_{tag}.png", view="above", lines=lines))
         figure, axes = new_axes(2, 1)
         draw_loading(solution, axes)
         self.keep(figure, f"loading_{tag}")

@@ -21,7 +21,7 @@ class Checkpoint:
     path: Path
     key: str
     last: float = field(default_factory=time.monotonic)
-    latest: tuple[np.ndarray, np.ndarray, float] | None = None
+    latest: tuple[np.ndarray, np.ndarray, float, list[tuple], int] | None = None
 
     @classmethod
     def of(cls, path: str | Path, mesh, air, model: str, case, settings) -> "Checkpoint":
@@ -29,32 +29,33 @@ class Checkpoint:
         key = repr((mesh.fingerprint, air, model, case.reference, settings))
         return cls(Path(path), key)
 
-    def __call__(self, q: np.ndarray, calmed: np.ndarray, cfl: float) -> None:
-        self.latest = q, calmed, cfl
+    def __call__(self, q: np.ndarray, calmed: np.ndarray, cfl: float, rows: list[tuple]) -> None:
+        self.latest = q, calmed, cfl, rows, len(rows)
         if time.monotonic() - self.last >= EVERY:
             self.flush()
 
     def flush(self) -> None:
         """Write the last states now, if there are any."""
         if self.latest is not None:
-            self.write(*self.latest)
+            *state, rows, count = self.latest
+            self.write(*state, rows[:count])
 
-    def write(self, q: np.ndarray, calmed: np.ndarray, cfl: float) -> None:
-        """Write the states (n, m), the cells (n,) without slopes and the CFL number now."""
+    def write(self, q: np.ndarray, calmed: np.ndarray, cfl: float, rows: list[tuple]) -> None:
+        """Write the states (n, m), the cells (n,) without slopes, the CFL number and the rows of the history now."""
         self.path.parent.mkdir(parents=True, exist_ok=True)
         temporary = self.path.with_name(self.path.name + ".part")
         with temporary.open("wb") as file:
-            np.savez(file, q=q, calmed=calmed, cfl=np.array(cfl), key=np.array(self.key))
+            np.savez(file, q=q, calmed=calmed, cfl=np.array(cfl), rows=np.array(rows), key=np.array(self.key))
         os.replace(temporary, self.path)
         self.last = time.monotonic()
 
-    def read(self) -> tuple[np.ndarray, np.ndarray, float] | None:
-        """(states (n, m), cells (n,) without slopes, CFL number) of the run that was broken off; None if there is none, or it was of another case."""
+    def read(self) -> tuple[np.ndarray, np.ndarray, float, list[tuple]] | None:
+        """(states (n, m), cells (n,) without slopes, CFL number, rows of the history) of the run that was broken off; None if there is none, or it was of another case."""
         try:
             with np.load(self.path) as held:
                 if str(held["key"]) != self.key or not np.isfinite(held["q"]).all():
                     return None
-                return held["q"], held["calmed"], float(held["cfl"])
+                return held["q"], held["calmed"], float(held["cfl"]), [tuple(row) for row in held["rows"].tolist()]
         except (OSError, ValueError, KeyError, EOFError):
             return None
 

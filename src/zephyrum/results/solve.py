@@ -55,7 +55,7 @@ def solve(
     checkpoint = None if keep is None else Checkpoint.of(keep, mesh, air, model, case, settings)
     left: dict = {}
     if checkpoint is not None and (held := checkpoint.read()) is not None:
-        state, left["calmed"], left["warm"] = held
+        state, left["calmed"], left["warm"], left["past"] = held
         case.notes.append("went on from the state of a run that was broken off.")
     try:
         flow = march(*run, state, on_step, model=model, walls=case.walls, on_state=checkpoint, **left)

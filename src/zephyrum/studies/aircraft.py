@@ -8,7 +8,7 @@ import functools
 import json
 import shutil
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -18,7 +18,6 @@ from pydantic import Field
 from zephyrum.air import Reference
 from zephyrum.errors import FileError, InputError
 from zephyrum.mesh import Mesh, mesh_aircraft, quality, read_mesh, write_mesh
-from zephyrum.results import Polar, Solution, load_solution
 from zephyrum.shape import Aircraft, Surface, adopt
 from zephyrum.studies.derived import Derived, derived
 from zephyrum.studies.flown import (
@@ -29,9 +28,9 @@ from zephyrum.studies.flown import (
     held_derivatives,
     held_trim,
 )
-from zephyrum.studies.points import Point
+from zephyrum.studies.outcome import Finished, held_polar
 from zephyrum.studies.proof import held_proof, proven
-from zephyrum.studies.refine import STEP, Refinement, with_errors
+from zephyrum.studies.refine import STEP, with_errors
 from zephyrum.studies.store import write_checks, write_text
 from zephyrum.studies.study import Asked, RunTable, SolverTable, _Strict
 from zephyrum.studies.sweep import sweep
@@ -187,37 +186,18 @@ class AircraftStudy(Asked):
 
 
 @dataclass(frozen=True)
-class AircraftOutcome:
+class AircraftOutcome(Finished):
     """All that a finished study of an aircraft left (None where not asked)."""
 
-    study: AircraftStudy
-    folder: Path
     shape: Aircraft | Surface
-    mesh: Mesh
-    polar: Polar | None
-    refinement: Refinement | None
     trim: dict | None = None
     derivatives: pd.DataFrame | None = None
     series: None = None
-
-    def solution(self, mach: float, alpha: float) -> Solution:
-        """The stored solution of one point."""
-        path = self.folder / "points" / f"{Point(mach, alpha, None).name}.npz"
-        return load_solution(
-            path, self.mesh, self.study.freestream(mach, alpha), self.mesh.reference, self.study.settings()
-        )
 
     @property
     def derived(self) -> list[Derived]:
         """Lift slope, neutral point and so on, at every Mach number."""
         return [] if self.polar is None else derived(self.polar, self.mesh.reference)
-
-    @property
-    def settled(self) -> bool:
-        """Whether every point and every mesh level settled."""
-        rows = [] if self.polar is None else list(self.polar.table["verdict"])
-        rows += [] if self.refinement is None else list(self.refinement.table["verdict"])
-        return all(verdict == "settled" for verdict in rows)
 
 
 def _kept_mesh(folder: Path, name: str, key: dict, make: Callable[[], Mesh]) -> Mesh:
@@ -242,16 +222,12 @@ def _kept_mesh(folder: Path, name: str, key: dict, make: Callable[[], Mesh]) -> 
     folder.mkdir(parents=True, exist_ok=True)
     for depth, one in enumerate(mesh.family()):
         write_mesh(one, target(depth))
-    own = mesh.reference
-    reference = (
-        None if own is None else {"area": own.area, "chord": own.chord, "span": own.span, "point": list(own.point)}
-    )
     write_text(
         held,
         json.dumps(
             {
                 "made from": text,
-                "reference": reference,
+                "reference": None if mesh.reference is None else asdict(mesh.reference),
                 "recipe": mesh.recipe,
                 "fingerprint": mesh.fingerprint,
                 "meshes": len(mesh.family()),
@@ -307,10 +283,10 @@ def run_aircraft_study(
         if refinement is not None:
             polar = with_errors(polar, refinement)
         polar.write(folder / "polar.csv")
-        _loads(AircraftOutcome(study, folder, shape, mesh, polar, refinement))
+        _loads(AircraftOutcome(study, folder, mesh, polar, refinement, shape))
     write_text(folder / "mesh.txt", f"{json.dumps(mesh.recipe)}\n{quality(mesh)}\n")
     slopes = fly_derivatives(study, mesh, folder)
-    outcome = AircraftOutcome(study, folder, shape, mesh, polar, refinement, fly_trim(study, folder), slopes)
+    outcome = AircraftOutcome(study, folder, mesh, polar, refinement, shape, fly_trim(study, folder), slopes)
     if polar is not None:
         write_checks(folder, outcome)
     write_text(folder / "README.txt", _explained(outcome))
@@ -320,11 +296,9 @@ def run_aircraft_study(
 def open_aircraft_study(study: AircraftStudy, folder: Path) -> AircraftOutcome:
     """A finished study from its folder."""
     shape, mesh, _ = prepare(study, folder)
-    polar = Polar.read(folder / "polar.csv") if study.sweep is not None else None
-    if polar is not None and polar.notes.get("mesh", {}).get("fingerprint") != mesh.fingerprint:
-        raise FileError(f"the tables in {str(folder)!r} are stale: they belong to another mesh; run the study again.")
+    polar = held_polar(study, mesh, folder)
     made = held_trim(study, folder), held_derivatives(study, mesh, folder)
-    return AircraftOutcome(study, folder, shape, mesh, polar, held_proof(study, folder), *made)
+    return AircraftOutcome(study, folder, mesh, polar, held_proof(study, folder), shape, *made)
 
 
 def _loads(outcome: AircraftOutcome) -> None:

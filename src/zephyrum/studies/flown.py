@@ -12,10 +12,9 @@ from pydantic import BaseModel, ConfigDict
 from zephyrum.air import quantity
 from zephyrum.errors import FileError, InputError
 from zephyrum.mesh import Mesh
-from zephyrum.results import load_solution
 from zephyrum.shape import Aircraft
 from zephyrum.studies.flight import derivatives, lift_for, trim
-from zephyrum.studies.points import Point
+from zephyrum.studies.outcome import held_solution
 from zephyrum.studies.store import write_text
 
 GRAVITY = 9.80665  # m/s^2
@@ -93,8 +92,7 @@ def fly_derivatives(study, mesh: Mesh, folder: Path, on_point=None) -> pd.DataFr
     path, key = folder / "derivatives.json", _derivatives_key(study, mesh)
     if (held := _held(path, key)) is None:
         air = study.freestream(own.mach, own.alpha)
-        state = folder / "points" / f"{Point(own.mach, own.alpha, None).name}.npz"
-        start = load_solution(state, mesh, air, mesh.reference, study.settings()) if state.is_file() else None
+        start = held_solution(study, mesh, folder, own.mach, own.alpha)
         table = derivatives(mesh, air, study.solver.model, study.settings(), own.alpha_step, own.beta_step, start, on_point)  # fmt: skip
         write_text(folder / "derivatives.csv", table.to_csv(index=False))
         held = table.to_dict("records")

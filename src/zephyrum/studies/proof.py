@@ -8,8 +8,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from zephyrum.mesh import Mesh
-from zephyrum.results import load_solution, solve
-from zephyrum.studies.points import Point
+from zephyrum.results import solve
+from zephyrum.studies.outcome import held_solution
 from zephyrum.studies.refine import Refinement, judge, level_row
 from zephyrum.studies.store import write_text
 
@@ -29,10 +29,8 @@ def proven(study, mesh: Mesh, coarser: Callable[[int], Mesh], folder: Path, on_l
         rows = held["levels"][: own.levels] if held["key"] == key else []
     for level in range(len(rows), own.levels):
         one = mesh if level == 0 else coarser(level)
-        state = folder / "points" / f"{Point(own.mach, own.alpha, None).name}.npz"
-        if level == 0 and state.is_file():
-            solution = load_solution(state, mesh, air, mesh.reference, study.settings())
-        else:
+        solution = held_solution(study, mesh, folder, own.mach, own.alpha) if level == 0 else None
+        if solution is None:
             solution = solve(one, air, study.solver.model, reference=mesh.reference, settings=study.settings(), walls=study.wall())  # fmt: skip
         rows.append(level_row(level, one, mesh, solution))
         write_text(path, json.dumps({"key": key, "levels": rows}, indent=1))

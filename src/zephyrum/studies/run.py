@@ -8,46 +8,23 @@ from pathlib import Path
 
 from zephyrum.errors import FileError
 from zephyrum.mesh import Mesh, quality
-from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve_in_time
+from zephyrum.results import TimeSeries, solve_in_time
 from zephyrum.shape import Airfoil
 from zephyrum.studies.aircraft import AircraftOutcome, AircraftStudy, open_aircraft_study, run_aircraft_study
-from zephyrum.studies.points import Point
+from zephyrum.studies.outcome import Finished, held_polar, held_solution
 from zephyrum.studies.proof import held_proof, proven
-from zephyrum.studies.refine import Refinement, nested, with_errors
+from zephyrum.studies.refine import nested, with_errors
 from zephyrum.studies.store import write_checks, write_text
 from zephyrum.studies.study import Study, read_study
 from zephyrum.studies.sweep import sweep
 
 
 @dataclass(frozen=True)
-class Outcome:
-    """All that a finished study left: its file, section, mesh, polar and refinement (None where not asked)."""
+class Outcome(Finished):
+    """All that a finished study of a section left."""
 
-    study: Study
-    folder: Path
     foil: Airfoil
-    mesh: Mesh
-    polar: Polar | None
-    refinement: Refinement | None
     series: TimeSeries | None = None
-
-    def solution(self, mach: float, alpha: float) -> Solution:
-        """The stored solution of one point."""
-        name = Point(mach, alpha, None).name
-        return load_solution(
-            self.folder / "points" / f"{name}.npz",
-            self.mesh,
-            self.study.freestream(mach, alpha),
-            self.mesh.reference,
-            self.study.settings(),
-        )
-
-    @property
-    def settled(self) -> bool:
-        """Whether every point and every mesh level settled."""
-        rows = [] if self.polar is None else list(self.polar.table["verdict"])
-        rows += [] if self.refinement is None else list(self.refinement.table["verdict"])
-        return all(verdict == "settled" for verdict in rows)
 
 
 def run_study(
@@ -99,7 +76,7 @@ def run_study(
         polar.write(folder / "polar.csv")
     write_text(folder / "mesh.txt", f"{json.dumps(mesh.recipe)}\n{quality(mesh)}\n")
     foil.write(folder / "section.dat")
-    outcome = Outcome(study, folder, foil, mesh, polar, refinement, series)
+    outcome = Outcome(study, folder, mesh, polar, refinement, foil, series)
     if polar is not None:
         write_checks(folder, outcome)
     write_text(folder / "README.txt", _explained(outcome))
@@ -118,24 +95,19 @@ def open_study(folder: str | Path) -> Outcome | AircraftOutcome:
         return open_aircraft_study(study, folder)
     foil = study.foil()
     mesh = study.mesh_of(foil)
-    polar = Polar.read(folder / "polar.csv") if study.sweep is not None else None
-    if polar is not None and polar.notes.get("mesh", {}).get("fingerprint") != mesh.fingerprint:
-        raise FileError(
-            f"the tables in {str(folder)!r} are stale: they belong to another mesh than its study.toml gives; run the study again."
-        )
+    polar = held_polar(study, mesh, folder)
     refinement = held_proof(study, folder)
     series = None
     if study.time is not None and (folder / "time.npz").is_file():
         series = _followed(study, mesh, folder, None)
-    return Outcome(study, folder, foil, mesh, polar, refinement, series)
+    return Outcome(study, folder, mesh, polar, refinement, foil, series)
 
 
 def _followed(study: Study, mesh: Mesh, folder: Path, on_time) -> TimeSeries:
     """The march in time of the study; a finished one is only read."""
     own = study.time
     air = study.freestream(own.mach, own.alpha)
-    state = folder / "points" / f"{Point(own.mach, own.alpha, None).name}.npz"
-    start = load_solution(state, mesh, air, mesh.reference, study.settings()) if state.is_file() else None
+    start = held_solution(study, mesh, folder, own.mach, own.alpha)
     series = solve_in_time(mesh, air, study.solver.model, own.duration, own.step, settings=study.settings(), start=start, walls=study.wall(),
                            on_step=on_time, keep=folder / "time.npz")  # fmt: skip
     write_text(folder / "time.csv", series.table().to_csv(index=False))

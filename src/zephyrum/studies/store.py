@@ -53,7 +53,7 @@ class Store:
 
     def state(self, name: str) -> Path:
         """File of a point's last state."""
-        return self.root / "points" / f"{name}.npz"
+        return state_file(self.root, name)
 
     def row(self, name: str) -> dict | None:
         """Row of a finished point, or None."""
@@ -76,6 +76,11 @@ class Store:
     def keep_row(self, name: str, row: dict) -> None:
         """Mark a point finished."""
         write_text(self.root / "points" / f"{name}.json", json.dumps(row))
+
+
+def state_file(folder: Path, name: str) -> Path:
+    """File of the last state of the point of that name in the folder of its study."""
+    return folder / "points" / f"{name}.npz"
 
 
 def write_checks(folder: Path, outcome) -> None:
