@@ -133,6 +133,22 @@ class BentLayers(unittest.TestCase):
         before = np.abs(np.einsum("ij,ij->i", straight, normal[m.left[:ni][rim]]))
         self.assertLess(np.median(off), 0.05 * np.median(before))
 
+    def test_what_swings_in_a_layer_loses_the_slopes_of_its_column_and_no_more(self):
+        from zephyrum.flow.march import Level
+        from zephyrum.mesh.heights import feet
+
+        mesh, air = self.mesh, zy.Freestream(mach=0.2, reynolds=1e6)
+        level = Level(mesh, 0, air, mesh.reference, zy.Settings(), "sa")
+        foot = feet(mesh, mesh.faces_of("wall"))
+        cell = int(mesh.left[mesh.faces_of("wall")[5]])
+        R = np.zeros((mesh.n_cells, 6))
+        R[cell] = 1.0
+        np.testing.assert_array_equal(level.calm(R, 0.01, 0.9), foot == foot[cell])
+        self.assertEqual(level.calmed.sum(), (foot == foot[cell]).sum())
+        self.assertFalse(level.calm(R, 0.01, 0.9).any())  # nothing new
+        R[:] = 1.0
+        self.assertFalse(level.calm(R, 0.01, 0.9).any())  # what swings everywhere is the flow
+
     def test_turbulent_flow_settles_and_goes_on_after_a_kill(self):
         rod = zy.remesh(halved(zy.Body.ellipsoid(1.0, 0.2).surface()), 300, stretch=3.0).surface
         mesh = zy.mesh_surface(rod, farfield=6.0, growth=0.8, layers=(FIRST, 1.6, 14), reference=self.mesh.reference)

@@ -56,6 +56,31 @@ class MeshFiles(OnDisk):
             used = np.abs(zone["Cells/ElementConnectivity/ data"][:])
             self.assertEqual(np.bincount(used).max(), 2)  # a face belongs to two cells at most
 
+    def test_another_reader_finds_every_polyhedron_and_field_of_a_cgns_file(self):
+        try:
+            from vtkmodules.util.numpy_support import vtk_to_numpy
+            from vtkmodules.vtkCommonCore import vtkLogger
+            from vtkmodules.vtkIOCGNSReader import vtkCGNSReader
+        except ImportError:
+            self.skipTest("VTK is not there")
+        ball = zy.remesh(zy.Body.ellipsoid(1.0, 1.0).surface(tolerance=1e-2), 200, stretch=1.0).surface
+        mesh = zy.mesh_surface(ball, farfield=3.0, growth=0.6)
+        path = zy.write_mesh(mesh, self.folder / "ball.cgns", {"mach": np.arange(mesh.n_cells, dtype=float)})
+        vtkLogger.SetStderrVerbosity(vtkLogger.VERBOSITY_OFF)
+        reader = vtkCGNSReader()
+        reader.SetFileName(str(path))
+        reader.UpdateInformation()
+        reader.EnableAllBases()
+        reader.EnableAllFamilies()
+        reader.EnableAllCellArrays()
+        reader.Update()
+        cells = reader.GetOutput().GetBlock(0).GetBlock(0)
+        self.assertEqual(cells.GetNumberOfCells(), mesh.n_cells)
+        self.assertEqual({cells.GetCellType(k) for k in range(0, mesh.n_cells, 17)}, {42})  # polyhedra
+        self.assertEqual(cells.GetCell(3).GetNumberOfFaces(), int(np.diff(mesh.cell_faces[0])[3]))
+        np.testing.assert_array_equal(vtk_to_numpy(cells.GetCellData().GetArray("mach")), np.arange(mesh.n_cells))
+        np.testing.assert_allclose(cells.GetBounds(), np.stack([mesh.points.min(0), mesh.points.max(0)]).T.ravel())
+
     def test_roles_and_dimension_survive(self):
         changed = self.mesh.with_roles(airfoil="slip")
         for ending in ("vtu", "cgns"):

@@ -10,6 +10,7 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.flow.history import COEFFICIENTS, COLUMNS, History, Pace, orders_down
+from zephyrum.flow.steps import next_cfl
 from zephyrum.results import Polar
 from zephyrum.studies import derived
 from zephyrum.studies.points import Point, peak_points, plan
@@ -24,6 +25,20 @@ def history(lift, drag=None, level=0, residual=1e-3) -> History:
         row |= {name: residual for name in COLUMNS if name.startswith("residual")}
         made.add(*(row[name] for name in COLUMNS))
     return made
+
+
+class TimeSteps(unittest.TestCase):
+    def test_the_cfl_number_grows_with_success_and_falls_with_trouble(self):
+        plane, space = {"space": False, "krylov": 10}, {"space": True, "krylov": 10}
+        self.assertEqual(next_cfl(100.0, 1.0, 0.05, False, **plane), 1000.0)  # without friction by ten at most
+        self.assertEqual(next_cfl(100.0, 1.0, 0.05, True, **plane), 300.0)
+        self.assertEqual(next_cfl(100.0, 1.0, 0.05, True, **space), 200.0)
+        self.assertEqual(next_cfl(2e3, 1.0, 0.05, True, **space), 6e3)
+        self.assertEqual(next_cfl(100.0, 1.0, 1.1, True, **space), 100.0)  # held while the residual grows
+        self.assertEqual(next_cfl(100.0, 0.5, 0.9, True, **space), 60.0)  # a shortened step
+        self.assertEqual(next_cfl(100.0, 0.01, 0.9, True, **space), 20.0)
+        self.assertAlmostEqual(next_cfl(100.0, 1.0, 0.05, True, True, 60), 30.0)  # one that took too many vectors
+        self.assertEqual(next_cfl(1e8, 1.0, 1e-9, False, **plane), 1e8)
 
 
 def row(alpha, lift, mach=0.2, verdict="settled", drag=0.02, moment=0.0) -> dict:

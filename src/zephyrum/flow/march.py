@@ -28,14 +28,15 @@ from zephyrum.flow.krylov import Preconditioner, gmres
 from zephyrum.flow.limiter import MODES
 from zephyrum.flow.residual import Residual, Scheme
 from zephyrum.flow.start import alpha_walk, carry_over, first_guess, prolong, sublayer_rate
-from zephyrum.flow.steps import CFL_CAP, NEWTON_CFL, next_cfl, search
+from zephyrum.flow.steps import CFL_CAP, EARLY, MOST_EARLY, NEWTON_CFL, laborious, next_cfl, search
 from zephyrum.flow.turbulence import inflow, typical
 from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
+from zephyrum.mesh.heights import feet
 
 KRYLOV_TOLERANCE = (0.1, 0.5)  # of a Newton step; looser only when the target is nearly reached
 WARM_CFL = 100.0
-FINER_CFL = 30.0  # of a start from a coarser mesh in space with friction
+FINER_CFL = 20.0  # of a start from a coarser mesh in space with friction
 FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high alpha, and what follows inherits it
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 SHOCKS = 0.5  # Mach number of the stream above which an inviscid cold start looks for shocks
@@ -48,12 +49,17 @@ AT_REST, RESTING = (
     4,
     0.005,
 )  # steps over which CL and CD change by less than this share of them: enough on a coarser mesh in space
+RIPE = 3e3  # CFL number below which coefficients with friction may creep
 STALL = 30  # steps without a lower residual after which a run wanders
 PATIENCE = 4  # such steps in space after which the few cells that hold the residual lose their slopes
 GROWN = 2.0  # growth of the residual with which two such steps are enough
-HELD = 0.95  # share of the (squared) residual that they hold
-FEW = 0.004  # share of the cells that they may be: what swings in more of them is the flow
-CALMINGS = 8
+HELD = (
+    0.004,
+    0.95,
+)  # share of the cells that they may be, what swings in more of them is the flow, and of the (squared) residual that they hold
+HELD_VISCOUS, HELD_LABOUR = (0.0005, 0.95), (0.005, 0.9)  # the same with friction, and where they make a step laborious
+NONE = np.zeros(1, dtype=bool)
+CALMINGS = 8  # at most, without friction
 CALMED_CFL = 100.0
 
 
@@ -202,22 +208,32 @@ class Level:
         row[self.body - ni, 1:4] = self.air.axes[2] / self._dynamic
         self.jacobian.lift_row = row[:, axes]
 
-    def calm(self, R: np.ndarray) -> int:
-        """Take the slopes off the few cells that hold the residual R and off those round them, wider each time; how many are new."""
-        held = np.sum((R * self.rows) ** 2, axis=1)
+    def calm(self, R: np.ndarray, few: float, share: float) -> np.ndarray:
+        """Take the slopes off the cells that hold a `share` of the (squared) residual R if they are no more than `few` of all; which (n,) are new.
+
+        Without friction those round them follow, wider each time; with friction the columns of layers that they stand in, which swing together,
+        and no more: first order all over a layer falsifies the drag.
+        """
+        viscous = self.residual.model != "euler"
+        weight = self.rows / self.start_norm if viscous else self.rows
+        held = np.sum((R * weight) ** 2, axis=1)
         order = np.argsort(-held)
-        count = 1 + int(np.searchsorted(np.cumsum(held[order]), HELD * held.sum()))
-        if self.mesh.planar or self.settings.order == 1 or count > max(FEW * len(held), 20):
-            return 0
+        count = 1 + int(np.searchsorted(np.cumsum(held[order]), share * held.sum()))
         wide = np.zeros(len(held), dtype=bool)
+        if self.mesh.planar or self.settings.order == 1 or count > max(few * len(held), 20):
+            return wide
         wide[order[:count]] = True
-        left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
         self.calmings += 1
-        for _ in range(self.calmings):
-            near = wide.copy()
-            near[left[wide[right]]] = near[right[wide[left]]] = True
-            wide = near
-        fresh = int((wide & ~self.calmed).sum())
+        if viscous:
+            foot = feet(self.mesh, self.mesh.faces_of("wall"))
+            wide |= (foot >= 0) & np.isin(foot, foot[wide])
+        else:
+            left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
+            for _ in range(self.calmings):
+                near = wide.copy()
+                near[left[wide[right]]] = near[right[wide[left]]] = True
+                wide = near
+        fresh = wide & ~self.calmed
         self.still(wide)
         return fresh
 
@@ -318,7 +334,7 @@ def _march_level(
     level: Level, q, cfl, history: History, on_step, begin, rough: bool, on_state=None, most=None, first=0
 ):
     """March one level from its step `first` on; returns states, verdict, reason."""
-    settings, jacobian = level.settings, level.jacobian
+    settings, jacobian, viscous = level.settings, level.jacobian, level.residual.model != "euler"
     target = 10.0 ** -(3.5 if rough else settings.orders)
     most = most or (ROUGH_STEPS if rough else settings.steps)
     R = level.evaluate(q)
@@ -350,20 +366,31 @@ def _march_level(
             on_state(q, level.calmed, cfl, history.rows)
         if worst <= target and (rough or not active.any() or history.drift() < DRIFT):
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
-        if rough and not level.mesh.planar and step >= AT_REST and history.resting(AT_REST, RESTING):
+        if (
+            rough
+            and (not viscous or cfl > RIPE)
+            and not level.mesh.planar
+            and step >= AT_REST
+            and history.resting(AT_REST, RESTING)
+        ):
             return q, "settled", "the coefficients are at rest"
         if worst < 0.8 * best:
             best, best_step, best_q = worst, step, q
         stuck = step - best_step >= (2 if worst > GROWN * best else PATIENCE)
-        if stuck and level.calmings < CALMINGS and level.calm(R):
-            best, best_step, cfl, q = math.inf, step, CALMED_CFL, best_q  # what has swung up since is left behind
+        hard = laborious(cfl, viscous, not level.mesh.planar, krylov)
+        fresh = NONE
+        if (stuck or hard) and (viscous or level.calmings < CALMINGS):
+            fresh = level.calm(R, *(HELD_LABOUR if hard else HELD_VISCOUS if viscous else HELD))
+        if fresh.any():  # what has swung up since is left behind
+            q = np.where(fresh[:, None], best_q, q) if viscous else best_q
+            best, best_step, cfl = math.inf, step, max(0.5 * cfl, CALMED_CFL) if viscous else CALMED_CFL
             R = level.evaluate(q)
             total = float(np.sqrt(np.sum(level.norms(R) ** 2)))
         if step == most or step - best_step >= STALL:
             break
         level.linearise(q)
-        if step > first:
-            cfl = next_cfl(cfl, factor, total / before, level.residual.model != "euler")
+        if step > first and not (viscous and fresh.any()):
+            cfl = next_cfl(cfl, factor, total / before, viscous, not level.mesh.planar, krylov)
         before = total
         tolerance = min(max(0.3 * target / worst, KRYLOV_TOLERANCE[0]), KRYLOV_TOLERANCE[1])
         waves = jacobian.wave_sum()
@@ -372,7 +399,9 @@ def _march_level(
             jacobian.set_inertia(q, rate)
             level.preconditioner.update(jacobian)
             rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
-            change, krylov, _ = gmres(jacobian, level.preconditioner, rhs, tolerance, settings.krylov)
+            early = viscous and not level.mesh.planar and cfl < EARLY
+            vectors = min(settings.krylov, MOST_EARLY) if early else settings.krylov
+            change, krylov, _ = gmres(jacobian, level.preconditioner, rhs, tolerance, vectors)
             found = search(level, q, R, change, rate, total, cfl >= NEWTON_CFL) if np.isfinite(change).all() else None
             if found is not None:
                 break

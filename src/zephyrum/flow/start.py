@@ -14,6 +14,7 @@ from zephyrum.flow.gas import Law
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
+from zephyrum.mesh.heights import feet
 
 ALPHA_STEP = 4.0  # degrees walked at once
 NEAR_WALL = 0.3  # chords
@@ -78,8 +79,11 @@ def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
     rise = np.einsum("nkj,nj->nk", slopes[parent], offset)
     layers = fine.mesh.dimension == 3 and not fine.mesh.planar
     if layers:
-        up, flat = _upwards(offset, coarse, fine)
+        up, aside, flat = _upwards(offset, coarse, fine)
         own = np.flatnonzero(flat)
+        thin = np.flatnonzero(flat & (fine.mesh.cell_thin > 0.0))
+        rise[thin, 0] = np.einsum("nj,nj->n", slopes[parent[thin], 0], aside[thin])
+        rise[thin, 4] = np.einsum("nj,nj->n", slopes[parent[thin], 4], up[thin])
         rise[own, 1:4] = np.einsum("nkj,nj->nk", slopes[parent[own], 1:4], up[own])
         rise[own, 5:] = np.einsum("nkj,nj->nk", slopes[parent[own], 5:], up[own])
     # no further than the coarse cell's neighbours differ from it: in corners and gaps a middle may lie many cells off
@@ -101,22 +105,50 @@ def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
         share = np.where(low < LOWER, low, 1.0)[:, None]
         out[:, 1:4] *= share
         out[:, 5:6] *= share
+    if layers and len(thin):
+        _turn_along_walls(out, coarse.mesh, fine.mesh, thin)
     if q.shape[1] > 6:  # thinner cells see more of the sublayer's omega
         out[:, 6] = np.maximum(out[:, 6], sublayer_rate(fine.mesh, law))
     return out
 
 
-def _upwards(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, np.ndarray]:
-    """(ways (n, 3) upwards as long as the heights of coarse and fine cells over the wall differ, where in layers that is all of `offset` (n, 3) that counts).
+def _upwards(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(ways (n, 3) upwards as long as the heights of coarse and fine cells over the wall differ, those (n, 3) along the wall, where in layers the two count
+    instead of `offset` (n, 3)).
 
-    Layers bend by more than they are high: along them a steep profile would pose as a slope.
+    Layers bend by more than they are high: along them a steep profile would pose as a slope, and across them the bend as a height.
     """
     height, parent = coarse.mesh.wall_distance, fine.mesh.parent
     slope = np.zeros((len(height), 1, 3))
     gradient(height[:, None].copy(), coarse.g_start, coarse.g_cell, coarse.g_weight, slope)
     n = (slope[:, 0] / np.maximum(np.linalg.norm(slope[:, 0], axis=1), 1e-300)[:, None])[parent]
-    aside = np.linalg.norm(offset - np.einsum("ij,ij->i", offset, n)[:, None] * n, axis=1)
-    return (fine.mesh.wall_distance - height[parent])[:, None] * n, height[parent] < aside
+    aside = offset - np.einsum("ij,ij->i", offset, n)[:, None] * n
+    return (
+        (fine.mesh.wall_distance - height[parent])[:, None] * n,
+        aside,
+        height[parent] < np.linalg.norm(aside, axis=1),
+    )
+
+
+def _turn_along_walls(out: np.ndarray, coarse: Mesh, fine: Mesh, own: np.ndarray) -> None:
+    """Turn the velocities in the cells `own` of layers as the wall under them is turned against that under the cell they came from.
+
+    Through the floor of a cell ten thousand times as wide as high the least inclination drives more than through its sides.
+    """
+    n = []
+    for mesh, cells in ((fine, own), (coarse, fine.parent[own])):
+        foot = feet(mesh, mesh.faces_of("wall"))[cells]
+        n.append(mesh.face_area[foot])
+        n[-1][foot < 0] = 0.0
+    stands = (n[0] != 0.0).any(axis=1) & (n[1] != 0.0).any(axis=1)
+    cells = own[stands]
+    new, old = (one[stands] / np.linalg.norm(one[stands], axis=1)[:, None] for one in n)
+    v = out[cells, 1:4]
+    through = np.einsum("ij,ij->i", v, old)[:, None]
+    along = v - through * old
+    turned = along - np.einsum("ij,ij->i", along, new)[:, None] * new
+    size = np.linalg.norm(along, axis=1) / np.maximum(np.linalg.norm(turned, axis=1), 1e-300)
+    out[cells, 1:4] = np.minimum(size, 2.0)[:, None] * turned + through * new
 
 
 def sublayer_rate(mesh: Mesh, law: Law) -> np.ndarray:

@@ -19,13 +19,25 @@ HALVINGS = 5
 ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling one would stall moving shocks
 POOR = 0.7  # of the residual left by a full step in Newton's regime, above which half of it is tried as well
 NEWTON_CFL = 1e6
+COSTLY = 20  # Krylov vectors of a step with friction in space, below the CFL number EARLY, that tell of a few bad cells
+EARLY = 1e3
+MOST_EARLY = 40  # Krylov vectors spent on such a step
+GENTLE = 2.0  # growth of such CFL numbers in one step
 
 
-def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool) -> float:
-    """CFL number after a step taken with `factor` that multiplied the residual by `ratio`.
+def laborious(cfl: float, viscous: bool, space: bool, krylov: int) -> bool:
+    """Whether a step took so many Krylov vectors at so low a CFL number that a few cells must be to blame."""
+    return viscous and space and cfl < EARLY and krylov > COSTLY
 
-    Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one.
+
+def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool, space: bool, krylov: int) -> float:
+    """CFL number after a step taken with `factor` that multiplied the residual by `ratio` and took so many Krylov vectors.
+
+    Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one, in space still slower.
     """
+    early = viscous and space and cfl < EARLY
+    if laborious(cfl, viscous, space, krylov):
+        return max(0.3 * cfl, CFL_FLOOR)
     if factor < 0.3:
         return max((0.2 if factor < 0.05 and viscous else 0.5) * cfl, CFL_FLOOR)
     if not viscous:
@@ -36,7 +48,8 @@ def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool) -> float:
         return max(0.6 * cfl, CFL_FLOOR)
     if ratio > 1.0:
         return cfl
-    return min(cfl * max(1.5, min(1.0 / max(ratio, 1e-3), 10.0 if cfl > NEWTON_CFL else 3.0)), CFL_CAP)
+    most = 10.0 if cfl > NEWTON_CFL else GENTLE if early else 3.0
+    return min(cfl * max(1.5, min(1.0 / max(ratio, 1e-3), most)), CFL_CAP)
 
 
 def shares(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:

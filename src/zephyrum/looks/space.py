@@ -128,7 +128,7 @@ def draw_on_surface(
     each = _by_face(solution, table[name].to_numpy())[faces]
     limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(each, 99.0))))
     at_points = _at_points(surface, each)
-    title = f"{name}{'' if lines is None else f' and lines of the {lines.means}'} at {solution.air.describe()}"
+    title = f"{name}{'' if lines is None else f' and {lines.means} lines'} at {solution.air.describe()}"
     unit = f"{name} [-]"
     if lines is not None and solution.mesh.mirrored:
         lines = lines.mirrored()

@@ -45,7 +45,7 @@ class SkinLines:
     @property
     def means(self) -> str:
         """What the lines follow."""
-        return "friction" if self.name == "Cf" else "air at the wall"
+        return "friction" if self.name == "Cf" else "surface flow"
 
     def table(self):
         """DataFrame: line, x, y, z [m], length [m] from the line's beginning, and Cf [-] or speed [m/s]."""
