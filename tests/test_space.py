@@ -153,6 +153,20 @@ class TestWing(unittest.TestCase):
     def test_the_drag_that_is_mesh_error_is_told(self):
         self.assertTrue(any("above the induced drag" in told for told in self.solution.checks()))
 
+    def test_cells_that_lost_their_slopes_are_told_kept_and_handed_on(self):
+        lost = np.zeros(self.mesh.n_cells, dtype=bool)
+        lost[self.mesh.left[self.mesh.faces_of("wall")]] = True
+        told = replace(self.solution, flow=replace(self.solution.flow, calmed=lost))
+        self.assertEqual(told.wall_of_first_order, 1.0)
+        self.assertTrue(any("100.0 % of the wall's area" in sentence for sentence in told.checks()))
+        with tempfile.TemporaryDirectory() as folder:
+            back = zy.load_solution(
+                told.save(Path(folder) / "s.npz"), self.mesh, told.air, told.reference, told.settings
+            )
+        np.testing.assert_array_equal(back.flow.calmed, lost)
+        after = zy.solve(self.mesh, told.air, settings=zy.Settings(orders=1.0, steps=1), start=back)
+        self.assertTrue(after.flow.calmed[lost].all())
+
     def test_a_run_that_was_killed_goes_on(self):
         import zephyrum.results.checkpoint as checkpoint
 

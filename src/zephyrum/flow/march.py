@@ -106,7 +106,7 @@ class Settings:
 class Flow:
     """What a march leaves: scaled states q (n, m), pressure (nb,), traction (nb, 3) and heat (nb,) on the boundary.
 
-    eddies (n,): eddy over molecular viscosity.
+    eddies (n,): eddy over molecular viscosity; calmed (n,): the cells that lost their slopes to settle.
     """
 
     q: np.ndarray
@@ -114,6 +114,7 @@ class Flow:
     traction: np.ndarray
     heat: np.ndarray
     eddies: np.ndarray
+    calmed: np.ndarray
     scales: Scales
     verdict: str
     reason: str
@@ -251,7 +252,7 @@ class Level:
                 f", first order in {self.calmed.sum():,} of {len(q):,} cells (one at {place} m) that would not settle"
             )
         return Flow(
-            q, r.boundary_pressure(q), r.tractions(q), r.heats(q), r.eddies(q), self.scales, verdict, reason, history,
+            q, r.boundary_pressure(q), r.tractions(q), r.heats(q), r.eddies(q), self.calmed, self.scales, verdict, reason, history,
             time.perf_counter() - begin,
         )  # fmt: skip
 

@@ -28,6 +28,7 @@ from zephyrum.results.surface import surface_table, turning_points
 from zephyrum.results.wake import wake_drag
 
 COARSE_WALL = 5.0  # y+ of a first cell that is out of the viscous sublayer
+PLAIN_WALL = 0.01  # share of the wall's area in first order that is told
 EXCESS = 1e-3  # drag above the induced one that an inviscid body in space may have
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
@@ -132,6 +133,13 @@ class Solution:
         faces = self.mesh.faces_of("wall")
         area, high = np.linalg.norm(self.mesh.face_area[faces], axis=1), self.y_plus[faces - self.mesh.n_interior]
         return float(area[high > limit].sum() / area.sum()), float(high.max())
+
+    @property
+    def wall_of_first_order(self) -> float:
+        """Share of the wall's area at cells that lost their slopes to settle."""
+        faces = self.mesh.faces_of("wall")
+        area = np.linalg.norm(self.mesh.face_area[faces], axis=1)
+        return float(area[self.flow.calmed[self.mesh.left[faces]]].sum() / max(area.sum(), 1e-300))
 
     def surface(self):
         """DataFrame along the surface: part, side, x, y, z, x/c, Cp, and in viscous flow Cf (signed) and y+.
@@ -316,6 +324,11 @@ class Solution:
                     f"{row.field} {row.extreme} {row.value:.4g} at x = {row.x:.4g}, z = {row.z:.4g} m is beyond the physical bound {row.bound:.4g}: look at the mesh there."
                 )
         c = self.forces.coefficients()
+        if (plain := self.wall_of_first_order) > PLAIN_WALL:
+            found.append(
+                f"the cells at {100 * plain:.1f} % of the wall's area are computed in first order, since they would not settle in second: drag and "
+                "pressures carry more mesh error there; refine the mesh, or prove it with a mesh study."
+            )
         if self.viscous and self.model in WALL_MODELS:
             coarse, largest = self.wall_out_of_range()
             if coarse > 0.05:
@@ -387,6 +400,7 @@ class Solution:
                 traction=self.flow.traction,
                 heat=self.flow.heat,
                 eddies=self.flow.eddies,
+                calmed=self.flow.calmed,
                 history=np.array(self.history.rows, dtype=float),
                 facts=json.dumps(facts),
             )
@@ -417,8 +431,8 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
         with np.load(path, allow_pickle=False) as data:
             facts = json.loads(str(data["facts"]))
             history = History([tuple(row) for row in data["history"]])
-            q, wall, traction, heat, eddies = (
-                data[name].copy() for name in ("q", "wall", "traction", "heat", "eddies")
+            q, wall, traction, heat, eddies, calmed = (
+                data[name].copy() for name in ("q", "wall", "traction", "heat", "eddies", "calmed")
             )
     except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as cause:
         raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
@@ -431,6 +445,16 @@ def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Refe
             f"solution {str(path)!r} is stale: it belongs to another mesh or condition; remove it and run again."
         )
     flow = Flow(
-        q, wall, traction, heat, eddies, Scales.of(air), facts["verdict"], facts["reason"], history, facts["seconds"]
+        q,
+        wall,
+        traction,
+        heat,
+        eddies,
+        calmed,
+        Scales.of(air),
+        facts["verdict"],
+        facts["reason"],
+        history,
+        facts["seconds"],
     )
     return Solution(mesh, air, reference, facts["model"], settings, flow, tuple(facts.get("notes", ())))

@@ -43,7 +43,7 @@ def solve(
             f"beta = {air.beta:g} deg blows across the symmetry plane of a half model; mesh the whole one (half = False)."
         )
     case = prepared(mesh, air, model, reference, walls)
-    state = None
+    state, left = None, {}
     if start is not None:
         if start.model != model:
             raise InputError(f"start was solved with model {start.model!r}, not {model!r}; leave it out.")
@@ -51,9 +51,9 @@ def solve(
             raise InputError("start belongs to another mesh; give a solution on the same one.")
         old = slowest(start.air, case.reference.chord)
         state = carry_over(start.flow.q, mesh, old, case.computed, case.reference.chord)
+        left["calmed"] = start.flow.calmed
     run = (mesh, case.computed, case.reference, settings)
     checkpoint = None if keep is None else Checkpoint.of(keep, mesh, air, model, case, settings)
-    left: dict = {}
     if checkpoint is not None and (held := checkpoint.read()) is not None:
         state, left["calmed"], left["warm"], left["past"] = held
         case.notes.append("went on from the state of a run that was broken off.")
