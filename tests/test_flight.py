@@ -66,6 +66,9 @@ class TestFlight(unittest.TestCase):
         (self.folder / "study.toml").write_text(STUDY)
         run_study(self.folder / "study.toml", self.folder / "out")
         outcome = open_study(self.folder / "out")
+        self.assertEqual(
+            outcome.mesh.reference, outcome.study.reference
+        )  # a kept mesh is that of the first run, to the word
         made = outcome.trim
         self.assertTrue(made["trimmed"], made["text"])
         self.assertAlmostEqual(made["CL"], 0.4, delta=3e-3)

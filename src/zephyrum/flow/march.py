@@ -41,23 +41,15 @@ FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high
 ROUND_OFF = 1e-11  # residuals below this are nothing but round-off
 SHOCKS = 0.5  # Mach number of the stream above which an inviscid cold start looks for shocks
 ROUGH_STEPS = 80  # most steps on a level that only has to lead to the next
-SPACE_STEPS = (
-    14,
-    9,
-)  # the same of the first order in space, without and with friction: later ones need many Krylov vectors
-AT_REST, RESTING = (
-    4,
-    0.005,
-)  # steps over which CL and CD change by less than this share of them: enough on a coarser mesh in space
+SPACE_STEPS = 14, 9  # the same of the first order in space, without and with friction
+AT_REST, RESTING = 4, 0.005  # steps over which CL and CD change by no more than that share: enough on a coarser mesh
 RIPE = 3e3  # CFL number below which coefficients with friction may creep
 STALL = 30  # steps without a lower residual after which a run wanders
 PATIENCE = 4  # such steps in space after which the few cells that hold the residual lose their slopes
 GROWN = 2.0  # growth of the residual with which two such steps are enough
-HELD = (
-    0.004,
-    0.95,
-)  # share of the cells that they may be, what swings in more of them is the flow, and of the (squared) residual that they hold
-HELD_VISCOUS, HELD_LABOUR = (0.0005, 0.95), (0.005, 0.9)  # the same with friction, and where they make a step laborious
+HELD = 0.004, 0.95  # share of the cells that they may be (in more the flow swings) and of the (squared) residual held
+HELD_VISCOUS = 0.0005, 0.95  # the same with friction
+HELD_LABOUR = 0.005, 0.9  # and where they make a step laborious
 NONE = np.zeros(1, dtype=bool)
 CALMINGS = 8  # at most, without friction
 CALMED_CFL = 100.0
@@ -326,7 +318,7 @@ def march(
                 level.still(calmed)
             rough = depth > 0 or alpha != air.alpha
             q, verdict, reason = _march_level(
-                level, q, cfl, history, on_step, begin, rough, None if rough else on_state, first=int(past[-1][0]) if past else 0,
+                level, q, cfl, history, on_step, begin, rough, None if rough else on_state, first=int(past[-1][COLUMNS.index("step")]) if past else 0,
             )  # fmt: skip
     return level.flow(q, verdict, reason, history, begin)
 
