@@ -135,11 +135,10 @@ class BentLayers(unittest.TestCase):
 
     def test_what_swings_in_a_layer_loses_the_slopes_of_its_column_and_no_more(self):
         from zephyrum.flow.march import Level
-        from zephyrum.mesh.heights import feet
 
         mesh, air = self.mesh, zy.Freestream(mach=0.2, reynolds=1e6)
         level = Level(mesh, 0, air, mesh.reference, zy.Settings(), "sa")
-        foot = feet(mesh, mesh.faces_of("wall"))
+        foot = mesh.feet
         cell = int(mesh.left[mesh.faces_of("wall")[5]])
         R = np.zeros((mesh.n_cells, 6))
         R[cell] = 1.0

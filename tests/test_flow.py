@@ -19,7 +19,6 @@ from zephyrum.flow.krylov import Preconditioner, gmres
 from zephyrum.flow.limiter import van_albada
 from zephyrum.flow.order import elimination
 from zephyrum.flow.residual import Residual, Scheme
-from zephyrum.mesh.heights import feet
 
 
 def perturbed_state(mesh, air, size=0.05):
@@ -115,7 +114,7 @@ class Whole(unittest.TestCase):
         self.assertTrue(((one == two) | (np.maximum(one, two) == len(piece))).all())
         self.assertLess(piece[0], piece[1])
         self.assertGreater(piece[-1], 0.5 * mesh.n_cells)
-        foot = feet(mesh, mesh.faces_of("wall"))
+        foot = mesh.feet
         for face in np.unique(foot[foot >= 0])[::20]:
             cells = np.flatnonzero(foot == face)
             cells = cells[np.argsort(mesh.wall_distance[cells])]

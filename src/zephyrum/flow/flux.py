@@ -58,7 +58,8 @@ def roe_flux(pl, ul, vl, wl, tl, pr, ur, vr, wr, tr, nx, ny, nz, gamma):
     a = math.sqrt(a2)
     un = u * nx + v * ny + w * nz
     dp, dun, drho = pr - pl, unr - unl, rr - rl
-    fast = math.sqrt(2.0 * k)
+    # of both sides, not of their mean: where flow parts, as on a coarse nose, the mean is at rest, and without this damping two jets drive each other apart
+    fast = math.sqrt(0.5 * (ul * ul + vl * vl + wl * wl + ur * ur + vr * vr + wr * wr))
     slow = _slowness(fast / a)
     width = ENTROPY * a
     per_width = 1.0 / width

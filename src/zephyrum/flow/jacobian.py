@@ -48,6 +48,7 @@ from zephyrum.flow.sources import DIFFERENCE, closure_products, source_jacobians
 from zephyrum.flow.turbulence import added
 from zephyrum.flow.viscous import coefficients, correct_slopes, diffuse, viscosity
 
+GROWTH = 2.0  # inertia that turbulence gets for each unit of its growth: more than 1 so that the matrix stays positive
 LEAN = 1e-4  # relative difference for derivatives to the closure
 
 
@@ -368,6 +369,20 @@ class Jacobian(Blocks):
         inertia_blocks(q, rate, d.axes, self.residual.law.gamma, self.inertia)
         if len(d.hoop) and self.residual.model != "euler":
             self.inertia[:, 2, 2] += 4.0 / 3.0 * d.volume * self.residual.viscosities(q) * d.hoop**2
+
+    def temper(self) -> np.ndarray:
+        """Add inertia (n, nt), which is returned, to the equations of turbulence where their sources grow with the unknown.
+
+        There turbulence rises exponentially until it is in balance: a step that is long against that growth would put the matrix on the wrong side of
+        singular. With this it about doubles at most.
+        """
+        nt = self.by_state.shape[1]
+        first = self.inertia.shape[1] - nt
+        own = np.arange(nt)
+        growth = GROWTH * np.maximum(self.by_state[:, own, first + own], 0.0)
+        if nt:
+            self.inertia[:, first + own, first + own] += growth
+        return growth
 
     def product(self, v: np.ndarray, out: np.ndarray) -> None:
         """out (n, nb) = rows (inertia + dR/dq) v, single precision."""

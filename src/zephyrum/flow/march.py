@@ -32,7 +32,6 @@ from zephyrum.flow.steps import CFL_CAP, EARLY, MOST_EARLY, NEWTON_CFL, laboriou
 from zephyrum.flow.turbulence import inflow, typical
 from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
-from zephyrum.mesh.heights import feet
 
 KRYLOV_TOLERANCE = (0.1, 0.5)  # of a Newton step; looser only when the target is nearly reached
 WARM_CFL = 100.0
@@ -218,7 +217,7 @@ class Level:
         wide[order[:count]] = True
         self.calmings += 1
         if viscous:
-            foot = feet(self.mesh, self.mesh.faces_of("wall"))
+            foot = self.mesh.feet
             wide |= (foot >= 0) & np.isin(foot, foot[wide])
         else:
             left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
@@ -390,12 +389,17 @@ def _march_level(
         for _ in range(6):
             rate = waves / cfl
             jacobian.set_inertia(q, rate)
+            growth = jacobian.temper()
             level.preconditioner.update(jacobian)
             rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
             early = viscous and not level.mesh.planar and cfl < EARLY
             vectors = min(settings.krylov, MOST_EARLY) if early else settings.krylov
             change, krylov, _ = gmres(jacobian, level.preconditioner, rhs, tolerance, vectors)
-            found = search(level, q, R, change, rate, total, cfl >= NEWTON_CFL) if np.isfinite(change).all() else None
+            found = (
+                search(level, q, R, change, rate, growth, total, cfl >= NEWTON_CFL)
+                if np.isfinite(change).all()
+                else None
+            )
             if found is not None:
                 break
             cfl *= 0.1

@@ -10,7 +10,6 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
-from zephyrum.mesh.heights import feet
 
 PIECES = 2  # that the cells of a mesh in space are cut into
 
@@ -25,7 +24,7 @@ def elimination(mesh) -> tuple[np.ndarray, np.ndarray]:
     left, right = mesh.left[:ni], mesh.right
     if mesh.planar:
         return _cuthill_mckee(left, right, n), np.array([0, n])
-    foot = feet(mesh, mesh.faces_of("wall"))
+    foot = mesh.feet
     standing = foot >= 0
     _, column = np.unique(np.where(standing, n + foot, np.arange(n)), return_inverse=True)
     height = np.zeros(n)

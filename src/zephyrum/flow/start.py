@@ -14,7 +14,6 @@ from zephyrum.flow.gas import Law
 from zephyrum.flow.gradient import gradient
 from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
-from zephyrum.mesh.heights import feet
 
 ALPHA_STEP = 4.0  # degrees walked at once
 NEAR_WALL = 0.3  # chords
@@ -137,7 +136,7 @@ def _turn_along_walls(out: np.ndarray, coarse: Mesh, fine: Mesh, own: np.ndarray
     """
     n = []
     for mesh, cells in ((fine, own), (coarse, fine.parent[own])):
-        foot = feet(mesh, mesh.faces_of("wall"))[cells]
+        foot = mesh.feet[cells]
         n.append(mesh.face_area[foot])
         n[-1][foot < 0] = 0.0
     stands = (n[0] != 0.0).any(axis=1) & (n[1] != 0.0).any(axis=1)

@@ -61,8 +61,8 @@ def shares(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:
     return 1.0 / np.maximum(most, 1.0)
 
 
-def search(level, q, R, change, rate, total, newton: bool):
-    """The longest acceptable step along `change`: (states, residual, factor), or None."""
+def search(level, q, R, change, rate, growth, total, newton: bool):
+    """The longest acceptable step along `change`: (states, residual, factor), or None. rate (n,), growth (n, nt): inertia in the matrix."""
     gamma = level.scales.gamma
     step = np.zeros_like(q)
     step[:, level.domain.axes] = change
@@ -80,6 +80,8 @@ def search(level, q, R, change, rate, total, newton: bool):
         if (1.0 + gamma * trial[:, 0] > 0.0).all() and (trial[:, 4] > 0.0).all():
             R_trial = level.evaluate(trial)
             new = R_trial + rate[:, None] * (conserved(trial, gamma) - old)
+            if growth.size:
+                new[:, 5:] += growth * (trial - q)[:, 5:]
             size = float(np.sqrt(np.sum((new * level.rows) ** 2)))
             if math.isfinite(size) and size <= ACCEPT * total:
                 if best is None and size > POOR * total and newton:

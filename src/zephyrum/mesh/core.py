@@ -16,7 +16,7 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air import Reference
 from zephyrum.errors import InputError, MeshError
-from zephyrum.mesh.heights import distances_along_layers, parents
+from zephyrum.mesh.heights import distances_along_layers, feet, parents
 from zephyrum.mesh.polygons import bulges, cell_geometry, fan_triangles, polygon_geometry
 from zephyrum.shape.closest import distances
 
@@ -201,6 +201,11 @@ class Mesh:
             level = np.array([1.0, 0.0, 1.0])
             return distances(self.cell_centroid * level, self.points * level, self.edges[walls][:, [0, 1, 1]])
         return distances_along_layers(self, walls, distances(self.cell_centroid, *fan_triangles(self, walls)[:2]))
+
+    @functools.cached_property
+    def feet(self) -> np.ndarray:
+        """(n_cells,) the wall face on which the column of a layer's cell stands, -1 of cells that are as high as wide, or in no column."""
+        return feet(self, self.faces_of("wall"))
 
     @functools.cached_property
     def depth(self) -> float:

@@ -62,7 +62,7 @@ def parents(mesh, coarse, nearest: np.ndarray) -> np.ndarray:
     In a layer whose cells are a thousand times as wide as high the cell with the nearest middle may lie many layers off, or on the other side of a tail.
     """
     walls, under = mesh.faces_of("wall"), coarse.faces_of("wall")
-    foot, base = feet(mesh, walls), feet(coarse, under)
+    foot, base = mesh.feet, coarse.feet
     mine, theirs = np.flatnonzero(foot >= 0), np.flatnonzero(base >= 0)
     out = nearest.copy()
     if not len(mine) or not len(theirs):
@@ -98,15 +98,19 @@ def parents(mesh, coarse, nearest: np.ndarray) -> np.ndarray:
 
 
 def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndarray:
-    """(n_cells,) distances from the wall: `near` (n_cells,), but heights over those of the faces `walls` that bulge."""
+    """(n_cells,) distances from the wall: `near` (n_cells,), but heights over those of the faces `walls` that bulge.
+
+    At the top of a column the next face may lead aside: columns that stand on other faces are left alone.
+    """
     out = near.copy()
+    base = mesh.feet
     S, x, middle = mesh.face_area, mesh.face_centroid, mesh.cell_centroid
     size = np.linalg.norm(S, axis=1)
     bulge = mesh.face_bulge
     bent = bulge[walls] > CURVED * mesh.cell_volume[mesh.left[walls]] / size[walls]
     face = walls[bent]
     cell, way, low = mesh.left[face], -S[face] / size[face][:, None], np.zeros(len(face))
-    deep = bulge[face]
+    foot, deep = face, bulge[face]
     for _ in range(MOST):
         if not len(face):
             break
@@ -116,16 +120,10 @@ def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndar
         out[cell] = np.minimum(high, near[cell] + deep)
         after, outward, go = across(mesh, cell, face, way, size)
         go &= high < CLEAR * deep
-        after, outward, face, cell, low, least, deep = (
-            after[go],
-            outward[go],
-            face[go],
-            cell[go],
-            low[go],
-            least[go],
-            deep[go],
+        beyond = np.where(
+            mesh.left[after] == cell, mesh.right[np.minimum(after, mesh.n_interior - 1)], mesh.left[after]
         )
-        low = low + np.maximum(np.einsum("ij,ij->i", x[after] - x[face], outward), least)
-        cell = np.where(mesh.left[after] == cell, mesh.right[after], mesh.left[after])
-        face, way = after, outward
+        go &= (base[beyond] == foot) | (base[beyond] < 0)
+        low = (low + np.maximum(np.einsum("ij,ij->i", x[after] - x[face], outward), least))[go]
+        cell, face, way, foot, deep = beyond[go], after[go], outward[go], foot[go], deep[go]
     return out

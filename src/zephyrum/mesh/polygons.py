@@ -83,7 +83,7 @@ def bulges(points, start, corners, x, S):
 def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
     """(volumes (n,), centroids (n, 3), thin (n,)) of cells with faces[start[i]:start[i + 1]], from face centroids x, area vectors S and `bulges`.
 
-    In two dimensions the sides are no faces: all is measured within the x-z plane. With `shells`, the mean of the face centroids,
+    In two dimensions the sides are no faces: all is measured within the x-z plane. With `shells`, the mean of the centroids of the broad faces,
     weighted by area, stands for the centroid of cells that are bent by more than they are thick, which lies outside, and for that of thin cells, where it
     shifts along the layer by many heights if one end is a little thicker. So what lies on a shell is followed by what lies on the next one. thin: 1 in such
     cells, 0 in others, in between in a few.
@@ -116,20 +116,26 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
             centroid[c, k] = middle[k] + scale * shift[k]
         if not shells:
             continue
-        most, whole = 0.0, 0.0
-        mean = np.zeros(3)
+        most = 0.0
+        for e in range(low, high):
+            f = faces[e]
+            most = max(most, np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2))
+        # of the broad faces alone: the rims of a bent shell lie off it by so many heights that even their small areas would tell
+        broad = 0
+        for e in range(low, high):
+            f = faces[e]
+            broad += np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2) > BROAD * most
+        mean, whole, bend = np.zeros(3), 0.0, 0.0
         for e in range(low, high):
             f = faces[e]
             size = np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2)
-            most = max(most, size)
+            if size > BROAD * most:
+                bend = max(bend, bulge[f] * most)
+            elif broad > 1:
+                continue
             whole += size
             for k in range(3):
                 mean[k] += size * x[f, k]
-        bend = 0.0
-        for e in range(low, high):
-            f = faces[e]
-            if np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2) > BROAD * most:
-                bend = max(bend, bulge[f] * most)
         slender = max(bend / max(total, 1e-300) / BENT, most**1.5 / max(total, 1e-300) / THIN)
         thin[c] = min(max(slender - 1.0, 0.0), 1.0)
         for k in range(3):
