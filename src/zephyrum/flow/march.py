@@ -44,7 +44,10 @@ SPACE_STEPS = 14, 9  # the same of the first order in space, without and with fr
 AT_REST, RESTING = 4, 0.005  # steps over which CL and CD change by no more than that share: enough on a coarser mesh
 RIPE = 3e3  # CFL number below which coefficients with friction may creep
 STALL = 30  # steps without a lower residual after which a run wanders
-PATIENCE = 4  # such steps in space after which the few cells that hold the residual lose their slopes
+PATIENCE = (
+    4,
+    8,
+)  # such steps in space, without and with friction, after which the few cells that hold the residual lose their slopes
 GROWN = 2.0  # growth of the residual with which two such steps are enough
 HELD = 0.004, 0.95  # share of the cells that they may be (in more the flow swings) and of the (squared) residual held
 HELD_VISCOUS = 0.0005, 0.95  # the same with friction
@@ -310,7 +313,8 @@ def march(
             elif before is not previous:
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
             elif previous is not None:
-                q = prolong(q, previous.domain, level.domain, level.law)
+                total = 1.0 + 0.5 * (level.law.gamma - 1.0) * here.mach**2 if model == "euler" else None
+                q = prolong(q, previous.domain, level.domain, level.law, total)
                 if space and model != "euler":
                     cfl = FINER_CFL
             if calmed is not None:
@@ -368,7 +372,7 @@ def _march_level(
             return q, "settled", "the coefficients are at rest"
         if worst < 0.8 * best:
             best, best_step, best_q = worst, step, q
-        stuck = step - best_step >= (2 if worst > GROWN * best else PATIENCE)
+        stuck = step - best_step >= (2 if worst > GROWN * best else PATIENCE[int(viscous)])
         hard = laborious(cfl, viscous, not level.mesh.planar, krylov)
         fresh = NONE
         if (stuck or hard) and (viscous or level.calmings < CALMINGS):

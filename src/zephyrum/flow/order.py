@@ -10,7 +10,6 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
-
 PIECES = 2  # that the cells of a mesh in space are cut into
 
 

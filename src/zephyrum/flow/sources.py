@@ -9,7 +9,7 @@ Verified by tests/test_viscous.py and tests/test_kernels.py.
 import numpy as np
 
 from zephyrum.flow.kernels import parallel, prange, serial
-from zephyrum.flow.turbulence.sa import sa_source
+from zephyrum.flow.turbulence.sa import sa_gradient_terms, sa_source
 from zephyrum.flow.turbulence.sst import sst_closure, sst_source
 from zephyrum.flow.viscous import coefficients, viscosity
 
@@ -27,6 +27,26 @@ def _strain(g, c):
 
 
 @serial
+def _vorticity(g, c, wall, law):
+    """(size, x, y, z) of the vorticity, the size rounded off at 0 by a share of nu / wall^2 that only counts where production does not."""
+    wx, wy, wz = g[c, 3, 1] - g[c, 2, 2], g[c, 1, 2] - g[c, 3, 0], g[c, 2, 0] - g[c, 1, 1]
+    least = 0.03 * law.viscosity / (wall * wall)
+    return np.sqrt(wx * wx + wy * wy + wz * wz + least * least), wx, wy, wz
+
+
+@serial
+def _thinning(q, g, c, law):
+    """Gradient (3,) of density."""
+    T = q[c, 4]
+    rho = (1.0 + law.gamma * q[c, 0]) / T
+    return (
+        (law.gamma * g[c, 0, 0] - rho * g[c, 4, 0]) / T,
+        (law.gamma * g[c, 0, 1] - rho * g[c, 4, 1]) / T,
+        (law.gamma * g[c, 0, 2] - rho * g[c, 4, 2]) / T,
+    )
+
+
+@serial
 def source_of(q, g, c, near, i, law, model, out):
     """Sources (m - 5,) a volume of the turbulence equations in cell c of q and g, which is cell i of `near`."""
     T = q[c, 4]
@@ -34,13 +54,8 @@ def source_of(q, g, c, near, i, law, model, out):
     mu = viscosity(T, law)
     wall = near[i, 0]
     if len(model) == 2:
-        wx, wy, wz = g[c, 3, 1] - g[c, 2, 2], g[c, 1, 2] - g[c, 3, 0], g[c, 2, 0] - g[c, 1, 1]
-        # rounded off at 0 by a share of nu / wall^2 that only counts where production does not
-        least = 0.03 * law.viscosity / (wall * wall)
-        vorticity = np.sqrt(wx * wx + wy * wy + wz * wz + least * least)
-        rx = (law.gamma * g[c, 0, 0] - rho * g[c, 4, 0]) / T
-        ry = (law.gamma * g[c, 0, 1] - rho * g[c, 4, 1]) / T
-        rz = (law.gamma * g[c, 0, 2] - rho * g[c, 4, 2]) / T
+        vorticity, _, _, _ = _vorticity(g, c, wall, law)
+        rx, ry, rz = _thinning(q, g, c, law)
         out[0] = sa_source(
             rho, mu, q[c, 5], wall, near[i, 1], near[i, 2], vorticity, g[c, 5, 0], g[c, 5, 1], g[c, 5, 2], rx, ry, rz,
             law.viscosity,
@@ -94,6 +109,37 @@ def _terms(q, g, near, i, law, model, volume, out):
     closure_at(q, g, 0, near, i, law, model, out[2:])
 
 
+@serial
+def _sa_slopes(q, g, c, near, law, axes, volume, out):
+    """Derivatives (nb, 3) of the source of SA times volume to the slopes of velocity, by those to the vorticity, and of the unknown; see `source_of`."""
+    rho = (1.0 + law.gamma * q[c, 0]) / q[c, 4]
+    mu, wall = viscosity(q[c, 4], law), near[c, 0]
+    size, wx, wy, wz = _vorticity(g, c, wall, law)
+    rx, ry, rz = _thinning(q, g, c, law)
+    h = 1e-6 * size
+    found = 0.0
+    for turn in range(2):
+        found = -found + sa_source(
+            rho, mu, q[c, 5], wall, near[c, 1], near[c, 2], size + turn * h, g[c, 5, 0], g[c, 5, 1], g[c, 5, 2], rx, ry, rz,
+            law.viscosity,
+        )  # fmt: skip
+    rate = volume * found / h / size
+    wx, wy, wz = rate * wx, rate * wy, rate * wz
+    _, ax, ay, az = sa_gradient_terms(rho, mu, q[c, 5], g[c, 5, 0], g[c, 5, 1], g[c, 5, 2], rx, ry, rz, law.viscosity)
+    for j in range(len(axes)):
+        k = axes[j]
+        if k == 1:
+            out[j, 1], out[j, 2] = -wz, wy
+        elif k == 2:
+            out[j, 0], out[j, 2] = wz, -wx
+        elif k == 3:
+            out[j, 0], out[j, 1] = -wy, wx
+        elif k == 5:
+            out[j, 0], out[j, 1], out[j, 2] = volume * ax, volume * ay, volume * az
+        if axes[2] != 2:
+            out[j, 1] = 0.0
+
+
 @parallel
 def source_jacobians(q, g, near, volume, law, model, axes, by_state, by_slope, closure_state, closure_slope):
     """Derivatives of the turbulence sources times volume: by_state (n, nt, nb), by_slope (n, nt, nb, 3).
@@ -109,11 +155,15 @@ def source_jacobians(q, g, near, volume, law, model, axes, by_state, by_slope, c
             own[0], slopes[0] = q[c], g[c]
             by_slope[c] = 0.0
             closure_slope[c] = 0.0
+            if len(model) == 2:
+                _sa_slopes(q, g, c, near, law, axes, volume[c], by_slope[c, 0])
             # one call of the terms, for the base and every unknown and slope in turn: each more is compiled again
             for step in range(-1, 4 * nb):
                 j, d = step // 4, step % 4 - 1  # d = -1: the unknown itself
                 k = axes[max(j, 0)]
-                if step >= 0 and d >= 0 and (k == 0 or k == 4 or (d == 1 and axes[2] != 2)):
+                if step >= 0 and d < 0 and 0 < k < 4:
+                    continue  # nothing depends on the velocity itself
+                if step >= 0 and d >= 0 and (len(model) == 2 or k == 0 or k == 4 or (d == 1 and axes[2] != 2)):
                     continue  # gradients of density matter little: held fixed
                 h = 0.0
                 if step >= 0 and d < 0:

@@ -17,6 +17,7 @@ from zephyrum.mesh import Mesh
 
 ALPHA_STEP = 4.0  # degrees walked at once
 NEAR_WALL = 0.3  # chords
+COLD = 0.3  # least temperature over the total one that a start may have
 LOWER = 0.5  # height of a cell over that of the one it takes its state from below which that is scaled down to it
 
 
@@ -32,7 +33,7 @@ def carry_over(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestream, chor
     ratio = new.mach / old.mach
     out[:, 0] *= ratio**2
     out[:, 1:4] *= ratio
-    out[:, 4] = np.maximum(1.0 + (q[:, 4] - 1.0) * ratio**2, 0.3)
+    out[:, 4] = np.maximum(1.0 + (q[:, 4] - 1.0) * ratio**2, COLD)
     # deep suction would fall below vacuum at a higher Mach number
     out[:, 0] = np.maximum(out[:, 0], -0.85 / new.gas.gamma)
     if q.shape[1] > 6:  # omega goes with the speed
@@ -69,8 +70,12 @@ def first_guess(mesh: Mesh, law: Law, freestream: np.ndarray, chord: float, visc
     return q
 
 
-def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
-    """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical."""
+def prolong(q: np.ndarray, coarse, fine, law: Law, total: float | None = None) -> np.ndarray:
+    """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical.
+
+    total: total temperature that the flow has everywhere, as it does without friction. What a coarse mesh has heated in a dead wake has
+    nowhere to go: without this some hundred cells keep a mesh of 200,000 from settling.
+    """
     slopes = np.zeros((len(q), q.shape[1], 3))
     gradient(q, coarse.g_start, coarse.g_cell, coarse.g_weight, slopes)
     parent = fine.mesh.parent
@@ -108,6 +113,9 @@ def prolong(q: np.ndarray, coarse, fine, law: Law) -> np.ndarray:
         _turn_along_walls(out, coarse.mesh, fine.mesh, thin)
     if q.shape[1] > 6:  # thinner cells see more of the sublayer's omega
         out[:, 6] = np.maximum(out[:, 6], sublayer_rate(fine.mesh, law))
+    if total is not None:
+        speed2 = np.einsum("ij,ij->i", out[:, 1:4], out[:, 1:4])
+        out[:, 4] = np.maximum(total - 0.5 * (law.gamma - 1.0) * speed2, COLD * total)
     return out
 
 

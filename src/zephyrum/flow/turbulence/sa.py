@@ -41,6 +41,24 @@ def sa_diffusivity(rho_nu, mu):
     return (mu + rho_nu * fn) / SIGMA
 
 
+@inlined
+def sa_gradient_terms(rho, mu, x, gx, gy, gz, rx, ry, rz, nu):
+    """Gradient terms of the source (see `sa_source`), and their derivatives (3,) to the gradient of x."""
+    weight = 1.0
+    if x < 0.0:
+        chi = rho * nu * x / mu
+        cube = chi * chi * chi
+        weight = (CN1 + cube) / (CN1 - cube)
+    spread, across = CB2 * rho * nu, mu / rho + nu * x * weight
+    value = spread * (gx * gx + gy * gy + gz * gz) - across * (gx * rx + gy * ry + gz * rz)
+    return (
+        value / SIGMA,
+        (2.0 * spread * gx - across * rx) / SIGMA,
+        (2.0 * spread * gy - across * ry) / SIGMA,
+        (2.0 * spread * gz - across * rz) / SIGMA,
+    )
+
+
 @serial
 def sa_source(rho, mu, x, wall, shift, active, vorticity, gx, gy, gz, rx, ry, rz, nu):
     """Production minus destruction plus gradient terms, per volume, of the equation of rho x.
@@ -51,14 +69,11 @@ def sa_source(rho, mu, x, wall, shift, active, vorticity, gx, gy, gz, rx, ry, rz
     y = rho * nu * x  # rho nu~
     chi = y / mu
     kd2 = 1.0 / (KARMAN * wall) ** 2
-    along = gx * rx + gy * ry + gz * rz
-    spread = CB2 * rho * nu * (gx * gx + gy * gy + gz * gz)
+    rest, _, _, _ = sa_gradient_terms(rho, mu, x, gx, gy, gz, rx, ry, rz, nu)
     if x < 0.0:
-        cube = chi * chi * chi
-        fn = (CN1 + cube) / (CN1 - cube)
         produced = active * CB1 * (1.0 - CT3) * vorticity * rho * x
         destroyed = -CW1 * rho * nu * x * x / (wall * wall)
-        return produced - destroyed + (spread - (mu / rho + nu * x * fn) * along) / SIGMA
+        return produced - destroyed + rest
     rough = chi + shift
     cube = rough * rough * rough
     fv1 = cube / (cube + CV1**3)
@@ -76,4 +91,4 @@ def sa_source(rho, mu, x, wall, shift, active, vorticity, gx, gy, gz, rx, ry, rz
     fw = gg * math.exp(math.log((1.0 + CW3**6) / (g3 * g3 + CW3**6)) / 6.0)
     produced = active * CB1 * shear * rho * x
     destroyed = CW1 * fw * rho * nu * x * x / (wall * wall)
-    return produced - destroyed + (spread - (mu / rho + nu * x) * along) / SIGMA
+    return produced - destroyed + rest
