@@ -43,6 +43,23 @@ class Forecast(unittest.TestCase):
         self.assertTrue(np.isnan([stalled.left(rows | {"level": 0, "seconds": float(k)}) for k in range(20)]).all())
 
 
+class AircraftLayers(unittest.TestCase):
+    def test_cells_over_the_wall_know_their_height_and_middle_at_every_joint_and_tail(self):
+        craft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml")
+        for mesh in zy.mesh_aircraft(craft, cells=20_000, y_plus=1.0, reynolds=8e6).family():
+            walls = mesh.faces_of("wall")
+            cells, area = mesh.left[walls], np.linalg.norm(mesh.face_area[walls], axis=1)
+            stands = mesh.feet[cells] == walls
+            height = mesh.cell_volume[cells] / area
+            far = mesh.wall_distance[cells] / height
+            self.assertGreater(np.sort(far[stands])[1], 0.2)  # but for a sliver
+            self.assertLess(far[stands].max(), 1.0)
+            n = mesh.face_area[walls] / area[:, None]
+            middle = np.einsum("ij,ij->i", mesh.face_centroid[walls] - mesh.cell_centroid[cells], n) / height
+            self.assertGreater(np.sort(middle[stands])[1], 0.2)
+            self.assertLess(middle[stands].max(), 0.9)
+
+
 class BentLayers(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
@@ -147,6 +164,21 @@ class BentLayers(unittest.TestCase):
         self.assertFalse(level.calm(R, 0.01, 0.9).any())  # nothing new
         R[:] = 1.0
         self.assertFalse(level.calm(R, 0.01, 0.9).any())  # what swings everywhere is the flow
+
+    def test_turbulence_that_grows_does_not_turn_the_matrix_round(self):
+        from zephyrum.flow.march import Level
+
+        level = Level(self.mesh, 0, zy.Freestream(mach=0.2, reynolds=1e6), self.mesh.reference, zy.Settings(), "sa")
+        q = np.tile(level.scales.freestream, (self.mesh.n_cells, 1))
+        q[:, 1] *= np.tanh(self.mesh.wall_distance / 1e-3)  # shear, and hardly any turbulence yet
+        level.evaluate(q)
+        level.linearise(q)
+        own = level.jacobian.by_state[:, 0, 5]
+        level.jacobian.set_inertia(q, np.zeros(self.mesh.n_cells))
+        self.assertGreater(own.max(), 0.0)
+        growth = level.jacobian.temper()
+        np.testing.assert_array_equal(growth[own <= 0.0], 0.0)
+        self.assertTrue((level.jacobian.inertia[:, 5, 5] - own >= np.abs(own) * 0.999).all())
 
     def test_turbulent_flow_settles_and_goes_on_after_a_kill(self):
         rod = zy.remesh(halved(zy.Body.ellipsoid(1.0, 0.2).surface()), 300, stretch=3.0).surface

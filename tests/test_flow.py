@@ -43,6 +43,18 @@ class Parts(unittest.TestCase):
             rtol=1e-10,
         )
 
+    def test_flow_that_parts_at_a_face_is_not_driven_apart(self):
+        # the mean of both fluxes alone would push each side off with its own rho u^2: a jet for ever on a coarse nose
+        n = (1.0, 0.0, 0.0)
+        for speed in (0.02, 0.1, 0.3):
+            still, parting, meeting = (
+                roe_flux(0.0, -u, 0.0, 0.0, 1.0, 0.0, u, 0.0, 0.0, 1.0, *n, 1.4) for u in (0.0, speed, -speed)
+            )
+            self.assertLess(abs(parting[1] - still[1]), 0.05 * speed**2)
+            self.assertGreater(meeting[1] - still[1], speed**2)
+        near = roe_flux(0.0, 0.1, 0.0, 0.0, 1.0, 0.0, 0.1002, 0.0, 0.0, 1.0, *n, 1.4)  # smooth flow is left alone
+        self.assertLess(abs(near[1] - 0.5 * (0.1**2 + 0.1002**2)), 0.002 * 0.1**2)
+
     def test_gradients_are_exact_for_linear_fields(self):
         for mesh in (box(10, 0.35, 0.1), zy.mesh_airfoil(zy.Airfoil.naca("2412", "blunt"), 64, 16, topology="C")):
             for method in ("green-gauss", "least-squares"):

@@ -193,6 +193,10 @@ class Starts(unittest.TestCase):
             )
 
         np.testing.assert_allclose(prolong(field(coarse), coarse, fine, Law(1.4)), field(fine), atol=1e-12)
+        heated = field(coarse)
+        heated[:, 4] += np.where(coarse.mesh.cell_centroid[:, 0] > 0.0, 0.4, 0.0)  # as in a dead wake
+        made = prolong(heated, coarse, fine, Law(1.4), total=1.05)
+        np.testing.assert_allclose(made[:, 4] + 0.2 * np.sum(made[:, 1:4] ** 2, axis=1), 1.05, atol=1e-12)
 
 
 class ThreeDimensions(unittest.TestCase):

@@ -66,6 +66,13 @@ class Mesh:
     parent: np.ndarray | None = None
     recipe: dict = field(default_factory=dict)
 
+    def __repr__(self) -> str:
+        kind = "the plane" if self.dimension == 2 else "a wedge" if self.wedge else "space"
+        names = ", ".join(f"{g.name} ({g.role}, {g.stop - g.start:,} faces)" for g in self.groups)
+        relatives = "".join(f", {m.n_cells:,}" for m in self.family()[1:])
+        coarser = f"; starts on {relatives[2:]}" if relatives else ""
+        return f"<Mesh in {kind}, {self.n_cells:,} cells; {names}{coarser}>"
+
     # -- counts -----------------------------------------------------------------------------------------------
     @functools.cached_property
     def n_cells(self) -> int:

@@ -49,6 +49,10 @@ class Solution:
     flow: Flow
     notes: tuple[str, ...] = field(default=())
 
+    def __repr__(self) -> str:
+        found = ", ".join(f"{name} {getattr(self.forces, name):.4g}" for name in ("CL", "CD", "CM"))
+        return f"<Solution, {self.model}, {self.air.describe()}, {self.mesh.n_cells:,} cells: {found}; {self.verdict}, {self.reason}>"
+
     @property
     def verdict(self) -> str:
         """settled, wandering or failed."""
