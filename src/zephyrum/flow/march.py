@@ -313,8 +313,7 @@ def march(
             elif before is not previous:
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
             elif previous is not None:
-                total = 1.0 + 0.5 * (level.law.gamma - 1.0) * here.mach**2 if model == "euler" else None
-                q = prolong(q, previous.domain, level.domain, level.law, total)
+                q = prolong(q, previous.domain, level.domain, level.law, here.mach if space and model == "euler" else None)
                 if space and model != "euler":
                     cfl = FINER_CFL
             if calmed is not None:

@@ -17,6 +17,7 @@ from zephyrum.mesh import Mesh
 
 ALPHA_STEP = 4.0  # degrees walked at once
 NEAR_WALL = 0.3  # chords
+DEAD = 0.02, 0.3  # of the total temperature, and of the dynamic pressure: error of air that a start without friction does not take over
 COLD = 0.3  # least temperature over the total one that a start may have
 LOWER = 0.5  # height of a cell over that of the one it takes its state from below which that is scaled down to it
 
@@ -70,11 +71,10 @@ def first_guess(mesh: Mesh, law: Law, freestream: np.ndarray, chord: float, visc
     return q
 
 
-def prolong(q: np.ndarray, coarse, fine, law: Law, total: float | None = None) -> np.ndarray:
+def prolong(q: np.ndarray, coarse, fine, law: Law, mach: float | None = None) -> np.ndarray:
     """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical.
 
-    total: total temperature that the flow has everywhere, as it does without friction. What a coarse mesh has heated in a dead wake has
-    nowhere to go: without this some hundred cells keep a mesh of 200,000 from settling.
+    mach: Mach number of the stream, of a flow without friction that is to be rid of its dead air (see `_revived`).
     """
     slopes = np.zeros((len(q), q.shape[1], 3))
     gradient(q, coarse.g_start, coarse.g_cell, coarse.g_weight, slopes)
@@ -113,10 +113,45 @@ def prolong(q: np.ndarray, coarse, fine, law: Law, total: float | None = None) -
         _turn_along_walls(out, coarse.mesh, fine.mesh, thin)
     if q.shape[1] > 6:  # thinner cells see more of the sublayer's omega
         out[:, 6] = np.maximum(out[:, 6], sublayer_rate(fine.mesh, law))
-    if total is not None:
-        speed2 = np.einsum("ij,ij->i", out[:, 1:4], out[:, 1:4])
-        out[:, 4] = np.maximum(total - 0.5 * (law.gamma - 1.0) * speed2, COLD * total)
+    if mach is not None:
+        _revived(out, fine.mesh, law.gamma, mach)
     return out
+
+
+def _revived(q: np.ndarray, mesh: Mesh, gamma: float, mach: float) -> None:
+    """Fill, in states q of a flow without friction, cells whose total temperature or (in a subsonic stream) pressure is not that of the stream from those round them.
+
+    What a coarse mesh has heated or slowed down behind a blunt edge turns for ever in a finer one, where nothing carries it off: some hundred cells
+    then keep a mesh of 200,000 from settling. Everywhere the temperature is made that of the stream's total one.
+    """
+    half = 0.5 * (gamma - 1.0)
+    total = 1.0 + half * mach**2
+    power = gamma / (gamma - 1.0)
+
+    def heat():
+        return np.einsum("ij,ij->i", q[:, 1:4], q[:, 1:4]) * half
+
+    warm = heat()
+    dead = np.abs((q[:, 4] + warm) / total - 1.0) > DEAD[0]
+    if mach < 1.0:
+        loss = total**power - (1.0 + gamma * q[:, 0]) * (1.0 + warm / q[:, 4]) ** power
+        dead |= np.abs(loss) > DEAD[1] * 0.5 * gamma * mach**2
+    left, right = mesh.left[: mesh.n_interior], mesh.right
+    rim = dead[left] | dead[right]
+    left, right = left[rim], right[rim]
+    size = np.linalg.norm(mesh.face_area[: mesh.n_interior][rim], axis=1)
+    known = ~dead
+    while True:
+        of_left, of_right = size * known[left], size * known[right]
+        weight = np.bincount(right, of_left, len(q)) + np.bincount(left, of_right, len(q))
+        fill = dead & (weight > 0.0)
+        for j in range(4):
+            mean = np.bincount(right, of_left * q[left, j], len(q)) + np.bincount(left, of_right * q[right, j], len(q))
+            q[fill, j] = mean[fill] / weight[fill]
+        if not (fill & ~known).any():
+            break
+        known |= fill
+    q[:, 4] = np.maximum(total - heat(), COLD * total)
 
 
 def _upwards(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
