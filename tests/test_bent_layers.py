@@ -187,6 +187,10 @@ class BentLayers(unittest.TestCase):
         whole = zy.solve(mesh, air, model="sa", settings=settings)
         self.assertEqual(whole.verdict, "settled", whole.reason)
         self.assertNotIn("first order", whole.reason)
+        self.assertRegex(
+            repr(whole), r"^<Solution, sa, M 0.2, alpha 2 deg, .* cells: CL .*, CD .*, CM .*; settled, residuals down"
+        )
+        self.assertRegex(repr(mesh), r"^<Mesh in space, .* cells; .*symmetry .*>$")
         rows = whole.forces.table().set_index("cause")["CD"]
         wetted = 2.0 * np.linalg.norm(mesh.face_area[mesh.faces_of("wall")], axis=1).sum()
         plate = 0.074 / 1e6**0.2 * wetted / 0.1  # turbulent, as large (Schlichting and Gersten 2017, ch. 18)

@@ -47,6 +47,22 @@ def told(point, row: dict) -> None:
     )
 
 
+POINTS = ["| alpha [deg] | CL | CD | CM | verdict | orders | steps | s |", "|---" * 8 + "|"]
+
+
+def written(name: str, text: str) -> None:
+    """Keep the part of the page that tells of `name`, and put the page together anew."""
+    kept = TOP / "validation" / "flights"
+    (kept / f"{name}.md").write_text(text, encoding="utf-8")
+    parts = [(kept / f"{kind}.md").read_text(encoding="utf-8") for kind in KINDS if (kept / f"{kind}.md").is_file()]
+    (TOP / "docs" / "flights.md").write_text(HEAD + "\n".join(parts), encoding="utf-8")
+
+
+def line(row: dict) -> str:
+    """One point of the polar, as long as there are no error bars."""
+    return f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CD']:.5f} | {row['CM']:+.4f} | {row['verdict']} | {row['orders']:.1f} | {row['steps']} | {row['seconds']:.0f} |"
+
+
 def flown(name: str) -> str:
     """Run one of KINDS and tell of it."""
     from zephyrum.studies import run_study
@@ -58,7 +74,17 @@ def flown(name: str) -> str:
     study = folder / "study.toml"
     study.write_text(STUDY.format(name=name, model=model, cells=cells), encoding="utf-8")
     begin = time.perf_counter()
-    outcome = run_study(study, folder, on_point=lambda row, done, total: print(f"{name}: alpha {row['alpha']:g} {row['verdict']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s", flush=True),
+    so_far = [f"## {name.capitalize()}, broken off\n", *POINTS]
+
+    def on_point(row, done, total) -> None:
+        print(
+            f"{name}: alpha {row['alpha']:g} {row['verdict']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s",
+            flush=True,
+        )
+        so_far.append(line(row))
+        written(name, "\n".join(so_far) + "\n")
+
+    outcome = run_study(study, folder, on_point=on_point,
                         on_level=lambda row: print(f"{name}: {row['cells']} cells {row['verdict']}", flush=True), on_plan=lambda plan: print(plan, flush=True), on_step=told)  # fmt: skip
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
     lines = [
@@ -93,12 +119,8 @@ def flown(name: str) -> str:
 
 def main(names: list[str]) -> int:
     """Run those named and write the page; the parts of others are kept."""
-    kept = TOP / "validation" / "flights"
     for name in names or KINDS:
-        text = flown(name)
-        (kept / f"{name}.md").write_text(text, encoding="utf-8")
-        parts = [(kept / f"{kind}.md").read_text(encoding="utf-8") for kind in KINDS if (kept / f"{kind}.md").is_file()]
-        (TOP / "docs" / "flights.md").write_text(HEAD + "\n".join(parts), encoding="utf-8")
+        written(name, flown(name))
     return 0
 
 

@@ -1,7 +1,8 @@
 """The inviscid numerical flux: Roe's approximate Riemann solver, mended at low Mach number and at sonic points.
 
 Sources: Roe (1981), J. Comput. Phys. 43:357; the jump of normal velocity scaled by the local Mach number after Rieper
-(2011), J. Comput. Phys. 230:5263, so that accuracy does not degrade as Mach falls; entropy fix of the acoustic waves
+(2011), J. Comput. Phys. 230:5263, so that accuracy does not degrade as Mach falls, that number taken from the mean square of both
+sides' speeds, so that flow parting at a face does not drive itself apart; entropy fix of the acoustic waves
 after Harten (1983), J. Comput. Phys. 49:357. Valid from Mach 0.01 to about 4.
 Verified by tests/test_flow.py and validation/manufactured.py.
 """

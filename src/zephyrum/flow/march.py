@@ -313,7 +313,9 @@ def march(
             elif before is not previous:
                 q = carry_over(q, level.mesh, before.air, here, reference.chord)
             elif previous is not None:
-                q = prolong(q, previous.domain, level.domain, level.law, here.mach if space and model == "euler" else None)
+                q = prolong(
+                    q, previous.domain, level.domain, level.law, here.mach if space and model == "euler" else None
+                )
                 if space and model != "euler":
                     cfl = FINER_CFL
             if calmed is not None:

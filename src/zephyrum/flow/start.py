@@ -17,7 +17,10 @@ from zephyrum.mesh import Mesh
 
 ALPHA_STEP = 4.0  # degrees walked at once
 NEAR_WALL = 0.3  # chords
-DEAD = 0.02, 0.3  # of the total temperature, and of the dynamic pressure: error of air that a start without friction does not take over
+DEAD = (
+    0.02,
+    0.3,
+)  # of the total temperature, and of the dynamic pressure: error of air that a start without friction does not take over
 COLD = 0.3  # least temperature over the total one that a start may have
 LOWER = 0.5  # height of a cell over that of the one it takes its state from below which that is scaled down to it
 
