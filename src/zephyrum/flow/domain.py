@@ -96,6 +96,9 @@ class Domain:
         axes = ([0, 1, 3, 4] if mesh.planar else [0, 1, 2, 3, 4]) + [5 + k for k in range(len(EQUATIONS[model]))]
         normal = mesh.face_area / area[:, None]
         lever = _levers(mesh, normal, to_left, start_g, cell_g, weight_g)
+        # what is even across a plane of symmetry has no slope through it: the one-sided slope of a cell there would blow flow off the plane
+        even = mesh.faces_of("symmetry")
+        to_left[even] -= np.einsum("ij,ij->i", to_left[even], normal[even])[:, None] * normal[even]
         return cls(
             mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area,
             to_left, to_right, ahead, back, share, code.astype(np.int32),
