@@ -44,10 +44,8 @@ SPACE_STEPS = 14, 9  # the same of the first order in space, without and with fr
 AT_REST, RESTING = 4, 0.005  # steps over which CL and CD change by no more than that share: enough on a coarser mesh
 RIPE = 3e3  # CFL number below which coefficients with friction may creep
 STALL = 30  # steps without a lower residual after which a run wanders
-PATIENCE = (
-    4,
-    8,
-)  # such steps in space, without and with friction, after which the few cells that hold the residual lose their slopes
+# steps in space, without and with friction, without a lower residual after which the few cells that hold it lose their slopes
+PATIENCE = 4, 16
 GROWN = 2.0  # growth of the residual with which two such steps are enough
 HELD = 0.004, 0.95  # share of the cells that they may be (in more the flow swings) and of the (squared) residual held
 HELD_VISCOUS = 0.0005, 0.95  # the same with friction
