@@ -11,7 +11,7 @@ import zephyrum as zy
 import zephyrum.results.checkpoint as checkpoint
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import EQUATIONS, Scales
-from zephyrum.flow.gradient import gradient, gradient_weights
+from zephyrum.flow.gradient import Gradient
 from zephyrum.flow.history import Pace
 from zephyrum.flow.limiter import smooth_step
 from zephyrum.flow.start import prolong
@@ -95,10 +95,9 @@ class BentLayers(unittest.TestCase):
 
     def test_a_field_that_rises_with_the_layers_has_its_slope_across_them(self):
         m = self.mesh
-        start, neighbour, weights = gradient_weights(m)
         q = np.ascontiguousarray(m.wall_distance[:, None])
         slope = np.empty((m.n_cells, 1, 3))
-        gradient(q, start, neighbour, weights, slope)
+        Gradient.of(m)(q, slope)
         walls, cells = self.first()
         near = cells[m.cell_thin[cells] == 1.0]
         steep = np.linalg.norm(slope[near, 0], axis=1)

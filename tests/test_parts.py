@@ -11,7 +11,6 @@ from zephyrum.flow import History, carry_over
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import Law, Scales, conserved, conserved_jacobian
-from zephyrum.flow.gradient import gradient
 from zephyrum.flow.history import COLUMNS
 from zephyrum.flow.residual import Residual, Scheme
 from zephyrum.flow.start import alpha_walk, prolong
@@ -228,7 +227,7 @@ class ThreeDimensions(unittest.TestCase):
         self.assertLess(np.abs(R).max(), 1e-14)
         q = (mesh.cell_centroid @ np.array([1.0, -2.0, 0.5]))[:, None]
         g = np.zeros((mesh.n_cells, 1, 3))
-        gradient(q, domain.g_start, domain.g_cell, domain.g_weight, g)
+        domain.gradient(q, g)
         np.testing.assert_allclose(g[:, 0], np.tile([1.0, -2.0, 0.5], (mesh.n_cells, 1)), atol=1e-11)
 
     def test_the_march_restores_a_disturbed_stream(self):

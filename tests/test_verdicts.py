@@ -73,8 +73,14 @@ class Histories(unittest.TestCase):
         made = history([0.1, 0.2, 0.3, 0.4])
         self.assertAlmostEqual(made.drift(), 0.3)
         self.assertEqual(history([0.1, 0.2]).drift(), np.inf)
+        self.assertTrue(history([0.1, 0.2]).drifts())
         self.assertEqual(history([0.1] * 9, level=1).drift(), np.inf)
         self.assertEqual(set(COEFFICIENTS), {"CL", "CD", "CM"})
+
+    def test_drag_may_drift_by_less_than_lift(self):
+        lift, drag = [0.5, 0.5, 0.5, 0.5 + 5e-5], [0.02, 0.02, 0.02, 0.02 + 5e-5]
+        self.assertFalse(history(lift, [0.02] * 4).drifts())
+        self.assertTrue(history([0.5] * 4, drag).drifts())
 
     def test_the_time_left_follows_the_slope(self):
         pace = Pace(6.0)

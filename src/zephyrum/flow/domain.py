@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zephyrum.flow.boundary import code_of
-from zephyrum.flow.gradient import gradient_weights
+from zephyrum.flow.gradient import Gradient
 from zephyrum.flow.limiter import fade_all
 from zephyrum.flow.seam import Seam
 from zephyrum.flow.turbulence import EQUATIONS
@@ -25,7 +25,7 @@ class Domain:
     left (nf,), right (ni,), normal (nf, 3), area (nf,); to_left (nf, 3), to_right (ni, 3): face centroid minus cell
     centroid [m]; ahead, back (ni, 3): from the left to the right centroid as the left and as the right cell see it (see
     `_along_layers`); share (ni, 2): how far along the way the face lies, from either side; code (nb,): boundary roles;
-    start, faces, sign: faces of each cell; g_start, g_cell, g_weight: gradient.
+    start, faces, sign: faces of each cell.
     `axes` are the active columns of the unknowns (p, u, v, w, T, turbulence), in two dimensions without v.
     lever (nb,): see `_levers`. hoop (n,): one over the distance from the axis of an axisymmetric mesh, else (0,). seam: periodic sides.
     """
@@ -45,9 +45,7 @@ class Domain:
     faces: np.ndarray
     sign: np.ndarray
     volume: np.ndarray
-    g_start: np.ndarray
-    g_cell: np.ndarray
-    g_weight: np.ndarray
+    gradient: Gradient
     axes: np.ndarray
     lever: np.ndarray
     hoop: np.ndarray
@@ -79,7 +77,7 @@ class Domain:
         ni = mesh.n_interior
         area = np.linalg.norm(mesh.face_area, axis=1)
         to_left, to_right, ahead, back = ways(mesh)
-        start_g, cell_g, weight_g = gradient_weights(mesh, gradient, (to_left, to_right, ahead, back))
+        gather = Gradient.of(mesh, gradient, (to_left, to_right, ahead, back))
         share = _shares(to_left[:ni], to_right, ahead, back)
         start, faces = mesh.cell_faces
         sign = np.where(mesh.left[faces] == np.repeat(np.arange(mesh.n_cells), np.diff(start)), 1.0, -1.0)
@@ -95,7 +93,7 @@ class Domain:
         share *= aligned
         axes = ([0, 1, 3, 4] if mesh.planar else [0, 1, 2, 3, 4]) + [5 + k for k in range(len(EQUATIONS[model]))]
         normal = mesh.face_area / area[:, None]
-        lever = _levers(mesh, normal, to_left, start_g, cell_g, weight_g)
+        lever = _levers(mesh, normal, to_left, gather.start, gather.cell, gather.weight)
         # what is even across a plane of symmetry has no slope through it: the one-sided slope of a cell there would blow flow off the plane
         even = mesh.faces_of("symmetry")
         to_left[even] -= np.einsum("ij,ij->i", to_left[even], normal[even])[:, None] * normal[even]
@@ -103,7 +101,7 @@ class Domain:
             mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area,
             to_left, to_right, ahead, back, share, code.astype(np.int32),
             start.astype(np.int32), faces.astype(np.int32), sign, mesh.cell_volume,
-            start_g, cell_g, weight_g, np.array(axes), lever, _hoops(mesh), Seam.of(mesh, to_left, _shares),
+            gather, np.array(axes), lever, _hoops(mesh), Seam.of(mesh, to_left, _shares),
         )  # fmt: skip
 
 

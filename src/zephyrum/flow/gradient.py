@@ -8,14 +8,17 @@ The method only decides the weights W, so that every user of gradients (residual
 - `by-cell`, the default: least squares in cells of no great aspect ratio that are no plain quadrilaterals or hexahedra (clipped
   ones, those with hanging points), Green-Gauss in all others. On clipped meshes it halves the drag error of either. In space,
   skewed cells take the neighbours of their neighbours too (see `_skewed_cells`).
-Boundary faces take no part: the fit is one-sided there. Verified by tests/test_flow.py (exact on linear fields).
+Boundary faces take no part: the fit is one-sided there. At planes of symmetry a mirrored neighbour makes it two-sided: the own state, with
+the velocity through the plane reversed. Verified by tests/test_flow.py (exact on linear fields that have the symmetry of the mesh).
 """
+
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.sparse import csr_matrix
 
 from zephyrum.air.checks import choice
-from zephyrum.flow.kernels import parallel, prange
+from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.ways import ways
 from zephyrum.mesh import Mesh
 
@@ -28,40 +31,76 @@ TAME = (0.25, 3.0)
 SINGULAR = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
 
-def gradient_weights(mesh: Mesh, method: str = "by-cell", along=None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """CSR of each cell's neighbours: start (n + 1,), neighbour (m,), weights (m, 3) [1/m]. along: the `ways` of the mesh if at hand."""
-    choice("gradient", method, METHODS)
-    nl, n = mesh.n_interior, mesh.n_cells
-    left, right = mesh.left[:nl], mesh.right
-    squares = {"green-gauss": np.zeros(n, bool), "least-squares": np.ones(n, bool)}.get(method)
-    squares = clipped_cells(mesh) if squares is None else squares
-    to_left, to_right, ahead, back = ways(mesh) if along is None else along
-    towards, distance = np.empty((2 * nl, 3)), np.concatenate([ahead, back])
-    for own, cells, r, sign in ((slice(nl), left, to_left[:nl], 1.0), (slice(nl, None), right, to_right, -1.0)):
-        # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
-        S, d = sign * mesh.face_area[:nl], distance[own]
-        far = np.einsum("ij,ij->i", d, S)
-        share = np.einsum("ij,ij->i", r, S) / np.where(far == 0.0, np.inf, far)
-        fit = squares[cells]
-        towards[own] = S * np.clip(share, 0.05, 0.95)[:, None]
-        towards[own][fit] = d[fit] / np.einsum("ij,ij->i", d[fit], d[fit])[:, None]
-    cells = np.concatenate([left, right])
-    action = np.stack([np.bincount(cells, towards[:, i] * distance[:, k], n) for i in range(3) for k in range(3)], axis=1).reshape(n, 3, 3)  # fmt: skip
-    inverse = _inverse(action, mesh.planar)
-    if not mesh.planar:
-        _tame(inverse, action, mesh.cell_volume, ~squares)
-    weights = np.einsum("ijk,ik->ij", inverse[cells], towards)
-    neighbour = np.concatenate([right, left])
-    order = np.lexsort((neighbour, cells))
-    start = np.zeros(n + 1, dtype=np.int32)
-    np.cumsum(np.bincount(cells, minlength=n), out=start[1:])
-    neighbour, weights = neighbour[order].astype(np.int32), np.ascontiguousarray(weights[order])
-    if method == "by-cell" and mesh.dimension == 3 and not mesh.planar:
-        weak, without = _skewed_cells(mesh)
-        if weak.any():
-            start, neighbour, weights = _widened(mesh, start, neighbour, weights, weak)
-            weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
-    return start, neighbour, weights
+@dataclass(frozen=True, eq=False)
+class Gradient:
+    """The gather of one mesh: neighbours `cell` (m,) of each cell from start (n + 1,) on, with weight (m, 3) [1/m].
+
+    mirrored (k,): cells beside planes of symmetry; normal (k, axes) of the plane, pull (k, 3) [1/m]: weight of their images.
+    """
+
+    start: np.ndarray
+    cell: np.ndarray
+    weight: np.ndarray
+    mirrored: np.ndarray
+    normal: np.ndarray
+    pull: np.ndarray
+
+    def __call__(self, q: np.ndarray, out: np.ndarray, velocity: int = 1) -> None:
+        """Gradients of the columns of q (n, m) into out (n, m, 3); velocity: column where the velocity begins, as many as `normal` has axes."""
+        gradient(q, self.start, self.cell, self.weight, out)
+        if len(self.mirrored) and q.shape[1] > 1:
+            reflect(q, self.mirrored, self.normal, self.pull, velocity, out)
+
+    def single(self, axes: np.ndarray) -> "Gradient":
+        """The same for changes of the unknowns `axes` alone, in single precision."""
+        of_velocity = axes[(axes > 0) & (axes < 4)] - 1
+        normal, weight, pull = (a.astype(np.float32) for a in (self.normal[:, of_velocity], self.weight, self.pull))
+        return replace(self, weight=weight, normal=np.ascontiguousarray(normal), pull=pull)
+
+    @classmethod
+    def of(cls, mesh: Mesh, method: str = "by-cell", along=None) -> "Gradient":
+        """That of a mesh. along: its `ways` if at hand."""
+        choice("gradient", method, METHODS)
+        nl, n = mesh.n_interior, mesh.n_cells
+        left, right = mesh.left[:nl], mesh.right
+        squares = {"green-gauss": np.zeros(n, bool), "least-squares": np.ones(n, bool)}.get(method)
+        squares = clipped_cells(mesh) if squares is None else squares
+        to_left, to_right, ahead, back = ways(mesh) if along is None else along
+        even = mesh.faces_of(*(() if mesh.wedge else ("symmetry",)))
+        normal = mesh.face_area[even] / np.linalg.norm(mesh.face_area[even], axis=1)[:, None]
+        image = 2.0 * np.einsum("ij,ij->i", to_left[even], normal)[:, None] * normal
+        k = len(even)
+        towards, distance = np.empty((2 * nl + k, 3)), np.concatenate([ahead, back, image])
+        sides = ((slice(nl), left, to_left[:nl], mesh.face_area[:nl]), (slice(nl, 2 * nl), right, to_right, -mesh.face_area[:nl]),
+                 (slice(2 * nl, None), mesh.left[even], 0.5 * image, mesh.face_area[even]))  # fmt: skip
+        for own, cells, r, S in sides:
+            # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
+            d = distance[own]
+            far = np.einsum("ij,ij->i", d, S)
+            share = np.einsum("ij,ij->i", r, S) / np.where(far == 0.0, np.inf, far)
+            fit = squares[cells]
+            towards[own] = S * np.clip(share, 0.05, 0.95)[:, None]
+            towards[own][fit] = d[fit] / np.einsum("ij,ij->i", d[fit], d[fit])[:, None]
+        cells = np.concatenate([left, right, mesh.left[even]])
+        action = np.stack([np.bincount(cells, towards[:, i] * distance[:, j], n) for i in range(3) for j in range(3)], axis=1).reshape(n, 3, 3)  # fmt: skip
+        inverse = _inverse(action, mesh.planar)
+        if not mesh.planar:
+            _tame(inverse, action, mesh.cell_volume, ~squares)
+        weights = np.einsum("ijk,ik->ij", inverse[cells], towards)
+        pull, cells, weights = weights[2 * nl :].copy(), cells[: 2 * nl], weights[: 2 * nl]
+        neighbour = np.concatenate([right, left])
+        order = np.lexsort((neighbour, cells))
+        start = np.zeros(n + 1, dtype=np.int32)
+        np.cumsum(np.bincount(cells, minlength=n), out=start[1:])
+        neighbour, weights = neighbour[order].astype(np.int32), np.ascontiguousarray(weights[order])
+        if method == "by-cell" and mesh.dimension == 3 and not mesh.planar:
+            weak, without = _skewed_cells(mesh)
+            if weak.any():
+                images = mesh.left[even], image
+                start, neighbour, weights = _widened(mesh, start, neighbour, weights, weak, images, pull)
+                weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
+                pull[without[mesh.left[even]]] = 0.0
+        return cls(start, neighbour, weights, mesh.left[even].astype(np.int32), normal, pull)
 
 
 def _tame(inverse, action, volume, summed) -> None:
@@ -95,8 +134,11 @@ def _skewed_cells(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
     return compact & ((count < 5) | (lowest < SKEWED)), compact & (lowest < 0.0)
 
 
-def _widened(mesh: Mesh, start, neighbour, weights, weak) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The same gradients, but those of `weak` cells by least squares over their neighbours and the neighbours of these."""
+def _widened(mesh: Mesh, start, neighbour, weights, weak, images, pull) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The same gradients, but those of `weak` cells by least squares over their neighbours, the neighbours of these and their own images.
+
+    images: the cells (k,) that have one and the way (k, 3) there; their weights `pull` (k, 3) are changed in place.
+    """
     n = len(weak)
     table = csr_matrix((np.ones(len(neighbour), dtype=np.int8), neighbour, start), shape=(n, n))
     rows = np.flatnonzero(weak)
@@ -104,11 +146,15 @@ def _widened(mesh: Mesh, start, neighbour, weights, weak) -> tuple[np.ndarray, n
     owner, cells = rows[np.repeat(np.arange(len(rows)), np.diff(wide.indptr))], wide.indices
     keep = owner != cells
     owner, cells = owner[keep], cells[keep]
-    d = mesh.cell_centroid[cells] - mesh.cell_centroid[owner]
+    beside = np.flatnonzero(weak[images[0]])
+    d = np.concatenate([mesh.cell_centroid[cells] - mesh.cell_centroid[owner], images[1][beside]])
+    everyone = np.concatenate([owner, images[0][beside]])
     towards = d / np.einsum("ij,ij->i", d, d)[:, None]
     outer = np.einsum("ij,ik->ijk", towards, d).reshape(-1, 9)
-    action = np.stack([np.bincount(owner, outer[:, k], n) for k in range(9)], axis=1).reshape(n, 3, 3)
-    fitted = np.einsum("ijk,ik->ij", _inverse(action[rows], mesh.planar)[np.searchsorted(rows, owner)], towards)
+    action = np.stack([np.bincount(everyone, outer[:, k], n) for k in range(9)], axis=1).reshape(n, 3, 3)
+    fitted = np.einsum("ijk,ik->ij", _inverse(action[rows], mesh.planar)[np.searchsorted(rows, everyone)], towards)
+    pull[beside] = fitted[len(owner) :]
+    fitted = fitted[: len(owner)]
     old = np.repeat(np.arange(n), np.diff(start))
     rest = ~weak[old]
     all_owner = np.concatenate([old[rest], owner])
@@ -172,3 +218,17 @@ def gradient(q, start, neighbour, weights, out):
             out[c, k, 0] = gx
             out[c, k, 1] = gy
             out[c, k, 2] = gz
+
+
+@serial
+def reflect(q, cell, normal, pull, first, out):
+    """Add what the images of cells (k,) behind planes of symmetry do to the gradients `out` of the velocity, columns from `first` on."""
+    for e in range(len(cell)):
+        c = cell[e]
+        through = 0.0 * q[c, 0]
+        for i in range(normal.shape[1]):
+            through += normal[e, i] * q[c, first + i]
+        through += through
+        for i in range(normal.shape[1]):
+            for d in range(3):
+                out[c, first + i, d] -= through * normal[e, i] * pull[e, d]

@@ -6,9 +6,9 @@ import numpy as np
 
 from zephyrum.flow.gas import EQUATIONS
 
-DRIFT = 1e-5  # a tenth of a drag count
+DRIFTS = {"CL": 1e-4, "CD": 1e-5, "CM": 1e-4}  # a tenth of a lift count, of a drag count
 PACE = 8  # steps whose slope a forecast goes by
-COEFFICIENTS = ("CL", "CD", "CM")
+COEFFICIENTS = tuple(DRIFTS)
 COLUMNS = (
     "step",
     "level",
@@ -66,9 +66,16 @@ class History:
 
     def drift(self) -> float:
         """Largest change of any coefficient over the last `window` steps of the finest level."""
+        return max(self._changes().values())
+
+    def drifts(self) -> bool:
+        """Whether any coefficient changed by more than its part of DRIFTS over those steps."""
+        return any(change > DRIFTS[name] for name, change in self._changes().items())
+
+    def _changes(self) -> dict[str, float]:
         if len(self.column("CL", 0)) <= self.window:
-            return np.inf
-        return max(float(np.ptp(self.column(name, 0)[-self.window - 1 :])) for name in COEFFICIENTS)
+            return dict.fromkeys(COEFFICIENTS, np.inf)
+        return {name: float(np.ptp(self.column(name, 0)[-self.window - 1 :])) for name in COEFFICIENTS}
 
 
 def orders_down(row: dict) -> float:

@@ -10,7 +10,6 @@ import numpy as np
 
 from zephyrum.flow.boundary import IMPOSED, NO_SLIP
 from zephyrum.flow.gas import conserved_jacobian
-from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.lanes import (
     ACROSS,
@@ -329,7 +328,7 @@ class Jacobian(Blocks):
         # the farfield's answer to lift: flux change of each boundary face per unit of lift, and lift per wall flux
         self.swirl: np.ndarray | None = None
         self.lift_row: np.ndarray | None = None
-        self._weights = d.g_weight.astype(single)
+        self._gradient = d.gradient.single(d.axes)
         self._gv = np.zeros((n, nb, 3), dtype=single)
         self._flux = np.empty((nf, nb), dtype=single)
         self._slopes = np.where(d.axes < 5, slope, turbulent_slope).astype(single)
@@ -389,7 +388,7 @@ class Jacobian(Blocks):
         r = self.residual
         d = r.domain
         if self._slopes[0] or r.model != "euler":
-            gradient(v, d.g_start, d.g_cell, self._weights, self._gv)
+            self._gradient(v, self._gv)
         if len(self._change):
             closure_products(v, self._gv, self.closure_state, self.closure_slope, self._change)
         face_products(v, self._gv, self._change, d.left, d.right, d.normal, d.to_left, d.to_right, d.ahead, d.back, d.share, d.lever, d.code,

@@ -22,7 +22,7 @@ from zephyrum.flow.boundary import Walls, follow_walls, outer_states
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import EQUATIONS, Scales
 from zephyrum.flow.gradient import METHODS
-from zephyrum.flow.history import COLUMNS, DRIFT, History
+from zephyrum.flow.history import COLUMNS, History
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.krylov import Preconditioner, gmres
 from zephyrum.flow.limiter import MODES
@@ -359,7 +359,8 @@ def _march_level(
             on_step(dict(zip(COLUMNS, history.rows[-1], strict=True)))
         if on_state is not None and step > first:
             on_state(q, level.calmed, cfl, history.rows)
-        if worst <= target and (rough or not active.any() or history.drift() < DRIFT):
+        enough = worst <= target
+        if enough and (rough or not active.any() or not history.drifts()):
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
         if (
             rough
@@ -387,7 +388,9 @@ def _march_level(
         if step > first and not (viscous and fresh.any()):
             cfl = next_cfl(cfl, factor, total / before, viscous, not level.mesh.planar, krylov)
         before = total
-        tolerance = min(max(0.3 * target / worst, KRYLOV_TOLERANCE[0]), KRYLOV_TOLERANCE[1])
+        tolerance = (
+            KRYLOV_TOLERANCE[0] if enough else min(max(0.3 * target / worst, KRYLOV_TOLERANCE[0]), KRYLOV_TOLERANCE[1])
+        )
         waves = jacobian.wave_sum()
         for _ in range(6):
             rate = waves / cfl

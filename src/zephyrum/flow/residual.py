@@ -12,7 +12,6 @@ import numpy as np
 from zephyrum.flow.boundary import FARFIELD, IMPOSED, NO_SLIP, SLIP, boundary_flux
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import Law
-from zephyrum.flow.gradient import gradient
 from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.lanes import FLUX, LANES, SAFE, SIZE, convect, gather, reconstruct
 from zephyrum.flow.limiter import least_weight, smooth_step
@@ -244,7 +243,7 @@ class Residual:
         """Fill `slopes` (n, m, 3) with the gradients of q (n, m)."""
         d = self.domain
         if self.scheme.order == 2 or self.model != "euler":
-            gradient(q, d.g_start, d.g_cell, d.g_weight, self.slopes)
+            d.gradient(q, self.slopes)
             if len(d.hoop):
                 self.slopes[:, 2, 1] = q[:, 3] * d.hoop
         if self.model == "sst":

@@ -11,7 +11,6 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air import Freestream
 from zephyrum.flow.gas import Law
-from zephyrum.flow.gradient import gradient
 from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
 
@@ -80,7 +79,7 @@ def prolong(q: np.ndarray, coarse, fine, law: Law, mach: float | None = None) ->
     mach: Mach number of the stream, of a flow without friction that is to be rid of its dead air (see `_revived`).
     """
     slopes = np.zeros((len(q), q.shape[1], 3))
-    gradient(q, coarse.g_start, coarse.g_cell, coarse.g_weight, slopes)
+    coarse.gradient(q, slopes)
     parent = fine.mesh.parent
     offset = fine.mesh.cell_centroid - coarse.mesh.cell_centroid[parent]
     rise = np.einsum("nkj,nj->nk", slopes[parent], offset)
@@ -165,7 +164,7 @@ def _upwards(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, np.ndarray, 
     """
     height, parent = coarse.mesh.wall_distance, fine.mesh.parent
     slope = np.zeros((len(height), 1, 3))
-    gradient(height[:, None].copy(), coarse.g_start, coarse.g_cell, coarse.g_weight, slope)
+    coarse.gradient(height[:, None].copy(), slope)
     n = (slope[:, 0] / np.maximum(np.linalg.norm(slope[:, 0], axis=1), 1e-300)[:, None])[parent]
     aside = offset - np.einsum("ij,ij->i", offset, n)[:, None] * n
     return (

@@ -10,7 +10,7 @@ import numpy as np
 
 from zephyrum.air.checks import number
 from zephyrum.errors import InputError
-from zephyrum.flow.gradient import gradient, gradient_weights
+from zephyrum.flow.gradient import Gradient
 from zephyrum.shape.surface import Surface
 
 SPINS = ("vorticity", "q")
@@ -21,7 +21,7 @@ def velocity_slopes(solution) -> np.ndarray:
     mesh = solution.mesh
     slopes = np.zeros((mesh.n_cells, 3, 3))
     velocity = np.ascontiguousarray(solution.fields()["velocity"])
-    gradient(velocity, *gradient_weights(mesh, solution.settings.gradient), slopes)
+    Gradient.of(mesh, solution.settings.gradient)(velocity, slopes, velocity=0)
     return slopes
 
 

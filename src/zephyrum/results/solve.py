@@ -6,7 +6,7 @@ from pathlib import Path
 
 from zephyrum.air import Freestream, Reference
 from zephyrum.errors import InputError
-from zephyrum.flow import DRIFT, Settings, carry_over, march
+from zephyrum.flow import Settings, carry_over, march
 from zephyrum.mesh import Mesh
 from zephyrum.results.case import prepared, slowest
 from zephyrum.results.checkpoint import Checkpoint
@@ -84,6 +84,6 @@ def solve(
                 "for this flow, most often at the nose; the error is larger here."
             )
             flow = replace(calm, reason=f"{calm.reason}, with {how}")
-    if flow.verdict == "settled" and flow.history.drift() > DRIFT:
+    if flow.verdict == "settled" and flow.history.drifts():
         flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
     return Solution(mesh, air, case.reference, model, settings, flow, tuple(case.notes))
