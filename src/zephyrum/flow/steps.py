@@ -14,6 +14,7 @@ CFL_FLOOR = 1e-2
 CHANGE = 0.2  # largest relative change of pressure and temperature in one step
 LOOSE = 1e-3  # share of the cells in space whose own steps are shortened more than that of all
 LEAST_FACTOR = 0.1  # a step that has to be shortened more is not taken: the time step is
+TURBULENT_CHANGE = 0.7, 1.0, 5.0  # in space, of nu~: largest fall and rise of it in one step, and what may be added [nu]
 RATE_CHANGE = 2.0  # largest change of log(omega) in one step
 HALVINGS = 5
 ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling one would stall moving shocks
@@ -67,6 +68,10 @@ def search(level, q, R, change, rate, growth, total, newton: bool):
     step = np.zeros_like(q)
     step[:, level.domain.axes] = change
     each = shares(q, step, gamma)
+    if q.shape[1] == 6 and not level.mesh.planar:  # the norm of all cells does not see one column that swings
+        fall, rise, least = TURBULENT_CHANGE
+        size = np.abs(q[:, 5])
+        np.clip(step[:, 5], -fall * size - least, rise * size + least, out=step[:, 5])
     loose = 0 if level.mesh.planar else int(LOOSE * len(each))
     factor = float(np.partition(each, loose)[loose])
     if loose:
