@@ -50,7 +50,7 @@ def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool, space: bool
     if ratio > 1.0:
         return cfl
     most = 10.0 if cfl > NEWTON_CFL else GENTLE if early else 3.0
-    return min(cfl * max(1.5, min(1.0 / max(ratio, 1e-3), most)), CFL_CAP)
+    return min(cfl * max(2.0 if space else 1.5, min(1.0 / max(ratio, 1e-3), most)), CFL_CAP)
 
 
 def shares(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:
