@@ -1,9 +1,6 @@
 """A solved flow and everything one can ask of it."""
 
 import functools
-import json
-import os
-import zipfile
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -11,14 +8,16 @@ import numpy as np
 
 from zephyrum.air import Freestream, Reference
 from zephyrum.air.checks import choice, number
-from zephyrum.errors import FileError, InputError
+from zephyrum.errors import InputError
 from zephyrum.flow import Flow, History, Settings
 from zephyrum.flow.gas import Law, Scales
 from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh, write_mesh
+from zephyrum.results.after import COARSE_WALL, complaints, extremes
 from zephyrum.results.case import slowest
 from zephyrum.results.cuts import STRIPS, SpanLoading, cut_table, span_loading
 from zephyrum.results.forces import Forces, wall_forces
+from zephyrum.results.keep import read_solution, save_solution
 from zephyrum.results.layer import layer_table, profile_table
 from zephyrum.results.levels import level_surface, spin, velocity_slopes
 from zephyrum.results.paths import Paths, stream_paths
@@ -27,9 +26,6 @@ from zephyrum.results.streamlines import bubbles, stream_function
 from zephyrum.results.surface import surface_table, turning_points
 from zephyrum.results.wake import wake_drag
 
-COARSE_WALL = 5.0  # y+ of a first cell that is out of the viscous sublayer
-PLAIN_WALL = 0.01  # share of the wall's area in first order that is told
-EXCESS = 1e-3  # drag above the induced one that an inviscid body in space may have
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
 
@@ -288,86 +284,11 @@ class Solution:
         Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure and
         Cp from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.
         """
-        import pandas as pd
-
-        air, fields, c = self.air, self.fields(), self.mesh.cell_centroid
-        bounds = {"pressure": (0.0, air.pressure * air.gas.pitot_pressure_ratio(air.mach) if air.mach <= 1 else air.total_pressure),
-                  "temperature": (0.0, air.total_temperature), "cp": (air.cp_vacuum, air.cp_stagnation), "mach": (0.0, np.inf)}  # fmt: skip
-        units = {"pressure": "Pa", "temperature": "K", "cp": "-", "mach": "-"}
-        rows = []
-        for name, (low, high) in bounds.items():
-            slack = 0.02 * ((high - low) if np.isfinite(high) else 1.0)
-            for kind, pick, bound in (("min", np.argmin, low), ("max", np.argmax, high)):
-                k = int(pick(fields[name]))
-                value = float(fields[name][k])
-                holds = value >= low - slack if kind == "min" else value <= high + slack
-                rows.append(
-                    {
-                        "field": name,
-                        "unit": units[name],
-                        "extreme": kind,
-                        "value": value,
-                        "x": c[k, 0],
-                        "z": c[k, 2],
-                        "bound": bound,
-                        "holds": bool(holds),
-                    }
-                )
-        return pd.DataFrame(rows)
+        return extremes(self)
 
     def checks(self) -> list[str]:
         """Sentences on what looks wrong, with the likely cause; empty if nothing does."""
-        found = list(self.notes)
-        if self.verdict != "settled":
-            found.append(f"the run ended {self.verdict}: {self.reason}.")
-        if self.verdict == "wandering":
-            found.append(self._swinging())
-        for row in self.extremes().itertuples():
-            if not row.holds:
-                found.append(
-                    f"{row.field} {row.extreme} {row.value:.4g} at x = {row.x:.4g}, z = {row.z:.4g} m is beyond the physical bound {row.bound:.4g}: look at the mesh there."
-                )
-        c = self.forces.coefficients()
-        if (plain := self.wall_of_first_order) > PLAIN_WALL:
-            found.append(
-                f"the cells at {100 * plain:.1f} % of the wall's area are computed in first order, since they would not settle in second: drag and "
-                "pressures carry more mesh error there; refine the mesh, or prove it with a mesh study."
-            )
-        if self.viscous and self.model in WALL_MODELS:
-            coarse, largest = self.wall_out_of_range()
-            if coarse > 0.05:
-                found.append(
-                    f"y+ is above {COARSE_WALL:g} on {100 * coarse:.0f} % of the wall's area (largest {largest:.2g}): mesh with a smaller first_height."
-                )
-        if (
-            not self.viscous
-            and self.mesh.dimension == 2
-            and self.air.mach < 0.5
-            and abs(self.air.alpha) < 8
-            and self.verdict == "settled"
-            and c["CD"] > 0.005 + 0.02 * c["CL"] ** 2
-        ):
-            found.append(
-                f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail."
-            )
-        if not self.mesh.planar and self.verdict == "settled":
-            found += _implausible(c, self.air)
-        if not self.viscous and not self.mesh.planar and self.air.mach < 0.5 and c["CL"] != 0.0:
-            load = self.span_loading()
-            excess = c["CD"] - load.induced
-            if excess > max(EXCESS, 0.1 * load.induced) and load.induced > 0.0:
-                found.append(
-                    f"CD of the surface pressures {c['CD']:.4f} is {excess:.4f} above the induced drag of the span loading: without friction and "
-                    "shocks that is error of the mesh (or separation at a sharp corner); refine it, or trust the induced drag."
-                )
-        return found
-
-    def _swinging(self) -> str:
-        """What a wandering run does, and what to do about it."""
-        swing, period = self.swing(), self.history.period()
-        cycle = "without a clear period" if np.isnan(period) else f"about every {period:.0f} steps of the march"
-        words = f"CL swings by +-{swing['CL'][1]:.2g} about {swing['CL'][0]:.4g}, CD by +-{swing['CD'][1]:.2g} about {swing['CD'][0]:.4g}, {cycle}"
-        return f"{words}; to see whether the flow itself swings, follow it in time with solve_in_time(..., start=this solution)."
+        return complaints(self)
 
     def row(self) -> dict:
         """The row of this point in a polar."""
@@ -392,73 +313,10 @@ class Solution:
 
     def save(self, path: str | Path) -> Path:
         """Keep the last state and the history in one .npz file, written in one stroke, for a later start or reading."""
-        path = Path(path)
-        temporary = path.with_name(path.name + ".part")
-        facts = {"verdict": self.verdict, "reason": self.reason, "mesh": self.mesh.fingerprint, "mach": self.air.mach, "alpha": self.air.alpha,
-                 "beta": self.air.beta, "seconds": self.flow.seconds, "model": self.model, "notes": self.notes}  # fmt: skip
-        with open(temporary, "wb") as file:
-            np.savez(
-                file,
-                q=self.flow.q,
-                wall=self.flow.boundary_pressure,
-                traction=self.flow.traction,
-                heat=self.flow.heat,
-                eddies=self.flow.eddies,
-                calmed=self.flow.calmed,
-                history=np.array(self.history.rows, dtype=float),
-                facts=json.dumps(facts),
-            )
-        os.replace(temporary, path)
-        return path
-
-
-def _implausible(c: dict[str, float], air: Freestream) -> list[str]:
-    """Sentences on coefficients of a body in space that no aircraft has, with the likely cause."""
-    out = []
-    if c["CD"] < 0.0:
-        out.append(f"CD is negative ({c['CD']:.4g}): the mesh is too coarse, or the nose does not point to -x.")
-    if abs(c["CL"]) > 0.1 and c["CD"] > 2.0 * abs(c["CL"]) and abs(air.alpha) < 30.0:
-        out.append(f"CD {c['CD']:.3g} is {c['CD'] / abs(c['CL']):.2g} times CL: are nose and up right (x aft, z up), and is the reference area that of the wing?")  # fmt: skip
-    if c["CD"] > 1e-4 and abs(c["CL"]) / c["CD"] > 120.0:
-        out.append(f"L/D is {abs(c['CL']) / c['CD']:.0f}, beyond any aircraft: drag is missing, or alpha is far off.")
-    if abs(c["CL"]) > 5.0:
-        out.append(f"CL is {c['CL']:.3g}: the reference area is likely too small, or in another unit.")
-    if c["CL"] * air.alpha < 0.0 and abs(air.alpha) > 8.0:
-        out.append(f"CL is {c['CL']:.3g} at alpha {air.alpha:g} deg: is the body upside down, or tail first?")
-    return out
+        return save_solution(self, path)
 
 
 def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Reference, settings: Settings) -> Solution:
     """A solution kept by `Solution.save`; FileError if it does not belong to this mesh and condition."""
-    path = Path(path)
-    try:
-        with np.load(path, allow_pickle=False) as data:
-            facts = json.loads(str(data["facts"]))
-            history = History([tuple(row) for row in data["history"]])
-            q, wall, traction, heat, eddies, calmed = (
-                data[name].copy() for name in ("q", "wall", "traction", "heat", "eddies", "calmed")
-            )
-    except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as cause:
-        raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
-    if (
-        facts["mesh"] != mesh.fingerprint
-        or abs(facts["alpha"] - air.alpha) > 1e-9
-        or abs(facts["mach"] - air.mach) > 1e-9
-    ):
-        raise FileError(
-            f"solution {str(path)!r} is stale: it belongs to another mesh or condition; remove it and run again."
-        )
-    flow = Flow(
-        q,
-        wall,
-        traction,
-        heat,
-        eddies,
-        calmed,
-        Scales.of(air),
-        facts["verdict"],
-        facts["reason"],
-        history,
-        facts["seconds"],
-    )
+    facts, flow = read_solution(path, mesh, air)
     return Solution(mesh, air, reference, facts["model"], settings, flow, tuple(facts.get("notes", ())))

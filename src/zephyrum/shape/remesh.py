@@ -17,18 +17,8 @@ from zephyrum.shape.closest import distances
 from zephyrum.shape.crossings import box_tree, crossing_triangles
 from zephyrum.shape.features import GROWTH, SHARP, curvatures, features, limit_growth
 from zephyrum.shape.metric import TURN, SizeZone, anchors, for_strips, sizes_for, tensors, zone_sizes
-from zephyrum.shape.remesh_steps import (
-    LONG,
-    SHORT,
-    collapse,
-    edge_length,
-    flip,
-    key_of,
-    measure,
-    quality,
-    smooth,
-    split,
-)
+from zephyrum.shape.remesh_forms import edge_length, key_of, quality
+from zephyrum.shape.remesh_steps import LONG, SHORT, collapse, flip, measure, smooth, split
 from zephyrum.shape.sight import HIDDEN, sight
 from zephyrum.shape.surface import Surface
 

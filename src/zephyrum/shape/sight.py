@@ -7,7 +7,7 @@ start there. Verified by tests/test_remesh.py and tests/test_clipped.py.
 import numpy as np
 from numba import njit
 
-from zephyrum.shape.remesh_steps import ring_table
+from zephyrum.shape.remesh_forms import ring_table
 from zephyrum.shape.surface import Surface
 
 HIDDEN = 0.02  # least cosine to the triangles round a point at which they count as seen

@@ -1,0 +1,120 @@
+"""What remeshing measures: lengths and qualities in a metric, rings of triangles, and places on the original.
+
+A metric is one symmetric tensor a point, kept as its six numbers, in which every edge should be 1 long (Frey and George 2008, Mesh Generation, ch. 10
+and 18). Verified by tests/test_remesh.py.
+"""
+
+import numpy as np
+from numba import njit
+
+from zephyrum.shape.closest import dot, nearest
+
+DEEP = 0.15  # of the short size: how far new triangles may lie from the original, and from a point that they lose
+
+
+@njit(cache=True, error_model="numpy")
+def form(m, x, y, z, u, v, w):
+    """x^T M u of a symmetric tensor m (6,): xx, yy, zz, xy, xz, yz."""
+    return (m[0] * x * u + m[1] * y * v + m[2] * z * w + m[3] * (x * v + y * u) + m[4] * (x * w + z * u) + m[5] * (y * w + z * v))  # fmt: skip
+
+
+@njit(cache=True, error_model="numpy")
+def edge_length(P, M, a, b):
+    """Length of the edge a b in the mean of both metrics."""
+    x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
+    return np.sqrt(max(0.5 * (form(M[a], x, y, z, x, y, z) + form(M[b], x, y, z, x, y, z)), 0.0))
+
+
+@njit(cache=True, error_model="numpy")
+def reach(m):
+    """Distance by which a step may leave the surface where the metric is m (6,): a share of its short size."""
+    return DEEP * np.sqrt(2.0 / (m[0] + m[1] + m[2]))
+
+
+@njit(cache=True, error_model="numpy")
+def quality(P, M, a, b, c):
+    """4 sqrt(3) area / sum of squared sides in the mean metric of the corners; 1 for the ideal triangle, 0 for a line."""
+    e = np.empty((3, 3))
+    for k in range(3):
+        e[0, k], e[1, k] = P[b, k] - P[a, k], P[c, k] - P[a, k]
+        e[2, k] = e[1, k] - e[0, k]
+    uu = vv = uv = ww = 0.0
+    for t in (a, b, c):
+        uu += form(M[t], e[0, 0], e[0, 1], e[0, 2], e[0, 0], e[0, 1], e[0, 2])
+        vv += form(M[t], e[1, 0], e[1, 1], e[1, 2], e[1, 0], e[1, 1], e[1, 2])
+        uv += form(M[t], e[0, 0], e[0, 1], e[0, 2], e[1, 0], e[1, 1], e[1, 2])
+    ww = uu + vv - 2.0 * uv
+    # 4 sqrt(3) / 2 sqrt(det) over the sum of squares, thirds cancelling
+    return 3.4641016151377544 * np.sqrt(max(uu * vv - uv * uv, 0.0)) / max(uu + vv + ww, 1e-300)
+
+
+@njit(cache=True, error_model="numpy")
+def normal(P, a, b, c, out):
+    """Unit normal of a triangle into out (3,); its doubled area."""
+    ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
+    vx, vy, vz = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
+    out[0], out[1], out[2] = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    size = np.sqrt(out[0] ** 2 + out[1] ** 2 + out[2] ** 2)
+    if size > 0.0:
+        out /= size
+    return size
+
+
+@njit(cache=True, error_model="numpy")
+def ring_table(T, n):
+    """(start (n + 1,), triangle) of the triangles round each point; triangles with a negative corner are gone."""
+    start = np.zeros(n + 1, dtype=np.int64)
+    for t in range(len(T)):
+        if T[t, 0] >= 0:
+            for k in range(3):
+                start[T[t, k] + 1] += 1
+    for i in range(n):
+        start[i + 1] += start[i]
+    fill = start[:-1].copy()
+    out = np.empty(start[n], dtype=np.int64)
+    for t in range(len(T)):
+        if T[t, 0] >= 0:
+            for k in range(3):
+                p = T[t, k]
+                out[fill[p]] = t
+                fill[p] += 1
+    return start, out
+
+
+@njit(cache=True, error_model="numpy")
+def key_of(a, b):
+    """One number for an edge."""
+    return min(a, b) * 4294967296 + max(a, b)
+
+
+@njit(cache=True, error_model="numpy")
+def to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
+    """p moved to the nearest place of an original line, into out (3,), with the metric there into m (6,)."""
+    best = np.inf
+    for s in range(c_start[curve], c_start[curve + 1]):
+        a, b = points[c_a[s]], points[c_b[s]]
+        along = b - a
+        f = ((p - a) * along).sum() / max(dot(along, along), 1e-300)
+        f = min(max(f, 0.0), 1.0)
+        q = a + f * along
+        far = ((p - q) ** 2).sum()
+        if far < best:
+            best = far
+            out[:] = q
+            m[:] = (1.0 - f) * metric[c_a[s]] + f * metric[c_b[s]]
+    return best
+
+
+@njit(cache=True, error_model="numpy")
+def to_patch(p, patch, O, tree, out, m, way):
+    """p moved to the nearest place of its patch: point into out, metric into m, original's normal into way; whether found."""
+    points, triangles, patches, metric = O
+    share = np.empty(3)
+    t, _ = nearest(p, patch, points, triangles, patches, tree[0], tree[1], tree[2], tree[3], out, share)
+    if t < 0:
+        return False
+    m[:] = 0.0
+    for k in range(3):
+        m += share[k] * metric[triangles[t, k]]
+    normal(points, triangles[t, 0], triangles[t, 1], triangles[t, 2], way)
+    return True
