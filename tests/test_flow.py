@@ -5,9 +5,10 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
+from tests.test_parts import cube
 from validation import manufactured
 from validation.cases import freestream_preserved, oblique_shock
-from validation.grids import box
+from validation.grids import box, of_grid
 from zephyrum.flow import march
 from zephyrum.flow.boundary import outer_states
 from zephyrum.flow.domain import Domain
@@ -61,6 +62,45 @@ class Parts(unittest.TestCase):
                 q, g = (mesh.cell_centroid @ np.array([1.5, 0.0, -2.0]))[:, None], np.zeros((mesh.n_cells, 1, 3))
                 d.gradient(q, g)
                 np.testing.assert_allclose(g[:, 0], np.tile([1.5, 0.0, -2.0], (mesh.n_cells, 1)), atol=1e-9)
+
+    def test_beside_planes_of_symmetry_velocity_is_mirrored(self):
+        t = np.linspace(0.0, 1.0, 9)
+        x, z = np.meshgrid(t, t**1.3, indexing="ij")
+        x, z = x, z + 0.06 * np.sin(2.0 * np.pi * x) * z * (1.0 - z)  # bent but for the plane itself
+        mesh = of_grid(x, z, {"low": "symmetry", "high": "farfield", "left": "farfield", "right": "farfield"})
+        c = mesh.cell_centroid
+        beside = mesh.left[mesh.faces_of("symmetry")]
+        q = np.stack([2.0 * c[:, 0], 1.5 * c[:, 0], 0.0 * c[:, 0], -0.7 * c[:, 2], 1.0 - c[:, 0]], axis=1)
+        for method in ("by-cell", "green-gauss", "least-squares"):
+            d = Domain.of(mesh, method)
+            g = np.zeros((mesh.n_cells, 5, 3))
+            d.gradient(q, g)
+            for k, slope in enumerate(((2.0, 0, 0), (1.5, 0, 0), (0, 0, 0), (0, 0, -0.7), (-1.0, 0, 0))):
+                np.testing.assert_allclose(g[:, k], np.tile(slope, (mesh.n_cells, 1)), atol=1e-9)
+            # a stream through the plane is what no mirror image has: it rises within the cell from nothing
+            through = np.tile([0.0, 0.0, 0.0, 1.0, 1.0], (mesh.n_cells, 1))
+            d.gradient(through, g)
+            high = c[beside, 2]
+            self.assertGreater((g[beside, 3, 2] * high).min(), 0.2)
+            self.assertEqual(np.abs(np.delete(g[:, 3], beside, axis=0)).max(), 0.0)
+            v = np.ascontiguousarray(q[:, d.axes], dtype=np.float32)
+            own = np.zeros((mesh.n_cells, len(d.axes), 3), dtype=np.float32)
+            d.gradient.single(d.axes)(v, own)
+            np.testing.assert_allclose(own[:, 2], np.tile([0, 0, -0.7], (mesh.n_cells, 1)), atol=1e-4)
+
+    def test_mirror_images_make_gradients_second_order_in_space(self):
+        errors = []
+        for n in (4, 8):
+            mesh = cube(n, "symmetry")
+            c, domain = mesh.cell_centroid, Domain.of(mesh, "green-gauss")
+            q = np.zeros((mesh.n_cells, 5))
+            q[:, 0] = np.cos(np.pi * c[:, 1])  # even at both ends, velocity through them odd
+            q[:, 2] = np.sin(np.pi * c[:, 1])
+            g = np.zeros((mesh.n_cells, 5, 3))
+            domain.gradient(q, g)
+            beside = mesh.left[mesh.faces_of("symmetry")]
+            errors.append([np.sqrt(np.mean((g[beside, k, 1] - s[beside]) ** 2)) for k, s in ((0, -np.pi * q[:, 2]), (2, np.pi * q[:, 0]))])  # fmt: skip
+        self.assertGreater(np.min(np.array(errors[0]) / errors[1]), 2.2)
 
     def test_limiter_keeps_smooth_slopes_and_stops_extremes(self):
         self.assertAlmostEqual(van_albada(1.0, 1.0, 1e-9)[0], 1.0)

@@ -10,7 +10,7 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.flow.history import COEFFICIENTS, COLUMNS, History, Pace, orders_down
-from zephyrum.flow.steps import next_cfl
+from zephyrum.flow.steps import most_vectors, next_cfl
 from zephyrum.results import Polar
 from zephyrum.studies import derived
 from zephyrum.studies.points import Point, peak_points, plan
@@ -29,11 +29,19 @@ def history(lift, drag=None, level=0, residual=1e-3) -> History:
 
 class TimeSteps(unittest.TestCase):
     def test_the_cfl_number_grows_with_success_and_falls_with_trouble(self):
-        plane, space = {"space": False, "krylov": 10}, {"space": True, "krylov": 10}
+        plane, space = {"space": False, "krylov": 10}, {"space": True, "krylov": 8}
         self.assertEqual(next_cfl(100.0, 1.0, 0.05, False, **plane), 1000.0)  # without friction by ten at most
         self.assertEqual(next_cfl(100.0, 1.0, 0.05, True, **plane), 300.0)
         self.assertEqual(next_cfl(100.0, 1.0, 0.05, True, **space), 200.0)
         self.assertEqual(next_cfl(2e3, 1.0, 0.05, True, **space), 6e3)
+        self.assertEqual(
+            next_cfl(2e3, 1.0, 0.99, True, **space), 4e3
+        )  # in space at least twice as long after a good step
+        self.assertEqual(next_cfl(2e3, 1.0, 0.99, True, **plane), 3e3)
+        self.assertEqual(next_cfl(2e3, 1.0, 0.99, True, True, 12), 3e3)  # not after one that was hard to solve
+        self.assertEqual(next_cfl(2e3, 1.0, 0.99, True, True, 25), 1e3)
+        self.assertEqual([most_vectors(cfl, True, True, 120) for cfl in (10.0, 1e5, 1e7)], [40, 40, 120])
+        self.assertEqual(most_vectors(10.0, False, True, 120), 120)
         self.assertEqual(next_cfl(100.0, 1.0, 1.1, True, **space), 100.0)  # held while the residual grows
         self.assertEqual(next_cfl(100.0, 0.5, 0.9, True, **space), 60.0)  # a shortened step
         self.assertEqual(next_cfl(100.0, 0.01, 0.9, True, **space), 20.0)

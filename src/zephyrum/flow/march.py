@@ -28,7 +28,7 @@ from zephyrum.flow.krylov import Preconditioner, gmres
 from zephyrum.flow.limiter import MODES
 from zephyrum.flow.residual import Residual, Scheme
 from zephyrum.flow.start import alpha_walk, carry_over, first_guess, prolong, sublayer_rate
-from zephyrum.flow.steps import CFL_CAP, EARLY, MOST_EARLY, NEWTON_CFL, laborious, next_cfl, search
+from zephyrum.flow.steps import CFL_CAP, NEWTON_CFL, laborious, most_vectors, next_cfl, search
 from zephyrum.flow.turbulence import inflow, typical
 from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
@@ -398,8 +398,7 @@ def _march_level(
             growth = jacobian.temper()
             level.preconditioner.update(jacobian)
             rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
-            early = viscous and not level.mesh.planar and cfl < EARLY
-            vectors = min(settings.krylov, MOST_EARLY) if early else settings.krylov
+            vectors = most_vectors(cfl, viscous, not level.mesh.planar, settings.krylov)
             change, krylov, _ = gmres(jacobian, level.preconditioner, rhs, tolerance, vectors)
             found = (
                 search(level, q, R, change, rate, growth, total, cfl >= NEWTON_CFL)

@@ -26,13 +26,24 @@ POOR = 0.7  # of the residual left by a full step in Newton's regime, above whic
 NEWTON_CFL = 1e6
 COSTLY = 20  # Krylov vectors of a step with friction in space, below the CFL number EARLY, that tell of a few bad cells
 EARLY = 1e3
-MOST_EARLY = 40  # Krylov vectors spent on such a step
+MOST_VECTORS = 40  # with friction in space, before Newton's regime: more are better spent on a shorter step
+EASY = 8  # Krylov vectors of a step in space up to which the next may be twice as long whatever the residual did
 GENTLE = 2.0  # growth of such CFL numbers in one step
 
 
 def laborious(cfl: float, viscous: bool, space: bool, krylov: int) -> bool:
     """Whether a step took so many Krylov vectors at so low a CFL number that a few cells must be to blame."""
-    return viscous and space and cfl < EARLY and krylov > COSTLY
+    return early(cfl, viscous, space) and krylov > COSTLY
+
+
+def early(cfl: float, viscous: bool, space: bool) -> bool:
+    """Whether boundary layers in space are still being built."""
+    return viscous and space and cfl < EARLY
+
+
+def most_vectors(cfl: float, viscous: bool, space: bool, most: int) -> int:
+    """Krylov vectors that a step may take, `most` being asked for."""
+    return min(most, MOST_VECTORS) if viscous and space and cfl < NEWTON_CFL else most
 
 
 def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool, space: bool, krylov: int) -> float:
@@ -40,7 +51,6 @@ def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool, space: bool
 
     Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one, in space still slower.
     """
-    early = viscous and space and cfl < EARLY
     if laborious(cfl, viscous, space, krylov):
         return max(0.3 * cfl, CFL_FLOOR)
     if factor < 0.3:
@@ -51,10 +61,12 @@ def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool, space: bool
         return min(cfl * (1.5 if ratio > 1.2 else max(2.0, min(1.0 / max(ratio, 1e-3), 10.0))), CFL_CAP)
     if factor <= 0.9:
         return max(0.6 * cfl, CFL_FLOOR)
+    if space and krylov > COSTLY and cfl < NEWTON_CFL:
+        return 0.5 * cfl
     if ratio > 1.0:
         return cfl
-    most = 10.0 if cfl > NEWTON_CFL else GENTLE if early else 3.0
-    return min(cfl * max(2.0 if space else 1.5, min(1.0 / max(ratio, 1e-3), most)), CFL_CAP)
+    most = 10.0 if cfl > NEWTON_CFL else GENTLE if early(cfl, viscous, space) else 3.0
+    return min(cfl * max(2.0 if space and krylov <= EASY else 1.5, min(1.0 / max(ratio, 1e-3), most)), CFL_CAP)
 
 
 def shares(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:
