@@ -27,7 +27,7 @@ NEWTON_CFL = 1e6
 COSTLY = 20  # Krylov vectors of a step with friction in space, below the CFL number EARLY, that tell of a few bad cells
 EARLY = 1e3
 MOST_VECTORS = 40  # with friction in space, before Newton's regime: more are better spent on a shorter step
-EASY = 8  # Krylov vectors of a step in space up to which the next may be twice as long whatever the residual did
+EASY = 8  # Krylov vectors of a step in space, past EARLY, up to which the next may be twice as long whatever the residual did
 GENTLE = 2.0  # growth of such CFL numbers in one step
 
 
@@ -65,8 +65,10 @@ def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool, space: bool
         return 0.5 * cfl
     if ratio > 1.0:
         return cfl
-    most = 10.0 if cfl > NEWTON_CFL else GENTLE if early(cfl, viscous, space) else 3.0
-    return min(cfl * max(2.0 if space and krylov <= EASY else 1.5, min(1.0 / max(ratio, 1e-3), most)), CFL_CAP)
+    building = early(cfl, viscous, space)  # a faster ramp has been seen to drive jets at corners of a millimetre
+    most = 10.0 if cfl > NEWTON_CFL else GENTLE if building else 3.0
+    least = 2.0 if space and krylov <= EASY and not building else 1.5
+    return min(cfl * max(least, min(1.0 / max(ratio, 1e-3), most)), CFL_CAP)
 
 
 def shares(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:
