@@ -61,10 +61,8 @@ def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool, space: bool
         return min(cfl * (1.5 if ratio > 1.2 else max(2.0, min(1.0 / max(ratio, 1e-3), 10.0))), CFL_CAP)
     if factor <= 0.9:
         return max(0.6 * cfl, CFL_FLOOR)
-    if space and krylov > COSTLY and cfl < NEWTON_CFL:
-        return 0.5 * cfl
     if ratio > 1.0:
-        return cfl
+        return 0.5 * cfl if space and krylov > COSTLY and cfl < NEWTON_CFL else cfl
     building = early(cfl, viscous, space)  # a faster ramp has been seen to drive jets at corners of a millimetre
     most = 10.0 if cfl > NEWTON_CFL else GENTLE if building else 3.0
     least = 2.0 if space and krylov <= EASY and not building else 1.5
