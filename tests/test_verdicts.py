@@ -41,6 +41,10 @@ class TimeSteps(unittest.TestCase):
         self.assertEqual(next_cfl(200.0, 1.0, 0.99, True, **space), 300.0)  # but not while layers are being built
         self.assertEqual(next_cfl(2e3, 1.0, 0.99, True, True, 12), 3e3)  # not after one that was hard to solve
         self.assertEqual(next_cfl(2e3, 1.0, 1.1, True, True, 25), 1e3)
+        self.assertEqual(
+            next_cfl(2e3, 1.0, 1.1, True, True, 25, down=True), 6e3
+        )  # low enough: only the coefficients creep
+        self.assertEqual(next_cfl(2e3, 1.0, 1.1, True, True, 40, down=True), 2e3)
         self.assertEqual([most_vectors(cfl, True, True, 120) for cfl in (10.0, 1e5, 1e7)], [40, 40, 120])
         self.assertEqual(most_vectors(10.0, False, True, 120), 120)
         self.assertEqual(next_cfl(100.0, 1.0, 1.1, True, **space), 100.0)  # held while the residual grows

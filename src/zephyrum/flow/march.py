@@ -375,7 +375,7 @@ def _march_level(
         stuck = step - best_step >= (2 if worst > GROWN * best else PATIENCE[int(viscous)])
         hard = laborious(cfl, viscous, not level.mesh.planar, krylov)
         fresh = NONE
-        if (stuck or hard) and (viscous or level.calmings < CALMINGS):
+        if (stuck or hard) and not (viscous and enough) and (viscous or level.calmings < CALMINGS):
             fresh = level.calm(R, *(HELD_LABOUR if hard else HELD_VISCOUS if viscous else HELD))
         if fresh.any():  # what has swung up since is left behind
             q = np.where(fresh[:, None], best_q, q) if viscous else best_q
@@ -386,7 +386,7 @@ def _march_level(
             break
         level.linearise(q)
         if step > first and not (viscous and fresh.any()):
-            cfl = next_cfl(cfl, factor, total / before, viscous, not level.mesh.planar, krylov)
+            cfl = next_cfl(cfl, factor, total / before, viscous, not level.mesh.planar, krylov, enough)
         before = total
         tolerance = (
             KRYLOV_TOLERANCE[0] if enough else min(max(0.3 * target / worst, KRYLOV_TOLERANCE[0]), KRYLOV_TOLERANCE[1])

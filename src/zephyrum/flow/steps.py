@@ -46,11 +46,16 @@ def most_vectors(cfl: float, viscous: bool, space: bool, most: int) -> int:
     return min(most, MOST_VECTORS) if viscous and space and cfl < NEWTON_CFL else most
 
 
-def next_cfl(cfl: float, factor: float, ratio: float, viscous: bool, space: bool, krylov: int) -> float:
+def next_cfl(
+    cfl: float, factor: float, ratio: float, viscous: bool, space: bool, krylov: int, down: bool = False
+) -> float:
     """CFL number after a step taken with `factor` that multiplied the residual by `ratio` and took so many Krylov vectors.
 
     Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one, in space still slower.
+    down: the residuals are as low as asked and the coefficients still creep; layers of micrometres let them go only at high CFL numbers.
     """
+    if down and viscous and space and factor > 0.9:
+        return min(cfl if krylov >= MOST_VECTORS else 3.0 * cfl, CFL_CAP)
     if laborious(cfl, viscous, space, krylov):
         return max(0.3 * cfl, CFL_FLOOR)
     if factor < 0.3:
