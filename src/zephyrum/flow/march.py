@@ -28,12 +28,13 @@ from zephyrum.flow.krylov import Preconditioner, gmres
 from zephyrum.flow.limiter import MODES
 from zephyrum.flow.residual import Residual, Scheme
 from zephyrum.flow.start import alpha_walk, carry_over, first_guess, prolong, sublayer_rate
-from zephyrum.flow.steps import CFL_CAP, NEWTON_CFL, laborious, most_vectors, next_cfl, search
+from zephyrum.flow.steps import CFL_CAP, EARLY, NEWTON_CFL, laborious, most_vectors, next_cfl, search
 from zephyrum.flow.turbulence import inflow, typical
 from zephyrum.flow.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
 
 KRYLOV_TOLERANCE = (0.1, 0.5)  # of a Newton step; looser only when the target is nearly reached
+UNSOLVED = 0.3  # share of a linear system that may be left where the vectors were too few
 WARM_CFL = 100.0
 FINER_CFL = 20.0  # of a start from a coarser mesh in space with friction
 FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high alpha, and what follows inherits it
@@ -335,7 +336,7 @@ def _march_level(
     R = level.evaluate(q)
     best, best_step, best_q = math.inf, first, q
     krylov, factor = 0, 1.0
-    before = math.inf
+    before = ceiling = math.inf
     for step in range(first, most + 1):
         norms = level.norms(R)
         if step == first:  # where the free stream itself has no residual, the first one is the measure
@@ -392,6 +393,7 @@ def _march_level(
             KRYLOV_TOLERANCE[0] if enough else min(max(0.3 * target / worst, KRYLOV_TOLERANCE[0]), KRYLOV_TOLERANCE[1])
         )
         waves = jacobian.wave_sum()
+        cfl, ceiling, found = min(cfl, ceiling), 1.3 * ceiling, None
         for _ in range(6):
             rate = waves / cfl
             jacobian.set_inertia(q, rate)
@@ -399,12 +401,14 @@ def _march_level(
             level.preconditioner.update(jacobian)
             rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
             vectors = most_vectors(cfl, viscous, not level.mesh.planar, settings.krylov)
-            change, krylov, _ = gmres(jacobian, level.preconditioner, rhs, tolerance, vectors)
-            found = (
-                search(level, q, R, change, rate, growth, total, cfl >= NEWTON_CFL)
-                if np.isfinite(change).all()
-                else None
-            )
+            change, krylov, unsolved = gmres(jacobian, level.preconditioner, rhs, tolerance, vectors)
+            if unsolved > UNSOLVED and vectors < settings.krylov and cfl > EARLY:
+                # what is left of the equations is all in a few cells, and would drive them away
+                ceiling = 0.4 * cfl
+                cfl *= 0.2
+                continue
+            if np.isfinite(change).all():
+                found = search(level, q, R, change, rate, growth, total, cfl >= NEWTON_CFL)
             if found is not None:
                 break
             cfl *= 0.1
