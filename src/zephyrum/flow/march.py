@@ -35,6 +35,7 @@ from zephyrum.mesh import Mesh
 
 KRYLOV_TOLERANCE = (0.1, 0.5)  # of a Newton step; looser only when the target is nearly reached
 UNSOLVED = 0.3  # share of a linear system that may be left where the vectors were too few
+SWUNG = 6.0  # growth of the largest residual, once low enough, with which a step in space with friction is taken back
 WARM_CFL = 100.0
 FINER_CFL = 20.0  # of a start from a coarser mesh in space with friction
 FEWEST = 3000  # cells of the coarsest start mesh: coarser ones separate at high alpha, and what follows inherits it
@@ -331,6 +332,7 @@ def _march_level(
 ):
     """March one level from its step `first` on; returns states, verdict, reason."""
     settings, jacobian, viscous = level.settings, level.jacobian, level.residual.model != "euler"
+    space = not level.mesh.planar
     target = 10.0 ** -(3.5 if rough else settings.orders)
     most = most or (ROUGH_STEPS if rough else settings.steps)
     R = level.evaluate(q)
@@ -363,18 +365,12 @@ def _march_level(
         enough = worst <= target
         if enough and (rough or not active.any() or not history.drifts()):
             return q, "settled", f"residuals down {-math.log10(max(worst, 1e-16)):.1f} orders"
-        if (
-            rough
-            and (not viscous or cfl > RIPE)
-            and not level.mesh.planar
-            and step >= AT_REST
-            and history.resting(AT_REST, RESTING)
-        ):
+        if rough and (not viscous or cfl > RIPE) and space and step >= AT_REST and history.resting(AT_REST, RESTING):
             return q, "settled", "the coefficients are at rest"
         if worst < 0.8 * best:
             best, best_step, best_q = worst, step, q
         stuck = step - best_step >= (2 if worst > GROWN * best else PATIENCE[int(viscous)])
-        hard = laborious(cfl, viscous, not level.mesh.planar, krylov)
+        hard = laborious(cfl, viscous, space, krylov)
         fresh = NONE
         if (stuck or hard) and not (viscous and enough) and (viscous or level.calmings < CALMINGS):
             fresh = level.calm(R, *(HELD_LABOUR if hard else HELD_VISCOUS if viscous else HELD))
@@ -387,20 +383,20 @@ def _march_level(
             break
         level.linearise(q)
         if step > first and not (viscous and fresh.any()):
-            cfl = next_cfl(cfl, factor, total / before, viscous, not level.mesh.planar, krylov, enough)
+            cfl = next_cfl(cfl, factor, total / before, viscous, space, krylov, enough)
         before = total
         tolerance = (
             KRYLOV_TOLERANCE[0] if enough else min(max(0.3 * target / worst, KRYLOV_TOLERANCE[0]), KRYLOV_TOLERANCE[1])
         )
         waves = jacobian.wave_sum()
         cfl, ceiling, found = min(cfl, ceiling), 1.3 * ceiling, None
-        for _ in range(6):
+        for attempt in range(6):
             rate = waves / cfl
             jacobian.set_inertia(q, rate)
             growth = jacobian.temper()
             level.preconditioner.update(jacobian)
             rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
-            vectors = most_vectors(cfl, viscous, not level.mesh.planar, settings.krylov)
+            vectors = most_vectors(cfl, viscous, space, settings.krylov)
             change, krylov, unsolved = gmres(jacobian, level.preconditioner, rhs, tolerance, vectors)
             if unsolved > UNSOLVED and vectors < settings.krylov and cfl > EARLY:
                 # what is left of the equations is all in a few cells, and would drive them away
@@ -409,6 +405,12 @@ def _march_level(
                 continue
             if np.isfinite(change).all():
                 found = search(level, q, R, change, rate, growth, total, cfl >= NEWTON_CFL)
+            if found is not None and enough and viscous and space and attempt < 3:
+                swung = float((level.norms(found[1]) / reference)[active].max())
+                if swung > SWUNG * max(worst, 0.5 * target):  # a column was thrown off: back to where all was low
+                    found, ceiling = None, 0.4 * cfl
+                    cfl *= 0.2
+                    continue
             if found is not None:
                 break
             cfl *= 0.1
