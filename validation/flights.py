@@ -4,6 +4,7 @@
 are kept in validation/flights/, remove that folder to begin anew.
 """
 
+import json
 import resource
 import shutil
 import sys
@@ -74,15 +75,15 @@ def flown(name: str) -> str:
     study = folder / "study.toml"
     study.write_text(STUDY.format(name=name, model=model, cells=cells), encoding="utf-8")
     begin = time.perf_counter()
-    so_far = [f"## {name.capitalize()}, broken off\n", *POINTS]
 
     def on_point(row, done, total) -> None:
         print(
             f"{name}: alpha {row['alpha']:g} {row['verdict']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s",
             flush=True,
         )
-        so_far.append(line(row))
-        written(name, "\n".join(so_far) + "\n")
+        rows = [json.loads(path.read_text(encoding="utf-8")) for path in (folder / "points").glob("*.json")]
+        lines = [line(row) for row in sorted(rows, key=lambda row: row["alpha"])]
+        written(name, "\n".join([f"## {name.capitalize()}, broken off\n", *POINTS, *lines]) + "\n")
 
     outcome = run_study(study, folder, on_point=on_point,
                         on_level=lambda row: print(f"{name}: {row['cells']} cells {row['verdict']}", flush=True), on_plan=lambda plan: print(plan, flush=True), on_step=told)  # fmt: skip

@@ -185,4 +185,5 @@ def _levers(mesh: Mesh, normal, to_left, start, neighbour, weight) -> np.ndarray
     away = high[owner] - np.einsum("ij,ij->i", middle[neighbour[entry]] - middle[cell[owner]], n[owner])
     slope = -np.einsum("ij,ij->i", weight[entry], n[owner]) * (away**2 - high[owner] ** 2)
     place = 0.5 * np.bincount(owner, slope, len(cell))
-    return np.clip(high / np.maximum(2.0 * place - high, high), 0.0, 0.5)
+    # a way laid flat (see `ways`) has no height over a small face of the broad side, which is no wall
+    return np.clip(high / np.maximum(np.maximum(2.0 * place - high, high), 1e-300), 0.0, 0.5)

@@ -28,6 +28,9 @@ SKEWED = 0.5  # cosine between a face's normal and the line of both middles belo
 FLAT = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
 # least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as they are
 TAME = (0.25, 3.0)
+SHALLOW = (
+    0.05  # distance of a cell's middle from a plane of symmetry over its depth from there, below which it has no image
+)
 SINGULAR = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
 
@@ -66,9 +69,8 @@ class Gradient:
         squares = {"green-gauss": np.zeros(n, bool), "least-squares": np.ones(n, bool)}.get(method)
         squares = clipped_cells(mesh) if squares is None else squares
         to_left, to_right, ahead, back = ways(mesh) if along is None else along
-        even = mesh.faces_of(*(() if mesh.wedge else ("symmetry",)))
-        normal = mesh.face_area[even] / np.linalg.norm(mesh.face_area[even], axis=1)[:, None]
-        image = 2.0 * np.einsum("ij,ij->i", to_left[even], normal)[:, None] * normal
+        even, image = _images(mesh)
+        normal = image / np.linalg.norm(image, axis=1)[:, None]
         k = len(even)
         towards, distance = np.empty((2 * nl + k, 3)), np.concatenate([ahead, back, image])
         sides = ((slice(nl), left, to_left[:nl], mesh.face_area[:nl]), (slice(nl, 2 * nl), right, to_right, -mesh.face_area[:nl]),
@@ -101,6 +103,19 @@ class Gradient:
                 weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
                 pull[without[mesh.left[even]]] = 0.0
         return cls(start, neighbour, weights, mesh.left[even].astype(np.int32), normal, pull)
+
+
+def _images(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
+    """(faces (k,) on planes of symmetry, ways (k, 3) from the middles of their cells to the images of these behind the plane).
+
+    Cells whose middle lies on the plane or beyond have none.
+    """
+    even = mesh.faces_of(*(() if mesh.wedge else ("symmetry",)))
+    cell, area = mesh.left[even], np.linalg.norm(mesh.face_area[even], axis=1)
+    normal = mesh.face_area[even] / area[:, None]
+    high = np.einsum("ij,ij->i", mesh.face_centroid[even] - mesh.cell_centroid[cell], normal)
+    good = high > SHALLOW * mesh.cell_volume[cell] / area
+    return even[good], 2.0 * high[good, None] * normal[good]
 
 
 def _tame(inverse, action, volume, summed) -> None:
