@@ -28,9 +28,7 @@ SKEWED = 0.5  # cosine between a face's normal and the line of both middles belo
 FLAT = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
 # least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as they are
 TAME = (0.25, 3.0)
-SHALLOW = (
-    0.05  # distance of a cell's middle from a plane of symmetry over its depth from there, below which it has no image
-)
+SHALLOW = 0.05  # height of a cell's middle over a plane of symmetry, in mean depths, below which it has no image
 SINGULAR = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
 

@@ -14,11 +14,7 @@ CFL_FLOOR = 1e-2
 CHANGE = 0.2  # largest relative change of pressure and temperature in one step
 LOOSE = 1e-3  # share of the cells in space whose own steps are shortened more than that of all
 LEAST_FACTOR = 0.1  # a step that has to be shortened more is not taken: the time step is
-TURBULENT_CHANGE = (
-    0.7,
-    1.0,
-    5.0,
-)  # in space, of nu~: largest fall and rise of it in one step, and what may be added [nu]
+TURBULENT_CHANGE = 0.7, 1.0, 5.0  # in space: largest fall and rise of nu~ in one step, and what is always allowed [nu]
 RATE_CHANGE = 2.0  # largest change of log(omega) in one step
 HALVINGS = 5
 ACCEPT = 3.0  # growth of the residual that a step may cause: a strictly falling one would stall moving shocks
