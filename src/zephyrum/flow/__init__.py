@@ -1,7 +1,7 @@
 """The finite-volume flow solver. It sees a Mesh and a Freestream; `march` is its door."""
 
 from zephyrum.flow.boundary import Walls
-from zephyrum.flow.history import COLUMNS, DRIFTS, History
+from zephyrum.flow.history import COLUMNS, History
 from zephyrum.flow.march import Flow, Settings, march
 from zephyrum.flow.start import carry_over
 from zephyrum.flow.turbulence import MODELS
@@ -9,7 +9,6 @@ from zephyrum.flow.unsteady import TimeMarch, march_in_time
 
 __all__ = [
     "COLUMNS",
-    "DRIFTS",
     "MODELS",
     "Flow",
     "History",

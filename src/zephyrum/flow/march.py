@@ -399,19 +399,17 @@ def _march_level(
             rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
             vectors = most_vectors(cfl, viscous, space, settings.krylov)
             change, krylov, unsolved = gmres(jacobian, level.preconditioner, rhs, tolerance, vectors)
-            if unsolved > UNSOLVED and vectors < settings.krylov and cfl > EARLY:
-                # what is left of the equations is all in a few cells, and would drive them away
-                ceiling = 0.4 * cfl
-                cfl *= 0.2
-                continue
-            if np.isfinite(change).all():
+            # what is left of equations not solved is all in a few cells, and would drive them away
+            astray = unsolved > UNSOLVED and vectors < settings.krylov and cfl > EARLY
+            if not astray and np.isfinite(change).all():
                 found = search(level, q, R, change, rate, growth, total, cfl >= NEWTON_CFL)
             if found is not None and enough and viscous and space and attempt < 3:
                 swung = float((level.norms(found[1]) / reference)[active].max())
-                if swung > SWUNG * max(worst, 0.5 * target):  # a column was thrown off: back to where all was low
-                    found, ceiling = None, 0.4 * cfl
-                    cfl *= 0.2
-                    continue
+                astray = swung > SWUNG * max(worst, 0.5 * target)  # a column was thrown off: back to where all was low
+            if astray:
+                found, ceiling = None, 0.4 * cfl
+                cfl *= 0.2
+                continue
             if found is not None:
                 break
             cfl *= 0.1

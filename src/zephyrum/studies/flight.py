@@ -100,9 +100,8 @@ def trim(craft: Aircraft, air: Freestream, lift: float, control: str, setting: f
         if met(here):
             break
         step = -np.linalg.solve(slopes, here)
-        if (
-            abs(step[1]) <= 0.5 * SETTING_WITHIN
-        ):  # the same mesh at another alpha: a new one would move the lift by more
+        # the same mesh at another alpha: a new one would move the lift by more
+        if abs(step[1]) <= 0.5 * SETTING_WITHIN:
             step = np.array([-here[0] / slopes[0, 0], 0.0])
         step *= min(1.0, MOST_ALPHA / np.abs(step).max())
         at = at + step
