@@ -1,16 +1,20 @@
 """What is written to disk: open formats that explain themselves, whole or not at all, and refused when stale."""
 
 import json
+import shutil
 import tempfile
 import unittest
 import xml.etree.ElementTree as ET
+from importlib import resources
 from pathlib import Path
+from unittest import mock
 
 import h5py
 import numpy as np
 import pandas as pd
 
 import zephyrum as zy
+from zephyrum.one_stroke import one_stroke, write_text
 from zephyrum.studies.store import Store
 from zephyrum.studies.study import TEMPLATE
 
@@ -91,6 +95,57 @@ class MeshFiles(OnDisk):
     def test_nothing_half_written_is_left(self):
         zy.write_mesh(self.mesh, self.folder / "m.vtu")
         self.assertEqual([p.name for p in self.folder.iterdir()], ["m.vtu"])
+
+
+class PlacesThatRefuse(OnDisk):
+    """A file where a folder should be stands for a disk that refuses: it refuses root too."""
+
+    def setUp(self):
+        super().setUp()
+        (self.folder / "taken").write_text("a file")
+        self.nowhere = self.folder / "taken" / "inside"
+
+    def test_every_writer_says_what_to_do(self):
+        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 16, topology="O")
+        ball = zy.Body.ellipsoid(1.0, 1.0).surface(tolerance=0.05)
+        writers = (
+            lambda: zy.write_mesh(mesh, self.nowhere / "m.vtu"),
+            lambda: ball.write(self.nowhere / "ball.stl"),
+            lambda: zy.Polar(pd.DataFrame({"CL": [0.1]}), {}).write(self.nowhere / "polar.csv"),
+            lambda: zy.Aircraft.read(str(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")).write(
+                self.nowhere / "a.toml"
+            ),
+            lambda: zy.solve(mesh, zy.Freestream(mach=0.3), keep=self.nowhere / "run.npz"),
+        )
+        for writer in writers:
+            with self.assertRaisesRegex(zy.FileError, "taken.*can't be written.*choose another place"):
+                writer()
+
+    def test_what_stood_there_survives_a_writing_that_fails(self):
+        path = self.folder / "kept.txt"
+        write_text(path, "old")
+        with self.assertRaises(ZeroDivisionError), one_stroke(path) as temporary:
+            temporary.write_text("half")
+            int(1 / 0)
+        self.assertEqual(path.read_text(), "old")
+        self.assertEqual(sorted(one.name for one in self.folder.iterdir()), ["kept.txt", "taken"])
+
+    def test_folders_are_made(self):
+        write_text(self.folder / "a" / "b" / "c.txt", "here")
+        self.assertEqual((self.folder / "a" / "b" / "c.txt").read_text(), "here")
+
+    def test_a_checkpoint_that_can_not_be_written_costs_a_warning_and_not_the_run(self):
+        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 16, topology="O")
+        kept = self.folder / "runs" / "one.npz"
+        with mock.patch("zephyrum.results.checkpoint.EVERY", 0.0), self.assertWarnsRegex(RuntimeWarning, "goes on without a new checkpoint.*can't be written"):  # fmt: skip
+
+            def spoil(row):
+                if kept.parent.is_dir():
+                    shutil.rmtree(kept.parent)
+                    kept.parent.write_text("in the way")
+
+            solution = zy.solve(mesh, zy.Freestream(mach=0.3, alpha=1.0), keep=kept, on_step=spoil)
+        self.assertEqual(solution.verdict, "settled")
 
 
 class Tables(OnDisk):
@@ -191,8 +246,6 @@ class StudyText(OnDisk):
             self.study('[section]\nnaca = "0012"\n')
 
     def test_the_demo_is_a_valid_study(self):
-        from importlib import resources
-
         study = self.study((resources.files("zephyrum") / "data" / "skerry.toml").read_text())
         self.assertEqual((min(study.sweep.alpha), max(study.sweep.alpha)), (-4.0, 20.0))
         self.assertEqual((study.sweep.mach, study.solver.model), ([0.2], "sa"))

@@ -13,6 +13,7 @@ import click
 
 from zephyrum.cli.tables import Progress, print_outcome, print_refinement, table
 from zephyrum.errors import FlowError, InputError, ZephyrumError
+from zephyrum.one_stroke import write_text
 
 
 class _Sentences(click.Group):
@@ -27,8 +28,10 @@ class _Sentences(click.Group):
         except ZephyrumError as cause:
             click.echo(f"zephyrum: {cause}", err=True)
             sys.exit(2)
-        except (PermissionError, IsADirectoryError, NotADirectoryError, FileNotFoundError) as cause:
-            click.echo(f"zephyrum: {cause.filename}: {cause.strerror.lower()}; choose another place.", err=True)
+        except OSError as cause:
+            click.echo(
+                f"zephyrum: {cause.filename}: {(cause.strerror or str(cause)).lower()}; choose another place.", err=True
+            )
             sys.exit(2)
 
 
@@ -108,13 +111,10 @@ def demo(out: Path) -> None:
         (out, "skerry.toml", ()),
         (out / "aircraft", "skerry-flight.toml", ("skerry-mailplane.toml",)),
     ):
-        folder.mkdir(parents=True, exist_ok=True)
         for name in (study, *others):
             target = folder / ("study.toml" if name == study else name)
             if not target.exists():
-                target.write_text(
-                    (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"), encoding="utf-8"
-                )
+                write_text(target, (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"))
         run_and_show(
             folder / "study.toml", folder, True
         )  # a point that wanders belongs to the demonstration: exit code 0
@@ -198,7 +198,7 @@ def new(file: Path, title: str, aircraft: str | None) -> None:
         raise InputError(f"{str(file)!r} exists already; choose another name or remove it.")
     template = of_section.TEMPLATE if aircraft is None else of_aircraft.TEMPLATE
     names = {"file": file.name, "title": title.replace('"', "'"), "aircraft": aircraft}
-    file.write_text(template.format(**names), encoding="utf-8")
+    write_text(file, template.format(**names))
     click.echo(f"{file} written; run it with: zephyrum run {file}")
 
 

@@ -7,7 +7,6 @@ Verified by tests/test_mesh.py.
 """
 
 import base64
-import os
 import xml.etree.ElementTree as ET
 from pathlib import Path
 
@@ -17,6 +16,7 @@ from zephyrum.errors import FileError, InputError
 from zephyrum.mesh.build import mesh_from_faces
 from zephyrum.mesh.core import ROLES, Mesh
 from zephyrum.mesh.core import SIDES as WEDGE_SIDES
+from zephyrum.one_stroke import one_stroke
 
 SIDES = "sides"
 _POLYGON, _POLYHEDRON = 7, 42
@@ -28,9 +28,8 @@ def write_mesh(mesh: Mesh, path: str | Path, cell_data: dict[str, np.ndarray] | 
     writer = {".vtu": _write_vtu, ".cgns": _write_cgns}.get(path.suffix.lower())
     if writer is None:
         raise InputError(f"mesh file {path.name!r} has no known ending; use .vtu or .cgns.")
-    temporary = path.with_name(path.name + ".part")
-    writer(mesh, temporary, cell_data or {})
-    os.replace(temporary, path)
+    with one_stroke(path) as temporary:
+        writer(mesh, temporary, cell_data or {})
     return path
 
 

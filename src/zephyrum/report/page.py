@@ -9,9 +9,9 @@ from importlib import metadata
 from pathlib import Path
 
 from zephyrum.errors import InputError
+from zephyrum.one_stroke import write_text
 from zephyrum.report.columns import DERIVED, FORCES, HEADS, LEVELS, POLAR, REFINED, SERIES, SLOPES, cell
 from zephyrum.studies.aircraft import AircraftOutcome
-from zephyrum.studies.store import write_text
 
 NEAR = 4.0  # deg: the point that stands for a sweep is the one nearest to this alpha
 # where a picture belongs and what it shows, by the beginning of its name

@@ -4,12 +4,14 @@ Written to a temporary name and renamed; it carries what it belongs to, and a fi
 Verified by tests/test_space.py.
 """
 
-import os
 import time
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
+
+from zephyrum.one_stroke import one_stroke, warned, writing
 
 EVERY = 60.0  # s
 
@@ -25,8 +27,10 @@ class Checkpoint:
 
     @classmethod
     def of(cls, path: str | Path, mesh, air, model: str, case, settings) -> "Checkpoint":
-        """That of one case."""
+        """That of one case; FileError if its folder can't be."""
         key = repr((mesh.fingerprint, air, model, case.reference, settings))
+        with writing(path):
+            Path(path).parent.mkdir(parents=True, exist_ok=True)
         return cls(Path(path), key)
 
     def __call__(self, q: np.ndarray, calmed: np.ndarray, cfl: float, rows: list[tuple]) -> None:
@@ -35,19 +39,13 @@ class Checkpoint:
             self.flush()
 
     def flush(self) -> None:
-        """Write the last states now, if there are any."""
-        if self.latest is not None:
-            *state, rows, count = self.latest
-            self.write(*state, rows[:count])
-
-    def write(self, q: np.ndarray, calmed: np.ndarray, cfl: float, rows: list[tuple]) -> None:
-        """Write the states (n, m), the cells (n,) without slopes, the CFL number and the rows of the history now."""
-        self.path.parent.mkdir(parents=True, exist_ok=True)
-        temporary = self.path.with_name(self.path.name + ".part")
-        with temporary.open("wb") as file:
-            np.savez(file, q=q, calmed=calmed, cfl=np.array(cfl), rows=np.array(rows), key=np.array(self.key))
-        os.replace(temporary, self.path)
+        """Write the last states now, if there are any; what the disk refuses is said in a warning, as it shall not cost the run."""
+        if self.latest is None:
+            return
+        q, calmed, cfl, rows, count = self.latest
         self.last = time.monotonic()
+        with warned("the run goes on without a new checkpoint"), one_stroke(self.path) as part, part.open("wb") as file:
+            np.savez(file, q=q, calmed=calmed, cfl=np.array(cfl), rows=np.array(rows[:count]), key=np.array(self.key))
 
     def read(self) -> tuple[np.ndarray, np.ndarray, float, list[tuple]] | None:
         """(states (n, m), cells (n,) without slopes, CFL number, rows of the history) of the run that was broken off; None if there is none, or it was of another case."""
@@ -61,4 +59,5 @@ class Checkpoint:
 
     def remove(self) -> None:
         """The run has ended."""
-        self.path.unlink(missing_ok=True)
+        with suppress(OSError):
+            self.path.unlink(missing_ok=True)

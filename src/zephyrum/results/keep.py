@@ -4,7 +4,6 @@ Verified by tests/test_results.py and tests/test_studies.py.
 """
 
 import json
-import os
 import zipfile
 from pathlib import Path
 
@@ -15,15 +14,15 @@ from zephyrum.errors import FileError
 from zephyrum.flow import Flow, History
 from zephyrum.flow.gas import Scales
 from zephyrum.mesh import Mesh
+from zephyrum.one_stroke import one_stroke
 
 
 def save_solution(solution, path: str | Path) -> Path:
     """See `Solution.save`."""
     path = Path(path)
-    temporary = path.with_name(path.name + ".part")
     facts = {"verdict": solution.verdict, "reason": solution.reason, "mesh": solution.mesh.fingerprint, "mach": solution.air.mach, "alpha": solution.air.alpha,
              "beta": solution.air.beta, "seconds": solution.flow.seconds, "model": solution.model, "notes": solution.notes}  # fmt: skip
-    with open(temporary, "wb") as file:
+    with one_stroke(path) as temporary, temporary.open("wb") as file:
         np.savez(
             file,
             q=solution.flow.q,
@@ -35,7 +34,6 @@ def save_solution(solution, path: str | Path) -> Path:
             history=np.array(solution.history.rows, dtype=float),
             facts=json.dumps(facts),
         )
-    os.replace(temporary, path)
     return path
 
 

@@ -1,7 +1,6 @@
 """A polar: one table, a row a point, with condition, result, verdict, mesh and time; CSV plus a JSON sidecar."""
 
 import json
-import os
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -9,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from zephyrum.errors import FileError
+from zephyrum.one_stroke import write_text
 
 COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CD pressure", "CD friction", "CX", "CZ", "L/D", "y+ max", "verdict", "orders", "drift", "CL swing",
            "CD swing", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "steps", "seconds",
@@ -62,13 +62,8 @@ class Polar:
         path = Path(path)
         notes = self.notes | {"columns": {"alpha": "deg", "seconds": "s", "drift": "largest coefficient change over the last window",
                                           "orders": "decades of residual drop", "other columns": "dimensionless or text"}}  # fmt: skip
-        for target, text in (
-            (path, self.table.to_csv(index=False)),
-            (path.with_suffix(".json"), json.dumps(notes, indent=1, default=str)),
-        ):
-            temporary = target.with_name(target.name + ".part")
-            temporary.write_text(text, encoding="utf-8")
-            os.replace(temporary, target)
+        write_text(path, self.table.to_csv(index=False))
+        write_text(path.with_suffix(".json"), json.dumps(notes, indent=1, default=str))
         return path
 
     @classmethod

@@ -3,7 +3,6 @@
 Verified by tests/test_unsteady.py and validation/ (vortex street behind a circle).
 """
 
-import os
 import time
 import zipfile
 from collections.abc import Callable
@@ -16,6 +15,7 @@ from zephyrum.air.checks import number
 from zephyrum.errors import FileError, FlowError, InputError
 from zephyrum.flow import Settings, march_in_time
 from zephyrum.mesh import Mesh
+from zephyrum.one_stroke import one_stroke, warned
 from zephyrum.results.case import prepared
 from zephyrum.results.solution import Solution
 
@@ -111,11 +111,9 @@ class _Kept:
     def write(self, rows, now, before, last: bool = False) -> None:
         """Write the file in one stroke, at most every EVERY seconds."""
         if last or time.monotonic() - self.written > EVERY:
-            part = self.path.with_name(self.path.name + ".part")
-            with open(part, "wb") as file:
-                np.savez(file, key=self.key, rows=rows, now=now, before=before)
-            os.replace(part, self.path)
             self.written = time.monotonic()
+            with warned("the march goes on, but is not kept"), one_stroke(self.path) as part, part.open("wb") as file:
+                np.savez(file, key=self.key, rows=rows, now=now, before=before)
 
 
 def solve_in_time(

@@ -14,6 +14,7 @@ from pydantic import Field, TypeAdapter, ValidationError
 from zephyrum.air import Reference
 from zephyrum.air.tables import line_of, read_table
 from zephyrum.errors import InputError
+from zephyrum.one_stroke import write_text
 from zephyrum.shape.aircraft_measures import AircraftMeasures, measure_aircraft
 from zephyrum.shape.body import Body, Duct
 from zephyrum.shape.described import Length, Point, complaint, part
@@ -104,7 +105,7 @@ class Aircraft:
         import tomli_w
 
         path = Path(path)
-        path.write_text(tomli_w.dumps(self.table()), encoding="utf-8")
+        write_text(path, tomli_w.dumps(self.table()))
         for one in self.parts.values():
             for foil in _foils(one):
                 if not foil.name.lower().startswith("naca") and not (path.parent / foil.name).exists():

@@ -14,6 +14,7 @@ import numpy as np
 
 from zephyrum.air.units import quantity
 from zephyrum.errors import FileError, InputError
+from zephyrum.one_stroke import write_text
 
 _COMMENT = re.compile(r"(#|!|%|//).*$")
 _LARGEST = 4_000_000  # bytes; no table of coordinates is longer
@@ -55,7 +56,7 @@ def write_coordinates(points: np.ndarray, name: str, path: str | Path) -> Path:
     """Write one loop as two columns with a header; `read_coordinates` reads it back the same."""
     path = Path(path)
     body = "\n".join(f"{x:.17g} {z:.17g}" for x, z in points)
-    path.write_text(f"{name}\n{body}\n", encoding="utf-8")
+    write_text(path, f"{name}\n{body}\n")
     return path
 
 

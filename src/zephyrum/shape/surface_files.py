@@ -4,7 +4,6 @@ STL, PLY and OBJ points go through trimesh (extra `surface`); the groups of an O
 Verified by tests/test_solids.py (round trips) and tests/test_adopt.py.
 """
 
-import os
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +11,7 @@ import numpy as np
 from zephyrum.air import quantity
 from zephyrum.air.checks import choice
 from zephyrum.errors import FileError, InputError
+from zephyrum.one_stroke import one_stroke
 from zephyrum.shape.surface import Surface
 
 ENDINGS = (".stl", ".obj", ".ply", ".vtu", ".step", ".stp")
@@ -177,29 +177,28 @@ def write_surface(surface: Surface, path: str | Path, unit: str = "m") -> Path:
     choice("the ending of a surface file", ending, ENDINGS)
     factor = 1.0 / quantity("unit", f"1 {unit}", "m")
     points = surface.points * factor
-    temporary = path.with_name(path.name + ".part")
-    if ending == ".stl":
-        raw = np.zeros(len(surface.triangles), np.dtype([("n", "<f4", 3), ("p", "<f4", (3, 3)), ("a", "<u2")]))
-        raw["n"], raw["p"] = surface.normals, points[surface.triangles]
-        head = f"Zephyrum {surface.name} in {unit}".encode("ascii", "replace")[:80].ljust(80)
-        temporary.write_bytes(head + np.array([len(raw)], "<u4").tobytes() + raw.tobytes())
-    elif ending == ".obj":
-        lines = [f"# Zephyrum surface {surface.name}, unit {unit}"]
-        lines += [f"v {x:.9g} {y:.9g} {z:.9g}" for x, y, z in points.tolist()]
-        for k, name in enumerate(surface.labels):
-            lines.append(f"g {name}")
-            lines += [f"f {a} {b} {c}" for a, b, c in (surface.triangles[surface.label == k] + 1).tolist()]
-        temporary.write_text("\n".join(lines) + "\n", encoding="utf-8")
-    elif ending == ".ply":
-        made = _trimesh().Trimesh(points, surface.triangles, process=False)
-        temporary.write_bytes(made.export(file_type="ply"))
-    elif ending in (".step", ".stp"):
-        from zephyrum.shape.step import write_step
+    with one_stroke(path) as temporary:
+        if ending == ".stl":
+            raw = np.zeros(len(surface.triangles), np.dtype([("n", "<f4", 3), ("p", "<f4", (3, 3)), ("a", "<u2")]))
+            raw["n"], raw["p"] = surface.normals, points[surface.triangles]
+            head = f"Zephyrum {surface.name} in {unit}".encode("ascii", "replace")[:80].ljust(80)
+            temporary.write_bytes(head + np.array([len(raw)], "<u4").tobytes() + raw.tobytes())
+        elif ending == ".obj":
+            lines = [f"# Zephyrum surface {surface.name}, unit {unit}"]
+            lines += [f"v {x:.9g} {y:.9g} {z:.9g}" for x, y, z in points.tolist()]
+            for k, name in enumerate(surface.labels):
+                lines.append(f"g {name}")
+                lines += [f"f {a} {b} {c}" for a, b, c in (surface.triangles[surface.label == k] + 1).tolist()]
+            temporary.write_text("\n".join(lines) + "\n", encoding="utf-8")
+        elif ending == ".ply":
+            made = _trimesh().Trimesh(points, surface.triangles, process=False)
+            temporary.write_bytes(made.export(file_type="ply"))
+        elif ending in (".step", ".stp"):
+            from zephyrum.shape.step import write_step
 
-        write_step(surface, temporary)
-    else:
-        temporary.write_text(_vtu_text(points, surface), encoding="utf-8")
-    os.replace(temporary, path)
+            write_step(surface, temporary)
+        else:
+            temporary.write_text(_vtu_text(points, surface), encoding="utf-8")
     return path
 
 

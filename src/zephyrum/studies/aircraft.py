@@ -18,6 +18,7 @@ from pydantic import Field
 from zephyrum.air import Reference
 from zephyrum.errors import FileError, InputError
 from zephyrum.mesh import Mesh, mesh_aircraft, quality, read_mesh, write_mesh
+from zephyrum.one_stroke import write_text
 from zephyrum.shape import Aircraft, Surface, adopt
 from zephyrum.studies.derived import Derived, derived
 from zephyrum.studies.flown import (
@@ -31,7 +32,7 @@ from zephyrum.studies.flown import (
 from zephyrum.studies.outcome import Finished, held_polar
 from zephyrum.studies.proof import held_proof, proven
 from zephyrum.studies.refine import STEP, with_errors
-from zephyrum.studies.store import write_checks, write_text
+from zephyrum.studies.store import write_checks
 from zephyrum.studies.study import Asked, RunTable, SolverTable, _Strict
 from zephyrum.studies.sweep import sweep
 

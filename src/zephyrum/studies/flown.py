@@ -12,10 +12,10 @@ from pydantic import BaseModel, ConfigDict
 from zephyrum.air import quantity
 from zephyrum.errors import FileError, InputError
 from zephyrum.mesh import Mesh
+from zephyrum.one_stroke import write_text
 from zephyrum.shape import Aircraft
 from zephyrum.studies.flight import derivatives, lift_for, trim
 from zephyrum.studies.outcome import held_solution
-from zephyrum.studies.store import write_text
 
 GRAVITY = 9.80665  # m/s^2
 

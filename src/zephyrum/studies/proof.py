@@ -8,10 +8,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from zephyrum.mesh import Mesh
+from zephyrum.one_stroke import write_text
 from zephyrum.results import solve
 from zephyrum.studies.outcome import held_solution
 from zephyrum.studies.refine import Refinement, judge, level_row
-from zephyrum.studies.store import write_text
 
 
 def proven(study, mesh: Mesh, coarser: Callable[[int], Mesh], folder: Path, on_level=None) -> Refinement:

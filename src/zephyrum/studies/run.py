@@ -8,13 +8,14 @@ from pathlib import Path
 
 from zephyrum.errors import FileError
 from zephyrum.mesh import Mesh, quality
+from zephyrum.one_stroke import write_text
 from zephyrum.results import TimeSeries, solve_in_time
 from zephyrum.shape import Airfoil
 from zephyrum.studies.aircraft import AircraftOutcome, AircraftStudy, open_aircraft_study, run_aircraft_study
 from zephyrum.studies.outcome import Finished, held_polar, held_solution
 from zephyrum.studies.proof import held_proof, proven
 from zephyrum.studies.refine import nested, with_errors
-from zephyrum.studies.store import write_checks, write_text
+from zephyrum.studies.store import write_checks
 from zephyrum.studies.study import Study, read_study
 from zephyrum.studies.sweep import sweep
 

@@ -6,11 +6,11 @@ finished when its row is there; it is never computed twice.
 
 import hashlib
 import json
-import os
 from dataclasses import dataclass
 from pathlib import Path
 
 from zephyrum.errors import FileError, InputError
+from zephyrum.one_stroke import one_stroke, write_text
 
 
 @dataclass(frozen=True)
@@ -67,10 +67,8 @@ class Store:
 
     def keep(self, name: str, row: dict, state: bytes) -> None:
         """Keep the last state of a point, the bytes of its file, and mark it finished."""
-        path = self.state(name)
-        temporary = path.with_name(path.name + ".part")
-        temporary.write_bytes(state)
-        os.replace(temporary, path)
+        with one_stroke(self.state(name)) as temporary:
+            temporary.write_bytes(state)
         self.keep_row(name, row)
 
     def keep_row(self, name: str, row: dict) -> None:
@@ -91,10 +89,3 @@ def write_checks(folder: Path, outcome) -> None:
             said.setdefault(sentence, []).append(f"M {row.mach:g} alpha {row.alpha:g}")
     lines = [f"{', '.join(at)}: {sentence}" for sentence, at in said.items()] or ["Nothing looks wrong."]
     write_text(folder / "checks.txt", "\n".join(lines) + "\n")
-
-
-def write_text(path: Path, text: str) -> None:
-    """Write a text file in one stroke."""
-    temporary = path.with_name(path.name + ".part")
-    temporary.write_text(text, encoding="utf-8")
-    os.replace(temporary, path)

@@ -1,0 +1,57 @@
+"""Files that are there whole or not at all: written to a temporary name beside their own, then renamed.
+
+Verified by tests/test_promises.py.
+"""
+
+import os
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from zephyrum.errors import FileError
+
+
+@contextmanager
+def writing(path: str | Path) -> Iterator[None]:
+    """FileError, with what to do, where the disk refuses what the block wants to do at `path`: full, read-only, no such place."""
+    try:
+        yield
+    except OSError as cause:
+        why, folder = cause.strerror or cause, str(Path(path).parent)
+        raise FileError(
+            f"{str(path)!r} can't be written ({why}); look at the free space and the rights of {folder!r}, or choose another place."
+        ) from None
+
+
+@contextmanager
+def one_stroke(path: str | Path) -> Iterator[Path]:
+    """A temporary name to write to in place of `path`, whose folder is made; renamed to `path` at the end, removed if the writing fails.
+
+    FileError where the disk refuses: whatever stood at `path` is still there then.
+    """
+    path = Path(path)
+    temporary = path.with_name(path.name + ".part")
+    try:
+        with writing(path):
+            path.parent.mkdir(parents=True, exist_ok=True)
+            yield temporary
+            os.replace(temporary, path)
+    finally:
+        with suppress(OSError):
+            temporary.unlink(missing_ok=True)
+
+
+@contextmanager
+def warned(what_now: str) -> Iterator[None]:
+    """Turn a FileError in the block into a warning that begins with `what_now`: of files whose loss shall not cost the run."""
+    try:
+        yield
+    except FileError as cause:
+        warnings.warn(f"{what_now}: {cause}", RuntimeWarning, stacklevel=4)
+
+
+def write_text(path: str | Path, text: str) -> None:
+    """Write a text file (UTF-8) in one stroke."""
+    with one_stroke(path) as temporary:
+        temporary.write_text(text, encoding="utf-8")
