@@ -5,14 +5,12 @@ docs/fleet.md. Each is made from one number, so that any of them can be looked a
 validation/fleet.json, so that a run that was broken off goes on; remove that file to begin anew.
 """
 
-import json
-import os
 import sys
 import time
-from multiprocessing import get_context
-from pathlib import Path
 
 import numpy as np
+
+from validation.resumed import resumed
 
 TRIANGLES = 16000
 SECTIONS = ("NACA 0012", "NACA 2412", "NACA 4415", "NACA 23012", "NACA 0009", "NACA 4418 blunt")
@@ -221,22 +219,16 @@ def write(rows: list[tuple]) -> str:
     return HEAD + "\n".join(lines) + "\n"
 
 
+def invalid(row) -> str:
+    """What is wrong with one aircraft."""
+    return "" if row[3] == "valid" else row[3]
+
+
 def main(count: int) -> int:
-    """Run all on two processes; 1 if any is not valid."""
-    os.environ.update(OPENBLAS_NUM_THREADS="1", OMP_NUM_THREADS="1", NUMBA_NUM_THREADS="1")
-    page = Path(__file__).parents[1] / "docs" / "fleet.md"
-    kept = Path(__file__).with_suffix(".json")
-    rows = [tuple(row) for row in json.loads(kept.read_text())] if kept.is_file() else [one(0)]
-    todo = sorted(set(range(count)) - {row[0] for row in rows})
-    with get_context("spawn").Pool(2) as pool:
-        for row in pool.imap_unordered(one, todo):
-            rows.append(row)
-            kept.write_text(json.dumps(rows))
-            if row[3] != "valid":
-                print(row[0], row[3], flush=True)
-            page.write_text(write(rows), encoding="utf-8")
+    """Run all; 1 if any is not valid."""
+    rows = resumed(__file__, list(range(count)), one, write, invalid)
     print(write(rows).split("\n|")[0].removeprefix(HEAD))
-    return int(any(row[3] != "valid" for row in rows))
+    return int(any(map(invalid, rows)))
 
 
 if __name__ == "__main__":

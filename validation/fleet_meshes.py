@@ -5,16 +5,13 @@ are kept in validation/fleet_meshes.json, remove it to begin anew. The aircraft 
 up to 180 deg about x and 20 deg about y and z, as whole models.
 """
 
-import json
-import os
 import sys
 import time
-from multiprocessing import get_context
-from pathlib import Path
 
 import numpy as np
 
 from validation.fleet import aircraft
+from validation.resumed import resumed
 
 LAYERS = (2e-4, 1.3, 16)
 HEAD = """# Random aircraft meshed
@@ -78,23 +75,16 @@ def write(rows: list) -> str:
     return HEAD + "\n".join(lines) + "\n"
 
 
+def refused(row) -> str:
+    """What the meshes of one aircraft were refused for."""
+    return "; ".join(run[6] for run in row[2:] if run[6] != "valid")
+
+
 def main(count: int) -> int:
-    """Run all on two processes; 1 if any was refused."""
-    os.environ.update(OPENBLAS_NUM_THREADS="1", OMP_NUM_THREADS="1", NUMBA_NUM_THREADS="1")
-    page = Path(__file__).parents[1] / "docs" / "fleet_meshes.md"
-    kept = Path(__file__).with_suffix(".json")
-    rows = json.loads(kept.read_text()) if kept.is_file() else [one(0)]
-    todo = sorted(set(range(count)) - {row[0] for row in rows})
-    with get_context("spawn").Pool(2) as pool:
-        for row in pool.imap_unordered(one, todo):
-            rows.append(row)
-            kept.write_text(json.dumps(rows))
-            page.write_text(write(rows), encoding="utf-8")
-            for run in row[2:]:
-                if run[6] != "valid":
-                    print(row[0], run[6], flush=True)
+    """Run all; 1 if any was refused."""
+    rows = resumed(__file__, list(range(count)), one, write, refused)
     print(write(rows).split("\n|")[0].removeprefix(HEAD))
-    return int(any(run[6] != "valid" for row in rows for run in row[2:]))
+    return int(any(map(refused, rows)))
 
 
 if __name__ == "__main__":

@@ -5,12 +5,10 @@ reason; none may fail or hold a number that is not finite. Finished chains are k
 that a run that was broken off goes on; remove that file to begin anew.
 """
 
-import json
-import os
 import sys
 import time
-from multiprocessing import get_context
-from pathlib import Path
+
+from validation.resumed import resumed
 
 SECTIONS = ("thin", "thick", "cambered", "blunt tail", "flapped")
 REYNOLDS = (5e4, 1e6, 2e7)
@@ -91,10 +89,13 @@ def write(done: list[tuple]) -> str:
     return HEAD + "\n".join(lines) + "\n"
 
 
+def told(row) -> str:
+    """One chain in a line."""
+    return "".join(row[1][f"{a:+g}"][0] for a in sorted(ALPHAS)) + f" {row[2]:.0f} s"
+
+
 def main() -> int:
-    """Run all on two processes; 1 if anything failed or was not finite."""
-    os.environ.update(OPENBLAS_NUM_THREADS="1", OMP_NUM_THREADS="1", NUMBA_NUM_THREADS="1")
-    page = Path(__file__).parents[1] / "docs" / "robustness.md"
+    """Run all; 1 if anything failed or was not finite."""
     tasks = [
         (section, reynolds, mach, model)
         for mach in MACHS
@@ -102,18 +103,7 @@ def main() -> int:
         for section in SECTIONS
         for model in MODELS
     ]
-    kept = Path(__file__).with_suffix(".json")
-    done = [(tuple(task), *rest) for task, *rest in json.loads(kept.read_text())] if kept.is_file() else []
-    tasks = [task for task in tasks if task not in [row[0] for row in done]]
-    for model in MODELS:  # compiled once, not in both workers
-        if tasks:
-            chain((SECTIONS[0], REYNOLDS[0], MACHS[1], model))
-    with get_context("spawn").Pool(2) as pool:
-        for row in pool.imap_unordered(chain, tasks):
-            done.append(row)
-            print(row[0], "".join(row[1][f"{a:+g}"][0] for a in sorted(ALPHAS)), f"{row[2]:.0f} s", flush=True)
-            kept.write_text(json.dumps(done))
-            page.write_text(write(done), encoding="utf-8")
+    done = resumed(__file__, tasks, chain, write, told)
     return int(any(mark in "FN" for _, made, _ in done for mark, *_ in made.values()))
 
 
