@@ -24,7 +24,7 @@ APART = 1.0  # logarithm of the ratio of two heights that are no longer the same
 
 
 def across(mesh, cell: np.ndarray, face: np.ndarray, way: np.ndarray, size: np.ndarray):
-    """(face (m,) on the other side of each of `cell` seen from `face` along the unit vectors `way`, its unit vectors outward, whether it is one)."""
+    """(face (m,) on the other side of each of `cell` seen from `face` along the unit vectors `way`, its unit vectors outward, the cell beyond, whether it is one)."""
     start, faces = mesh.cell_faces
     owner, entry = entries_of(start, cell)
     entry = faces[entry]
@@ -33,7 +33,9 @@ def across(mesh, cell: np.ndarray, face: np.ndarray, way: np.ndarray, size: np.n
     seen[(entry == face[owner]) | (entry >= mesh.n_interior)] = -np.inf
     best = np.lexsort((seen, owner))[np.cumsum(np.bincount(owner)) - 1]
     after = entry[best]
-    return after, sign[best][:, None] * mesh.face_area[after] / size[after][:, None], seen[best] > OPPOSITE * size[face]
+    outward = sign[best][:, None] * mesh.face_area[after] / size[after][:, None]
+    beyond = np.where(mesh.left[after] == cell, mesh.right[np.minimum(after, mesh.n_interior - 1)], mesh.left[after])
+    return after, outward, beyond, seen[best] > OPPOSITE * size[face]
 
 
 def feet(mesh, walls: np.ndarray) -> np.ndarray:
@@ -49,10 +51,8 @@ def feet(mesh, walls: np.ndarray) -> np.ndarray:
         flat[flat] &= np.isin(np.flatnonzero(flat), np.flatnonzero(flat)[np.unique(cell[flat], return_index=True)[1]])
         face, foot, cell, way = face[flat], foot[flat], cell[flat], way[flat]
         out[cell] = foot
-        after, outward, go = across(mesh, cell, face, way, size)
-        after, way, cell, foot = after[go], outward[go], cell[go], foot[go]
-        cell = np.where(mesh.left[after] == cell, mesh.right[after], mesh.left[after])
-        face = after
+        after, outward, beyond, go = across(mesh, cell, face, way, size)
+        face, way, cell, foot = after[go], outward[go], beyond[go], foot[go]
     return out
 
 
@@ -118,11 +118,8 @@ def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndar
         high = low + np.maximum(np.einsum("ij,ij->i", middle[cell] - x[face], way), least)
         # near is wrong by as much as the wall bulges, and right where another wall is nearer
         out[cell] = np.minimum(high, near[cell] + deep)
-        after, outward, go = across(mesh, cell, face, way, size)
+        after, outward, beyond, go = across(mesh, cell, face, way, size)
         go &= high < CLEAR * deep
-        beyond = np.where(
-            mesh.left[after] == cell, mesh.right[np.minimum(after, mesh.n_interior - 1)], mesh.left[after]
-        )
         go &= (base[beyond] == foot) | (base[beyond] < 0)
         low = (low + np.maximum(np.einsum("ij,ij->i", x[after] - x[face], outward), least))[go]
         cell, face, way, foot, deep = beyond[go], after[go], outward[go], foot[go], deep[go]
