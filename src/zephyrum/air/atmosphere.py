@@ -6,6 +6,7 @@ equilibrium. Verified against its published values by tests/test_air.py.
 
 import math
 
+from zephyrum.air.checks import number
 from zephyrum.errors import InputError
 
 GRAVITY = 9.80665  # m/s^2
@@ -21,6 +22,7 @@ def standard_atmosphere(altitude: float, offset: float = 0.0) -> tuple[float, fl
     `offset` [K] is added to the temperature at unchanged pressure altitude (a hot or cold day).
     Raises InputError outside -5000 m to 32000 m.
     """
+    altitude, offset = number("altitude", altitude), number("offset", offset)
     if not LOWEST <= altitude <= HIGHEST:
         raise InputError(
             f"altitude = {altitude:g} m is outside the standard atmosphere ({LOWEST:g} to {HIGHEST:g} m); "

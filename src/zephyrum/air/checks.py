@@ -1,6 +1,14 @@
-"""Small guards shared by every dataclass that validates itself."""
+"""Small guards: of every dataclass that validates itself, and of the arguments of public calls.
 
+Verified by tests/test_misuse.py.
+"""
+
+import functools
+import inspect
 import math
+import os
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 
 from zephyrum.errors import InputError
 
@@ -37,3 +45,82 @@ def choice(name: str, value: object, allowed: tuple[str, ...]) -> str:
     if value not in allowed:
         raise InputError(f"{name} = {value!r} is not known; choose one of: {', '.join(allowed)}.")
     return str(value)
+
+
+def numbers(name: str, value: object, count: int | None = None) -> tuple[float, ...]:
+    """`value` as `count` finite numbers (None: any number of them), else an InputError that names it."""
+    return _taken(name, value, Many(float, count))
+
+
+PATH = (str, os.PathLike)
+REMEDY = {
+    "Mesh": "make one with mesh_airfoil, mesh_bodies, mesh_aircraft or another mesh_ call, or read one with read_mesh",
+    "Freestream": "for example Freestream(mach=0.2, altitude=0.0)",
+    "Airfoil": "for example Airfoil.naca('2412') or Airfoil.read('any.csv')",
+    "Aircraft": "for example Aircraft.read('skerry.toml')",
+    "Surface": "for example Aircraft.surface() or adopt('scan.stl', unit='mm').surface",
+    "Solution": "give what solve returns",
+    "Settings": "for example Settings(orders=4)",
+    "Reference": "for example Reference(area=28.0, chord=1.75, span=16.4, point=(4.0, 0.0, 1.7))",
+    "Mapping": "give a dict",
+    "str": "give text",
+    "PathLike": "give the name of a file",
+}
+
+
+@dataclass(frozen=True)
+class Many:
+    """Of `takes`: any number of things of one kind, or exactly `count`."""
+
+    kind: object
+    count: int | None = None
+
+
+def takes(**kinds):
+    """Decorator of public calls: each argument named is refused by an InputError unless it is of its kind; None passes where it is the default.
+
+    A kind is a class or several; float: anything that `number` takes, handed on as float; `Many`: an iterable of them, handed on as tuple.
+    """
+
+    def around(call):
+        of = inspect.signature(call)
+
+        @functools.wraps(call)
+        def guarded(*given, **named):
+            found = of.bind(*given, **named)
+            for name, kind in kinds.items():
+                if name in found.arguments and not (
+                    found.arguments[name] is None and of.parameters[name].default is None
+                ):
+                    found.arguments[name] = _taken(name, found.arguments[name], kind)
+            return call(*found.args, **found.kwargs)
+
+        return guarded
+
+    return around
+
+
+def _taken(name: str, value: object, kind) -> object:
+    """`value` as one of `kind`, or an InputError."""
+    if kind is float:
+        return number(name, value)
+    if isinstance(kind, Many):
+        many = "some" if kind.count is None else str(kind.count)
+        if isinstance(value, str | Mapping) or not isinstance(value, Iterable):
+            raise InputError(f"{name} = {_short(value)} must be a list of {many}; put brackets round it.")
+        value = tuple(value)
+        if kind.count is not None and len(value) != kind.count:
+            raise InputError(f"{name} = {_short(value)} must be a list of {many}, not of {len(value)}.")
+        return tuple(_taken(f"{name}[{k}]", one, kind.kind) for k, one in enumerate(value))
+    allowed = kind if isinstance(kind, tuple) else (kind,)
+    if isinstance(value, allowed):
+        return value
+    names = [one.__name__ for one in allowed]
+    article = "an" if names[0][0] in "AEIO" else "a"
+    help_with = "; ".join(REMEDY[one] for one in names if one in REMEDY) or f"make it with {names[0]}(...)"
+    raise InputError(f"{name} = {_short(value)} is not {article} {' or '.join(names)}; {help_with}.")
+
+
+def _short(value: object) -> str:
+    text = repr(value)
+    return text if len(text) <= 60 else f"{text[:57]}..."

@@ -13,7 +13,7 @@ import numpy as np
 
 from zephyrum.air import axes
 from zephyrum.air.atmosphere import standard_atmosphere
-from zephyrum.air.checks import number
+from zephyrum.air.checks import number, numbers
 from zephyrum.air.gas import Gas
 from zephyrum.air.units import quantity
 from zephyrum.errors import InputError
@@ -61,6 +61,10 @@ class Freestream:
         if known.get("mach", 0.0) > 10.0:
             raise InputError(
                 f"mach = {known['mach']:g} is above 10, where air is no longer a perfect gas; give a lower Mach number."
+            )
+        if not isinstance(self.gas, Gas):
+            raise InputError(
+                f"gas = {self.gas!r} is not a Gas; leave it out for air, or give for example Gas(gamma=1.3, R=290.0)."
             )
         self._set(given=tuple(known))
         self._solve(dict(known))
@@ -145,7 +149,7 @@ class Freestream:
         alpha = None if self.alpha is None else number("alpha", quantity("alpha", self.alpha, "deg"), -180.0, 180.0)
         beta = None if self.beta is None else number("beta", quantity("beta", self.beta, "deg"), -90.0, 90.0)
         if self.wind is not None:
-            a, b = axes.angles_of(np.asarray(self.wind, dtype=float))
+            a, b = axes.angles_of(np.array(numbers("wind", self.wind, 3)))
             for name, typed, follows in (("alpha", alpha, a), ("beta", beta, b)):
                 if typed is not None and abs(typed - follows) > 0.01:
                     raise InputError(

@@ -5,8 +5,7 @@ There is no default of one: a Reference is measured (by a mesh generator) or typ
 
 from dataclasses import dataclass, replace
 
-from zephyrum.air.checks import number
-from zephyrum.errors import InputError
+from zephyrum.air.checks import number, numbers
 
 
 @dataclass(frozen=True)
@@ -25,9 +24,7 @@ class Reference:
     def __post_init__(self) -> None:
         for name in ("area", "chord", "span"):
             number(f"reference.{name}", getattr(self, name), 0.0, open_low=True)
-        if len(self.point) != 3:
-            raise InputError(f"reference.point = {self.point!r} must have three coordinates in metres.")
-        object.__setattr__(self, "point", tuple(number("reference.point", value) for value in self.point))
+        object.__setattr__(self, "point", numbers("reference.point", self.point, 3))
 
     @classmethod
     def of_section(

@@ -199,7 +199,10 @@ def new(file: Path, title: str, aircraft: str | None) -> None:
     template = of_section.TEMPLATE if aircraft is None else of_aircraft.TEMPLATE
     names = {"file": file.name, "title": title.replace('"', "'"), "aircraft": aircraft}
     write_text(file, template.format(**names))
-    click.echo(f"{file} written; run it with: zephyrum run {file}")
+    missing = aircraft is not None and not (file.parent / aircraft).is_file()
+    click.echo(
+        f"{file} written; run it with: zephyrum run {file}{f' (when {aircraft!r} is there: it is not yet)' if missing else ''}"
+    )
 
 
 _section = click.argument("section")

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from zephyrum.air import Reference
-from zephyrum.air.checks import number
+from zephyrum.air.checks import Many, number, takes
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.build import mesh_from_kept
 from zephyrum.mesh.clipped_space import Space, fill_space
@@ -35,6 +35,7 @@ SHIFTS = 4  # tries with the grid moved before the layers are thinned
 log = logging.getLogger(__name__)
 
 
+@takes(surface=Surface, zones=Many(Zone), reference=Reference, scale=float, ground=float, alpha=Many(float, 2))
 def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, float, int] | None = None, growth: float = GROWTH,
                    zones: tuple[Zone, ...] = (), half: bool | None = None, reference: Reference | None = None, scale: float = 1.0,
                  ground: float | None = None, wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0)) -> Mesh:  # fmt: skip

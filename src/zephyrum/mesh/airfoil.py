@@ -9,7 +9,7 @@ import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
 from zephyrum.air import Reference
-from zephyrum.air.checks import choice, number, whole
+from zephyrum.air.checks import choice, number, takes, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.blocks import Border, Grid, family
 from zephyrum.mesh.core import Mesh
@@ -26,6 +26,7 @@ WAKE_LAYERS = 15.0
 WAKE_SPREAD = 0.01  # height of the first wake cell per distance behind the tail
 
 
+@takes(foil=Airfoil, first_height=float, growth=float, y_plus=float, reynolds=float)
 def mesh_airfoil(
     foil: Airfoil,
     around: int = 256,

@@ -5,12 +5,13 @@ and validation/clipped.py.
 """
 
 import itertools
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
 
 from zephyrum.air import Reference
-from zephyrum.air.checks import choice, number, whole
+from zephyrum.air.checks import choice, number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.build import mesh_from_faces
 from zephyrum.mesh.clipped_plane import clip_plane
@@ -32,6 +33,7 @@ LEAST_CELLS = 6000  # a coarser relative is made for meshes above
 SHIFTS = 6  # tries with the grid moved
 
 
+@takes(bodies=Mapping)
 def mesh_bodies(bodies: dict, fineness: str | float = "medium", relatives: int | None = None, **options) -> Mesh:
     """A mesh about several closed curves, with one command.
 

@@ -8,10 +8,12 @@ Verified by tests/test_mesh.py.
 
 import base64
 import xml.etree.ElementTree as ET
+from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
 
+from zephyrum.air.checks import PATH, takes
 from zephyrum.errors import FileError, InputError
 from zephyrum.mesh.build import mesh_from_faces
 from zephyrum.mesh.core import ROLES, Mesh
@@ -22,6 +24,7 @@ SIDES = "sides"
 _POLYGON, _POLYHEDRON = 7, 42
 
 
+@takes(mesh=Mesh, path=PATH, cell_data=Mapping)
 def write_mesh(mesh: Mesh, path: str | Path, cell_data: dict[str, np.ndarray] | None = None) -> Path:
     """Write `mesh` to a .vtu or .cgns file (by its ending), with optional fields (n_cells,) or (n_cells, 3)."""
     path = Path(path)
@@ -33,6 +36,7 @@ def write_mesh(mesh: Mesh, path: str | Path, cell_data: dict[str, np.ndarray] | 
     return path
 
 
+@takes(path=PATH)
 def read_mesh(path: str | Path) -> Mesh:
     """Read a mesh written by `write_mesh` (or any file with the same standard sections). FileError if it can't be."""
     path = Path(path)

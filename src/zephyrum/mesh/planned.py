@@ -13,7 +13,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from zephyrum.air import Reference
-from zephyrum.air.checks import choice, number, whole
+from zephyrum.air.checks import Many, choice, number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.aircraft import CUSHION, Outer, bound_zones, local_edges, mesh_surface
 from zephyrum.mesh.core import Mesh
@@ -245,6 +245,15 @@ def _sprinkled(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, np.ndar
     return points, np.einsum("ij,ij->i", share, edges[t[owner]]), (surface.areas / count)[owner]
 
 
+@takes(
+    craft=(Aircraft, Surface),
+    y_plus=float,
+    reynolds=float,
+    ground=float,
+    alpha=Many(float, 2),
+    zones=Many(Zone),
+    reference=Reference,
+)
 def plan_mesh(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
               reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
               wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None) -> MeshPlan:  # fmt: skip
@@ -254,6 +263,15 @@ def plan_mesh(craft, fineness: str | float = "medium", cells: int | None = None,
     )
 
 
+@takes(
+    craft=(Aircraft, Surface),
+    y_plus=float,
+    reynolds=float,
+    ground=float,
+    alpha=Many(float, 2),
+    zones=Many(Zone),
+    reference=Reference,
+)
 def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
                   reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
                   wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None,
@@ -270,6 +288,7 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
     >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
     """
     task = _Task(craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference)
+    relatives = whole("relatives", relatives, 0, 5)
     plan = task.chosen(fineness, cells)
     if on_plan is not None:
         on_plan(plan)

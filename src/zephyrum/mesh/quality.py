@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zephyrum.air.checks import takes
 from zephyrum.mesh.core import Mesh
 
 # (measure, unit, value above which a cell deserves a look)
@@ -44,6 +45,7 @@ class Quality:
         return "\n".join(lines)
 
 
+@takes(mesh=Mesh)
 def quality(mesh: Mesh) -> Quality:
     """Measure every cell of `mesh`."""
     ni = mesh.n_interior

@@ -10,7 +10,7 @@ from dataclasses import replace
 import numpy as np
 from scipy.spatial import cKDTree
 
-from zephyrum.air.checks import number, whole
+from zephyrum.air.checks import number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.build import mesh_from_kept
 from zephyrum.mesh.core import Mesh
@@ -30,6 +30,7 @@ TRIES, NUDGE = 4, 2e-5  # rad between them
 UNMATCHED = 0.01  # of the walls' area: parts of the sides that may find no partner
 
 
+@takes(mesh=Mesh)
 def mesh_sector(mesh: Mesh, count: int, start: float | None = None) -> Mesh:
     """The sector of 360 / `count` deg of a mesh about a body that repeats itself `count` times round the x axis.
 

@@ -6,7 +6,7 @@ Verified by tests/test_mesh.py and validation/viscous.py.
 import numpy as np
 
 from zephyrum.air import Reference
-from zephyrum.air.checks import number, whole
+from zephyrum.air.checks import number, takes, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.airfoil import BASE_CELLS, closed_curve
 from zephyrum.mesh.blocks import Border, Grid, family
@@ -20,6 +20,7 @@ EDGE = 2e-3  # plate lengths: cells along the stream at its leading edge
 APPROACH = 0.5  # plate lengths of free stream ahead of it
 
 
+@takes(outline=Outline)
 def mesh_outline(
     outline: Outline, around: int = 192, outward: int = 96, farfield: float = 60.0, first_height: float | None = None
 ) -> Mesh:
@@ -69,6 +70,7 @@ def _wrap(surface, length, perimeter, around, outward, farfield, first_height) -
     return np.concatenate([block, block[:1]]), recipe
 
 
+@takes(body=(Outline, Airfoil))
 def mesh_revolved(
     body: Outline | Airfoil,
     around: int = 192,

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from zephyrum.air import Freestream, Reference
-from zephyrum.air.checks import choice, number
+from zephyrum.air.checks import PATH, choice, number, takes
 from zephyrum.errors import InputError
 from zephyrum.flow import Flow, History, Settings
 from zephyrum.flow.gas import Law, Scales
@@ -316,6 +316,7 @@ class Solution:
         return save_solution(self, path)
 
 
+@takes(path=PATH, mesh=Mesh, air=Freestream, reference=Reference, settings=Settings)
 def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Reference, settings: Settings) -> Solution:
     """A solution kept by `Solution.save`; FileError if it does not belong to this mesh and condition."""
     facts, flow = read_solution(path, mesh, air)

@@ -5,6 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from zephyrum.air import Freestream, Reference
+from zephyrum.air.checks import PATH, takes
 from zephyrum.errors import InputError
 from zephyrum.flow import Settings, carry_over, march
 from zephyrum.mesh import Mesh
@@ -14,6 +15,15 @@ from zephyrum.results.solution import Solution
 from zephyrum.results.walls import Wall
 
 
+@takes(
+    mesh=Mesh,
+    air=Freestream,
+    model=str,
+    reference=Reference,
+    settings=Settings,
+    start=Solution,
+    keep=PATH,
+)
 def solve(
     mesh: Mesh,
     air: Freestream,

@@ -11,7 +11,8 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum.air.checks import number
+from zephyrum.air import Freestream, Reference
+from zephyrum.air.checks import PATH, number, takes
 from zephyrum.errors import FileError, FlowError, InputError
 from zephyrum.flow import Settings, march_in_time
 from zephyrum.mesh import Mesh
@@ -116,6 +117,15 @@ class _Kept:
                 np.savez(file, key=self.key, rows=rows, now=now, before=before)
 
 
+@takes(
+    mesh=Mesh,
+    air=Freestream,
+    model=str,
+    reference=Reference,
+    settings=Settings,
+    start=Solution,
+    keep=PATH,
+)
 def solve_in_time(
     mesh: Mesh,
     air,

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from zephyrum.air import quantity
-from zephyrum.air.checks import choice, number
+from zephyrum.air.checks import PATH, choice, number, takes
 from zephyrum.errors import InputError
 from zephyrum.shape.labels import by_edges
 from zephyrum.shape.mend import Mended, mend
@@ -59,6 +59,7 @@ def sizes_by_unit(surface: Surface) -> str:
     return "; ".join(lines)
 
 
+@takes(path=PATH, unit=str, span=float)
 def adopt(path: str | Path, unit: str | None = None, nose: str = "-x", up: str = "+z", span: float | None = None,
           labels: str | None = None, angle: float = 30.0, simplify: float | None = None, **mending) -> Adopted:  # fmt: skip
     """Take in a .stl, .obj, .ply, .step or .vtu file.

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from scipy.interpolate import CubicSpline
 
-from zephyrum.air.checks import choice, number, whole
+from zephyrum.air.checks import choice, number, numbers, whole
 from zephyrum.errors import InputError
 from zephyrum.shape.families import bspline_coordinates, class_shape_coordinates
 from zephyrum.shape.flap import flap
@@ -139,7 +139,7 @@ class Airfoil:
     def rotated(self, angle: float, about: tuple[float, float] | None = None) -> "Airfoil":
         """Turned nose-up by `angle` [deg] about a point (default: quarter chord)."""
         a = np.radians(number("angle", angle, -180.0, 180.0))
-        centre = self.nose + 0.25 * (self.tail - self.nose) if about is None else np.asarray(about, dtype=float)
+        centre = self.nose + 0.25 * (self.tail - self.nose) if about is None else np.array(numbers("about", about, 2))
         turn = np.array([[np.cos(a), np.sin(a)], [-np.sin(a), np.cos(a)]])
         return replace(self, points=(self.points - centre) @ turn.T + centre)
 

@@ -11,6 +11,7 @@ from dataclasses import field as dataclass_field
 
 import numpy as np
 
+from zephyrum.air.checks import number, takes
 from zephyrum.errors import InputError
 from zephyrum.shape.crossings import crossing_triangles
 from zephyrum.shape.defects import Defect, NotMended, found_at, whole_pieces
@@ -44,6 +45,7 @@ class Mended:
         return "\n".join([*lines, *(f"  note: {note}" for note in self.notes)])
 
 
+@takes(surface=Surface, weld_distance=float)
 def mend(
     surface: Surface,
     weld_distance: float | None = None,
@@ -56,6 +58,8 @@ def mend(
     weld_distance [m]: points nearer are one; found from the gaps if None. flat_holes: fill large holes flat without asking
     what was there. keep_stray: keep small shells that touch nothing. label_shells: a label for each shell, before they are united.
     """
+    if weld_distance is not None:
+        number("weld_distance", weld_distance, 0.0, 0.1 * surface.size)
     found: list[Defect] = []
     made, gap = clean(surface, weld_distance, found)
     check_hanging(made)

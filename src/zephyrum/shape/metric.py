@@ -31,6 +31,11 @@ class SizeZone:
     part: str | None = None
     box: tuple | None = None
 
+    def __post_init__(self) -> None:
+        number("size", self.size, 0.0, open_low=True)
+        if self.box is not None and np.shape(self.box) != (2, 3):
+            raise InputError(f"zone: box = {self.box!r} should be two corners of x, y, z [m].")
+
 
 def metric_field(
     surface: Surface, found, tolerance: float, largest: float, stretch: float, zones=()

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
+from zephyrum.air.checks import PATH, takes
 from zephyrum.air.units import quantity
 from zephyrum.errors import FileError, InputError
 from zephyrum.one_stroke import write_text
@@ -27,6 +28,7 @@ class _Row:
     line: int
 
 
+@takes(path=PATH)
 def read_coordinates(path: str | Path, unit: str | None = None) -> tuple[np.ndarray, str, list[str]]:
     """Points (n, 2) from upper tail over nose to lower tail, name, notes.
 

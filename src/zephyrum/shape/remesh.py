@@ -11,7 +11,7 @@ from numba import njit, types
 from numba.typed import Dict
 from scipy.spatial import cKDTree
 
-from zephyrum.air.checks import number, whole
+from zephyrum.air.checks import Many, number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.shape.closest import distances
 from zephyrum.shape.crossings import box_tree, crossing_triangles
@@ -73,6 +73,7 @@ def _fill(lines, edges, curve):
         lines[key_of(edges[e, 0], edges[e, 1])] = curve[e]
 
 
+@takes(surface=Surface, zones=Many(SizeZone))
 def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | None = None, largest: float | None = None, stretch: float = 4.0,
            angle: float = SHARP, zones: tuple[SizeZone, ...] = (), rounds: int = ROUNDS) -> Remeshed:  # fmt: skip
     """A new triangulation of a closed surface or of an open half.
@@ -87,6 +88,7 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
     number("stretch", stretch, 1.0, 20.0)
     made = surface.welded()
     largest = LARGEST * made.size if largest is None else number("largest", largest, 0.0, open_low=True)
+    rounds = whole("rounds", rounds, 1, 100)
     found = features(made, number("angle", angle, 5.0, 90.0))
     target = None if triangles is None else whole("triangles", triangles, 100, 5_000_000)
 

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zephyrum.air.checks import takes
 from zephyrum.shape.solids import section_area, shadow
 from zephyrum.shape.surface import Surface
 
@@ -39,6 +40,7 @@ class Sizes:
         return x, section_area(self.surface, x)
 
 
+@takes(surface=Surface)
 def measure_surface(surface: Surface) -> Sizes:
     """Measure a closed Surface; InputError if it is not closed."""
     return Sizes(

@@ -15,6 +15,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
+from zephyrum.air.checks import Many, takes
 from zephyrum.errors import InputError
 
 SAME = 1e-9  # of the size of a shape: points nearer than this are one
@@ -265,8 +266,11 @@ class Surface:
         return text.hexdigest()[:12]
 
 
+@takes(surfaces=Many(Surface))
 def joined(surfaces: list[Surface], name: str = "surface") -> Surface:
     """Several surfaces side by side in one (nothing is united)."""
+    if not surfaces:
+        raise InputError("surfaces is empty; give at least one Surface.")
     names = tuple(dict.fromkeys(label for one in surfaces for label in one.labels))
     code = {label: k for k, label in enumerate(names)}
     starts = np.cumsum([0, *(len(one.points) for one in surfaces)])

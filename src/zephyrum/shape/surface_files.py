@@ -35,7 +35,7 @@ def read_triangles(path: str | Path) -> Surface:
     if ending not in ENDINGS:
         raise FileError(f"surface {str(path)!r} ends in {ending or 'nothing'}; give one of: {', '.join(ENDINGS)}.")
     if not path.is_file():
-        raise FileError(f"surface {str(path)!r} does not exist.")
+        raise FileError(f"surface {str(path)!r} does not exist; check the name and the folder.")
     if not path.stat().st_size:
         raise FileError(f"surface {str(path)!r} is empty.")
     if ending in (".step", ".stp"):
@@ -86,9 +86,8 @@ def _read_stl(path: Path) -> Surface:
         points = raw["p"].reshape(-1, 3).astype(float)
         return _checked(path, points, np.arange(len(points)).reshape(-1, 3), None, (path.stem,))
     if not data.lstrip().startswith(b"solid"):
-        raise FileError(
-            f"surface {str(path)!r} is no STL file, or is cut short ({count} triangles announced, room for {max(0, (len(data) - 84) // 50)})."
-        )
+        said = f"{count} triangles announced, room for {(len(data) - 84) // 50}" if count >= 0 else f"{len(data)} bytes"
+        raise FileError(f"surface {str(path)!r} is no STL file, or is cut short ({said}); export it again.")
     points, label, labels = [], [], []
     number, line = 0, ""
     try:

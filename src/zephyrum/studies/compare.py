@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from zephyrum.air import Freestream
+from zephyrum.air.checks import Many, takes
 from zephyrum.errors import InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import mesh_aircraft, mesh_airfoil
@@ -30,6 +31,7 @@ class Comparison:
     solutions: dict[str, Solution]
 
 
+@takes(shapes=Mapping, air=Freestream, model=str, settings=Settings, error=Refinement)
 def compare(shapes: Mapping[str, Aircraft | Airfoil], air: Freestream, model: str = "euler", settings: Settings | None = None, error: Refinement | None = None,
             on_point: Callable[[dict], None] | None = None, **mesh_options) -> Comparison:  # fmt: skip
     """Solve `air` about every one of the named `shapes` and set them against the first.
@@ -57,6 +59,7 @@ def compare(shapes: Mapping[str, Aircraft | Airfoil], air: Freestream, model: st
     return Comparison(table, pd.DataFrame(changes), solutions)
 
 
+@takes(craft=Aircraft, path=str, values=Many(object))
 def varied(craft: Aircraft, path: str, values) -> dict[str, Aircraft]:
     """The aircraft with the number at a dotted path at each of `values`, named by them: a sweep over any number of its description."""
     return {f"{path} = {value}": craft.changed({path: value}) for value in values}

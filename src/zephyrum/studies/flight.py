@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zephyrum.air import Freestream
-from zephyrum.air.checks import number, whole
+from zephyrum.air.checks import number, takes, whole
 from zephyrum.errors import FlowError, InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_aircraft
@@ -51,6 +51,7 @@ def lift_for(weight: float, air: Freestream, area: float) -> float:
     return number("weight", weight, 0.0, open_low=True) / (air.dynamic_pressure * area)
 
 
+@takes(craft=Aircraft, air=Freestream, control=str, model=str, settings=Settings)
 def trim(craft: Aircraft, air: Freestream, lift: float, control: str, setting: float = 0.0, model: str = "euler", settings: Settings | None = None,
          most: int = 5, on_point: Callable[[dict], None] | None = None, **mesh_options) -> Trim:  # fmt: skip
     """Fly the aircraft so that CL = `lift` and CM = 0 about its reference point.
@@ -113,6 +114,7 @@ def trim(craft: Aircraft, air: Freestream, lift: float, control: str, setting: f
     return Trim(control, float(at[0]), float(at[1]), solution, pd.DataFrame(rows), bool(good))
 
 
+@takes(mesh=Mesh, air=Freestream, model=str, settings=Settings, start=Solution)
 def derivatives(mesh: Mesh, air: Freestream, model: str = "euler", settings: Settings | None = None, alpha_step: float = 1.0, beta_step: float = 3.0,
                 start: Solution | None = None, on_point: Callable[[dict], None] | None = None):  # fmt: skip
     """DataFrame of derivatives [1/rad] about the reference point: of CL, CD, CM by alpha and, on a whole model, of CY, C roll, C yaw by beta.

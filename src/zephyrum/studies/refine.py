@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zephyrum.air import Freestream
-from zephyrum.air.checks import whole
+from zephyrum.air.checks import takes, whole
 from zephyrum.errors import InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_aircraft, mesh_airfoil
@@ -114,6 +114,7 @@ def judge(rows: list[dict], air: Freestream) -> Refinement:
     return Refinement(table, estimates, air)
 
 
+@takes(shape=(Airfoil, Aircraft, Surface, Mesh), air=Freestream, model=str, settings=Settings)
 def refine(
     shape: Airfoil | Aircraft | Surface | Mesh,
     air: Freestream,

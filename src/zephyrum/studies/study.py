@@ -11,6 +11,7 @@ import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
 from zephyrum.air import Freestream, quantity
+from zephyrum.air.checks import PATH, takes
 from zephyrum.air.tables import line_of, read_table
 from zephyrum.errors import InputError
 from zephyrum.flow import Settings
@@ -311,6 +312,7 @@ class Study(Asked):
         return layers
 
 
+@takes(path=PATH)
 def read_study(path: str | Path) -> Asked:
     """Read and validate a study file, of a section or with [aircraft] of an aircraft; mistakes are InputErrors `file:line: key: what to do`."""
     from zephyrum.studies.aircraft import AircraftStudy

@@ -17,7 +17,7 @@ from multiprocessing.process import BaseProcess
 from pathlib import Path
 
 from zephyrum.air import Freestream
-from zephyrum.air.checks import number, whole
+from zephyrum.air.checks import PATH, number, numbers, takes, whole
 from zephyrum.errors import FlowError, InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_airfoil
@@ -31,7 +31,7 @@ OFTEN = 0.5  # s between two words about a point that is being computed
 
 
 def _values(name: str, values, low: float, high: float, open_low: bool = False) -> list[float]:
-    sequence = [values] if isinstance(values, int | float | str) else list(values)
+    sequence = [values] if isinstance(values, int | float | str) else numbers(name, values)
     if not sequence:
         raise InputError(f"{name} is empty; give at least one value.")
     out = [number(name, value, low, high, open_low=open_low) for value in sequence]
@@ -74,6 +74,14 @@ def _compute(point: Point, on_step: Callable[[dict], None] | None = None) -> dic
     return row
 
 
+@takes(
+    shape=(Airfoil, Mesh),
+    model=str,
+    air=Freestream,
+    folder=PATH,
+    settings=Settings,
+    scheduler=str,
+)
 def sweep(
     shape: Airfoil | Mesh,
     alpha,
