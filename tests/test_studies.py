@@ -58,7 +58,7 @@ def physics(table):
 
 class Estimates(unittest.TestCase):
     def test_what_extrapolates_to_the_other_sign_is_not_trusted(self):
-        made = estimate("CD", [0.037, 0.0455, 0.055], 1.11)
+        made = estimate("CD", [0.037, 0.0455, 0.055], [1.0, 1.11, 1.2321])
         self.assertFalse(made.asymptotic)
         self.assertEqual(made.extrapolated, 0.037)
         self.assertGreater(made.error, 0.05)
@@ -67,14 +67,14 @@ class Estimates(unittest.TestCase):
     def test_made_up_sequences(self):
         for order in (1.5, 2.0, 2.5):
             values = [1.0 + 0.01 * h**order for h in (1.0, 2.0, 4.0)]
-            e = estimate("CL", values, 2.0)
+            e = estimate("CL", values, [1.0, 2.0, 4.0])
             self.assertAlmostEqual(e.order, order, delta=1e-9)
             self.assertTrue(e.asymptotic)
             self.assertGreaterEqual(e.error, abs(values[0] - 1.0) * 0.99)
-        self.assertAlmostEqual(estimate("CL", [1.01, 1.04, 1.16], 2.0).extrapolated, 1.0, delta=1e-12)
-        self.assertFalse(estimate("CL", [1.0, 1.1, 1.0], 2.0).asymptotic)
-        self.assertFalse(estimate("CL", [1.0, 1.1, 1.15], 2.0).asymptotic)
-        self.assertTrue(math.isnan(estimate("CL", [0.0, 1e-9, -1e-9], 2.0).order))
+        self.assertAlmostEqual(estimate("CL", [1.01, 1.04, 1.16], [1.0, 2.0, 4.0]).extrapolated, 1.0, delta=1e-12)
+        self.assertFalse(estimate("CL", [1.0, 1.1, 1.0], [1.0, 2.0, 4.0]).asymptotic)
+        self.assertFalse(estimate("CL", [1.0, 1.1, 1.15], [1.0, 2.0, 4.0]).asymptotic)
+        self.assertTrue(math.isnan(estimate("CL", [0.0, 1e-9, -1e-9], [1.0, 2.0, 4.0]).order))
 
     def test_refine_proves_a_lift(self):
         made = zy.refine(

@@ -171,11 +171,11 @@ class Polars(unittest.TestCase):
 
 
 class Errors(unittest.TestCase):
-    def test_known_orders_are_found_at_any_ratio(self):
-        for ratio in (1.3, 2.0):
+    def test_known_orders_are_found_at_any_ratios(self):
+        for sizes in ([1.0, 1.3, 1.69], [0.1, 0.2, 0.4], [11.6, 12.6, 13.3], [1.0, 1.245, 1.627], [1.0, 1.6, 1.7]):
             for order in (1.0, 1.5, 2.0, 3.0):
-                values = [0.5 + 0.01 * ratio ** (order * k) for k in range(3)]
-                one = estimate("CL", values, ratio)
+                values = [0.5 + 0.01 * (h / sizes[0]) ** order for h in sizes]
+                one = estimate("CL", values, sizes)
                 self.assertAlmostEqual(one.order, order, 8)
                 self.assertTrue(one.asymptotic)
                 if order <= 2.0:
@@ -185,11 +185,15 @@ class Errors(unittest.TestCase):
 
     def test_what_has_no_order_gets_a_wide_bar(self):
         for values, word in (([0.5, 0.51, 0.505], "oscillates"), ([0.5, 0.53, 0.54], "does not converge")):
-            one = estimate("CD", values, 2.0)
+            one = estimate("CD", values, [1.0, 2.0, 4.0])
             self.assertFalse(one.asymptotic)
             self.assertIn(word, one.words)
             self.assertAlmostEqual(one.error, 3.0 * (max(values) - min(values)))
-        same = estimate("CM", [0.1, 0.1, 0.1], 2.0)
+        # the same differences converge or not by how far apart the meshes are
+        self.assertEqual(estimate("CD", [0.5, 0.51, 0.525], [1.0, 1.1, 1.4]).words[:17], "does not converge")
+        self.assertAlmostEqual(estimate("CD", [0.5, 0.51, 0.525], [1.0, 1.3, 1.4]).order, 12.01, 2)
+        self.assertEqual(estimate("CD", [0.5, 0.5001, 0.6], [1.0, 1.1, 1.15]).order, 20.0)
+        same = estimate("CM", [0.1, 0.1, 0.1], [1.0, 2.0, 4.0])
         self.assertTrue(same.asymptotic)
         self.assertGreater(same.error, 0.0)
 

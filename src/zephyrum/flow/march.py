@@ -46,14 +46,11 @@ SPACE_STEPS = 14, 9  # the same of the first order in space, without and with fr
 AT_REST, RESTING = 4, 0.005  # steps over which CL and CD change by no more than that share: enough on a coarser mesh
 RIPE = 3e3  # CFL number below which coefficients with friction may creep
 STALL = 30  # steps without a lower residual after which a run wanders
-# steps in space, without and with friction, without a lower residual after which the few cells that hold it lose their slopes
-PATIENCE = 4, 16
+PATIENCE = 16  # steps in space without a lower residual after which the few cells that hold it lose their slopes
 GROWN = 2.0  # growth of the residual with which two such steps are enough
-HELD = 0.004, 0.95  # share of the cells that they may be (in more the flow swings) and of the (squared) residual held
-HELD_VISCOUS = 0.0005, 0.95  # the same with friction
+HELD = 0.0005, 0.95  # share of the cells that they may be (in more the flow swings) and of the (squared) residual held
 HELD_LABOUR = 0.005, 0.9  # and where they make a step laborious
 NONE = np.zeros(1, dtype=bool)
-CALMINGS = 8  # at most, without friction
 CALMED_CFL = 100.0
 
 
@@ -154,7 +151,7 @@ class Level:
             rate = np.exp(sublayer_rate(mesh, self.law)) * reference.chord / air.mach
             rows[:, 6] /= 1.0 + BETA[0] * rate
         self.rows = rows
-        self.calmed, self.calmings = np.zeros(mesh.n_cells, dtype=bool), 0
+        self.calmed = np.zeros(mesh.n_cells, dtype=bool)
         self.jacobian.rows[:] = rows[:, self.domain.axes]
         self.body = mesh.faces_of("wall")
         self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
@@ -206,28 +203,17 @@ class Level:
     def calm(self, R: np.ndarray, few: float, share: float) -> np.ndarray:
         """Take the slopes off the cells that hold a `share` of the (squared) residual R if they are no more than `few` of all; which (n,) are new.
 
-        Without friction those round them follow, wider each time; with friction the columns of layers that they stand in, which swing together,
-        and no more: first order all over a layer falsifies the drag.
+        The columns of layers that they stand in swing together and follow, but no more: first order in many cells falsifies the drag.
         """
-        viscous = self.residual.model != "euler"
-        weight = self.rows / self.start_norm if viscous else self.rows
-        held = np.sum((R * weight) ** 2, axis=1)
+        held = np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
         order = np.argsort(-held)
         count = 1 + int(np.searchsorted(np.cumsum(held[order]), share * held.sum()))
         wide = np.zeros(len(held), dtype=bool)
         if self.mesh.planar or self.settings.order == 1 or count > max(few * len(held), 20):
             return wide
         wide[order[:count]] = True
-        self.calmings += 1
-        if viscous:
-            foot = self.mesh.feet
-            wide |= (foot >= 0) & np.isin(foot, foot[wide])
-        else:
-            left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
-            for _ in range(self.calmings):
-                near = wide.copy()
-                near[left[wide[right]]] = near[right[wide[left]]] = True
-                wide = near
+        foot = self.mesh.feet
+        wide |= (foot >= 0) & np.isin(foot, foot[wide])
         fresh = wide & ~self.calmed
         self.still(wide)
         return fresh
@@ -370,20 +356,20 @@ def _march_level(
             return q, "settled", "the coefficients are at rest"
         if worst < 0.8 * best:
             best, best_step, best_q = worst, step, q
-        stuck = step - best_step >= (2 if worst > GROWN * best else PATIENCE[int(viscous)])
+        stuck = step - best_step >= (2 if worst > GROWN * best else PATIENCE)
         hard = laborious(cfl, viscous, space, krylov)
         fresh = NONE
-        if (stuck or hard) and not (viscous and enough) and (viscous or level.calmings < CALMINGS):
-            fresh = level.calm(R, *(HELD_LABOUR if hard else HELD_VISCOUS if viscous else HELD))
-        if fresh.any():  # what has swung up since is left behind
-            q = np.where(fresh[:, None], best_q, q) if viscous else best_q
-            best, best_step, cfl = math.inf, step, max(0.5 * cfl, CALMED_CFL) if viscous else CALMED_CFL
+        if (stuck or hard) and not enough:
+            fresh = level.calm(R, *(HELD_LABOUR if hard else HELD))
+        if fresh.any():  # what has swung up there since is left behind
+            q = np.where(fresh[:, None], best_q, q)
+            best, best_step, cfl = math.inf, step, max(0.5 * cfl, CALMED_CFL)
             R = level.evaluate(q)
             total = float(np.sqrt(np.sum(level.norms(R) ** 2)))
         if step == most or step - best_step >= STALL:
             break
         level.linearise(q)
-        if step > first and not (viscous and fresh.any()):
+        if step > first and not fresh.any():
             cfl = next_cfl(cfl, factor, total / before, viscous, space, krylov, enough)
         before = total
         tolerance = (

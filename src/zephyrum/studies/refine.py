@@ -10,6 +10,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.optimize import brentq
 
 from zephyrum.air import Freestream
 from zephyrum.air.checks import takes, whole
@@ -23,6 +24,7 @@ STEP = 1.3  # factor on all sizes from one mesh of a body in space to the next
 SAFETY = 1.25
 FORMAL_ORDER = 2.0
 ASYMPTOTIC = (1.0, 3.2)  # observed orders taken as those of a second-order scheme
+HIGHEST = 20.0  # observed order that is told at most
 NOISE = 2e-6  # differences below this are convergence error, not mesh error
 
 
@@ -39,16 +41,33 @@ class Estimate:
     words: str
 
 
-def estimate(name: str, values: list[float], ratio: float) -> Estimate:
-    """Judge `values` on three or more meshes, finest first, each `ratio` times finer than the next."""
+def observed_order(growth: float, sizes: list[float]) -> float:
+    """The order p at which an error that goes with h^p grows `growth` times as much from the second of three mesh `sizes` to the third as from the first to the second.
+
+    0 if no positive order does (Celik et al. 2008, eq. 5, for steps of any ratio).
+    """
+    h2, h3 = sizes[1] / sizes[0], sizes[2] / sizes[0]
+
+    def excess(p: float) -> float:
+        return (h3**p - h2**p) / (h2**p - 1.0) - growth
+
+    if growth <= math.log(h3 / h2) / math.log(h2):
+        return 0.0
+    return float(brentq(excess, 1e-9, HIGHEST)) if excess(HIGHEST) > 0.0 else HIGHEST
+
+
+def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
+    """Judge `values` on three or more meshes, finest first, whose cells have the mean `sizes`."""
     f1, f2, f3 = values[:3]
     d21, d32 = f2 - f1, f3 - f2
+    ratio = sizes[1] / sizes[0]
     spread = max(values) - min(values)
     if abs(d21) < NOISE and abs(d32) < NOISE * 10:
         return Estimate(
             name, f1, math.nan, f1, max(SAFETY * abs(d21), NOISE), True, "no mesh effect above convergence noise"
         )
-    if d21 * d32 <= 0.0 or abs(d21) >= abs(d32):
+    order = observed_order(d32 / d21, sizes) if d21 * d32 > 0.0 else 0.0
+    if order == 0.0:
         kind = "oscillates" if d21 * d32 <= 0.0 else "does not converge"
         return Estimate(
             name,
@@ -59,14 +78,13 @@ def estimate(name: str, values: list[float], ratio: float) -> Estimate:
             False,
             f"{kind} with the mesh: not in the asymptotic range, error bar is three times the spread",
         )
-    order = math.log(abs(d32 / d21)) / math.log(ratio)
     used = min(max(order, 0.5), FORMAL_ORDER)
     extrapolated = f1 - d21 / (ratio**used - 1.0)
     error = SAFETY * abs(d21) / (ratio**used - 1.0)
     if extrapolated * f1 < 0.0 and abs(extrapolated) > 0.5 * abs(f1):
         words = f"extrapolates beyond zero, to {extrapolated:.3g}: not in the asymptotic range, error bar is three times the spread"
         return Estimate(name, f1, order, f1, max(error, 3.0 * spread), False, words)
-    inside = ASYMPTOTIC[0] <= order <= ASYMPTOTIC[1]
+    inside = ASYMPTOTIC[0] <= round(order, 3) <= ASYMPTOTIC[1]
     words = f"observed order {order:.2f}: " + (
         "in the asymptotic range" if inside else "not in the asymptotic range, error bar is cautious"
     )
@@ -103,8 +121,8 @@ def judge(rows: list[dict], air: Freestream) -> Refinement:
     import pandas as pd
 
     table = pd.DataFrame(rows)
-    ratio = rows[1]["h"] / rows[0]["h"]
-    estimates = {name: estimate(name, table[name].tolist(), ratio) for name in ("CL", "CD", "CM")}
+    sizes = [row["h"] for row in rows]
+    estimates = {name: estimate(name, table[name].tolist(), sizes) for name in ("CL", "CD", "CM")}
     unsettled = ", ".join(str(row["cells"]) for row in rows if row["verdict"] != "settled")
     if unsettled:
         for name, e in estimates.items():
