@@ -51,7 +51,7 @@ def lift_for(weight: float, air: Freestream, area: float) -> float:
     return number("weight", weight, 0.0, open_low=True) / (air.dynamic_pressure * area)
 
 
-@takes(craft=Aircraft, air=Freestream, control=str, model=str, settings=Settings)
+@takes(air=Freestream, control=str, model=str, settings=Settings)
 def trim(craft: Aircraft, air: Freestream, lift: float, control: str, setting: float = 0.0, model: str = "euler", settings: Settings | None = None,
          most: int = 5, on_point: Callable[[dict], None] | None = None, **mesh_options) -> Trim:  # fmt: skip
     """Fly the aircraft so that CL = `lift` and CM = 0 about its reference point.
