@@ -189,6 +189,29 @@ print(json.dumps({"cells": mesh.n_cells, "verdict": s.verdict, "CL": s.forces.CL
     "krylov": int(h.column("krylov", 0).sum()), "seconds": s.flow.seconds,
     "memory": (peak() - before) / 1024.0}))
 """
+# the same about the whole Skerry: argv = model, cells, y+
+IN_SPACE = """
+import json, sys, time
+from importlib import resources
+import zephyrum as zy
+model, cells, y_plus = sys.argv[1], int(sys.argv[2]), float(sys.argv[3])
+craft = zy.Aircraft.read(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")
+begin = time.perf_counter()
+mesh = zy.mesh_aircraft(craft, cells=cells, **({"y_plus": y_plus, "reynolds": 8e6} if model != "euler" else {}))
+made = time.perf_counter() - begin
+
+def peak():
+    return next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmHWM"))
+
+def now():
+    return next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmRSS"))
+
+before, mesher = now(), peak()
+s = zy.solve(mesh, zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0, length=mesh.reference.chord), model, settings=zy.Settings(orders=4))
+h = s.history
+print(json.dumps({"cells": mesh.n_cells, "verdict": s.verdict, "CL": s.forces.CL, "CD": s.forces.CD, "steps": int(h.column("step", 0)[-1]),
+    "krylov": int(h.column("krylov", 0).sum()), "seconds": s.flow.seconds, "made": made, "memory": (peak() - before) / 1024.0, "mesher": mesher / 1024.0}))
+"""
 TRIAL = {  # CL, CD of the trial the solver was planned on (16k cells, then 64k)
     (0.0, 16): (0.0, 0.00827), (10.0, 16): (1.082, 0.01269), (15.0, 16): (1.514, 0.02251),
     (0.0, 64): (0.0, 0.00818), (10.0, 64): (1.087, 0.01232), (15.0, 64): (1.535, 0.02132),
@@ -212,6 +235,32 @@ def cold_rows() -> list[tuple]:
                     f"iterations on the finest mesh; {made['memory']:.0f} MB more, {1024.0 * made['memory'] / made['cells']:.1f} kB a cell",
                 )
             )
+    return rows
+
+
+def space_rows() -> list[tuple]:
+    """The whole Skerry at alpha 4 deg, inviscid and turbulent, from a cold start: time of mesh and flow, memory."""
+    rows = []
+    for model, cells in (("euler", 150_000), ("sa", 150_000)):
+        words = [sys.executable, "-c", IN_SPACE, model, str(cells), "1.0"]
+        made = json.loads(subprocess.run(words, capture_output=True, text=True, check=True).stdout)
+        n = made["cells"]
+        rows.append(
+            (
+                f"Skerry, half, {'inviscid' if model == 'euler' else 'SA, y+ 1'}, {n:,} cells, cold: {made['verdict']}",
+                f"{made['seconds']:.0f} s",
+                "",
+                f"CL {made['CL']:.4f}, CD {made['CD']:.5f}; {made['steps']} steps, {made['krylov']} Krylov iterations on the finest mesh; mesh {made['made']:.0f} s",
+            )
+        )
+        rows.append(
+            (
+                "memory of that solve, beyond the process with its mesh",
+                f"{1024.0 * made['memory'] / n:.1f} kB a cell",
+                "<= 10 kB a cell (aim 4)",
+                f"{made['memory']:.0f} MB; the mesher's peak {made['mesher']:.0f} MB",
+            )
+        )
     return rows
 
 
@@ -257,18 +306,26 @@ def start_rows() -> list[tuple]:
     ]
 
 
-def main() -> None:
-    """Run all and write docs/benchmarks.md."""
+PARTS = {
+    "start": start_rows, "residual": residual_rows, "airfoil": airfoil_rows, "turbulent": turbulent_rows, "profile": profile_rows,
+    "cold": cold_rows, "space": space_rows,
+}  # fmt: skip
+
+
+def main(names: list[str]) -> None:
+    """Run all and write docs/benchmarks.md, or only print the parts named."""
     head = f"# Benchmarks\n\nMade by `make benchmarks` on {platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}, numba {numba.__version__}.\n\n| what | measured | target | note |\n|---|---|---|---|\n"
     lines = []
-    for part in (start_rows, residual_rows, airfoil_rows, turbulent_rows, profile_rows, cold_rows):
-        for row in part():
+    for name in names or PARTS:
+        for row in PARTS[name]():
             lines.append("| " + " | ".join(row) + " |")
             print(lines[-1], flush=True)
+    if names:
+        return
     Path(__file__).parents[1].joinpath("docs", "benchmarks.md").write_text(
         head + "\n".join(lines) + "\n", encoding="utf-8"
     )
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])
