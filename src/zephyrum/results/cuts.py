@@ -106,12 +106,19 @@ class SpanLoading:
         return f"CL {self.CL:.4f}, induced CD {self.induced:.5f} +- {self.doubt:.1g} (span efficiency {self.efficiency:.3f}), span {self.span:.4g} m"
 
 
-def _below(y: np.ndarray, at: float) -> np.ndarray:
-    """(m,) share of triangles' areas that lies below `at`; y (m, 3) sorted."""
+def _sums_below(y: np.ndarray, values: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """(k, j) what of `values` (m, j), spread evenly over triangles, lies below each place `at` (k,); y (m, 3) of their corners, sorted."""
     a, b, c = y.T
-    low = (at - a) ** 2 / np.maximum((b - a) * (c - a), 1e-300)
-    high = 1.0 - (c - at) ** 2 / np.maximum((c - a) * (c - b), 1e-300)
-    return np.where(at <= a, 0.0, np.where(at >= c, 1.0, np.where(at < b, low, high)))
+    order = np.argsort(c)
+    whole_ones = np.concatenate([np.zeros((1, values.shape[1])), np.cumsum(values[order], axis=0)])
+    out = whole_ones[np.searchsorted(c[order], at, side="right")]
+    for k, place in enumerate(at):
+        cut = np.flatnonzero((a < place) & (c > place))
+        p, q, r = a[cut], b[cut], c[cut]
+        low = (place - p) ** 2 / np.maximum((q - p) * (r - p), 1e-300)
+        high = 1.0 - (r - place) ** 2 / np.maximum((r - p) * (r - q), 1e-300)
+        out[k] += np.where(place < q, low, high) @ values[cut]
+    return out
 
 
 def span_loading(solution, strips: int = STRIPS, part: str | None = None) -> SpanLoading:
@@ -140,8 +147,7 @@ def span_loading(solution, strips: int = STRIPS, part: str | None = None) -> Spa
     span, middle = high - low, 0.5 * (low + high)
     theta = np.linspace(np.pi, 0.0, strips + 1)
     edges = middle + 0.5 * span * np.cos(theta)
-    below = np.stack([np.concatenate([[0.0], _sums(y, wind[:, j], edges[1:])]) for j in (0, 2)], axis=1)
-    each = np.diff(below, axis=0)
+    each = np.diff(_sums_below(y, wind[:, ::2], edges[1:]), axis=0, prepend=0.0)
     width = np.diff(edges)
     load = each[:, 1] / width
     # circulation: Gamma / (2 b V) = sum A_n sin(n theta), by least squares over the strips' own widths
@@ -161,7 +167,3 @@ def span_loading(solution, strips: int = STRIPS, part: str | None = None) -> Spa
     return SpanLoading(
         table, lift, induced, doubt, lift**2 / (np.pi * aspect * induced) if induced > 0.0 else float("nan"), span
     )
-
-
-def _sums(y: np.ndarray, value: np.ndarray, at: np.ndarray) -> np.ndarray:
-    return np.array([float(_below(y, place) @ value) for place in at])
