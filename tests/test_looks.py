@@ -103,6 +103,10 @@ class Figures(unittest.TestCase):
         self.assertIn("observed order 2.00", axes[0].get_title())
         self.assert_units(*axes)
         self.assertEqual(made.verdict, "all coefficients are in the asymptotic range")
+        self.assertIn("extrapolated", " ".join(one.get_text() for one in axes[0].get_legend().get_texts()))
+        rows[2]["CL"] = rows[1]["CL"] - 0.01
+        aside = draw_refinement(judge(rows, self.solution.air))[0]
+        self.assertNotIn("extrapolated", " ".join(one.get_text() for one in aside.get_legend().get_texts()))
         rows[1]["verdict"] = "wandering"
         self.assertIn("did not settle", judge(rows, self.solution.air).estimates["CL"].words)
 

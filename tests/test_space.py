@@ -16,6 +16,7 @@ from zephyrum.looks import draw_cores, draw_loading, draw_on_surface, draw_paths
 from zephyrum.looks.moving import core_level
 from zephyrum.mesh.eased import eased
 from zephyrum.mesh.slices import slice_mesh
+from zephyrum.report.scene import fewer
 from zephyrum.results import Polar
 from zephyrum.results.before import doubts
 from zephyrum.shape.surface import Surface
@@ -304,6 +305,13 @@ class TestStudyOfAnAircraft(unittest.TestCase):
         own = page.replace("\n", " ")
         self.assertNotRegex(own, r'<(script|link|img)[^>]+(src|href)="http')  # needs no network
         self.assertLess(page.index('id="verdict"'), page.index('id="polar"'))
+        ball = zy.Body.ellipsoid(3.0, 0.4).surface(tolerance=2e-3)
+        field = np.stack([ball.points[:, 0], np.ones(len(ball.points))], axis=1)
+        self.assertIs(fewer(ball, field, len(ball.triangles))[0], ball)
+        least, values = fewer(ball, field, 600)  # of large meshes, so that the page stays small
+        self.assertTrue(300 < len(least.triangles) <= 600, len(least.triangles))
+        np.testing.assert_allclose(values, np.stack([least.points[:, 0], np.ones(len(least.points))], axis=1))
+        self.assertAlmostEqual(least.area() / ball.area(), 1.0, delta=0.1)
         wrong = self.run_command("report", str(out), "--out", str(out / "page.pdf"))
         self.assertEqual(wrong.exit_code, 2)
 

@@ -242,9 +242,15 @@ def draw_refinement(refinement, axes=None):
         ax.errorbar(
             [1.0], [e.finest], yerr=[e.error], color=COLOURS[6], capsize=5, fmt="none", label=f"error bar {e.error:.2g}"
         )
-        ax.plot(
-            [0.0], [e.extrapolated], "*", markersize=13, color=COLOURS[1], label=f"extrapolated {e.extrapolated:.5g}"
-        )
+        if e.extrapolated != e.finest:  # without an order nothing is extrapolated
+            ax.plot(
+                [0.0],
+                [e.extrapolated],
+                "*",
+                markersize=13,
+                color=COLOURS[1],
+                label=f"extrapolated {e.extrapolated:.5g}",
+            )
         tidy(
             ax, "(cell size / finest cell size)^2 [-]", f"{name} [-]", e.words.replace(": ", ":\n").replace(", ", ",\n")
         )

@@ -4,6 +4,7 @@ Films are GIFs, written by Pillow, which Matplotlib brings along; in them the ai
 a steady flow: every line is both a path and a streamline.
 """
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -26,6 +27,8 @@ from zephyrum.looks.stage import (
 )
 from zephyrum.looks.style import COLOURS, new_axes, save
 from zephyrum.mesh.skin import wall_surface
+from zephyrum.results.levels import cut_level
+from zephyrum.shape import Surface
 
 SPEEDS = (0.7, 1.3)  # over that of the stream, at the ends of the colours
 BEHIND = 0.8  # bodies: how far behind it lines are drawn
@@ -119,9 +122,17 @@ def core_level(solution) -> float:
     x = mesh.cell_centroid
     room = size * np.array([0.5, 0.1, 0.1])  # most of it behind
     near = ((x > low - 0.1 * size) & (x < high + room)).all(axis=1)
-    q, volume = solution.spin()["q"][near], mesh.cell_volume[near]
+    q, volume = _free_spin(solution)[near], mesh.cell_volume[near]
     order = np.argsort(-q)
     return float(max(q[order][np.searchsorted(np.cumsum(volume[order]), CORES * volume.sum())], 1e-6))
+
+
+def _free_spin(solution) -> np.ndarray:
+    """(n,) the Q criterion, nothing within the layers of cells on walls with friction: what turns there is the boundary layer, all over the body."""
+    q = solution.spin()["q"]
+    if solution.viscous:
+        q[(solution.mesh.feet >= 0) & (q > 0.0)] = 0.0
+    return q
 
 
 def draw_cores(solution, path, view: str = "behind", level: float | None = None) -> Path:
@@ -130,14 +141,19 @@ def draw_cores(solution, path, view: str = "behind", level: float | None = None)
     if not can_render():
         raise InputError("surfaces in space need pyvista and a driver that renders; pip install 'zephyrum[3d]'.")
     level = core_level(solution) if level is None else level
-    cores, _ = solution.level_surface("q", level)
+    points, triangles, _ = cut_level(solution.mesh, _free_spin(solution), level)
+    if not len(triangles):
+        raise InputError(f"no place off the walls has Q = {level:g}; choose a lower level.")
+    cores = Surface(points, triangles)
     surface, faces = wall_surface(solution.mesh)
     if solution.mesh.mirrored:
         cores = _twice(cores)
     low, high = surface.bounds
     size = float((high - low)[0])
     box = np.stack([low - size * np.array([0.2, 1.0, 1.0]), high + size * np.array([BEHIND, 1.0, 1.0])], axis=1)
-    cores = triangles_of(cores).clip_box(box.ravel(), invert=False)
+    within = ((cores.points > box[:, 0]) & (cores.points < box[:, 1])).all(axis=1)
+    keep = within[cores.triangles].all(axis=1)
+    cores = triangles_of(replace(cores, triangles=cores.triangles[keep], label=cores.label[keep]))
     plotter = new_stage()
     paint_surface(plotter, surface, on_walls(solution, "Cp", surface, faces), CP_RANGE, "Cp [-]")
     plotter.add_mesh(cores, color=COLOURS[1], opacity=0.75, smooth_shading=False, ambient=0.3)
@@ -150,8 +166,6 @@ def draw_cores(solution, path, view: str = "behind", level: float | None = None)
 
 def _twice(surface):
     """A surface and its image at the plane y = 0."""
-    from dataclasses import replace
-
     n = len(surface.points)
     return replace(surface, points=np.concatenate([surface.points, surface.points * [1.0, -1.0, 1.0]]),
                    triangles=np.concatenate([surface.triangles, surface.triangles[:, ::-1] + n]), label=np.r_[surface.label, surface.label])  # fmt: skip

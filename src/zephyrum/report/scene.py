@@ -1,11 +1,46 @@
 """The body in space with its pressures, to be turned in a browser: one script and its data, nothing from elsewhere (extra `report`)."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from zephyrum.looks.space import CP_RANGE, on_walls
 from zephyrum.mesh.skin import wall_surface
+from zephyrum.shape import Surface
 
 HEIGHT = 560  # pixels
+MOST = 90_000  # triangles: more make files of tens of megabytes, and turn slowly
+
+
+def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surface, np.ndarray]:
+    """The surface with at most so many triangles, and the means of `values` (points, k) at its points.
+
+    Points in one cube of a grid that look to the same side become one (Rossignac and Borrel 1993, Modeling in Computer Graphics, 455): both sides of a thin
+    wing stay apart.
+    """
+    if len(surface.triangles) <= most:
+        return surface, values
+    normal = np.zeros_like(surface.points)
+    for k in range(3):
+        np.add.at(normal, surface.triangles[:, k], surface.area_vectors)
+    octant = (normal > 0.0) @ np.array([1, 2, 4])
+    side = np.sqrt(4.0 * surface.area() / most)
+    while True:
+        key = np.column_stack([np.floor(surface.points / side).astype(np.int64), octant])
+        _, group = np.unique(key, axis=0, return_inverse=True)
+        t = group.ravel()[surface.triangles]
+        kept = (t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 2] != t[:, 0])
+        _, first = np.unique(np.sort(t[kept], axis=1), axis=0, return_index=True)
+        if len(first) <= most:
+            break
+        side *= 1.15
+    rows = np.flatnonzero(kept)[np.sort(first)]
+    count = np.bincount(group.ravel())[:, None]
+    points, values = (
+        np.stack([np.bincount(group.ravel(), column) for column in one.T], axis=1) / count
+        for one in (surface.points, values)
+    )
+    return replace(surface, points=points, triangles=t[rows], label=surface.label[rows]), values
 
 
 def pressure_scene(solutions: list, labels: list[str]) -> str:
@@ -15,7 +50,9 @@ def pressure_scene(solutions: list, labels: list[str]) -> str:
 
     mesh = solutions[0].mesh
     surface, faces = wall_surface(mesh)
-    values = [on_walls(solution, "Cp", surface, faces).astype(np.float32).round(3) for solution in solutions]
+    values = np.stack([on_walls(solution, "Cp", surface, faces) for solution in solutions], axis=1)
+    surface, values = fewer(surface, values)
+    values = values.T.astype(np.float32).round(3)
     traces, corners = [], []
     for k, name in enumerate(surface.labels):
         t = surface.triangles[surface.label == k]
