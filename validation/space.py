@@ -123,9 +123,12 @@ def cone():
     angle = np.degrees(np.arctan2(np.hypot(c[near, 1], c[near, 2]), c[near, 0]))
     edges = np.arange(20.0, 40.0, 0.5)
     mean = np.array([cp[near][(angle >= a) & (angle < a + 0.5)].mean() for a in edges])
-    middle, half = edges + 0.25, 0.5 * mean[edges < 24.0].mean()
-    k = int(np.flatnonzero(mean < half)[0])
-    shock = float(np.interp(half, [mean[k], mean[k - 1]], [middle[k], middle[k - 1]]))
+    # the middle of the jump: half the pressure just behind the shock, which rises from there to the surface
+    middle = edges + 0.25
+    within = (middle > 17.0) & (middle < 25.0)
+    share = mean / np.polyval(np.polyfit(middle[within], mean[within], 2), middle)
+    k = int(np.flatnonzero((middle > 25.0) & (share < 0.5))[0])
+    shock = float(np.interp(0.5, [share[k], share[k - 1]], [middle[k], middle[k - 1]]))
     label = f"15 deg cone, M 2.5 ({solution.verdict})"
     return [
         (label, "surface Cp", 0.1840 * 0.98, 0.1840 * 1.02, float(own["Cp"].mean()), mesh.n_cells, seconds),

@@ -81,8 +81,9 @@ def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
     used = min(max(order, 0.5), FORMAL_ORDER)
     extrapolated = f1 - d21 / (ratio**used - 1.0)
     error = SAFETY * abs(d21) / (ratio**used - 1.0)
-    if extrapolated * f1 < 0.0 and abs(extrapolated) > 0.5 * abs(f1):
-        words = f"extrapolates beyond zero, to {extrapolated:.3g}: not in the asymptotic range, error bar is three times the spread"
+    if abs(extrapolated - f1) > 0.5 * max(map(abs, values)):
+        far = "beyond zero" if extrapolated * f1 < 0.0 else "by more than half"
+        words = f"extrapolates {far}, to {extrapolated:.3g}: not in the asymptotic range, error bar is three times the spread"
         return Estimate(name, f1, order, f1, max(error, 3.0 * spread), False, words)
     inside = ASYMPTOTIC[0] <= round(order, 3) <= ASYMPTOTIC[1]
     words = f"observed order {order:.2f}: " + (
