@@ -37,7 +37,7 @@ def terminal(words: list[str], name: str) -> None:
     ax.text(
         0.0,
         1.0,
-        "\n".join(line[:132] for line in lines),
+        "\n".join(line[:158] for line in lines),
         family="monospace",
         fontsize=9,
         va="top",
