@@ -125,7 +125,7 @@ def cone():
     mean = np.array([cp[near][(angle >= a) & (angle < a + 0.5)].mean() for a in edges])
     # the middle of the jump: half the pressure just behind the shock, which rises from there to the surface
     middle = edges + 0.25
-    within = (middle > 17.0) & (middle < 25.0)
+    within = middle < 25.0
     share = mean / np.polyval(np.polyfit(middle[within], mean[within], 2), middle)
     k = int(np.flatnonzero((middle > 25.0) & (share < 0.5))[0])
     shock = float(np.interp(0.5, [share[k], share[k - 1]], [middle[k], middle[k - 1]]))

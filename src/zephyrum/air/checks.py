@@ -49,7 +49,7 @@ def choice(name: str, value: object, allowed: tuple[str, ...]) -> str:
 
 def numbers(name: str, value: object, count: int | None = None) -> tuple[float, ...]:
     """`value` as `count` finite numbers (None: any number of them), else an InputError that names it."""
-    return _taken(name, value, Many(float, count))
+    return taken(name, value, Many(float, count))
 
 
 PATH = (str, os.PathLike)
@@ -62,6 +62,8 @@ REMEDY = {
     "Solution": "give what solve returns",
     "Settings": "for example Settings(orders=4)",
     "Reference": "for example Reference(area=28.0, chord=1.75, span=16.4, point=(4.0, 0.0, 1.7))",
+    "Gas": "leave it out for air, or give for example Gas(gamma=1.3, R=290.0)",
+    "Wall": "for example Wall(temperature=300.0)",
     "Mapping": "give a dict",
     "str": "give text",
     "PathLike": "give the name of a file",
@@ -92,7 +94,7 @@ def takes(**kinds):
                 if name in found.arguments and not (
                     found.arguments[name] is None and of.parameters[name].default is None
                 ):
-                    found.arguments[name] = _taken(name, found.arguments[name], kind)
+                    found.arguments[name] = taken(name, found.arguments[name], kind)
             return call(*found.args, **found.kwargs)
 
         return guarded
@@ -100,8 +102,8 @@ def takes(**kinds):
     return around
 
 
-def _taken(name: str, value: object, kind) -> object:
-    """`value` as one of `kind`, or an InputError."""
+def taken(name: str, value: object, kind) -> object:
+    """`value` as one of `kind` (see `takes`), else an InputError that names it."""
     if kind is float:
         return number(name, value)
     if isinstance(kind, Many):
@@ -111,7 +113,7 @@ def _taken(name: str, value: object, kind) -> object:
         value = tuple(value)
         if kind.count is not None and len(value) != kind.count:
             raise InputError(f"{name} = {_short(value)} must be a list of {many}, not of {len(value)}.")
-        return tuple(_taken(f"{name}[{k}]", one, kind.kind) for k, one in enumerate(value))
+        return tuple(taken(f"{name}[{k}]", one, kind.kind) for k, one in enumerate(value))
     allowed = kind if isinstance(kind, tuple) else (kind,)
     if isinstance(value, allowed):
         return value

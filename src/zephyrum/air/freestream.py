@@ -13,7 +13,7 @@ import numpy as np
 
 from zephyrum.air import axes
 from zephyrum.air.atmosphere import standard_atmosphere
-from zephyrum.air.checks import number, numbers
+from zephyrum.air.checks import number, numbers, taken
 from zephyrum.air.gas import Gas
 from zephyrum.air.units import quantity
 from zephyrum.errors import InputError
@@ -62,10 +62,7 @@ class Freestream:
             raise InputError(
                 f"mach = {known['mach']:g} is above 10, where air is no longer a perfect gas; give a lower Mach number."
             )
-        if not isinstance(self.gas, Gas):
-            raise InputError(
-                f"gas = {self.gas!r} is not a Gas; leave it out for air, or give for example Gas(gamma=1.3, R=290.0)."
-            )
+        taken("gas", self.gas, Gas)
         self._set(given=tuple(known))
         self._solve(dict(known))
         self._agree(known)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum.air.checks import choice, whole
+from zephyrum.air.checks import choice, number, whole
 from zephyrum.errors import InputError
 from zephyrum.looks.space import CP_RANGE, on_walls, paint_surface
 from zephyrum.looks.stage import (
@@ -115,14 +115,14 @@ def _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path) ->
     return Path(path)
 
 
-def core_level(solution) -> float:
+def core_level(solution, q: np.ndarray | None = None) -> float:
     """Value of the Q criterion that marks out the cores of the vortices: what a small share of the volume near the body exceeds."""
     mesh, (low, high) = solution.mesh, wall_surface(solution.mesh)[0].bounds
     size = float((high - low).max())
     x = mesh.cell_centroid
     room = size * np.array([0.5, 0.1, 0.1])  # most of it behind
     near = ((x > low - 0.1 * size) & (x < high + room)).all(axis=1)
-    q, volume = _free_spin(solution)[near], mesh.cell_volume[near]
+    q, volume = (_free_spin(solution) if q is None else q)[near], mesh.cell_volume[near]
     order = np.argsort(-q)
     return float(max(q[order][np.searchsorted(np.cumsum(volume[order]), CORES * volume.sum())], 1e-6))
 
@@ -140,8 +140,9 @@ def draw_cores(solution, path, view: str = "behind", level: float | None = None)
     choice("view", view, tuple(VIEWS))
     if not can_render():
         raise InputError("surfaces in space need pyvista and a driver that renders; pip install 'zephyrum[3d]'.")
-    level = core_level(solution) if level is None else level
-    points, triangles, _ = cut_level(solution.mesh, _free_spin(solution), level)
+    q = _free_spin(solution)
+    level = core_level(solution, q) if level is None else number("level", level)
+    points, triangles, _ = cut_level(solution.mesh, q, level)
     if not len(triangles):
         raise InputError(f"no place off the walls has Q = {level:g}; choose a lower level.")
     cores = Surface(points, triangles)

@@ -245,15 +245,18 @@ def _sprinkled(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, np.ndar
     return points, np.einsum("ij,ij->i", share, edges[t[owner]]), (surface.areas / count)[owner]
 
 
-@takes(
-    craft=(Aircraft, Surface),
-    y_plus=float,
-    reynolds=float,
-    ground=float,
-    alpha=Many(float, 2),
-    zones=Many(Zone),
-    reference=Reference,
-)
+ASKED = {
+    "craft": (Aircraft, Surface),
+    "y_plus": float,
+    "reynolds": float,
+    "ground": float,
+    "alpha": Many(float, 2),
+    "zones": Many(Zone),
+    "reference": Reference,
+}  # of both calls below
+
+
+@takes(**ASKED)
 def plan_mesh(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
               reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
               wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None) -> MeshPlan:  # fmt: skip
@@ -263,15 +266,7 @@ def plan_mesh(craft, fineness: str | float = "medium", cells: int | None = None,
     )
 
 
-@takes(
-    craft=(Aircraft, Surface),
-    y_plus=float,
-    reynolds=float,
-    ground=float,
-    alpha=Many(float, 2),
-    zones=Many(Zone),
-    reference=Reference,
-)
+@takes(**ASKED)
 def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
                   reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
                   wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None,

@@ -14,16 +14,18 @@ from zephyrum.results.checkpoint import Checkpoint
 from zephyrum.results.solution import Solution
 from zephyrum.results.walls import Wall
 
+ARGUMENTS = {
+    "mesh": Mesh,
+    "air": Freestream,
+    "model": str,
+    "reference": Reference,
+    "settings": Settings,
+    "start": Solution,
+    "keep": PATH,
+}  # of a solution, steady or in time
 
-@takes(
-    mesh=Mesh,
-    air=Freestream,
-    model=str,
-    reference=Reference,
-    settings=Settings,
-    start=Solution,
-    keep=PATH,
-)
+
+@takes(**ARGUMENTS)
 def solve(
     mesh: Mesh,
     air: Freestream,

@@ -11,14 +11,14 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum.air import Freestream, Reference
-from zephyrum.air.checks import PATH, number, takes
+from zephyrum.air.checks import number, takes
 from zephyrum.errors import FileError, FlowError, InputError
 from zephyrum.flow import Settings, march_in_time
 from zephyrum.mesh import Mesh
 from zephyrum.one_stroke import one_stroke, warned
 from zephyrum.results.case import prepared
 from zephyrum.results.solution import Solution
+from zephyrum.results.solve import ARGUMENTS
 
 STEADY = 2e-4  # amplitude of CL or CD below which nothing swings
 EVERY = 10.0  # seconds between two writings of a kept march
@@ -117,15 +117,7 @@ class _Kept:
                 np.savez(file, key=self.key, rows=rows, now=now, before=before)
 
 
-@takes(
-    mesh=Mesh,
-    air=Freestream,
-    model=str,
-    reference=Reference,
-    settings=Settings,
-    start=Solution,
-    keep=PATH,
-)
+@takes(**ARGUMENTS)
 def solve_in_time(
     mesh: Mesh,
     air,

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zephyrum.air import Reference
-from zephyrum.air.checks import number
+from zephyrum.air.checks import number, taken
 from zephyrum.errors import InputError
 from zephyrum.flow import Walls
 from zephyrum.mesh import Mesh
@@ -63,14 +63,10 @@ def wall_rows(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str,
     if walls is None:
         return None
     names = [group.name for group in mesh.groups if group.role == "wall"]
-    if not isinstance(walls, Wall | Mapping):
-        raise InputError(
-            f"walls = {walls!r} is neither a Wall nor a dict of them by name; for example Wall(temperature=300.0)."
-        )
+    taken("walls", walls, (Wall, Mapping))
     chosen = dict.fromkeys(names, walls) if isinstance(walls, Wall) else dict(walls)
     for name, wall in chosen.items():
-        if not isinstance(wall, Wall):
-            raise InputError(f"walls: {name!r} = {wall!r} is not a Wall; for example Wall(temperature=300.0).")
+        taken(f"walls[{name!r}]", wall, Wall)
         if name not in names:
             raise InputError(f"walls: the mesh has no wall named {name!r}; it has: {', '.join(names)}.")
         if model == "euler":
