@@ -45,9 +45,9 @@ class Sizes(unittest.TestCase):
             field = SizeField(p, np.full(200, 0.15), 0.4)
             tree = grow_tree(-np.full(d, 16.0), 32.0 / count, field, 0.01, count)
             leaves = tree.leaves
-            side = tree.side[leaves] * tree.unit
+            side = tree.side[leaves] * tree.unit[0]
             self.assertAlmostEqual((side**d).sum() / 32.0**d, 1.0, 12)
-            middle = tree.origin + tree.unit * (tree.corner[leaves] + 0.5 * tree.side[leaves, None])
+            middle = tree.middles(leaves)
             self.assertTrue((side <= field(middle) * (1 + 1e-9)).all())
             across = neighbours(d, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
             met = across >= 0

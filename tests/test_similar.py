@@ -54,6 +54,23 @@ class Similar(unittest.TestCase):
         self.assertFalse(self.mesh.mirrored)
         np.testing.assert_allclose(half.multiples[0], [2.0, 0.0, 2.0])
 
+    def test_cells_twice_as_long_along_y_fill_the_same_space_with_fewer(self):
+        egg = zy.remesh(zy.Body.ellipsoid(1.0, 3.0).surface(), 700).surface
+        alike, long = (zy.mesh_surface(egg, farfield=3.0, growth=0.5, layers=(2e-3, 1.3, 6), spanwise=n, zones=(zy.Zone(0.1, box=((2.0, 2.0, 2.0), (3.0, 3.0, 3.0))),)) for n in (1, 2))  # fmt: skip
+        rooms = [np.ptp(m.points, axis=0).prod() - m.cell_volume.sum() for m in (alike, long)]
+        self.assertLess(abs(rooms[1] / rooms[0] - 1.0), 5e-3)
+        self.assertGreater(long.cell_volume.min(), 0.0)
+        far = long.faces_of("farfield")
+        area = np.abs(long.face_area[far])
+        side = [np.sqrt(area[area[:, axis] > 1e-9, axis]).max() for axis in (0, 1)]  # 2 a^2 across x, a^2 across y
+        self.assertAlmostEqual((side[0] / side[1]) ** 2, 2.0, 6)
+        # a zone is kept by the longest side
+        inside = (np.abs(long.cell_centroid - 2.5) < 0.4).all(axis=1)
+        self.assertAlmostEqual(long.cell_volume[inside].max() ** (1 / 3), 0.1 / 4 ** (1 / 3), delta=0.03)
+        with self.assertRaises(zy.InputError) as refused:
+            zy.mesh_surface(egg, spanwise=3)
+        self.assertIn("spanwise", str(refused.exception))
+
 
 class Fields(unittest.TestCase):
     def test_the_field_is_the_least_of_all_that_is_asked_and_grows_no_faster(self):
@@ -93,7 +110,7 @@ class Fields(unittest.TestCase):
         off = nudged(on, tree)
         away = np.abs((off - tree.origin) / tree.unit - np.round((off - tree.origin) / tree.unit))
         self.assertTrue(((away > 5e-7) | (off == 0.0)).all())
-        self.assertLess(np.abs(off - on).max(), 1e-5 * tree.unit)
+        self.assertLess(np.abs(off - on).max(), 1e-5 * tree.unit[0])
         np.testing.assert_array_equal(off[2], on[2])
         rng = np.random.default_rng(7)
         spots = rng.integers(0, tree.limit, (500, 3)) * 2 + 1

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from zephyrum.air import Reference
-from zephyrum.air.checks import Many, number, takes
+from zephyrum.air.checks import Many, number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.build import mesh_from_kept
 from zephyrum.mesh.clipped_space import Space, fill_space
@@ -22,7 +22,7 @@ from zephyrum.mesh.layers import given_layers
 from zephyrum.mesh.prisms import Prisms, grow_prisms
 from zephyrum.mesh.sizes import GROWTH, PartZone, SizeField, Zone
 from zephyrum.mesh.stacks import joined_faces
-from zephyrum.mesh.tree import Tree, grow_tree, nudged, whole_cells
+from zephyrum.mesh.tree import Tree, grow_tree, nudged, shortened, whole_cells
 from zephyrum.shape.surface import Surface
 
 ASPECT = 1.0  # side of the cubes over the edge of the layers' outer side
@@ -32,19 +32,21 @@ WAKE_GROWTH = 0.08  # of their size along the wind
 TILE = 0.02  # of the surface's extent: how close together the lines of the wake begin
 FAN_OF_WIND = 4.0  # deg between the winds that a wake is refined for
 SHIFTS = 4  # tries with the grid moved before the layers are thinned
+ALIKE = np.ones(3)
 log = logging.getLogger(__name__)
 
 
 @takes(surface=Surface, zones=Many(Zone), reference=Reference, scale=float, ground=float, alpha=Many(float, 2))
 def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, float, int] | None = None, growth: float = GROWTH,
                    zones: tuple[Zone, ...] = (), half: bool | None = None, reference: Reference | None = None, scale: float = 1.0,
-                 ground: float | None = None, wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0)) -> Mesh:  # fmt: skip
+                 ground: float | None = None, wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), spanwise: int = 1) -> Mesh:  # fmt: skip
     """A mesh of the space round an even surface mesh (see `remesh`), closed or open along y = 0 (a half model).
 
     farfield: distance of the outer boundary in sizes of the surface; layers: (first height [m], growth, count), without them two
     even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on the cubes; ground: z [m] of
     a level ground, role "slip" until changed; wake: length [m] of the finer cells behind the surface, along the wind for all of
-    `alpha` (low, high) [deg]. Wall groups are the parts of the surface. MeshError says where it failed.
+    `alpha` (low, high) [deg]; spanwise: 1 or 2, how much longer cells are along y than across. Wall groups are the parts of the
+    surface. MeshError says where it failed.
     """
     number("farfield", farfield, 1.0, 1e4)
     number("growth", growth, 0.02, 1.0)
@@ -61,11 +63,12 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
         raise InputError(
             f"the surface reaches down to z = {surface.bounds[0, 2]:.4g} m, below the ground at {ground:g} m; lift it."
         )
+    spanwise = whole("spanwise", spanwise, 1, 2)
     spec = (np.inf, 1.0, CUSHION) if layers is None else given_layers(layers)
-    zones = bound_zones(zones, surface)
+    zones = bound_zones(zones, surface, spanwise)
 
     def outer(even: Surface) -> Outer:
-        return Outer(even, farfield, growth, zones, open_half, scale, ground, wake, alpha)
+        return Outer(even, farfield, growth, zones, open_half, scale, ground, wake, alpha, spanwise)
 
     try:
         mesh, even, prisms, moved, tries = _grown(surface, spec, outer, open_half, ground is not None)
@@ -73,7 +76,7 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
         cause.surface = surface
         raise
     recipe = {"kind": "clipped", "surface": surface.fingerprint, "triangles": len(surface.triangles), "half": open_half, "layers": spec[2],
-              "growth": growth, "farfield_sizes": farfield, "tries": tries, "layer_coverage": round(float((prisms.kept >= 0.5).mean()), 5),
+              "growth": growth, "spanwise": spanwise, "farfield_sizes": farfield, "tries": tries, "layer_coverage": round(float((prisms.kept >= 0.5).mean()), 5),
               "points_out": len(surface.points) - len(moved), "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6)}  # fmt: skip
     if np.isfinite(spec[0]):
         recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
@@ -90,7 +93,8 @@ def _grown(
     if len(even.points) < len(surface.points) or moved.any():
         log.info("%d points taken out, %d moved by up to %.2g m so that layers can start", len(surface.points) - len(moved), (moved > 0.0).sum(), moved.max())  # fmt: skip
     last: MeshError | None = None
-    prisms, space = grow_prisms(even, spec, local_edges(even)), outer(even)
+    space = outer(even)
+    prisms = grow_prisms(even, spec, local_edges(even, space.stretch))
     for attempt in range(2 * SHIFTS):
         if attempt == SHIFTS:
             log.info("layers thinned to half their height after %s failures: %s", SHIFTS, last)
@@ -104,19 +108,20 @@ def _grown(
     raise last
 
 
-def local_edges(surface: Surface) -> np.ndarray:
-    """(n,) mean edge length [m] of the equilateral triangles as large as those round every point."""
-    side = np.sqrt(4.0 / np.sqrt(3.0) * surface.areas)
+def local_edges(surface: Surface, stretch: np.ndarray = ALIKE) -> np.ndarray:
+    """(n,) mean edge length [m] of the equilateral triangles as large as those round every point, lengths along the axes divided by `stretch` (3,)."""
+    side = np.sqrt(4.0 / np.sqrt(3.0) * surface.areas * shortened(surface.normals, stretch))
     n = len(surface.points)
     count = np.bincount(surface.triangles.ravel(), minlength=n)
     return np.bincount(surface.triangles.ravel(), np.repeat(side, 3), n) / np.maximum(count, 1)
 
 
-def bound_zones(zones, surface: Surface) -> tuple:
-    """The zones, those about a part knowing its points."""
+def bound_zones(zones, surface: Surface, spanwise: int = 1) -> tuple:
+    """The zones, those about a part knowing its points; their sizes those across cells that are `spanwise` times as long along y."""
     out = []
     for zone in zones:
-        if isinstance(zone, Zone) and zone.part is not None:
+        zone = zone.scaled(1.0 / spanwise)
+        if zone.part is not None:
             if zone.part not in surface.parts:
                 raise InputError(f"the surface has no part {zone.part!r}; it has: {', '.join(surface.parts)}.")
             zone = PartZone(zone, surface.points[np.unique(surface.triangles[surface.belongs(zone.part)])])
@@ -137,9 +142,15 @@ class Outer:
     ground: float | None = None
     wake: float = 0.0
     alpha: tuple[float, float] = (0.0, 0.0)
+    spanwise: int = 1
+
+    @property
+    def stretch(self) -> np.ndarray:
+        """(3,) how much longer the cells are along each axis."""
+        return np.array([1.0, self.spanwise, 1.0])
 
     def tree(self, tips: np.ndarray, edges: np.ndarray, attempt: int = 0) -> Tree:
-        """The octree about tips (n, 3) with local edges (n,) [m]."""
+        """The octree about tips (n, 3) with local edges (n,) [m], lengths along the axes divided by `stretch`."""
         wish = self.scale * ASPECT * edges
         points, sizes = wake_points(tips, wish, self.wake, self.alpha)
         field = SizeField(np.concatenate([tips, points]), np.concatenate([wish, sizes]), self.growth, self.zones)
@@ -147,17 +158,18 @@ class Outer:
         side, count = whole_cells(2.0 * self.farfield * self.surface.size, wish)
         rng = np.random.default_rng(attempt)
         shift = finest * (np.array([0.37, 0.41, 0.43]) if attempt == 0 else rng.uniform(-1.0, 1.0, 3))
-        origin = self.surface.middle - 0.5 * side * count + shift
+        count = np.maximum(count // self.stretch.astype(np.int64), 1)
+        origin = self.surface.middle - 0.5 * side * self.stretch * count + shift
         if self.half:
             origin[1] = 0.0
         if self.ground is not None:
             origin[2] = self.ground
-        return grow_tree(origin, side, field, finest, count)
+        return grow_tree(origin, side, field, finest, count, stretch=self.stretch)
 
     def filled(self, prisms: Prisms, attempt: int) -> tuple[Space, Tree]:
         """The clipped cubes outside the layers."""
         tips = prisms.points(self.surface, prisms.height.shape[1] - 1)
-        tree = self.tree(tips, local_edges(replace(self.surface, points=tips)), attempt)
+        tree = self.tree(tips, local_edges(replace(self.surface, points=tips), self.stretch), attempt)
         return fill_space(tree, nudged(tips, tree), self.surface.triangles), tree
 
 

@@ -250,7 +250,7 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     a, b, own = a[first], b[first], own[first]
     # crumbs of squares go to the neighbour across their longest edge
     square = np.full(len(counts), np.inf)
-    square[:made] = (tree.side[clipped.leaf] * tree.unit) ** 2
+    square[:made] = tree.side[clipped.leaf] ** 2 * tree.unit.prod()
     small = np.zeros(len(counts), dtype=bool)
     small[:made] = area[:made] < SMALL * square[:made]
     long = np.linalg.norm(xz[a] - xz[b], axis=1)
@@ -271,7 +271,7 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     for e in outer:
         tag[e] = group_of.get((min(a[e], b[e]), max(a[e], b[e])), -1)
     rest = outer[tag[outer] < 0]
-    low, high = tree.origin, np.array([float(tree.coordinates(axis, tree.limit)) for axis in (0, 1)])
+    low, high = tree.origin, np.array([float(tree.coordinates(axis, tree.limit[axis])) for axis in (0, 1)])
     for axis, side in ((0, low), (0, high), (1, low), (1, high)):
         on = (xz[a[rest], axis] == side[axis]) & (xz[b[rest], axis] == side[axis])
         tag[rest[on]] = len(divided) + (1 if ground is not None and axis == 1 and side is low else 0)

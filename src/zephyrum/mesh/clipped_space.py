@@ -65,7 +65,7 @@ def _cut_faces(leaf_rank, first, polygons, start, corners, X, U3, low, side, ori
             if other >= 0 and level[other] == level[leaf_index[r]] and other < leaf_index[r]:
                 continue
             axis = way // 2
-            at_plane = origin[axis] + unit * (low[r, axis] + (side[r] if way % 2 else 0))
+            at_plane = origin[axis] + unit[axis] * (low[r, axis] + (side[r] if way % 2 else 0))
             n = 0
             for p in range(first[k], first[k + 1]):
                 q = polygons[p]
@@ -81,10 +81,10 @@ def _cut_faces(leaf_rank, first, polygons, start, corners, X, U3, low, side, ori
                 plain[r, way] = True
                 continue
             u, v = planes[way, 0], planes[way, 1]
-            box[0] = origin[u] + unit * low[r, u]
-            box[1] = origin[u] + unit * (low[r, u] + side[r])
-            box[2] = origin[v] + unit * low[r, v]
-            box[3] = origin[v] + unit * (low[r, v] + side[r])
+            box[0] = origin[u] + unit[u] * low[r, u]
+            box[1] = origin[u] + unit[u] * (low[r, u] + side[r])
+            box[2] = origin[v] + unit[v] * low[r, v]
+            box[3] = origin[v] + unit[v] * (low[r, v] + side[r])
             for c in range(4):
                 bit = bits[c, 0] << u | bits[c, 1] << v
                 if way % 2:
@@ -154,7 +154,7 @@ def fill_space(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Space:
     outcome, count, place = _cut_faces(cut_rank, np.r_[first, len(leaf)], order, start, corners, X, every, low, side, tree.origin, tree.unit, across,
                                        leaves, tree.level, corner_id, PLANES, f_start, f_corners, f_leaf, f_way, plain, known)  # fmt: skip
     if outcome:
-        spot = tree.origin + tree.unit * (low[place] + 0.5 * side[place])
+        spot = tree.middles(leaves[[place]])[0]
         raise MeshError(f"clipping failed at {spot.round(5)} m: {WHY.get(outcome, 'too many faces')}.", spot)
     f_start, f_leaf, f_way = f_start[: count + 1], f_leaf[:count], f_way[:count]
     f_corners = f_corners[: f_start[-1]]

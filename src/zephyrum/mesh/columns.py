@@ -15,7 +15,7 @@ from zephyrum.mesh.polygons import components, following, polygon_geometry
 from zephyrum.mesh.tree import merged
 
 SHARP = np.cos(np.radians(45.0))  # edges of the wall that turn more part columns
-SMALL = 0.3  # of the side of the cube squared: a smaller footprint joins its neighbour
+SMALL = 0.3  # of the wall that its cube would stand on: a smaller footprint joins its neighbour
 STRAIGHT = 1e-6  # how far off a line, in its length, a point on it may lie
 
 
@@ -53,10 +53,10 @@ class Columns:
         return len(self.polygon)
 
 
-def stand_columns(points, start, corners, cell, triangle, normal, kind, side, split) -> Columns:
+def stand_columns(points, start, corners, cell, triangle, normal, kind, square, split) -> Columns:
     """Columns under the polygons (CSR start, corners) of a surface, given the cell above each, its triangle, its unit normal, a number for what
 
-    it belongs to, the side [m] of its cube and with what it shares a column: 0 with all under the same cube, 1 with those of its triangle only,
+    it belongs to, how large a wall [m2] its cube would stand on and with what it shares a column: 0 with all under the same cube, 1 with those of its triangle only,
     2 with its neighbour even under another cube or across an edge. Points of the open rim lie on y = 0.
     """
     start, corners = _conforming(points, start, corners)
@@ -82,10 +82,10 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, side, sp
     _, area = polygon_geometry(points, start, corners)
     width = np.bincount(of, np.linalg.norm(area, axis=1))
     least = np.full(len(width), np.inf)
-    np.minimum.at(least, of, side)
+    np.minimum.at(least, of, square)
     apart = of[a] != of[b]
     long = np.linalg.norm(points[tail[edge[apart]]] - points[head[edge[apart]]], axis=1)
-    small = width < SMALL * least**2
+    small = width < SMALL * least
     small[of[forced]] = True
     into = merged(small, of[a[apart]], of[b[apart]], long)
     of = np.unique(into[of], return_inverse=True)[1]

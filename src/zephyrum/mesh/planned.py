@@ -19,7 +19,7 @@ from zephyrum.mesh.aircraft import CUSHION, Outer, bound_zones, local_edges, mes
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.layers import first_height, given_layers
 from zephyrum.mesh.sizes import STEEPEST, Zone
-from zephyrum.mesh.tree import leaves_at
+from zephyrum.mesh.tree import leaves_at, shortened
 from zephyrum.shape import Aircraft, SizeZone, Surface, joined, remesh
 from zephyrum.shape.features import features
 from zephyrum.shape.metric import sizes_for
@@ -30,10 +30,11 @@ FINENESS = {"coarse": 1.6, "medium": 1.0, "fine": 0.63}
 TRIANGLES = 14_000  # of a half model at factor 1, twice as many of a whole one
 FEWEST = 500
 GROWTH = 0.4  # of the cubes with distance, at factor 1: the drag error of a wing hangs on its triangles, hardly on this
-RATIO = 1.25  # of the layers, at factor 1: nine cells of ten about an aircraft with friction are in its layers
-RATIO_FACTORS = (0.25, 1.5)  # between which it follows the factor
+RATIO = 1.5  # of the layers, at factor 1: what it costs (0.4 % of the drag of a section) is little beside what fewer triangles cost
+RATIO_FACTORS = (0.25, 1.0)  # between which it follows the factor
 LAST = 0.5  # height of the last layer over the edge of the surface
 STRETCH = 4.0
+WINGED = 3.0  # aspect ratio of the shadow from above from which cells are made twice as long along y: more of them go round the sections
 RELATIVE = (
     1.7,
     2.2,
@@ -42,7 +43,10 @@ ENOUGH = 90_000  # cells of the coarsest of these
 FACTORS = (0.15, 6.0)
 SPOTS, SMALLER, ROUND = 3, 0.5, 4.0  # places that get smaller triangles, how much smaller, and how far round in edges
 WITHIN, ENOUGH_WITHIN = 0.04, 0.1  # of the cells asked for: what is planned, and what is not done again
-COLUMNS = 0.86  # of layers, for every face of a cube that the surface is large
+COLUMNS = {
+    1: 0.86,
+    2: 0.78,
+}  # of layers, for every face of a cube (of a cell twice as long along y) that the surface is large
 LOST = 1.3  # cubes inside or merged with a neighbour, for every one of these
 # what a forecast is made of, from a half Skerry of a million viscous cells on two cores (55 s, 1.8 GB, 430 MB)
 REMESH_SECONDS, MESH_SECONDS = 1.1e-3, 3e-5  # a triangle, a cell
@@ -56,7 +60,7 @@ class MeshPlan:
     """What a mesh will be: factor on all sizes, triangles, cells, layers (first height [m], growth, count) or None, half or whole;
 
     seconds to make it, peak memory and file size [bytes]; growth of the cubes; span and length of the shape, distance of the
-    farfield [m], blockage (frontal area over that of the domain).
+    farfield [m], blockage (frontal area over that of the domain); spanwise: how much longer the cells are along y than across.
     """
 
     factor: float
@@ -71,13 +75,15 @@ class MeshPlan:
     size: float
     farfield: float
     blockage: float
+    spanwise: int = 1
 
     def __str__(self) -> str:
         walls = "no wall layers (inviscid)"
         if self.layers is not None:
             walls = f"{self.layers[2]} wall layers from {self.layers[0]:.3g} m growing by {self.layers[1]:.3g}"
+        long = ", cells twice as long along the span as across" if self.spanwise > 1 else ""
         return (
-            f"about {self.cells:,} cells on {self.triangles:,} triangles ({'half' if self.half else 'whole'} model, factor {self.factor:.3g} on all sizes), {walls}; "
+            f"about {self.cells:,} cells on {self.triangles:,} triangles ({'half' if self.half else 'whole'} model, factor {self.factor:.3g} on all sizes){long}, {walls}; "
             f"farfield at {self.farfield:.4g} m, blockage {100 * self.blockage:.2g} %; "
             f"to make: about {self.seconds:.0f} s, {self.memory / 1e9:.1f} GB, on disk {self.disk / 1e6:.0f} MB"
         )
@@ -124,6 +130,8 @@ class _Task:
             alpha,
             tuple(zones),
         )
+        wide = span > high[0] - low[0] and span**2 > WINGED * shadow(closed, "z")
+        self.spanwise = 2 if wide else 1
         self.blockage = shadow(closed, "x") / (2.0 * self.distance) ** 2
 
     def layers(self, factor: float, edge: float) -> tuple[float, float, int] | None:
@@ -138,7 +146,7 @@ class _Task:
         return first, ratio, max(int(np.ceil(1.0 + np.log(max(LAST * edge / first, 1.0)) / np.log(ratio))), 4)
 
     def outer(self, surface: Surface, factor: float, scale: float = 1.0) -> Outer:
-        zones = bound_zones((zone.scaled(factor) for zone in self.zones), surface)
+        zones = bound_zones((zone.scaled(factor) for zone in self.zones), surface, self.spanwise)
         return Outer(
             surface,
             self.distance / surface.size,
@@ -149,6 +157,7 @@ class _Task:
             self.ground,
             self.wake,
             self.alpha,
+            self.spanwise,
         )
 
     def triangles(self, factor: float) -> int:
@@ -159,16 +168,18 @@ class _Task:
         n = self.triangles(factor)
         h1, h2, _ = sizes_for(self.made, self.found, n, None, LARGEST * self.made.size, STRETCH)
         edges = np.sqrt(h1 * h2)
+        outer = self.outer(self.made, factor)
+        spots, edges, areas, normals = _sprinkled(self.made, edges)
+        edges = edges * np.sqrt(shortened(normals, outer.stretch))
         layers = self.layers(factor, float(np.median(edges)))
-        spots, edges, areas = _sprinkled(self.made, edges)
-        cells = cells_of(self.outer(self.made, factor), self.made, spots, edges, CUSHION if layers is None else layers[2], spots, areas)  # fmt: skip
+        cells = cells_of(outer, self.made, spots, edges, CUSHION if layers is None else layers[2], spots, areas, normals)  # fmt: skip
         return self.plan(factor, n, cells, layers)
 
     def plan(self, factor, triangles, cells, layers) -> MeshPlan:
         seconds = REMESH_SECONDS * triangles + 5.0 + MESH_SECONDS * cells
         return MeshPlan(
             float(factor), int(triangles), int(cells), layers, self.half, growth_of(factor), seconds, START_BYTES + MESH_BYTES * cells,
-            FILE_BYTES * cells, self.size, self.distance, self.blockage,
+            FILE_BYTES * cells, self.size, self.distance, self.blockage, self.spanwise,
         )  # fmt: skip
 
     def chosen(self, fineness, cells) -> MeshPlan:
@@ -213,11 +224,15 @@ def cells_of(
     layers: int,
     spots: np.ndarray,
     areas: np.ndarray,
+    normals: np.ndarray,
 ) -> int:
-    """About how many cells a mesh about a surface with edges (n,) [m] at the points `tips` (n, 3) will have; spots (k, 3): pieces of it of `areas` (k,)."""
+    """About how many cells a mesh about a surface with edges (n,) [m] at the points `tips` (n, 3) will have; spots (k, 3): pieces of it of `areas` (k,)
+
+    and unit `normals` (k, 3).
+    """
     tree = outer.tree(tips, edges)
     leaves = tree.leaves
-    middle = tree.origin + tree.unit * (tree.corner[leaves] + 0.5 * tree.side[leaves, None])
+    middle = tree.middles(leaves)
     low, high = surface.bounds
     near = ((middle > low) & (middle < high)).all(axis=1)
     _, closest = cKDTree(surface.centres).query(middle[near])
@@ -226,12 +241,12 @@ def cells_of(
     there = leaves_at(
         np.maximum(np.round(2.0 * (spots - tree.origin) / tree.unit).astype(np.int64), 0), tree.depth, tree.child
     )
-    squares = float((areas / (tree.unit * tree.side[there]) ** 2).sum())
-    return int(COLUMNS * squares * layers + outside - LOST * squares)
+    squares = float((areas / tree.squares(there, normals)).sum())
+    return int(COLUMNS[outer.spanwise] * squares * layers + outside - LOST * squares)
 
 
-def _sprinkled(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(points (n, 3), their edges (n,), their shares (n,) of the area): about as many as triangles with such edges (per point, [m]) would have."""
+def _sprinkled(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, ...]:
+    """(points (n, 3), their edges (n,), their shares (n,) of the area, normals (n, 3)): about as many as triangles with such edges (per point, [m]) would have."""
     t = surface.triangles
     count = np.ceil(surface.areas / edges[t].mean(axis=1) ** 2).astype(np.int64)
     owner = np.repeat(np.arange(len(t)), count)
@@ -242,7 +257,7 @@ def _sprinkled(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, np.ndar
     u, v = np.where(fold, 1.0 - u, u), np.where(fold, 1.0 - v, v)
     share = np.stack([1.0 - u - v, u, v], axis=1)
     points = np.einsum("ij,ijk->ik", share, surface.points[t[owner]])
-    return points, np.einsum("ij,ij->i", share, edges[t[owner]]), (surface.areas / count)[owner]
+    return points, np.einsum("ij,ij->i", share, edges[t[owner]]), (surface.areas / count)[owner], surface.normals[owner]
 
 
 ASKED = {
@@ -320,14 +335,14 @@ def _made(task: _Task, plan: MeshPlan, cells: int | None) -> Mesh:
 
 def _made_on(task: _Task, plan: MeshPlan, skin: Surface, cells: int | None) -> Mesh:
     """The same about the triangles of `skin`."""
-    edges = local_edges(skin)
+    edges = local_edges(skin, task.outer(skin, plan.factor).stretch)
     spec = task.layers(plan.factor, float(np.median(edges)))
     layers = CUSHION if spec is None else spec[2]
     scale = 1.0 if cells is None else _scale_for(task, plan, skin, edges, layers, cells)
     zones = tuple(zone.scaled(plan.factor) for zone in task.zones)
     for attempt in range(2):
         mesh = mesh_surface(
-            skin, task.distance / skin.size, spec, plan.growth, zones, task.half, task.reference, scale, task.ground, task.wake, task.alpha
+            skin, task.distance / skin.size, spec, plan.growth, zones, task.half, task.reference, scale, task.ground, task.wake, task.alpha, task.spanwise
         )  # fmt: skip
         if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < ENOUGH_WITHIN:
             break
@@ -342,9 +357,8 @@ def _scale_for(task: _Task, plan: MeshPlan, skin: Surface, edges: np.ndarray, la
     """Factor on the cubes with which about so many cells are made about the skin."""
     scale, found = 1.0, []
     for _ in range(4):
-        count = cells_of(
-            task.outer(skin, plan.factor, scale), skin, skin.points, edges, layers, skin.centres, skin.areas
-        )
+        outer = task.outer(skin, plan.factor, scale)
+        count = cells_of(outer, skin, skin.points, edges, layers, skin.centres, skin.areas, skin.normals)
         found.append((abs(count - wanted), scale))
         if abs(count - wanted) < 0.02 * wanted:
             break

@@ -71,7 +71,7 @@ def _push(
             for k in range(1, 8):
                 size[k] = 0
             for axis in range(3):
-                at = origin[axis] + unit * (corner[node, axis] + half)
+                at = origin[axis] + unit[axis] * (corner[node, axis] + half)
                 for k in range(1 << axis):
                     m = size[k]
                     if m == 0:

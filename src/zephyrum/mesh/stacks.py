@@ -42,10 +42,11 @@ def joined_faces(
     parts = surface.parts
     part_of = np.array([parts.index(name.split("/")[0]) for name in surface.labels])[surface.label]
     triangle = space.wall_triangle
+    square = tree.squares(space.cube[space.wall_cell], surface.normals[triangle])
     split = np.zeros(len(triangle), dtype=np.int64)
     for _ in range(SPLITS):
         columns = stand_columns(space.points, space.wall_start, space.wall_corners, into[space.wall_cell], triangle, surface.normals[triangle],
-                                part_of[triangle], tree.unit * tree.side[space.cube[space.wall_cell]], split)  # fmt: skip
+                                part_of[triangle], square, split)  # fmt: skip
         stacks = Stacks(surface, prisms, even, space, columns, half)
         turned = stacks.settled()
         if not turned.any():
@@ -242,10 +243,10 @@ def _crumbs(points, start, corners, left, right, space: Space, tree: Tree) -> np
     cubes = len(space.cube)
     total = int(max(left.max(), right.max()) + 1)
     volume, area = volumes_between(points, start, corners, left, right, total, tree.origin)
-    whole_cube = (tree.side[space.cube] * tree.unit) ** 3
+    whole_cube = tree.side[space.cube] ** 3 * tree.unit.prod()
     if (volume[:cubes] < -1e-9 * whole_cube).any():
         worst = int(np.argmin(volume[:cubes] / whole_cube))
-        place = tree.origin + tree.unit * (tree.corner[space.cube[worst]] + 0.5 * tree.side[space.cube[worst]])
+        place = tree.middles(space.cube[[worst]])[0]
         raise MeshError(f"a cell at {place.round(5)} m is inside out.", place)
     small = np.zeros(total, dtype=bool)
     small[:cubes] = volume[:cubes] < SMALL * whole_cube

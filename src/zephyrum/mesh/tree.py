@@ -22,20 +22,21 @@ ROOTS = 8  # at least so many of the largest cells along the domain, so that rou
 
 @dataclass(frozen=True, eq=False)
 class Tree:
-    """Cells of side size / 2^level, in two or three dimensions.
+    """Cells of sides size / 2^level times `stretch`, in two or three dimensions.
 
-    origin (d,) [m]; size [m] of the root's side; level (n,), corner (n, d) lowest corner in units of the finest cell, child (n,)
-    first of the 2^d children (in the order of bits x + 2 y + 4 z) or -1 for a leaf; depth the finest level; limit: the domain
-    reaches so many finest cells along every axis, what lies beyond is no part of it.
+    origin (d,) [m]; size [m] of the root's side; stretch (d,) how much longer the cells are along each axis; level (n,), corner (n, d) lowest corner in units of the finest cell, child (n,)
+    first of the 2^d children (in the order of bits x + 2 y + 4 z) or -1 for a leaf; depth the finest level; limit (d,): the domain
+    reaches so many finest cells along each axis, what lies beyond is no part of it.
     """
 
     origin: np.ndarray
     size: float
+    stretch: np.ndarray
     depth: int
     level: np.ndarray
     corner: np.ndarray
     child: np.ndarray
-    limit: int
+    limit: np.ndarray
 
     @property
     def dimension(self) -> int:
@@ -43,9 +44,9 @@ class Tree:
         return self.corner.shape[1]
 
     @property
-    def unit(self) -> float:
-        """Side of the finest cell [m]."""
-        return self.size / 2**self.depth
+    def unit(self) -> np.ndarray:
+        """(d,) sides of the finest cell [m]."""
+        return self.size / 2**self.depth * self.stretch
 
     @property
     def leaves(self) -> np.ndarray:
@@ -59,7 +60,20 @@ class Tree:
 
     def coordinates(self, axis: int, at: np.ndarray) -> np.ndarray:
         """Coordinates [m] of grid planes: one number for one plane, whoever asks."""
-        return self.origin[axis] + self.unit * np.asarray(at, dtype=float)
+        return self.origin[axis] + self.unit[axis] * np.asarray(at, dtype=float)
+
+    def middles(self, cells: np.ndarray) -> np.ndarray:
+        """(n, d) middles [m] of some cells."""
+        return self.origin + self.unit * (self.corner[cells] + 0.5 * self.side[cells, None])
+
+    def squares(self, cells: np.ndarray, normals: np.ndarray) -> np.ndarray:
+        """(n,) how large [m2] a wall with such unit normals (n, 3) is that one of these cells stands on."""
+        return (self.side[cells] * self.unit[0]) ** 2 * self.stretch.prod() * shortened(normals, self.stretch)
+
+
+def shortened(normals: np.ndarray, stretch: np.ndarray) -> np.ndarray:
+    """(n,) share of its area that a plane with such unit normals (n, 3) keeps where lengths along the axes are divided by `stretch` (3,)."""
+    return np.linalg.norm(normals * stretch, axis=1) / np.prod(stretch)
 
 
 def whole_cells(size: float, wish) -> tuple[float, int]:
@@ -77,18 +91,22 @@ def grow_tree(
     side: float,
     wanted: Callable[[np.ndarray], np.ndarray],
     finest: float,
-    count: int = 1,
+    count: int | np.ndarray = 1,
     most: int = 20_000_000,
+    stretch: np.ndarray | None = None,
 ) -> Tree:
     """The balanced tree whose cells are no longer than the field `wanted` (points (k, d) to sizes (k,) [m]) at their middles.
 
-    side [m] of the largest cells, `count` of them along each axis; finest [m]: no cell is divided below this side.
+    side [m] of the largest cells, `count` of them along each axis; finest [m]: no cell is divided below this side;
+    stretch (d,): factor on the sides along each axis, of cells whose side is measured along the others.
     MeshError above `most` cells.
     """
     origin = np.asarray(origin, dtype=float)
-    above = int(count - 1).bit_length()  # levels above the largest cells
-    size = side * 2.0**above
     d = len(origin)
+    stretch = np.ones(d) if stretch is None else np.asarray(stretch, dtype=float)
+    count = np.broadcast_to(np.asarray(count, dtype=np.int64), (d,))
+    above = int(count.max() - 1).bit_length()  # levels above the largest cells
+    size = side * 2.0**above
     bits = np.stack([(np.arange(2**d) >> axis) & 1 for axis in range(d)], axis=1)
     levels = [np.zeros((1, d), dtype=np.int64)]  # cells of each level, in units of that level
     total = 1
@@ -101,7 +119,7 @@ def grow_tree(
             break
         else:
             divide = (cells < count << (level - above)).all(axis=1)
-            divide[divide] = wanted(origin + (cells[divide] + 0.5) * side) < side * (1.0 - 1e-9)
+            divide[divide] = wanted(origin + (cells[divide] + 0.5) * side * stretch) < side * (1.0 - 1e-9)
         if not divide.any():
             break
         levels.append((2 * cells[divide][:, None] + bits).reshape(-1, d))
@@ -154,6 +172,7 @@ def grow_tree(
     return Tree(
         origin,
         float(size),
+        stretch,
         depth,
         np.concatenate(level),
         np.concatenate(corner),
@@ -198,7 +217,6 @@ def neighbours(d, depth, limit, level, corner, child, leaves):
     """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie there."""
     out = np.full((len(leaves), 2 * d), -1, dtype=np.int64)
     spot = np.zeros(3, dtype=np.int64)
-    whole = np.int64(2) * limit
     for k in range(len(leaves)):
         c = leaves[k]
         side = np.int64(2) << (depth - level[c])  # in half units
@@ -207,7 +225,7 @@ def neighbours(d, depth, limit, level, corner, child, leaves):
                 for a in range(d):
                     spot[a] = 2 * corner[c, a] + side // 2
                 spot[axis] = 2 * corner[c, axis] + (side + 1 if end else -1)
-                if spot[axis] < 0 or spot[axis] > whole:
+                if spot[axis] < 0 or spot[axis] > 2 * limit[axis]:
                     continue
                 # in the middle of the side there is a plane if smaller cells lie there: step off it
                 for a in range(d):

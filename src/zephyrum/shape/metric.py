@@ -14,6 +14,9 @@ from zephyrum.shape.surface import Surface
 
 FINEST = 0.02  # of the largest size: curvature asks for no less
 TURN = 0.4  # rad by which the surface may turn along an edge, however loose the tolerance
+ONE_WAY = (
+    0.5  # of it where the surface bends one way only, as leading edges do: triangles long the other way make that cheap
+)
 TINIEST = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
 BLUNT = 4.0  # curvature times size of the surface above which a place may be a tip
 THINNEST = 0.05  # of the size: narrower strips are taken for as wide
@@ -43,7 +46,8 @@ def metric_field(
     """(short size (n,), long size (n,) [m], long direction (n, 3)) at the points of a surface."""
     large, small, way = curvatures(surface, found.smooth)
     h1 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(large, 1e-12)), FINEST * largest, largest)
-    h1 = np.minimum(h1, np.maximum(TURN / np.maximum(large, 1e-12), TINIEST * largest))
+    turn = TURN * np.maximum(np.sqrt(small / np.maximum(large, 1e-12)), max(ONE_WAY, 1.0 / stretch))
+    h1 = np.minimum(h1, np.maximum(turn / np.maximum(large, 1e-12), TINIEST * largest))
     h2 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(small, 1e-12)), h1, np.minimum(stretch * h1, largest))
     most = zone_sizes(surface, zones)
     h1, h2 = np.minimum(h1, most), np.minimum(h2, most)
