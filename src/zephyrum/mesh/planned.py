@@ -43,10 +43,8 @@ ENOUGH = 90_000  # cells of the coarsest of these
 FACTORS = (0.15, 6.0)
 SPOTS, SMALLER, ROUND = 3, 0.5, 4.0  # places that get smaller triangles, how much smaller, and how far round in edges
 WITHIN, ENOUGH_WITHIN = 0.04, 0.1  # of the cells asked for: what is planned, and what is not done again
-COLUMNS = {
-    1: 0.86,
-    2: 0.78,
-}  # of layers, for every face of a cube (of a cell twice as long along y) that the surface is large
+# columns of layers for every face of a cube, or of a cell twice as long, that the surface is large
+COLUMNS = {1: 0.86, 2: 0.94}
 LOST = 1.3  # cubes inside or merged with a neighbour, for every one of these
 # what a forecast is made of, from a half Skerry of a million viscous cells on two cores (55 s, 1.8 GB, 430 MB)
 REMESH_SECONDS, MESH_SECONDS = 1.1e-3, 3e-5  # a triangle, a cell

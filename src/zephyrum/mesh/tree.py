@@ -68,7 +68,7 @@ class Tree:
 
     def squares(self, cells: np.ndarray, normals: np.ndarray) -> np.ndarray:
         """(n,) how large [m2] a wall with such unit normals (n, 3) is that one of these cells stands on."""
-        return (self.side[cells] * self.unit[0]) ** 2 * self.stretch.prod() * shortened(normals, self.stretch)
+        return (self.side[cells] * self.unit[0]) ** 2 / shortened(normals, self.stretch)
 
 
 def shortened(normals: np.ndarray, stretch: np.ndarray) -> np.ndarray:

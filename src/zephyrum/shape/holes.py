@@ -97,7 +97,7 @@ def _ears(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         for k in np.argsort(score)[: max(1, len(rest) // 4)].tolist():
             if not np.isfinite(score[k]):
                 break
-            if not taken or min(abs(k - j) for j in taken) > 1:
+            if all(1 < abs(k - j) < len(rest) - 1 for j in taken):  # neighbours round the rim do not both go
                 taken.append(k)
             if len(rest) - len(taken) <= MOST:
                 break
