@@ -9,7 +9,17 @@ import zephyrum as zy
 from zephyrum.flow.boundary import CODES, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC, SLIP, boundary_flux, code_of
 from zephyrum.flow.flux import exact_flux, roe_flux
 from zephyrum.flow.gas import Law, Scales
-from zephyrum.flow.limiter import FAST, SMOOTH, SMOOTH_IN_SPACE, fade, fade_all, least_weight, limit_weight, smooth_step, van_albada  # fmt: skip
+from zephyrum.flow.limiter import (  # fmt: skip
+    FAST,
+    SMOOTH,
+    SMOOTH_IN_SPACE,
+    fade,
+    fade_all,
+    least_weight,
+    limit_weight,
+    smooth_step,
+    van_albada,
+)
 from zephyrum.flow.turbulence import MODELS, inflow, key_of, sa, sst, typical
 from zephyrum.flow.viscous import coefficients, viscosity
 
