@@ -8,12 +8,28 @@ import os
 import re
 import subprocess
 import sys
+import time
 import unittest
 from pathlib import Path
 
 FIRST = (
     "test_viscous", "test_flight", "test_walls", "test_unsteady", "test_adopt", "test_aircraft", "test_bodies", "test_clipped", "test_planned", "test_remesh", "test_shapes", "test_space", "test_solids", "test_wings",
 )  # fmt: skip
+
+
+SHOWN = 12  # of the slowest tests
+
+
+class Timed(unittest.TextTestResult):
+    """Results that know how long every test took [s]."""
+
+    def startTest(self, test):
+        self.begun = time.perf_counter()
+        super().startTest(test)
+
+    def stopTest(self, test):
+        super().stopTest(test)
+        self.times = {**getattr(self, "times", {}), test.id(): time.perf_counter() - self.begun}
 
 
 def main(names: list[str]) -> int:
@@ -24,7 +40,9 @@ def main(names: list[str]) -> int:
 def named(names: list[str]) -> int:
     """Run the tests named in this process."""
     suite = unittest.defaultTestLoader.loadTestsFromNames([f"tests.{name}" for name in names])
-    result = unittest.TextTestRunner(stream=sys.stdout, verbosity=2).run(suite)
+    result = unittest.TextTestRunner(stream=sys.stdout, verbosity=2, resultclass=Timed).run(suite)
+    slowest = sorted(getattr(result, "times", {}).items(), key=lambda item: -item[1])[:SHOWN]
+    print("slowest: " + ", ".join(f"{name.removeprefix('tests.')} {seconds:.0f} s" for name, seconds in slowest))
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     passed = result.testsRun - failed - len(result.skipped)
     print(f"{passed} passed, {failed} failed" + (f", {len(result.skipped)} skipped" if result.skipped else ""))

@@ -290,7 +290,8 @@ def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = N
     fineness: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`, about how many. Layers:
     `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth, count) at factor 1; without either two even ones
     for inviscid flow. farfield (to within 6 %, whole cubes) and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground; alpha: (low, high)
-    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. relatives: how many coarser meshes are made, on which a
+    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. About wings (a span longer than the body, and than three mean
+    chords) the cells are twice as long along y as across. relatives: how many coarser meshes are made, on which a
     solution of a large mesh starts (a few per cent of its time). on_plan is told the forecast before the work begins.
 
     >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
