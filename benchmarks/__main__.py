@@ -172,46 +172,37 @@ def turbulent_rows() -> list[tuple]:
     return rows
 
 
-# one solve in a process of its own, so that its memory is its own: argv = alpha, around, outward, wake, first height
-ALONE = """
-import json, sys
+# one solve in a process of its own, so that its memory is its own
+READ = """
+import json, sys, time
 import zephyrum as zy
-alpha, around, outward, wake, first = (float(word) for word in sys.argv[1:])
-mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), int(around), int(outward), farfield=20.0, first_height=first, wake=int(wake))
 
-def peak():  # of this process alone [kB]; getrusage tells the parent's
-    return next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmHWM"))
-
-before = peak()
-s = zy.solve(mesh, zy.Freestream(mach=0.15, reynolds=6e6, alpha=alpha), "sa")
+def peak(what="VmHWM"):  # of this process alone [kB]; getrusage tells the parent's
+    return next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith(what))
+"""
+TOLD = """
 h = s.history
 print(json.dumps({"cells": mesh.n_cells, "verdict": s.verdict, "CL": s.forces.CL, "CD": s.forces.CD, "steps": int(h.column("step", 0)[-1]),
-    "krylov": int(h.column("krylov", 0).sum()), "seconds": s.flow.seconds,
-    "memory": (peak() - before) / 1024.0}))
+    "krylov": int(h.column("krylov", 0).sum()), "seconds": s.flow.seconds, "memory": (peak() - before) / 1024.0, **more}))
 """
-# the same about the whole Skerry: argv = model, cells, y+
-IN_SPACE = """
-import json, sys, time
+# a section: argv = alpha, around, outward, wake, first height
+ALONE = f"""{READ}
+alpha, around, outward, wake, first = (float(word) for word in sys.argv[1:])
+mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), int(around), int(outward), farfield=20.0, first_height=first, wake=int(wake))
+before, more = peak(), {{}}
+s = zy.solve(mesh, zy.Freestream(mach=0.15, reynolds=6e6, alpha=alpha), "sa")
+{TOLD}"""
+# the whole Skerry: argv = model, cells, y+
+IN_SPACE = f"""{READ}
 from importlib import resources
-import zephyrum as zy
 model, cells, y_plus = sys.argv[1], int(sys.argv[2]), float(sys.argv[3])
 craft = zy.Aircraft.read(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")
 begin = time.perf_counter()
-mesh = zy.mesh_aircraft(craft, cells=cells, **({"y_plus": y_plus, "reynolds": 8e6} if model != "euler" else {}))
-made = time.perf_counter() - begin
-
-def peak():
-    return next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmHWM"))
-
-def now():
-    return next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmRSS"))
-
-before, mesher = now(), peak()
+mesh = zy.mesh_aircraft(craft, cells=cells, **({{"y_plus": y_plus, "reynolds": 8e6}} if model != "euler" else {{}}))
+more = {{"made": time.perf_counter() - begin, "mesher": peak() / 1024.0}}
+before = peak("VmRSS")
 s = zy.solve(mesh, zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0, length=mesh.reference.chord), model, settings=zy.Settings(orders=4))
-h = s.history
-print(json.dumps({"cells": mesh.n_cells, "verdict": s.verdict, "CL": s.forces.CL, "CD": s.forces.CD, "steps": int(h.column("step", 0)[-1]),
-    "krylov": int(h.column("krylov", 0).sum()), "seconds": s.flow.seconds, "made": made, "memory": (peak() - before) / 1024.0, "mesher": mesher / 1024.0}))
-"""
+{TOLD}"""
 TRIAL = {  # CL, CD of the trial the solver was planned on (16k cells, then 64k)
     (0.0, 16): (0.0, 0.00827), (10.0, 16): (1.082, 0.01269), (15.0, 16): (1.514, 0.02251),
     (0.0, 64): (0.0, 0.00818), (10.0, 64): (1.087, 0.01232), (15.0, 64): (1.535, 0.02132),

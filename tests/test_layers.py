@@ -145,7 +145,7 @@ class OffSurfaces(unittest.TestCase):
     def test_thickness_changes_slowly_along_the_surface_and_leaves_room_opposite(self):
         slot = zy.Body.box(0.4, 3.0, 0.12).surface().transformed(np.eye(3), (0.8, 0.0, 0.1))
         block = zy.Body.box(1.0, 1.0, 0.5).surface()
-        made = zy.remesh(difference(block, [slot]), 2500).surface
+        made = zy.remesh(difference(block, [slot]), 1500).surface
         prisms = grow_prisms(made, (1e-3, 1.6, 12), local_edges(made))
         edges = made._edge_table[0]
         length = np.linalg.norm(made.points[edges[:, 0]] - made.points[edges[:, 1]], axis=1)
