@@ -46,7 +46,7 @@ class Forecast(unittest.TestCase):
 class AircraftLayers(unittest.TestCase):
     def test_cells_over_the_wall_know_their_height_and_middle_at_every_joint_and_tail(self):
         craft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml")
-        for mesh in zy.mesh_aircraft(craft, cells=60_000, y_plus=1.0, reynolds=8e6).family():
+        for mesh in zy.mesh_aircraft(craft, cells=40_000, y_plus=1.0, reynolds=8e6).family():
             walls = mesh.faces_of("wall")
             cells, area = mesh.left[walls], np.linalg.norm(mesh.face_area[walls], axis=1)
             stands = mesh.feet[cells] == walls

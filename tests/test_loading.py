@@ -13,7 +13,7 @@ from zephyrum.results.cuts import _sums_below, cut_table, span_loading
 SPAN, CHORD = 8.0, 1.0
 
 
-def plate(pressure, chord=lambda y: CHORD + 0.0 * y, mirrored=False, friction=None, across=90, along=6):
+def plate(pressure, chord=lambda y: CHORD + 0.0 * y, mirrored=False, friction=None, across=90, along=6, bent=0.0):
     """A flat wing in the x-y plane with a pressure [Pa] at (x, y) on its lower side, and nothing on the upper one, as if it had been solved."""
     low = 0.0 if mirrored else -0.5 * SPAN
     y = np.linspace(low, 0.5 * SPAN, across + 1)
@@ -26,6 +26,7 @@ def plate(pressure, chord=lambda y: CHORD + 0.0 * y, mirrored=False, friction=No
         ],
         axis=-1,
     )
+    grid[1:-1:2, 1:-1:2, 0] += bent * CHORD / along  # points drawn beyond the next ones: faces that are not convex
     number = np.arange((across + 1) * (along + 1)).reshape(across + 1, along + 1)
     ring = np.stack([number[:-1, :-1], number[:-1, 1:], number[1:, 1:], number[1:, :-1]], axis=-1).reshape(-1, 4)
     n = len(ring)
@@ -129,6 +130,12 @@ class Sections(unittest.TestCase):
             self.assertLess(np.abs(under["Cp"] - (0.4 + 0.3 * under["x"]) * (1.0 + 0.1 * y)).max(), 0.02)
             self.assertTrue((rows["fraction"].between(0.0, 1.0)).all())
             self.assertTrue((under["fraction"].diff().dropna() >= 0.0).all())
+
+    def test_sides_are_those_of_the_faces_even_where_a_face_is_bent(self):
+        flow = plate(lambda x, y: zy.Freestream(mach=0.2, altitude=0.0).dynamic_pressure + 0.0 * y, bent=1.2)
+        rows = cut_table(flow, [0.05 * k + 0.013 for k in range(12)])
+        self.assertEqual(set(rows["Cp"].round(9)), {0.0, 1.0})
+        self.assertTrue(((rows["Cp"] > 0.5) == (rows["side"] == "lower")).all())
 
     def test_many_cuts_are_one_table_and_across_x_they_reach_from_tip_to_tip(self):
         flow = plate(lambda x, y: 0.0 * y, friction=1.0)

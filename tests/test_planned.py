@@ -167,7 +167,7 @@ class HalfModels(unittest.TestCase):
     def test_half_a_model_counts_for_both_halves(self):
         air = zy.Freestream(mach=0.3, alpha=4.0)
         wing = zy.Aircraft(name="wing", parts={"wing": WING.parts["wing"]})
-        half, whole = (zy.mesh_aircraft(wing, 2.0, half=side, farfield=5.0) for side in (True, False))
+        half, whole = (zy.mesh_aircraft(wing, 2.6, half=side, farfield=5.0) for side in (True, False))
         one, both = (zy.solve(mesh, air, settings=zy.Settings(orders=4)) for mesh in (half, whole))
         self.assertEqual((one.verdict, both.verdict), ("settled", "settled"))
         self.assertAlmostEqual(one.forces.CL / both.forces.CL, 1.0, delta=0.02)

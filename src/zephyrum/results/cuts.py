@@ -46,6 +46,7 @@ def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.Data
     points, t, owner = fan_triangles(mesh, faces)
     corner = points[t]
     faces, names = faces[owner], names[owner]
+    upper = mesh.face_area[faces, 2] < 0.0  # of the whole face: triangles of a bent one may look the other way
     normal = -np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])  # out of the body
     normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
     cp = solution.wall_pressure[faces - ni] / solution.air.dynamic_pressure
@@ -77,7 +78,7 @@ def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.Data
             x = pair[own][:, :, 0]
             chord = max(float(np.ptp(x)), 1e-12)
             columns = {"part": name, axis: place, "x": middle[own, 0], "y": middle[own, 1], "z": middle[own, 2],
-                       "fraction": (middle[own, 0] - x.min()) / chord, "side": np.where(n[own, 2] > 0.0, "upper", "lower"), "Cp": cp[hit[own]]}  # fmt: skip
+                       "fraction": (middle[own, 0] - x.min()) / chord, "side": np.where(upper[hit[own]], "upper", "lower"), "Cp": cp[hit[own]]}  # fmt: skip
             if friction is not None:
                 columns["Cf"] = np.linalg.norm(friction[faces[hit[own]] - ni], axis=1) / solution.air.dynamic_pressure
             force = -cp[hit[own], None] * n[own] * wide[own, None]
