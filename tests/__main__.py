@@ -15,13 +15,15 @@ from pathlib import Path
 FIRST = (
     "test_viscous", "test_flight", "test_walls", "test_unsteady", "test_adopt", "test_aircraft", "test_bodies", "test_clipped", "test_planned", "test_remesh", "test_shapes", "test_space", "test_solids", "test_wings",
 )  # fmt: skip
-
-
 SHOWN = 12  # of the slowest tests
 
 
 class Timed(unittest.TextTestResult):
     """Results that know how long every test took [s]."""
+
+    def __init__(self, *given, **more):
+        super().__init__(*given, **more)
+        self.times = {}
 
     def startTest(self, test):
         self.begun = time.perf_counter()
@@ -29,7 +31,7 @@ class Timed(unittest.TextTestResult):
 
     def stopTest(self, test):
         super().stopTest(test)
-        self.times = {**getattr(self, "times", {}), test.id(): time.perf_counter() - self.begun}
+        self.times[test.id()] = time.perf_counter() - self.begun
 
 
 def main(names: list[str]) -> int:
@@ -41,7 +43,7 @@ def named(names: list[str]) -> int:
     """Run the tests named in this process."""
     suite = unittest.defaultTestLoader.loadTestsFromNames([f"tests.{name}" for name in names])
     result = unittest.TextTestRunner(stream=sys.stdout, verbosity=2, resultclass=Timed).run(suite)
-    slowest = sorted(getattr(result, "times", {}).items(), key=lambda item: -item[1])[:SHOWN]
+    slowest = sorted(result.times.items(), key=lambda item: -item[1])[:SHOWN]
     print("slowest: " + ", ".join(f"{name.removeprefix('tests.')} {seconds:.0f} s" for name, seconds in slowest))
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     passed = result.testsRun - failed - len(result.skipped)

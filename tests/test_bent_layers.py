@@ -52,13 +52,12 @@ class AircraftLayers(unittest.TestCase):
             stands = mesh.feet[cells] == walls
             height = mesh.cell_volume[cells] / area
             far = mesh.wall_distance[cells] / height
-            few = max(1, int(stands.sum()) // 500)  # slivers, and columns whose layers thin out to nothing on one side
-            self.assertGreater(np.sort(far[stands])[few], 0.2)
-            self.assertLess(np.sort(far[stands])[-1 - few], 0.9)
-            self.assertLess(far[stands].max(), 1.1)
+            self.assertGreater(np.sort(far[stands])[1], 0.2)  # but for a sliver
+            self.assertLess(far[stands].max(), 1.0)
             n = mesh.face_area[walls] / area[:, None]
             middle = np.einsum("ij,ij->i", mesh.face_centroid[walls] - mesh.cell_centroid[cells], n) / height
-            self.assertGreater(np.sort(middle[stands])[few], 0.2)
+            self.assertGreater(np.sort(middle[stands])[1], 0.2)
+            few = int(stands.sum()) // 500  # columns whose layers thin out to nothing on one side
             self.assertLess(np.sort(middle[stands])[-1 - few], 0.9)
 
 
