@@ -167,6 +167,16 @@ class Footprints(unittest.TestCase):
         self.assertEqual(np.diff(made.floor.start).max(), 4 * N)
         self.assertAlmostEqual(self.area(made.floor).sum(), 6.0, 12)
 
+    def test_one_that_goes_round_another_is_parted_so_that_every_one_stands_on_one_face(self):
+        side = self.faces == 0
+        inner = side & (np.abs(self.middles - 0.5) < 0.25)[:, 1:].all(axis=1)
+        self.square[:] = 0.1
+        made = self.columns(np.where(inner, 50, np.where(side, 60, self.octant)))
+        self.assertEqual(made.count, 20 + 1 + 12)  # the ring has a column a triangle
+        self.assertEqual(made.floor.group.tolist(), list(range(made.count)))
+        self.assertEqual(len(set(made.of[inner])), 1)
+        self.assertAlmostEqual(self.area(made.floor).sum(), 6.0, 12)
+
     def test_an_open_skin_is_told_with_its_place(self):
         with self.assertRaises(MeshError) as told:
             stand_columns(self.points, self.start[:-1], self.corners[:-4], self.octant[:-1], np.arange(len(self.faces) - 1), self.normals[:-1],

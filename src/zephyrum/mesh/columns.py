@@ -90,6 +90,10 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, square, 
     into = merged(small, of[a[apart]], of[b[apart]], long)
     of = np.unique(into[of], return_inverse=True)[1]
     floor, order, simple = _outlines(start, corners, owner, tail, head, partner, of)
+    if not simple.all():  # round another or touching itself: a cell on many faces has no height over them; those of one triangle are convex
+        parts = np.where(simple[of], -1, triangle)
+        of = np.unique(of * np.int64(triangle.max() + 2) + parts, return_inverse=True)[1].ravel()
+        floor, order, simple = _outlines(start, corners, owner, tail, head, partner, of)
     pair, which = np.unique(of * np.int64(cell.max() + 1) + cell, return_inverse=True)
     roof, _, _ = _outlines(start, corners, owner, tail, head, partner, which.ravel())
     cube = (pair % (cell.max() + 1))[roof.group]
