@@ -10,7 +10,10 @@ import sys
 import tempfile
 import time
 import unittest
+import unittest.mock
 from pathlib import Path
+
+import numpy as np
 
 import zephyrum as zy
 from zephyrum.studies import open_study, run_study
@@ -166,6 +169,30 @@ class StudyFiles(unittest.TestCase):
         self.assertEqual(len(whole), 8)
         for name, stamp in finished.items():
             self.assertEqual((out / "points" / name).stat().st_mtime_ns, stamp, "a finished point was computed again")
+
+    def test_a_mesh_study_broken_off_goes_on_from_the_step_it_had_reached(self):
+        head, _, rest = STUDY.partition("[sweep]")
+        self.file.write_text(head + rest[rest.index("[refine]") :])
+        heard = []
+
+        def listen(at, row):
+            heard.append((at.coarser, row["level"], row["step"]))
+            if heard[-1] == (1, 0, 4) and heard.count((1, 0, 4)) == 1:
+                raise KeyboardInterrupt
+
+        with unittest.mock.patch("zephyrum.studies.points.OFTEN", 0.0):
+            with self.assertRaises(KeyboardInterrupt):
+                run_study(self.file, self.folder / "broken", on_step=listen)
+            kept = [path.name for path in (self.folder / "broken" / "points").iterdir()]
+            self.assertEqual(kept, ["m0.3000_a+002.000_mesh-1.going"])
+            before = len(heard)
+            resumed = run_study(self.file, self.folder / "broken", on_step=listen)
+        self.assertEqual(heard[before], (1, 0, 3))  # the last whole step
+        self.assertEqual({coarser for coarser, _, _ in heard[before:]}, {1, 2})
+        whole = run_study(self.file, self.folder / "whole")
+        for name in ("CL", "CD", "CM"):
+            np.testing.assert_allclose(resumed.refinement.table[name], whole.refinement.table[name], atol=1e-6)
+        self.assertFalse(list((self.folder / "broken" / "points").iterdir()))
 
     def test_command_line_from_new_to_show(self):
         self.assertEqual(command("new", "mine.toml", folder=self.folder)[0], 0)

@@ -59,7 +59,8 @@ class Progress:
         from zephyrum.flow.history import Pace, orders_down
 
         left = self.paces.setdefault(at.name, Pace(self.orders)).left(row)
-        mesh = "" if row["level"] == 0 else f" (coarser start {row['level']:.0f})"
+        mesh = f", mesh {at.coarser + 1} of the refinement" if at.coarser else ""
+        mesh += "" if row["level"] == 0 else f" (coarser start {row['level']:.0f})"
         wait = f", about {left / 60.0:.0f} min left" if left > 90.0 else f", about {left:.0f} s left"
         if np.isnan(left):
             wait = ""

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from zephyrum.flow.gas import EQUATIONS
+from zephyrum.told import told
 
 DRIFTS = {"CL": 1e-4, "CD": 1e-5, "CM": 1e-4}  # a tenth of a lift count, of a drag count
 PACE = 8  # steps whose slope a forecast goes by
@@ -31,6 +32,11 @@ class History:
 
     rows: list[tuple] = field(default_factory=list)
     window: int = 3
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        return f"{len(self.rows)} steps"
 
     def add(self, *values: float) -> None:
         """Append one step, values in the order of COLUMNS."""

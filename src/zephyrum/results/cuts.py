@@ -14,6 +14,7 @@ import pandas as pd
 from zephyrum.air.checks import number, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.polygons import fan_triangles
+from zephyrum.told import told
 
 STRIPS = 60
 TERMS = (
@@ -102,6 +103,8 @@ class SpanLoading:
     doubt: float
     efficiency: float
     span: float
+
+    __repr__ = told
 
     def __str__(self) -> str:
         return f"CL {self.CL:.4f}, induced CD {self.induced:.5f} +- {self.doubt:.1g} (span efficiency {self.efficiency:.3f}), span {self.span:.4g} m"

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from zephyrum.air import Freestream, Reference
+from zephyrum.told import told
 
 
 @dataclass(frozen=True)
@@ -21,6 +22,13 @@ class Forces:
     parts: tuple[tuple[str, str, tuple, tuple], ...]
     air: Freestream
     reference: Reference
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        found = self.coefficients()
+        parts = ", ".join(dict.fromkeys(row[0] for row in self.parts))
+        return f"{', '.join(f'{name} {found[name]:.4g}' for name in ('CL', 'CD', 'CM'))} of {parts}"
 
     def _sum(self, part: str | None, cause: str | None) -> tuple[np.ndarray, np.ndarray]:
         chosen = [row for row in self.parts if part in (None, row[0]) and cause in (None, row[1])]

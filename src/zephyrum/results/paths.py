@@ -16,6 +16,7 @@ from zephyrum.errors import InputError
 from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.mesh.polygons import entries_of
 from zephyrum.results.levels import velocity_slopes
+from zephyrum.told import told
 
 SEEDS = 30
 STRIDE = 0.5  # of a cell at most in one step
@@ -32,6 +33,11 @@ class Paths:
     points: np.ndarray
     time: np.ndarray
     speed: np.ndarray
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        return f"{self.count} lines of {len(self.points):,} points"
 
     @property
     def count(self) -> int:

@@ -9,6 +9,7 @@ import pandas as pd
 
 from zephyrum.errors import FileError
 from zephyrum.one_stroke import write_text
+from zephyrum.told import told
 
 COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CD pressure", "CD friction", "CX", "CZ", "L/D", "y+ max", "verdict", "orders", "drift", "CL swing",
            "CD swing", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "steps", "seconds",
@@ -21,6 +22,14 @@ class Polar:
 
     table: pd.DataFrame
     notes: dict = field(default_factory=dict)
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        t = self.table
+        count = ", ".join(f"{n} {verdict}" for verdict, n in t["verdict"].value_counts().items())
+        machs = " ".join(f"{m:g}" for m in sorted(t["mach"].unique()))
+        return f"{len(t)} points, M {machs}, alpha {t['alpha'].min():g} to {t['alpha'].max():g} deg: {count}"
 
     @classmethod
     def of(cls, rows: list[dict], notes: dict | None = None) -> "Polar":

@@ -15,6 +15,7 @@ from zephyrum.air.checks import number
 from zephyrum.errors import InputError
 from zephyrum.flow.kernels import serial
 from zephyrum.mesh.skin import wall_surface
+from zephyrum.told import told
 
 SPACING = 0.012  # of the body's size between lines
 FINEST = 0.002  # of it: least spacing
@@ -36,6 +37,11 @@ class SkinLines:
     normal: np.ndarray
     strength: np.ndarray
     name: str
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        return f"{self.count} lines of {self.means}, {len(self.points):,} points"
 
     @property
     def count(self) -> int:

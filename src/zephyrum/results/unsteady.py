@@ -19,6 +19,7 @@ from zephyrum.one_stroke import one_stroke, warned
 from zephyrum.results.case import prepared
 from zephyrum.results.solution import Solution
 from zephyrum.results.solve import ARGUMENTS
+from zephyrum.told import told
 
 STEADY = 2e-4  # amplitude of CL or CD below which nothing swings
 EVERY = 10.0  # seconds between two writings of a kept march
@@ -38,6 +39,12 @@ class TimeSeries:
     CD: np.ndarray
     CM: np.ndarray
     last: Solution
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        found = ", ".join(f"{name} {mean:.4g} +- {swing:.2g}" for name, (mean, swing) in self.summary().items())
+        return f"{len(self.time)} times over {self.travelled[-1]:.4g} chords: {found}"
 
     def table(self):
         """DataFrame of the record."""

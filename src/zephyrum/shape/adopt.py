@@ -16,6 +16,7 @@ from zephyrum.shape.mend import Mended, mend
 from zephyrum.shape.solids import section_area, simplified
 from zephyrum.shape.surface import Surface
 from zephyrum.shape.surface_files import UNITS, read_triangles
+from zephyrum.told import told
 
 AXES = {"+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1)}
 LONGEST = 200.0  # m: no aircraft is larger
@@ -33,6 +34,11 @@ class Adopted:
     raw: Surface
     mended: Mended
     notes: tuple[str, ...]
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        return f"{self.surface}; {len(self.mended.defects)} kinds of defect, {len(self.notes)} notes"
 
     def report(self) -> str:
         """What was found and done, a line each."""

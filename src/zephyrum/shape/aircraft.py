@@ -24,6 +24,7 @@ from zephyrum.shape.strut import Plate, Strut
 from zephyrum.shape.surface import Surface, joined
 from zephyrum.shape.wing import Wing
 from zephyrum.shape.wing_surface import wing_surfaces
+from zephyrum.told import told
 
 AnyPart = Annotated[Wing | Body | Duct | Strut | Plate, Field(discriminator="kind")]
 
@@ -68,6 +69,11 @@ class Aircraft:
             raise InputError(
                 f"reference = {self.reference!r} is not a wing of this aircraft; it has: {', '.join(self._wings) or 'none'}."
             )
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        return f"{self.name} of {', '.join(self.parts)}"
 
     # -- files ------------------------------------------------------------------------------------------------
     @classmethod

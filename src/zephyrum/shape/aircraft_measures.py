@@ -9,6 +9,7 @@ from zephyrum.shape.mass import MassProperties
 from zephyrum.shape.sizes import Sizes, measure_surface
 from zephyrum.shape.solids import shadow, united
 from zephyrum.shape.surface import Surface
+from zephyrum.told import told
 
 
 @dataclass(frozen=True, eq=False)
@@ -29,6 +30,11 @@ class AircraftMeasures:
     notes: tuple[str, ...]
     mass: MassProperties
     masses: dict[str, MassProperties]
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        return f"{self.whole}; {self.reference or 'no reference'}"
 
     @property
     def surface(self) -> Surface:

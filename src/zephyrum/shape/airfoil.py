@@ -14,6 +14,7 @@ from zephyrum.shape.flap import flap
 from zephyrum.shape.measures import Measures, measure
 from zephyrum.shape.naca import naca_coordinates
 from zephyrum.shape.reader import read_coordinates, write_coordinates
+from zephyrum.told import told
 
 DENSE = 401  # points that describe an analytic section
 
@@ -51,6 +52,12 @@ class Airfoil:
             )
         points.setflags(write=False)
         object.__setattr__(self, "points", points)
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        m = self.measures
+        return f"{self.name}, {len(self.points)} points, {100.0 * m.thickness:.3g} % thick, camber {100.0 * m.camber:.3g} %"
 
     # -- makers -----------------------------------------------------------------------------------------------
     @classmethod

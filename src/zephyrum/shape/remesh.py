@@ -21,6 +21,7 @@ from zephyrum.shape.remesh_forms import edge_length, key_of, quality
 from zephyrum.shape.remesh_steps import LONG, SHORT, collapse, flip, measure, smooth, split
 from zephyrum.shape.sight import HIDDEN, sight
 from zephyrum.shape.surface import Surface
+from zephyrum.told import told
 
 ROUNDS = 14
 RESTARTS = 4
@@ -44,6 +45,8 @@ class Remeshed:
     distance: float
     feature: float
     rounds: int
+
+    __repr__ = told
 
     def __str__(self) -> str:
         q = self.quality

@@ -7,6 +7,7 @@ import numpy as np
 from zephyrum.air.checks import takes
 from zephyrum.shape.solids import section_area, shadow
 from zephyrum.shape.surface import Surface
+from zephyrum.told import told
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,6 +27,11 @@ class Sizes:
     volume: float
     centroid: np.ndarray
     labels: dict[str, float]
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        return f"{self.surface.name}, {' x '.join(f'{v:.4g}' for v in self.size)} m, wetted area {self.wetted:.4g} m^2, volume {self.volume:.4g} m^3"
 
     def rows(self) -> list[tuple[str, float, str]]:
         """(name, value, unit) for tables."""

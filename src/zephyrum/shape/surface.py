@@ -17,6 +17,7 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air.checks import Many, takes
 from zephyrum.errors import InputError
+from zephyrum.told import told
 
 SAME = 1e-9  # of the size of a shape: points nearer than this are one
 
@@ -58,6 +59,13 @@ class Surface:
         for name, value in (("points", points), ("triangles", triangles), ("label", label)):
             value.setflags(write=False)
             object.__setattr__(self, name, value)
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        size = " x ".join(f"{v:.4g}" for v in np.ptp(self.bounds, axis=0)) if len(self.points) else "0"
+        labels = f", {len(self.labels)} labels" if len(self.labels) > 1 else ""
+        return f"{self.name}, {len(self.triangles):,} triangles{labels}, {size} m, {'open' if len(self.open_edges) else 'closed'}"
 
     # -- files ------------------------------------------------------------------------------------------------
     @classmethod

@@ -35,6 +35,7 @@ from zephyrum.studies.refine import STEP, with_errors
 from zephyrum.studies.store import write_checks
 from zephyrum.studies.study import Asked, RunTable, SolverTable, _Strict
 from zephyrum.studies.sweep import sweep
+from zephyrum.told import told
 
 TEMPLATE = """# A Zephyrum study of an aircraft. Run it with:  zephyrum run {file}
 title = "{title}"
@@ -195,6 +196,8 @@ class AircraftOutcome(Finished):
     derivatives: pd.DataFrame | None = None
     series: None = None
 
+    __repr__ = told
+
     @property
     def derived(self) -> list[Derived]:
         """Lift slope, neutral point and so on, at every Mach number."""
@@ -279,7 +282,7 @@ def run_aircraft_study(
                       settings=study.settings(), on_point=on_point, peak=study.sweep.peak, walls=study.wall(),
                       on_step=on_step, scheduler=study.run.scheduler)  # fmt: skip
     if study.refine is not None:
-        refinement = proven(study, mesh, coarser, folder, on_level)
+        refinement = proven(study, mesh, coarser, folder, on_level, on_step)
     if polar is not None:
         if refinement is not None:
             polar = with_errors(polar, refinement)

@@ -15,6 +15,7 @@ from zephyrum.mesh import mesh_aircraft, mesh_airfoil
 from zephyrum.results import Solution, solve
 from zephyrum.shape import Aircraft, Airfoil
 from zephyrum.studies.refine import Refinement
+from zephyrum.told import told
 
 SHOWN = ("CL", "CD", "CM")
 
@@ -29,6 +30,11 @@ class Comparison:
     table: object
     changes: object
     solutions: dict[str, Solution]
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        return f"{', '.join(self.solutions)}: {len(self.changes)} differences from {next(iter(self.solutions))}"
 
 
 @takes(shapes=Mapping, air=Freestream, model=str, settings=Settings, error=Refinement)

@@ -18,6 +18,7 @@ from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_aircraft
 from zephyrum.results import Solution, solve
 from zephyrum.shape import Aircraft
+from zephyrum.told import told
 
 LIFT_WITHIN, MOMENT_WITHIN = 3e-3, 1.5e-3  # of CL and CM that count as trimmed
 SETTING_WITHIN = 0.1  # deg of the control, or as much CM as they make: every setting has a mesh of its own, which alone moves CM by as much
@@ -39,6 +40,8 @@ class Trim:
     solution: Solution
     table: object
     trimmed: bool
+
+    __repr__ = told
 
     def __str__(self) -> str:
         c = self.solution.forces.coefficients()

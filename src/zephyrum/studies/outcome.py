@@ -9,6 +9,7 @@ from zephyrum.results import Polar, Solution, load_solution
 from zephyrum.studies.points import Point
 from zephyrum.studies.refine import Refinement
 from zephyrum.studies.store import state_file
+from zephyrum.told import told
 
 
 @dataclass(frozen=True)
@@ -20,6 +21,12 @@ class Finished:
     mesh: Mesh
     polar: Polar | None
     refinement: Refinement | None
+
+    __repr__ = told
+
+    def __str__(self) -> str:
+        asked = ", ".join(str(part) for part in (self.polar, self.refinement) if part is not None)
+        return f"study in {self.folder}, {self.mesh.n_cells:,} cells; {asked or 'nothing flown'}"
 
     def solution(self, mach: float, alpha: float) -> Solution:
         """The stored solution of one point; FileError if it is not there."""

@@ -3,6 +3,7 @@
 Verified by tests/test_studies.py.
 """
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,19 +13,34 @@ from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh
 from zephyrum.results import Solution, load_solution, solve
 
+OFTEN = 0.5  # s between two words about a point that is being computed
+
 
 @dataclass(frozen=True)
 class Point:
-    """One condition and the point whose state it starts from (None: a cold start)."""
+    """One condition and the point whose state it starts from (None: a cold start); coarser: steps from the mesh of the study to its own."""
 
     mach: float
     alpha: float
     after: "Point | None"
+    coarser: int = 0
 
     @property
     def name(self) -> str:
         """Name of its files."""
-        return f"m{self.mach:.4f}_a{self.alpha:+08.3f}"
+        return f"m{self.mach:.4f}_a{self.alpha:+08.3f}" + (f"_mesh-{self.coarser}" if self.coarser else "")
+
+
+def now_and_then(call: Callable[[dict], None]) -> Callable[[dict], None]:
+    """The same call, but not made when the last one was less than `OFTEN` seconds ago."""
+    last = [0.0]
+
+    def told(row: dict) -> None:
+        if time.monotonic() - last[0] >= OFTEN:
+            last[0] = time.monotonic()
+            call(row)
+
+    return told
 
 
 def plan(alphas: list[float], machs: list[float]) -> list[Point]:

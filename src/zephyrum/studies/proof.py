@@ -11,13 +11,14 @@ from zephyrum.mesh import Mesh
 from zephyrum.one_stroke import write_text
 from zephyrum.results import solve
 from zephyrum.studies.outcome import held_solution
+from zephyrum.studies.points import Point, now_and_then
 from zephyrum.studies.refine import Refinement, judge, level_row
 
 
-def proven(study, mesh: Mesh, coarser: Callable[[int], Mesh], folder: Path, on_level=None) -> Refinement:
-    """Solve the condition on the mesh and on `coarser(1)`, `coarser(2)`, ...; levels that the folder holds are not solved again.
+def proven(study, mesh: Mesh, coarser: Callable[[int], Mesh], folder: Path, on_level=None, on_step=None) -> Refinement:
+    """Solve the condition on the mesh and on `coarser(1)`, `coarser(2)`, ...; levels that the folder holds are not solved again, and one broken off goes on.
 
-    The finest one is taken from the sweep if it has the point.
+    The finest one is taken from the sweep if it has the point. on_step(point, row): as in `sweep`.
     """
     own = study.refine
     air = study.freestream(own.mach, own.alpha)
@@ -31,7 +32,10 @@ def proven(study, mesh: Mesh, coarser: Callable[[int], Mesh], folder: Path, on_l
         one = mesh if level == 0 else coarser(level)
         solution = held_solution(study, mesh, folder, own.mach, own.alpha) if level == 0 else None
         if solution is None:
-            solution = solve(one, air, study.solver.model, reference=mesh.reference, settings=study.settings(), walls=study.wall())  # fmt: skip
+            point = Point(own.mach, own.alpha, None, level)
+            heard = None if on_step is None else now_and_then(lambda row, at=point: on_step(at, row))
+            solution = solve(one, air, study.solver.model, reference=mesh.reference, settings=study.settings(), walls=study.wall(), on_step=heard,
+                             keep=folder / "points" / f"{point.name}.going")  # fmt: skip
         rows.append(level_row(level, one, mesh, solution))
         write_text(path, json.dumps({"key": key, "levels": rows}, indent=1))
         if on_level is not None:

@@ -19,6 +19,7 @@ from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_aircraft, mesh_airfoil
 from zephyrum.results import Polar, solve
 from zephyrum.shape import Aircraft, Airfoil, Surface
+from zephyrum.told import told
 
 STEP = 1.3  # factor on all sizes from one mesh of a body in space to the next
 SAFETY = 1.25
@@ -102,6 +103,12 @@ class Refinement:
     estimates: dict[str, Estimate]
     air: Freestream
 
+    __repr__ = told
+
+    def __str__(self) -> str:
+        found = ", ".join(f"{e.name} {e.finest:.4g} +- {e.error:.2g}" for e in self.estimates.values())
+        return f"{found} on {', '.join(f'{n:,}' for n in self.table['cells'])} cells; {self.verdict}"
+
     @property
     def verdict(self) -> str:
         """One sentence on all three coefficients."""
@@ -142,12 +149,13 @@ def refine(
     settings: Settings | None = None,
     on_level=None,
     walls=None,
+    on_step=None,
     **mesh_options,
 ) -> Refinement:
     """Solve `air` on the finest mesh and `levels` - 1 coarser ones of its family and judge the coefficients.
 
     shape: an Airfoil meshed with `mesh_options` (or a Mesh with its nested relatives), or an Aircraft or Surface, meshed by `mesh_aircraft` with these
-    options and again with all sizes `STEP` and `STEP` squared times as large. walls: as in `solve`. InputError if a mesh has too few relatives; a level
+    options and again with all sizes `STEP` and `STEP` squared times as large. walls, on_step: as in `solve`; on_level(row): after every mesh. InputError if a mesh has too few relatives; a level
     that does not settle makes every estimate say so.
     """
     levels = whole("levels", levels, 3, 6)
@@ -162,7 +170,7 @@ def refine(
         family = nested(finest, levels)
     rows = []
     for level, one in enumerate(family):
-        solution = solve(one, air, model, reference=finest.reference, settings=settings, walls=walls)
+        solution = solve(one, air, model, reference=finest.reference, settings=settings, walls=walls, on_step=on_step)
         rows.append(level_row(level, one, finest, solution))
         if on_level is not None:
             on_level(rows[-1])

@@ -18,6 +18,7 @@ from zephyrum.studies.refine import nested, with_errors
 from zephyrum.studies.store import write_checks
 from zephyrum.studies.study import Study, read_study
 from zephyrum.studies.sweep import sweep
+from zephyrum.told import told
 
 
 @dataclass(frozen=True)
@@ -26,6 +27,8 @@ class Outcome(Finished):
 
     foil: Airfoil
     series: TimeSeries | None = None
+
+    __repr__ = told
 
 
 def run_study(
@@ -39,7 +42,7 @@ def run_study(
 ) -> Outcome | AircraftOutcome:
     """Compute everything the study file asks for into `folder`; go on where an earlier run stopped.
 
-    on_point and on_step as in `sweep`; on_level(row) after each mesh of a refinement, on_time(row) after each step in time,
+    on_point and on_step as in `sweep` (the latter also on the meshes of a refinement); on_level(row) after each mesh of a refinement, on_time(row) after each step in time,
     on_plan(plan) before a mesh in space is made.
     """
     path, folder = Path(path), Path(folder)
@@ -69,7 +72,7 @@ def run_study(
             )
             write_text(folder / "study.toml", text)
     if study.refine is not None:
-        refinement = proven(study, mesh, family.__getitem__, folder, on_level)
+        refinement = proven(study, mesh, family.__getitem__, folder, on_level, on_step)
     series = None if study.time is None else _followed(study, mesh, folder, on_time)
     if polar is not None:
         if refinement is not None:

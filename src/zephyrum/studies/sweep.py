@@ -24,10 +24,8 @@ from zephyrum.mesh import Mesh, mesh_airfoil
 from zephyrum.results import Polar, solve
 from zephyrum.shape import Airfoil
 from zephyrum.studies.cluster import Cluster
-from zephyrum.studies.points import Point, peak_points, plan, solved
+from zephyrum.studies.points import Point, now_and_then, peak_points, plan, solved
 from zephyrum.studies.store import Store
-
-OFTEN = 0.5  # s between two words about a point that is being computed
 
 
 def _values(name: str, values, low: float, high: float, open_low: bool = False) -> list[float]:
@@ -158,21 +156,9 @@ def _serve(line: Connection, work: tuple) -> None:
         except EOFError:  # the parent has finished, or is gone
             return
         try:
-            line.send(_compute(point, _now_and_then(lambda row, at=point: line.send((at, row)))))
+            line.send(_compute(point, now_and_then(lambda row, at=point: line.send((at, row)))))
         except Exception as error:
             line.send(error)
-
-
-def _now_and_then(call: Callable[[dict], None]) -> Callable[[dict], None]:
-    """The same call, but not made when the last one was less than `OFTEN` seconds ago."""
-    last = [0.0]
-
-    def told(row: dict) -> None:
-        if time.monotonic() - last[0] >= OFTEN:
-            last[0] = time.monotonic()
-            call(row)
-
-    return told
 
 
 class _Alone:
@@ -188,7 +174,7 @@ class _Alone:
             _prepare(*self.work)
             self.ready = True
         for point in todo:
-            heard = None if on_step is None else _now_and_then(lambda row, at=point: on_step(at, row))
+            heard = None if on_step is None else now_and_then(lambda row, at=point: on_step(at, row))
             rows[point.name] = _compute(point, heard)
             if on_point is not None:
                 on_point(rows[point.name], len(rows), total)
