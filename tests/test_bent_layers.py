@@ -2,6 +2,7 @@
 
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -9,11 +10,13 @@ from scipy.spatial import cKDTree
 
 import zephyrum as zy
 import zephyrum.results.checkpoint as checkpoint
+from zephyrum.flow.boundary import Walls
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import EQUATIONS, Scales
 from zephyrum.flow.gradient import Gradient
 from zephyrum.flow.history import Pace
 from zephyrum.flow.limiter import smooth_step
+from zephyrum.flow.march import Level
 from zephyrum.flow.start import prolong
 from zephyrum.flow.ways import ways
 from zephyrum.shape.solids import halved
@@ -151,8 +154,6 @@ class BentLayers(unittest.TestCase):
         self.assertLess(np.median(off), 0.05 * np.median(before))
 
     def test_what_swings_in_a_layer_loses_the_slopes_of_its_column_and_no_more(self):
-        from zephyrum.flow.march import Level
-
         mesh, air = self.mesh, zy.Freestream(mach=0.2, reynolds=1e6)
         level = Level(mesh, 0, air, mesh.reference, zy.Settings(), "sa")
         foot = mesh.feet
@@ -165,9 +166,29 @@ class BentLayers(unittest.TestCase):
         R[:] = 1.0
         self.assertFalse(level.calm(R, 0.01, 0.9).any())  # what swings everywhere is the flow
 
-    def test_turbulence_that_grows_does_not_turn_the_matrix_round(self):
-        from zephyrum.flow.march import Level
+    def test_columns_with_an_impossible_temperature_lose_their_slopes_with_those_beside_them(self):
+        mesh, air = self.mesh, zy.Freestream(mach=0.2, reynolds=1e6)
+        walls = replace(Walls.plain(mesh), temperature=np.full(mesh.n_faces - mesh.n_interior, 3.0 * air.temperature))
+        for kind, least, most in ((None, 0.75, 1.1 * 1.008), (walls, 0.75, 3.3)):
+            level = Level(mesh, 0, air, mesh.reference, zy.Settings(), "sa", walls=kind)
+            np.testing.assert_allclose(level.possible, (least, most), rtol=1e-6)
+            q = np.tile(level.scales.freestream, (mesh.n_cells, 1))
+            q[:, 4] = 0.999 * most
+            self.assertFalse(level.stray(q) or level.calmed.any())
+            foot = mesh.feet.max()
+            odd = np.flatnonzero(mesh.feet == foot)[3]
+            q[odd, 4] = 1.001 * most
+            self.assertTrue(level.stray(q))
+            self.assertTrue(level.calmed[mesh.feet == foot].all())
+            ni = mesh.n_interior
+            faces = np.flatnonzero((mesh.left[:ni] == odd) | (mesh.right == odd))
+            self.assertTrue(level.calmed[mesh.left[faces]].all() and level.calmed[mesh.right[faces]].all())
+            self.assertLess(level.calmed.mean(), 0.2)
+            self.assertFalse(level.stray(q))  # nothing new
+            q[:, 4] = 0.99 * least  # all of it: no matter of a few cells
+            self.assertFalse(level.stray(q))
 
+    def test_turbulence_that_grows_does_not_turn_the_matrix_round(self):
         level = Level(self.mesh, 0, zy.Freestream(mach=0.2, reynolds=1e6), self.mesh.reference, zy.Settings(), "sa")
         q = np.tile(level.scales.freestream, (self.mesh.n_cells, 1))
         q[:, 1] *= np.tanh(self.mesh.wall_distance / 1e-3)  # shear, and hardly any turbulence yet
