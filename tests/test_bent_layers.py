@@ -174,19 +174,22 @@ class BentLayers(unittest.TestCase):
             np.testing.assert_allclose(level.possible, (least, most), rtol=1e-6)
             q = np.tile(level.scales.freestream, (mesh.n_cells, 1))
             q[:, 4] = 0.999 * most
-            self.assertFalse(level.stray(q) or level.calmed.any())
+            self.assertIs(level.stray(q), q)
+            self.assertFalse(level.calmed.any())
             foot = mesh.feet.max()
             odd = np.flatnonzero(mesh.feet == foot)[3]
             q[odd, 4] = 1.001 * most
-            self.assertTrue(level.stray(q))
+            back = level.stray(q)
+            self.assertAlmostEqual(back[odd, 4], most / 1.1, 9)
+            self.assertEqual(np.count_nonzero(back != q), 1)
             self.assertTrue(level.calmed[mesh.feet == foot].all())
             ni = mesh.n_interior
             faces = np.flatnonzero((mesh.left[:ni] == odd) | (mesh.right == odd))
             self.assertTrue(level.calmed[mesh.left[faces]].all() and level.calmed[mesh.right[faces]].all())
             self.assertLess(level.calmed.mean(), 0.2)
-            self.assertFalse(level.stray(q))  # nothing new
+            self.assertIs(level.stray(q), q)  # nothing new
             q[:, 4] = 0.99 * least  # all of it: no matter of a few cells
-            self.assertFalse(level.stray(q))
+            self.assertIs(level.stray(q), q)
 
     def test_turbulence_that_grows_does_not_turn_the_matrix_round(self):
         level = Level(self.mesh, 0, zy.Freestream(mach=0.2, reynolds=1e6), self.mesh.reference, zy.Settings(), "sa")

@@ -228,22 +228,24 @@ class Level:
         self.still(wide)
         return fresh
 
-    def stray(self, q: np.ndarray) -> bool:
-        """Take the slopes off the columns that have a temperature out of what is possible, and off those beside them; whether there are new ones.
+    def stray(self, q: np.ndarray) -> np.ndarray:
+        """Take the slopes off the columns that have a temperature out of what is possible, and off those beside them; q with these put back, or as it is.
 
         In thin columns on bases of tails, wide beside narrow ones, the energy of two neighbours may part for ever at a pressure and velocity that agree.
         """
         odd = (q[:, 4] < self.possible[0]) | (q[:, 4] > self.possible[1])
         if not odd.any() or odd.sum() > STRAY * len(odd):
-            return False
+            return q
         left, right, foot = self.mesh.left[: self.mesh.n_interior], self.mesh.right, self.mesh.feet
         wide = odd.copy()
         wide[left[odd[right]]] = wide[right[odd[left]]] = True
         wide |= (foot >= 0) & np.isin(foot, foot[wide])
-        fresh = bool((wide & ~self.calmed).any())
-        if fresh:
-            self.still(wide)
-        return fresh
+        if not (wide & ~self.calmed).any():
+            return q
+        self.still(wide)
+        q = q.copy()
+        q[odd, 4] = np.clip(q[odd, 4], self.possible[0] / COLDEST, self.possible[1] / WARMEST)
+        return q
 
     def still(self, cells: np.ndarray) -> None:
         """Take the slopes off `cells` (n,) as well."""
@@ -353,9 +355,11 @@ def _march_level(
     krylov, factor = 0, 1.0
     before = ceiling = math.inf
     for step in range(first, most + 1):
-        if viscous and space and settings.order == 2 and level.stray(q):
-            R = level.evaluate(q)
-            best, before = math.inf, float(np.sqrt(np.sum(level.norms(R) ** 2)))
+        if viscous and space and settings.order == 2:
+            given, q = q, level.stray(q)
+            if q is not given:
+                R = level.evaluate(q)
+                best, before = math.inf, float(np.sqrt(np.sum(level.norms(R) ** 2)))
         norms = level.norms(R)
         if step == first:  # where the free stream itself has no residual, the first one is the measure
             reference = np.where(level.start_norm > ROUND_OFF, level.start_norm, np.maximum(norms, 1e-30))
