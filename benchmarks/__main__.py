@@ -22,7 +22,7 @@ from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import Law, Scales
 from zephyrum.flow.jacobian import Jacobian
 from zephyrum.flow.krylov import Preconditioner
-from zephyrum.flow.march import Level
+from zephyrum.flow.level import Level
 from zephyrum.flow.residual import Residual, Scheme
 from zephyrum.flow.start import first_guess
 from zephyrum.mesh import mesh_airfoil

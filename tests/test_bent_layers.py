@@ -15,8 +15,8 @@ from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import EQUATIONS, Scales
 from zephyrum.flow.gradient import Gradient
 from zephyrum.flow.history import Pace
+from zephyrum.flow.level import Level
 from zephyrum.flow.limiter import smooth_step
-from zephyrum.flow.march import Level
 from zephyrum.flow.start import prolong
 from zephyrum.flow.ways import ways
 from zephyrum.shape.solids import halved

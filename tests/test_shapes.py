@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.flow.march import Level
+from zephyrum.flow.level import Level
 
 OUTLINES = (
     zy.Outline.circle(2.0),

@@ -108,7 +108,7 @@ class Turbulence(unittest.TestCase):
 
 class Linearised(unittest.TestCase):
     def test_product_is_the_derivative_with_friction_and_turbulence(self):
-        levels = importlib.import_module("zephyrum.flow.march")
+        levels = importlib.import_module("zephyrum.flow.level")
         for model, topology in (("laminar", "O"), ("sa", "C"), ("sst", "C")):
             mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 32, topology=topology, farfield=20, first_height=1e-5)
             air = zy.Freestream(mach=0.15, reynolds=6e6, alpha=3)

@@ -2,7 +2,9 @@
 
 from zephyrum.flow.boundary import Walls
 from zephyrum.flow.history import COLUMNS, History
-from zephyrum.flow.march import Flow, Settings, march
+from zephyrum.flow.level import Flow
+from zephyrum.flow.march import march
+from zephyrum.flow.settings import Settings
 from zephyrum.flow.start import carry_over
 from zephyrum.flow.turbulence import MODELS
 from zephyrum.flow.unsteady import TimeMarch, march_in_time

@@ -11,26 +11,19 @@ Verified by validation/ (every case there ends settled).
 import math
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from zephyrum.air import Freestream, Reference
-from zephyrum.air.checks import choice, number, whole
-from zephyrum.errors import InputError
-from zephyrum.flow.boundary import NO_SLIP, Walls, follow_walls, outer_states
-from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import EQUATIONS, Scales
-from zephyrum.flow.gradient import METHODS
+from zephyrum.flow.boundary import Walls
+from zephyrum.flow.gas import EQUATIONS
 from zephyrum.flow.history import COLUMNS, History
-from zephyrum.flow.jacobian import Jacobian
-from zephyrum.flow.krylov import Preconditioner, gmres
-from zephyrum.flow.limiter import MODES
-from zephyrum.flow.residual import Residual, Scheme
-from zephyrum.flow.start import alpha_walk, carry_over, first_guess, prolong, sublayer_rate
-from zephyrum.flow.steps import CFL_CAP, EARLY, NEWTON_CFL, laborious, most_vectors, next_cfl, search
-from zephyrum.flow.turbulence import inflow, typical
-from zephyrum.flow.turbulence.sst import BETA
+from zephyrum.flow.krylov import gmres
+from zephyrum.flow.level import Flow, Level
+from zephyrum.flow.settings import Settings
+from zephyrum.flow.start import alpha_walk, carry_over, first_guess, prolong
+from zephyrum.flow.steps import EARLY, NEWTON_CFL, laborious, most_vectors, next_cfl, search
 from zephyrum.mesh import Mesh
 
 KRYLOV_TOLERANCE = (0.1, 0.5)  # of a Newton step; looser only when the target is nearly reached
@@ -50,223 +43,8 @@ PATIENCE = 16  # steps in space without a lower residual after which the few cel
 GROWN = 2.0  # growth of the residual with which two such steps are enough
 HELD = 0.0005, 0.95  # share of the cells that they may be (in more the flow swings) and of the (squared) residual held
 HELD_LABOUR = 0.005, 0.9  # and where they make a step laborious
-WARMEST, COLDEST = (
-    1.1,
-    0.75,
-)  # of the highest and lowest temperature that the stream and the walls can give: beyond them it is the scheme's
-STRAY = 0.01  # share of the cells that may be that
 NONE = np.zeros(1, dtype=bool)
 CALMED_CFL = 100.0
-
-
-@dataclass(frozen=True)
-class Settings:
-    """What a run may be asked for; every default has its reason.
-
-    orders: decades by which every residual must fall below that of the undisturbed stream; steps: most Newton steps
-    on the finest mesh; kappa, limiter, order, gradient: discretisation;
-    turbulence_order: of the convection of turbulence quantities (on 16k cells about NACA 0012 the second order lowers CD
-    by 0.4, 0.5 and 1.7 % at alpha 0, 10 and 15, in as many steps; the first keeps them positive on any mesh);
-    cfl: first CFL number (10 from a cold start); krylov: most Krylov vectors a step; vortex: circulation correction of the farfield (two dimensions, subsonic).
-    """
-
-    orders: float = 8.0
-    steps: int = 200
-    kappa: float = 1.0 / 3.0
-    limiter: str = "auto"
-    order: int = 2
-    turbulence_order: int = 1
-    gradient: str = "by-cell"
-    cfl: float = 10.0
-    krylov: int = 120
-    vortex: bool = True
-
-    def __post_init__(self) -> None:
-        number("orders", self.orders, 0.5, 12.0)
-        whole("steps", self.steps, 1)
-        number("kappa", self.kappa, -1.0, 1.0)
-        choice("limiter", self.limiter, MODES)
-        for name in ("order", "turbulence_order"):
-            if getattr(self, name) not in (1, 2):
-                raise InputError(f"{name} = {getattr(self, name)!r} must be 1 or 2.")
-        choice("gradient", self.gradient, METHODS)
-        number("cfl", self.cfl, 0.0, CFL_CAP, open_low=True)
-        whole("krylov", self.krylov, 5, 1000)
-
-    def scheme(self) -> Scheme:
-        """The part that the residual needs."""
-        return Scheme(self.kappa, self.limiter, self.order, self.turbulence_order)
-
-
-@dataclass(frozen=True, eq=False)
-class Flow:
-    """What a march leaves: scaled states q (n, m), pressure (nb,), traction (nb, 3) and heat (nb,) on the boundary.
-
-    eddies (n,): eddy over molecular viscosity; calmed (n,): the cells that lost their slopes to settle.
-    """
-
-    q: np.ndarray
-    boundary_pressure: np.ndarray
-    traction: np.ndarray
-    heat: np.ndarray
-    eddies: np.ndarray
-    calmed: np.ndarray
-    scales: Scales
-    verdict: str
-    reason: str
-    history: History
-    seconds: float
-
-
-class Level:
-    """One mesh of the sequence, ready to be marched."""
-
-    def __init__(
-        self,
-        mesh: Mesh,
-        depth: int,
-        air: Freestream,
-        reference: Reference,
-        settings: Settings,
-        model: str,
-        source=None,
-        outer=None,
-        walls: Walls | None = None,
-        twin: "Level | None" = None,
-    ):
-        """twin: a level whose domain and preconditioner are taken over if it has the same mesh."""
-        self.mesh, self.depth, self.air, self.reference, self.settings = mesh, depth, air, reference, settings
-        self.law = Scales.law(air, reference.chord)
-        self.scales = Scales.of(air, inflow(model, self.law, air.mach, reference.chord), typical(model))
-        self.walls = Walls.plain(mesh) if walls is None else walls
-        twin = twin if twin is not None and twin.mesh is mesh and not twin.calmed.any() else None
-        self.domain = Domain.of(mesh, settings.gradient, model) if twin is None else twin.domain
-        self.vortex = (
-            settings.vortex and mesh.dimension == 2 and air.mach < 1.0 and mesh.reference is not None and outer is None
-        )
-        first = outer_states(mesh, self.scales, 0.0, False, self.walls) if outer is None else outer
-        if outer is None:
-            follow_walls(mesh, first, model)
-        near = self.walls.near(mesh) if self.domain.columns > 5 else None
-        self.residual = Residual(self.domain, settings.scheme(), self.law, air.mach, first, source, model, near)
-        self.jacobian = Jacobian(self.residual)
-        self.preconditioner = Preconditioner(self.domain) if twin is None else twin.preconditioner
-        rows = 1.0 / (self.scales.rows()[None, :] * np.sqrt(self.domain.volume)[:, None])
-        if self.domain.columns > 6:  # omega grows without bound towards a wall: its equation is weighed by its own rate
-            rate = np.exp(sublayer_rate(mesh, self.law)) * reference.chord / air.mach
-            rows[:, 6] /= 1.0 + BETA[0] * rate
-        self.rows = rows
-        self.calmed = np.zeros(mesh.n_cells, dtype=bool)
-        self.jacobian.rows[:] = rows[:, self.domain.axes]
-        own = first[self.domain.code == NO_SLIP]
-        heated, moved = own[own[:, 4] > 0.0, 4], np.linalg.norm(own[:, 1:4], axis=1).max(initial=0.0)
-        total = 1.0 + 0.5 * (self.law.gamma - 1.0) * (air.mach + moved) ** 2
-        low = COLDEST * heated.min(initial=1.0) if air.mach + moved < SHOCKS else 0.0
-        self.possible = low, WARMEST * heated.max(initial=total)
-        self.body = mesh.faces_of("wall")
-        self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
-        self._dynamic = 0.5 * air.mach**2 * reference.area
-        self._arm = mesh.face_centroid[self.body] - np.asarray(reference.point)
-        still = np.tile(self.scales.freestream, (mesh.n_cells, 1))
-        if self.domain.columns > 5:  # with a layer's turbulence (of omega that of the freestream)
-            still[:, 5] = self.scales.turbulence[0]
-        first = self.norms(self.residual(still))
-        first[1:4] = np.sqrt(np.sum(first[1:4] ** 2))  # momentum is one vector
-        self.start_norm = np.maximum(first, 1e-30)
-
-    def norms(self, R: np.ndarray) -> np.ndarray:
-        """(m,) scaled size of a residual, equation by equation."""
-        return np.sqrt(np.sum((R * self.rows) ** 2, axis=0))
-
-    def coefficients(self, q: np.ndarray) -> np.ndarray:
-        """(CL, CD, CM) of the body, from the gradients found last."""
-        force = self.residual.tractions(q)[self.body - self.mesh.n_interior] * self._body_area
-        on_force, on_moment = self.mesh.multiples
-        moment = np.cross(self._arm, force).sum(axis=0) * on_moment
-        drag, _, lift = self.air.axes @ (force.sum(axis=0) * on_force) / self._dynamic
-        # nose-up is positive about y to starboard when x points aft
-        return np.array([lift, drag, moment[1] / (self._dynamic * self.reference.chord)])
-
-    def evaluate(self, q: np.ndarray) -> np.ndarray:
-        """Residual (n, 5) with the farfield answering to the lift of q; leaves `found`, the coefficients."""
-        self.residual.differentiate(q)
-        self.found = self.coefficients(q)
-        if self.vortex:
-            self.residual.outer = self._outer(self.found[0])
-        return self.residual.balance(q)
-
-    def linearise(self, q: np.ndarray) -> None:
-        """Jacobian at the state evaluated last, with the farfield's answer to lift."""
-        self.jacobian.linearise(q)
-        if not self.vortex:
-            return
-        step, ni, axes = 1e-4, self.mesh.n_interior, self.domain.axes
-        aimed, flux = self.residual.outer, self.residual.flux.copy()
-        self.residual.outer = self._outer(self.found[0] + step)
-        self.residual.edge_fluxes(q, flux)
-        self.residual.outer = aimed
-        self.jacobian.swirl = ((flux - self.residual.flux)[ni:, axes] / step).astype(np.float32)
-        row = np.zeros((self.mesh.n_faces - ni, q.shape[1]), dtype=np.float32)
-        row[self.body - ni, 1:4] = self.air.axes[2] / self._dynamic
-        self.jacobian.lift_row = row[:, axes]
-
-    def calm(self, R: np.ndarray, few: float, share: float) -> np.ndarray:
-        """Take the slopes off the cells that hold a `share` of the (squared) residual R if they are no more than `few` of all; which (n,) are new.
-
-        The columns of layers that they stand in swing together and follow, but no more: first order in many cells falsifies the drag.
-        """
-        held = np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
-        order = np.argsort(-held)
-        count = 1 + int(np.searchsorted(np.cumsum(held[order]), share * held.sum()))
-        wide = np.zeros(len(held), dtype=bool)
-        if self.mesh.planar or self.settings.order == 1 or count > max(few * len(held), 20):
-            return wide
-        wide[order[:count]] = True
-        foot = self.mesh.feet
-        wide |= (foot >= 0) & np.isin(foot, foot[wide])
-        fresh = wide & ~self.calmed
-        self.still(wide)
-        return fresh
-
-    def stray(self, q: np.ndarray) -> np.ndarray:
-        """Take the slopes off the columns that have a temperature out of what is possible, and off those beside them; q with these put back, or as it is.
-
-        In thin columns on bases of tails, wide beside narrow ones, the energy of two neighbours may part for ever at a pressure and velocity that agree.
-        """
-        odd = (q[:, 4] < self.possible[0]) | (q[:, 4] > self.possible[1])
-        if not odd.any() or odd.sum() > STRAY * len(odd):
-            return q
-        left, right, foot = self.mesh.left[: self.mesh.n_interior], self.mesh.right, self.mesh.feet
-        wide = odd.copy()
-        wide[left[odd[right]]] = wide[right[odd[left]]] = True
-        wide |= (foot >= 0) & np.isin(foot, foot[wide])
-        if not (wide & ~self.calmed).any():
-            return q
-        self.still(wide)
-        q = q.copy()
-        q[odd, 4] = np.clip(q[odd, 4], self.possible[0] / COLDEST, self.possible[1] / WARMEST)
-        return q
-
-    def still(self, cells: np.ndarray) -> None:
-        """Take the slopes off `cells` (n,) as well."""
-        self.calmed |= cells
-        self.domain.without_slopes(self.calmed, self.residual.model == "euler")
-
-    def flow(self, q: np.ndarray, verdict: str, reason: str, history: History, begin: float) -> Flow:
-        """What is left at states q, those evaluated last; begin: clock [s] at the start."""
-        r = self.residual
-        if self.calmed.any():
-            place = self.mesh.cell_centroid[np.flatnonzero(self.calmed)[0]].round(3)
-            reason += (
-                f", first order in {self.calmed.sum():,} of {len(q):,} cells (one at {place} m) that would not settle"
-            )
-        return Flow(
-            q, r.boundary_pressure(q), r.tractions(q), r.heats(q), r.eddies(q), self.calmed, self.scales, verdict, reason, history,
-            time.perf_counter() - begin,
-        )  # fmt: skip
-
-    def _outer(self, lift: float) -> np.ndarray:
-        return outer_states(self.mesh, self.scales, lift * self.reference.area / self.mesh.depth, True, self.walls)
 
 
 def march(

@@ -17,7 +17,8 @@ from zephyrum.flow.boundary import Walls
 from zephyrum.flow.gas import conserved
 from zephyrum.flow.history import History
 from zephyrum.flow.krylov import gmres
-from zephyrum.flow.march import Flow, Level, Settings
+from zephyrum.flow.level import Flow, Level
+from zephyrum.flow.settings import Settings
 from zephyrum.flow.start import first_guess
 from zephyrum.flow.steps import HALVINGS, shares
 from zephyrum.mesh import Mesh

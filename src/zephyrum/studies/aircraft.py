@@ -35,7 +35,6 @@ from zephyrum.studies.refine import STEP, with_errors
 from zephyrum.studies.store import write_checks
 from zephyrum.studies.study import Asked, RunTable, SolverTable, _Strict
 from zephyrum.studies.sweep import sweep
-from zephyrum.told import told
 
 TEMPLATE = """# A Zephyrum study of an aircraft. Run it with:  zephyrum run {file}
 title = "{title}"
@@ -187,7 +186,7 @@ class AircraftStudy(Asked):
         return options
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class AircraftOutcome(Finished):
     """All that a finished study of an aircraft left (None where not asked)."""
 
@@ -195,8 +194,6 @@ class AircraftOutcome(Finished):
     trim: dict | None = None
     derivatives: pd.DataFrame | None = None
     series: None = None
-
-    __repr__ = told
 
     @property
     def derived(self) -> list[Derived]:

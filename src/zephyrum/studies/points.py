@@ -31,16 +31,18 @@ class Point:
         return f"m{self.mach:.4f}_a{self.alpha:+08.3f}" + (f"_mesh-{self.coarser}" if self.coarser else "")
 
 
-def now_and_then(call: Callable[[dict], None]) -> Callable[[dict], None]:
-    """The same call, but not made when the last one was less than `OFTEN` seconds ago."""
+def now_and_then(call: Callable[[Point, dict], None] | None, point: Point) -> Callable[[dict], None] | None:
+    """A call with the point and a row, but not made when the last one was less than `OFTEN` seconds ago; None without a call."""
+    if call is None:
+        return None
     last = [0.0]
 
-    def told(row: dict) -> None:
+    def heard(row: dict) -> None:
         if time.monotonic() - last[0] >= OFTEN:
             last[0] = time.monotonic()
-            call(row)
+            call(point, row)
 
-    return told
+    return heard
 
 
 def plan(alphas: list[float], machs: list[float]) -> list[Point]:

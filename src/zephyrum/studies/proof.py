@@ -33,8 +33,7 @@ def proven(study, mesh: Mesh, coarser: Callable[[int], Mesh], folder: Path, on_l
         solution = held_solution(study, mesh, folder, own.mach, own.alpha) if level == 0 else None
         if solution is None:
             point = Point(own.mach, own.alpha, None, level)
-            heard = None if on_step is None else now_and_then(lambda row, at=point: on_step(at, row))
-            solution = solve(one, air, study.solver.model, reference=mesh.reference, settings=study.settings(), walls=study.wall(), on_step=heard,
+            solution = solve(one, air, study.solver.model, reference=mesh.reference, settings=study.settings(), walls=study.wall(), on_step=now_and_then(on_step, point),
                              keep=folder / "points" / f"{point.name}.going")  # fmt: skip
         rows.append(level_row(level, one, mesh, solution))
         write_text(path, json.dumps({"key": key, "levels": rows}, indent=1))

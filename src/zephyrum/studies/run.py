@@ -18,17 +18,14 @@ from zephyrum.studies.refine import nested, with_errors
 from zephyrum.studies.store import write_checks
 from zephyrum.studies.study import Study, read_study
 from zephyrum.studies.sweep import sweep
-from zephyrum.told import told
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Outcome(Finished):
     """All that a finished study of a section left."""
 
     foil: Airfoil
     series: TimeSeries | None = None
-
-    __repr__ = told
 
 
 def run_study(

@@ -156,7 +156,7 @@ def _serve(line: Connection, work: tuple) -> None:
         except EOFError:  # the parent has finished, or is gone
             return
         try:
-            line.send(_compute(point, now_and_then(lambda row, at=point: line.send((at, row)))))
+            line.send(_compute(point, now_and_then(lambda *said: line.send(said), point)))
         except Exception as error:
             line.send(error)
 
@@ -174,8 +174,7 @@ class _Alone:
             _prepare(*self.work)
             self.ready = True
         for point in todo:
-            heard = None if on_step is None else now_and_then(lambda row, at=point: on_step(at, row))
-            rows[point.name] = _compute(point, heard)
+            rows[point.name] = _compute(point, now_and_then(on_step, point))
             if on_point is not None:
                 on_point(rows[point.name], len(rows), total)
 
