@@ -157,7 +157,7 @@ class Sizes(unittest.TestCase):
         for shape, stretch, turn in ((pipe, 4.0, ONE_WAY * TURN), (pipe, 1.0, TURN), (ball, 4.0, TURN)):
             found = features(shape)
             loose = 0.2 * shape.size  # a tolerance that asks for nothing
-            h1, h2, _ = sizes_for(shape, found, None, loose, 5.0, stretch)
+            h1, h2, _ = sizes_for(found, None, loose, 5.0, stretch)
             inner = (np.abs(shape.points[:, 0] - shape.middle[0]) < 0.3) & (found.rank == 0)
             self.assertLess(abs(np.median(h1[inner]) / turn - 1.0), 0.15)
             self.assertLessEqual((h2 / h1).max(), stretch * (1.0 + 1e-12))
@@ -165,7 +165,7 @@ class Sizes(unittest.TestCase):
     def test_four_times_the_triangles_have_half_the_edges(self):
         shape = zy.Body.ellipsoid(4.0, 1.5, 1.0).surface()
         found = features(shape)
-        coarse, fine = (sizes_for(shape, found, n, None, 1.0, 4.0) for n in (4000, 16000))
+        coarse, fine = (sizes_for(found, n, None, 1.0, 4.0) for n in (4000, 16000))
         times = np.sqrt(coarse[0] * coarse[1] / (fine[0] * fine[1]))
         self.assertLess(abs(np.median(times) - 2.0), 0.05)
 

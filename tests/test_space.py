@@ -1,5 +1,6 @@
 """Flows in space: slices, cuts, span loading, what follows from a sweep, and the study of an aircraft by command."""
 
+import re
 import tempfile
 import unittest
 from dataclasses import replace
@@ -280,6 +281,9 @@ class TestStudyOfAnAircraft(unittest.TestCase):
                 "study.toml",
             ):
                 self.assertTrue((out / name).is_file(), name)
+            contents = (out / "README.txt").read_text(encoding="utf-8")
+            for name in sorted(path.name for path in out.iterdir() if path.suffix in (".csv", ".toml", ".cgns")):
+                self.assertRegex(contents, rf"(?m)^{re.escape(name)}  +\w")
             stamp = (out / "mesh.cgns").stat().st_mtime_ns
             again = self.run_command("run", str(folder / "fly.toml"), "--out", str(out), "--no-figures")
             self.assertEqual(again.exit_code, 0)

@@ -48,8 +48,7 @@ def _without(surface: Surface, place: np.ndarray) -> Surface:
     ring = np.setdiff1d(np.unique(t[own]), [p])
     rim = np.zeros(len(surface.points), dtype=bool)
     rim[np.unique(surface.open_edges)] = True
-    _, seen, _ = sight(surface)
-    best, kept = float(seen[np.r_[p, ring]].min()) + GAIN, surface
+    best, kept = float(sight(surface, np.r_[p, ring])[1].min()) + GAIN, surface
     if best > HIDDEN + GAIN or not np.allclose(surface.points[p], place, atol=1e-12):
         return surface
     for q in ring:
@@ -62,10 +61,9 @@ def _without(surface: Surface, place: np.ndarray) -> Surface:
         trial = replace(surface, points=np.delete(surface.points, p, axis=0), triangles=new, label=label)
         if (trial.areas <= 0.0).any() or len(trial.open_edges) > len(surface.open_edges):
             continue
-        _, now, _ = sight(trial)
-        ends = np.where(ring > p, ring - 1, ring)
-        if now[ends].min() > best:
-            best, kept = float(now[ends].min()), trial
+        now = float(sight(trial, np.where(ring > p, ring - 1, ring))[1].min())
+        if now > best:
+            best, kept = now, trial
     return kept
 
 

@@ -164,7 +164,7 @@ class _Task:
     def forecast(self, factor: float) -> MeshPlan:
         """The plan at a factor, from the sizes that the surface will be given."""
         n = self.triangles(factor)
-        h1, h2, _ = sizes_for(self.made, self.found, n, None, LARGEST * self.made.size, STRETCH)
+        h1, h2, _ = sizes_for(self.found, n, None, LARGEST * self.made.size, STRETCH)
         edges = np.sqrt(h1 * h2)
         outer = self.outer(self.made, factor)
         spots, edges, areas, normals = _sprinkled(self.made, edges)
@@ -325,7 +325,7 @@ def _made(task: _Task, plan: MeshPlan, cells: int | None) -> Mesh:
             place = np.asarray(cause.place, dtype=float)
             far = np.abs(task.made.points - place).max(axis=1)
             near = int(np.argmin(far))
-            h1, h2, _ = sizes_for(task.made, task.found, plan.triangles, None, LARGEST * task.made.size, STRETCH, spots)
+            h1, h2, _ = sizes_for(task.found, plan.triangles, None, LARGEST * task.made.size, STRETCH, spots)
             edge = float(np.sqrt(h1[near] * h2[near]))
             half = max(ROUND * edge, 1.01 * float(far[near]))  # a zone needs a point of the shape in it
             log.info("%s Once more with edges of %.3g m there", cause, SMALLER * edge)

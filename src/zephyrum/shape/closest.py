@@ -51,8 +51,21 @@ def nearest_on_triangle(p, points, i, j, k, out, share):
 
 
 @njit(cache=True, error_model="numpy")
-def nearest(p, patch, points, triangles, patches, order, bounds, child, span, out, share):
-    """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative); see `box_tree`."""
+def patch_marks(patches, order, child, span):
+    """(nodes,) which patches have triangles in each node of a `box_tree`: bit k for all patches that leave k over 64."""
+    marks = np.zeros(len(span), dtype=np.int64)
+    for node in range(len(span) - 1, -1, -1):  # children come after their parents
+        if child[node, 0] >= 0:
+            marks[node] = marks[child[node, 0]] | marks[child[node, 1]]
+            continue
+        for k in range(span[node, 0], span[node, 1]):
+            marks[node] |= 1 << (patches[order[k]] & 63)
+    return marks
+
+
+@njit(cache=True, error_model="numpy")
+def nearest(p, patch, points, triangles, patches, order, bounds, child, span, marks, out, share):
+    """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative); see `box_tree`, `patch_marks`."""
     best, found = np.inf, -1
     stack = np.empty(128, dtype=np.int64)
     spot, part = np.empty(3), np.empty(3)
@@ -60,6 +73,8 @@ def nearest(p, patch, points, triangles, patches, order, bounds, child, span, ou
     while top > 0:
         top -= 1
         node = stack[top]
+        if patch >= 0 and not marks[node] >> (patch & 63) & 1:
+            continue
         away = 0.0
         for d in range(3):
             gap = max(bounds[node, d] - p[d], p[d] - bounds[node, 3 + d], 0.0)
@@ -95,7 +110,9 @@ def _distances(queries, points, triangles, order, bounds, child, span):
     far = np.empty(len(queries))
     for i in prange(len(queries)):
         out, share = np.empty(3), np.empty(3)
-        far[i] = np.sqrt(nearest(queries[i], -1, points, triangles, order, order, bounds, child, span, out, share)[1])
+        far[i] = np.sqrt(
+            nearest(queries[i], -1, points, triangles, order, order, bounds, child, span, order, out, share)[1]
+        )
     return far
 
 

@@ -6,6 +6,7 @@ Data Processing); sizes from the sagitta h^2 k / 8 in both principal directions,
 """
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numba import njit
@@ -24,15 +25,21 @@ GROWTH = 0.3  # of the size along the surface, per length
 class Features:
     """Feature lines and patches of a surface.
 
-    edges (k, 2) points; curve (k,) the line each belongs to; rank (n,) of each point: 0 inside, 1 on a line, 2 corner;
+    surface: that they were found on; edges (k, 2) points; curve (k,) the line each belongs to; rank (n,) of each point: 0 inside, 1 on a line, 2 corner;
     patch (m,) of each triangle: regions between feature lines, within one label.
     """
 
+    surface: Surface
     edges: np.ndarray
     curve: np.ndarray
     rank: np.ndarray
     patch: np.ndarray
     smooth: np.ndarray
+
+    @cached_property
+    def curvature(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """`curvatures` of the surface."""
+        return curvatures(self.surface, self.smooth)
 
 
 def features(surface: Surface, angle: float = SHARP) -> Features:
@@ -91,7 +98,7 @@ def features(surface: Surface, angle: float = SHARP) -> Features:
         if k
         else np.zeros(0, dtype=int)
     )
-    return Features(own, curve, rank, patch, smooth)
+    return Features(surface, own, curve, rank, patch, smooth)
 
 
 def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from zephyrum.air.checks import number
 from zephyrum.errors import InputError
-from zephyrum.shape.features import GROWTH, curvatures, limit_growth
+from zephyrum.shape.features import GROWTH, Features, limit_growth
 from zephyrum.shape.surface import Surface
 
 FINEST = 0.02  # of the largest size: curvature asks for no less
@@ -41,10 +41,11 @@ class SizeZone:
 
 
 def metric_field(
-    surface: Surface, found, tolerance: float, largest: float, stretch: float, zones=()
+    found: Features, tolerance: float, largest: float, stretch: float, zones=()
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(short size (n,), long size (n,) [m], long direction (n, 3)) at the points of a surface."""
-    large, small, way = curvatures(surface, found.smooth)
+    """(short size (n,), long size (n,) [m], long direction (n, 3)) at the points of the surface of the features."""
+    surface = found.surface
+    large, small, way = found.curvature
     h1 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(large, 1e-12)), FINEST * largest, largest)
     turn = TURN * np.maximum(np.sqrt(small / np.maximum(large, 1e-12)), max(ONE_WAY, 1.0 / stretch))
     h1 = np.minimum(h1, np.maximum(turn / np.maximum(large, 1e-12), TINIEST * largest))
@@ -53,7 +54,7 @@ def metric_field(
     h1, h2 = np.minimum(h1, most), np.minimum(h2, most)
     edges = surface._edge_table[0]
     length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
-    way = np.ascontiguousarray(way)
+    way = np.array(way, order="C")  # a copy: limited here
     limit_growth(h1, h2, way, edges, length, GROWTH)
     return h1, np.maximum(h1, np.minimum(h2, stretch * h1)), way
 
@@ -76,9 +77,10 @@ def zone_sizes(surface: Surface, zones) -> np.ndarray:
     return out
 
 
-def anchors(surface: Surface, found, h1: np.ndarray) -> np.ndarray:
+def anchors(found: Features, h1: np.ndarray) -> np.ndarray:
     """Points to be kept where they are: tips of noses, where the surface bends most in both directions."""
-    _, small, _ = curvatures(surface, found.smooth)
+    surface = found.surface
+    _, small, _ = found.curvature
     edges = surface._edge_table[0]
     top = small * (found.rank == 0)
     for _ in range(3):
@@ -100,8 +102,9 @@ def tensors(h1: np.ndarray, h2: np.ndarray, way: np.ndarray) -> np.ndarray:
     return np.ascontiguousarray(m[:, [0, 1, 2, 0, 0, 1], [0, 1, 2, 1, 2, 2]])
 
 
-def for_strips(surface: Surface, found, metric: np.ndarray) -> np.ndarray:
+def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
     """The metric made finer across strips between two lines nearer than its size, such as the bases of blunt tails."""
+    surface = found.surface
     p = surface.points[surface.triangles]
     side = np.roll(p, -1, axis=1) - p
     length = np.linalg.norm(side, axis=2)
@@ -143,15 +146,17 @@ def for_strips(surface: Surface, found, metric: np.ndarray) -> np.ndarray:
 
 
 def sizes_for(
-    surface: Surface, found, triangles: int | None, tolerance: float | None, largest: float, stretch: float, zones=()
+    found: Features, triangles: int | None, tolerance: float | None, largest: float, stretch: float, zones=()
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """`metric_field` scaled to about that many triangles, or for that tolerance [m]."""
+
+    surface = found.surface
 
     def sizes(scale: float):
         t = (
             2e-4 * surface.size if tolerance is None else number("tolerance", tolerance, 0.0, open_low=True)
         ) * scale**2
-        return metric_field(surface, found, t, largest * scale, stretch, zones)
+        return metric_field(found, t, largest * scale, stretch, zones)
 
     def count(h1, h2) -> float:
         each = (h1 * h2)[surface.triangles].mean(axis=1)

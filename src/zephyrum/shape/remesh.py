@@ -13,11 +13,11 @@ from scipy.spatial import cKDTree
 
 from zephyrum.air.checks import Many, number, takes, whole
 from zephyrum.errors import InputError, MeshError
-from zephyrum.shape.closest import distances
+from zephyrum.shape.closest import distances, patch_marks
 from zephyrum.shape.crossings import box_tree, crossing_triangles
-from zephyrum.shape.features import GROWTH, SHARP, curvatures, features, limit_growth
+from zephyrum.shape.features import GROWTH, SHARP, features, limit_growth
 from zephyrum.shape.metric import TURN, SizeZone, anchors, for_strips, sizes_for, tensors, zone_sizes
-from zephyrum.shape.remesh_forms import edge_length, key_of, quality
+from zephyrum.shape.remesh_forms import edge_length, edges_of, key_of, quality
 from zephyrum.shape.remesh_steps import LONG, SHORT, collapse, flip, measure, smooth, split
 from zephyrum.shape.sight import HIDDEN, sight
 from zephyrum.shape.surface import Surface
@@ -95,9 +95,9 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
     found = features(made, number("angle", angle, 5.0, 90.0))
     target = None if triangles is None else whole("triangles", triangles, 100, 5_000_000)
 
-    wanted = sizes_for(made, found, target, tolerance, largest, stretch, zones)
-    found.rank[anchors(made, found, wanted[0])] = 2
-    radius = 1.0 / np.maximum(curvatures(made, found.smooth)[0], 1e-12)
+    wanted = sizes_for(found, target, tolerance, largest, stretch, zones)
+    found.rank[anchors(found, wanted[0])] = 2
+    radius = 1.0 / np.maximum(found.curvature[0], 1e-12)
     allowed = zone_sizes(made, zones)
     roundest = np.minimum(np.where(radius > BODY * made.size, TURN * radius, np.inf), allowed)
     finer, factors, best = np.ones(len(made.points)), None, None
@@ -155,7 +155,7 @@ def _worked(made, found, wanted, finer, roundest, allowed, target, stretch, roun
     def metric() -> np.ndarray:
         limit_growth(h1, h2, way, edges, length, GROWTH)
         h2[:] = np.clip(h2, h1, stretch * h1)
-        return for_strips(made, found, tensors(h1, h2, way))
+        return for_strips(found, tensors(h1, h2, way))
 
     work, used = _Work(made, found, metric()), {}
     for k in range(rounds):
@@ -205,7 +205,8 @@ class _Work:
         self.lines = Dict.empty(types.int64, types.int64)
         _fill(self.lines, found.edges, found.curve)
         corners = made.points[made.triangles]
-        self.tree = box_tree(corners.min(axis=1), corners.max(axis=1))
+        tree = box_tree(corners.min(axis=1), corners.max(axis=1))
+        self.tree = (*tree, patch_marks(found.patch, tree[0], tree[2], tree[3]))
         self.metric = metric
         order = np.argsort(found.curve, kind="stable")
         start = np.searchsorted(found.curve[order], np.arange(found.curve.max(initial=-1) + 2))
@@ -229,12 +230,7 @@ class _Work:
 
     def edges(self) -> np.ndarray:
         """(k, 2) edges now."""
-        T = self.T[: self.nT]
-        T = T[T[:, 0] >= 0]
-        sides = np.sort(np.concatenate([T[:, [0, 1]], T[:, [1, 2]], T[:, [2, 0]]]), axis=1)
-        key = np.sort(sides[:, 0] * 4294967296 + sides[:, 1])
-        key = key[np.r_[True, key[1:] != key[:-1]]] if len(key) else key
-        return np.stack([key // 4294967296, key % 4294967296], axis=1)
+        return edges_of(self.T[: self.nT], self.nP)
 
     def pack(self) -> None:
         """Throw away what has vanished."""

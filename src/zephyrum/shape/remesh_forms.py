@@ -7,7 +7,7 @@ and 18). Verified by tests/test_remesh.py.
 import numpy as np
 from numba import njit
 
-from zephyrum.shape.closest import dot, nearest
+from zephyrum.shape.closest import nearest
 
 DEEP = 0.15  # of the short size: how far new triangles may lie from the original, and from a point that they lose
 
@@ -34,15 +34,13 @@ def reach(m):
 @njit(cache=True, error_model="numpy")
 def quality(P, M, a, b, c):
     """4 sqrt(3) area / sum of squared sides in the mean metric of the corners; 1 for the ideal triangle, 0 for a line."""
-    e = np.empty((3, 3))
-    for k in range(3):
-        e[0, k], e[1, k] = P[b, k] - P[a, k], P[c, k] - P[a, k]
-        e[2, k] = e[1, k] - e[0, k]
-    uu = vv = uv = ww = 0.0
+    x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
+    u, v, w = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
+    uu = vv = uv = 0.0
     for t in (a, b, c):
-        uu += form(M[t], e[0, 0], e[0, 1], e[0, 2], e[0, 0], e[0, 1], e[0, 2])
-        vv += form(M[t], e[1, 0], e[1, 1], e[1, 2], e[1, 0], e[1, 1], e[1, 2])
-        uv += form(M[t], e[0, 0], e[0, 1], e[0, 2], e[1, 0], e[1, 1], e[1, 2])
+        uu += form(M[t], x, y, z, x, y, z)
+        vv += form(M[t], u, v, w, u, v, w)
+        uv += form(M[t], x, y, z, u, v, w)
     ww = uu + vv - 2.0 * uv
     # 4 sqrt(3) / 2 sqrt(det) over the sum of squares, thirds cancelling
     return 3.4641016151377544 * np.sqrt(max(uu * vv - uv * uv, 0.0)) / max(uu + vv + ww, 1e-300)
@@ -56,7 +54,8 @@ def normal(P, a, b, c, out):
     out[0], out[1], out[2] = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
     size = np.sqrt(out[0] ** 2 + out[1] ** 2 + out[2] ** 2)
     if size > 0.0:
-        out /= size
+        for k in range(3):
+            out[k] /= size
     return size
 
 
@@ -82,6 +81,42 @@ def ring_table(T, n):
 
 
 @njit(cache=True, error_model="numpy")
+def edges_of(T, n):
+    """(k, 2) edges of triangles between n points, the lower point first, rising; triangles with a negative corner are gone."""
+    start = np.zeros(n + 1, dtype=np.int64)
+    for t in range(len(T)):
+        if T[t, 0] >= 0:
+            for k in range(3):
+                start[min(T[t, k], T[t, (k + 1) % 3]) + 1] += 1
+    for i in range(n):
+        start[i + 1] += start[i]
+    end = start[:-1].copy()
+    other = np.empty(start[n], dtype=np.int64)
+    count = 0
+    for t in range(len(T)):
+        if T[t, 0] >= 0:
+            for k in range(3):
+                a, b = min(T[t, k], T[t, (k + 1) % 3]), max(T[t, k], T[t, (k + 1) % 3])
+                i = end[a]
+                while i > start[a] and other[i - 1] > b:
+                    i -= 1
+                if i > start[a] and other[i - 1] == b:
+                    continue
+                for j in range(end[a], i, -1):
+                    other[j] = other[j - 1]
+                other[i] = b
+                end[a] += 1
+                count += 1
+    out = np.empty((count, 2), dtype=np.int64)
+    count = 0
+    for a in range(n):
+        for i in range(start[a], end[a]):
+            out[count, 0], out[count, 1] = a, other[i]
+            count += 1
+    return out
+
+
+@njit(cache=True, error_model="numpy")
 def key_of(a, b):
     """One number for an edge."""
     return min(a, b) * 4294967296 + max(a, b)
@@ -90,18 +125,23 @@ def key_of(a, b):
 @njit(cache=True, error_model="numpy")
 def to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
     """p moved to the nearest place of an original line, into out (3,), with the metric there into m (6,)."""
-    best = np.inf
+    best, share, found = np.inf, 0.0, -1
     for s in range(c_start[curve], c_start[curve + 1]):
-        a, b = points[c_a[s]], points[c_b[s]]
-        along = b - a
-        f = ((p - a) * along).sum() / max(dot(along, along), 1e-300)
+        a, b = c_a[s], c_b[s]
+        ax, ay, az = points[a, 0], points[a, 1], points[a, 2]
+        ux, uy, uz = points[b, 0] - ax, points[b, 1] - ay, points[b, 2] - az
+        f = ((p[0] - ax) * ux + (p[1] - ay) * uy + (p[2] - az) * uz) / max(ux * ux + uy * uy + uz * uz, 1e-300)
         f = min(max(f, 0.0), 1.0)
-        q = a + f * along
-        far = ((p - q) ** 2).sum()
+        x, y, z = p[0] - (ax + f * ux), p[1] - (ay + f * uy), p[2] - (az + f * uz)
+        far = x * x + y * y + z * z
         if far < best:
-            best = far
-            out[:] = q
-            m[:] = (1.0 - f) * metric[c_a[s]] + f * metric[c_b[s]]
+            best, share, found = far, f, s
+    if found >= 0:
+        a, b = c_a[found], c_b[found]
+        for k in range(3):
+            out[k] = points[a, k] + share * (points[b, k] - points[a, k])
+        for k in range(6):
+            m[k] = (1.0 - share) * metric[a, k] + share * metric[b, k]
     return best
 
 
@@ -110,11 +150,12 @@ def to_patch(p, patch, O, tree, out, m, way):
     """p moved to the nearest place of its patch: point into out, metric into m, original's normal into way; whether found."""
     points, triangles, patches, metric = O
     share = np.empty(3)
-    t, _ = nearest(p, patch, points, triangles, patches, tree[0], tree[1], tree[2], tree[3], out, share)
+    t, _ = nearest(p, patch, points, triangles, patches, tree[0], tree[1], tree[2], tree[3], tree[4], out, share)
     if t < 0:
         return False
-    m[:] = 0.0
-    for k in range(3):
-        m += share[k] * metric[triangles[t, k]]
+    for j in range(6):
+        m[j] = 0.0
+        for k in range(3):
+            m[j] += share[k] * metric[triangles[t, k], j]
     normal(points, triangles[t, 0], triangles[t, 1], triangles[t, 2], way)
     return True

@@ -303,13 +303,14 @@ def smooth(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
     """Move points towards the middle of their ring by metric lengths, back onto patch or line, if nothing gets worse."""
     start, around = ring_table(T[:nT], nP)
     spot, m, way, n, share = np.empty(3), np.empty(6), np.empty(3), np.empty(3), np.empty(3)
-    kept_p, kept_m = np.empty(3), np.empty(6)
+    kept_p, kept_m, target = np.empty(3), np.empty(6), np.empty(3)
+    before = np.empty(((start[1:] - start[:-1]).max(), 3))
     moved = 0
     for p in range(nP):
         if rank[p] == 2 or start[p + 1] == start[p]:
             continue
-        target, total, count = np.zeros(3), 0.0, 0
-        low = 1.0
+        x = y = z = total = 0.0
+        count, low = 0, 1.0
         for k in range(start[p], start[p + 1]):
             t = around[k]
             low = min(low, quality(P, M, T[t, 0], T[t, 1], T[t, 2]))
@@ -318,23 +319,26 @@ def smooth(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
                 if q == p or (rank[p] == 1 and key_of(p, q) not in lines):
                     continue
                 w = edge_length(P, M, p, q)
-                target += w * P[q]
+                x, y, z = x + w * P[q, 0], y + w * P[q, 1], z + w * P[q, 2]
                 total += w
                 count += 1
         if total <= 0.0 or count < 2:
             continue
         kept_p[:], kept_m[:] = P[p], M[p]
-        target = (1.0 - pull) * P[p] + pull * target / total
+        target[0] = (1.0 - pull) * P[p, 0] + pull * x / total
+        target[1] = (1.0 - pull) * P[p, 1] + pull * y / total
+        target[2] = (1.0 - pull) * P[p, 2] + pull * z / total
         if rank[p] == 1:
             to_curve(target, line[p], C[0], C[1], C[2], O[0], O[3], spot, m)
         elif not to_patch(target, patch[around[start[p]]], O, tree, spot, m, way):
             continue
-        before = np.empty((start[p + 1] - start[p], 3))
+        x = y = z = 0.0
         for k in range(start[p], start[p + 1]):
-            t = around[k]
-            normal(P, T[t, 0], T[t, 1], T[t, 2], before[k - start[p]])
+            t, own = around[k], before[k - start[p]]
+            normal(P, T[t, 0], T[t, 1], T[t, 2], own)
             if rank[p] == 0 and quality(P, M, T[t, 0], T[t, 1], T[t, 2]) < POOR:
-                before[k - start[p]] = way
+                own[:] = way
+            x, y, z = x + own[0], y + own[1], z + own[2]
         P[p], M[p] = spot, m
         if rank[p] == 1:  # a bend of the line is not to be cut off
             bent = False
@@ -348,9 +352,8 @@ def smooth(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
             if bent:
                 P[p], M[p] = kept_p, kept_m
                 continue
-        good = rank[p] == 1 or (before.sum(axis=0) * way).sum() > UPRIGHT * len(
-            before
-        )  # not on the far side of something thin
+        # not on the far side of something thin
+        good = rank[p] == 1 or x * way[0] + y * way[1] + z * way[2] > UPRIGHT * (start[p + 1] - start[p])
         lost = np.inf
         for k in range(start[p], start[p + 1]):
             t = around[k]

@@ -14,45 +14,52 @@ HIDDEN = 0.02  # least cosine to the triangles round a point at which they count
 
 
 @njit(cache=True, error_model="numpy")
-def _ways(points, triangles, normals, start, around, flat):
-    """Unit vectors that all triangles round a point see as well as can be; in the plane y = 0 where `flat`."""
-    n = len(points)
-    way, seen = np.zeros((n, 3)), np.empty(n)
-    for p in range(n):
-        v = np.zeros(3)
+def _ways(at, normals, start, around, flat):
+    """Unit vectors that all triangles round the points `at` see as well as can be, and how well; in the plane y = 0 where `flat`."""
+    way, seen = np.empty((len(at), 3)), np.empty(len(at))
+    for i in range(len(at)):
+        p = at[i]
+        x = y = z = 0.0
         for k in range(start[p], start[p + 1]):
-            v += normals[around[k]]
+            t = around[k]
+            x, y, z = x + normals[t, 0], y + normals[t, 1], z + normals[t, 2]
         if flat[p]:
-            v[1] = 0.0
-        v /= max(np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]), 1e-30)
-        best, kept = -2.0, v.copy()
-        pull = 0.5
+            y = 0.0
+        size = max(np.sqrt(x * x + y * y + z * z), 1e-30)
+        x, y, z = x / size, y / size, z / size
+        way[i, 0], way[i, 1], way[i, 2] = x, y, z
+        best, pull = -2.0, 0.5
         for _ in range(60):
-            worst, at = 2.0, -1
+            worst, least = 2.0, -1
             for k in range(start[p], start[p + 1]):
-                m = normals[around[k]]
-                c = v[0] * m[0] + v[1] * m[1] + v[2] * m[2]
+                t = around[k]
+                c = x * normals[t, 0] + y * normals[t, 1] + z * normals[t, 2]
                 if c < worst:
-                    worst, at = c, around[k]
+                    worst, least = c, t
             if worst > best + 1e-4:
-                best, kept = worst, v.copy()
+                best = worst
+                way[i, 0], way[i, 1], way[i, 2] = x, y, z
             else:
                 pull *= 0.8
-            v = v + pull * (1.0 - worst) * normals[at]
+            share = pull * (1.0 - worst)
+            x, y, z = x + share * normals[least, 0], y + share * normals[least, 1], z + share * normals[least, 2]
             if flat[p]:
-                v[1] = 0.0
-            v /= max(np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]), 1e-30)
-        way[p], seen[p] = kept, best
+                y = 0.0
+            size = max(np.sqrt(x * x + y * y + z * z), 1e-30)
+            x, y, z = x / size, y / size, z / size
+        seen[i] = best
     return way, seen
 
 
-def sight(surface: Surface) -> tuple[np.ndarray, np.ndarray, tuple]:
-    """(directions (n, 3), least cosine (n,) to the triangles round each point, (start, triangles round the points, on the open rim)).
+def sight(surface: Surface, at: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray, tuple]:
+    """(directions (k, 3), least cosine (k,) to the triangles round each of the points `at` (k,), all if None, (start, triangles round the points, on the open rim)).
 
     Directions of points on an open rim stay in the plane y = 0.
     """
-    start, around = ring_table(surface.triangles, len(surface.points))
-    flat = np.zeros(len(surface.points), dtype=bool)
+    n = len(surface.points)
+    start, around = ring_table(surface.triangles, n)
+    flat = np.zeros(n, dtype=bool)
     flat[np.unique(surface.open_edges)] = True
-    way, seen = _ways(surface.points, surface.triangles, np.ascontiguousarray(surface.normals), start, around, flat)
+    at = np.arange(n) if at is None else np.asarray(at, dtype=np.int64)
+    way, seen = _ways(at, np.ascontiguousarray(surface.normals), start, around, flat)
     return way, seen, (start, around, flat)

@@ -20,6 +20,7 @@ from zephyrum.errors import FileError, InputError
 from zephyrum.mesh import Mesh, mesh_aircraft, quality, read_mesh, write_mesh
 from zephyrum.one_stroke import write_text
 from zephyrum.shape import Aircraft, Surface, adopt
+from zephyrum.studies.contents import write_contents
 from zephyrum.studies.derived import Derived, derived
 from zephyrum.studies.flown import (
     DerivativesTable,
@@ -290,7 +291,7 @@ def run_aircraft_study(
     outcome = AircraftOutcome(study, folder, mesh, polar, refinement, shape, fly_trim(study, folder), slopes)
     if polar is not None:
         write_checks(folder, outcome)
-    write_text(folder / "README.txt", _explained(outcome))
+    write_contents(outcome, Path(study.aircraft.file).name)
     return outcome
 
 
@@ -318,31 +319,3 @@ def _loads(outcome: AircraftOutcome) -> None:
             made[["mach", "alpha", *made.columns.drop(["mach", "alpha"])]].to_csv(index=False),
         )
     write_text(outcome.folder / "derived.csv", pd.DataFrame([one.row() for one in outcome.derived]).to_csv(index=False))
-
-
-def _explained(outcome: AircraftOutcome) -> str:
-    lines = [outcome.study.title, "=" * len(outcome.study.title), "", "study.toml       what was asked; run it again to get the same numbers",
-             f"{Path(outcome.study.aircraft.file).name:<17}the shape", "mesh.cgns        the mesh; mesh.json: how it was made; mesh.txt: its quality"]  # fmt: skip
-    if outcome.polar is not None:
-        lines += ["polar.csv        one row a point: condition, coefficients, verdict, mesh error, mesh, time",
-                  "polar.json       reference quantities, air, settings, meaning of the columns",
-                  "forces.csv       coefficients and newtons by part and cause, at every point",
-                  "loading.csv      lift over the span and its induced drag, at every point",
-                  "derived.csv      lift slope, neutral point, static margin", "checks.txt       what looks wrong, and where",
-                  "points/          last state and row of every point; a rerun takes them from here"]  # fmt: skip
-    if outcome.refinement is not None:
-        lines += ["refinement.csv   the same case on coarser meshes of the same family", "refinement.json  observed orders, extrapolated values, error bars"]  # fmt: skip
-    if outcome.trim is not None:
-        lines.append("trim.csv         what was flown on the way to the trim; trim.json: the trim")
-    if outcome.derivatives is not None:
-        lines.append("derivatives.csv  derivatives by alpha and beta")
-    error = (
-        outcome.refinement.verdict if outcome.refinement is not None else "unknown; add a [refine] table to the study"
-    )
-    lines += [
-        "figures/         all pictures",
-        "",
-        f"mesh: {outcome.mesh.n_cells} cells, fingerprint {outcome.mesh.fingerprint}",
-        f"mesh error: {error}",
-    ]
-    return "\n".join(lines) + "\n"

@@ -12,6 +12,7 @@ from zephyrum.one_stroke import write_text
 from zephyrum.results import TimeSeries, solve_in_time
 from zephyrum.shape import Airfoil
 from zephyrum.studies.aircraft import AircraftOutcome, AircraftStudy, open_aircraft_study, run_aircraft_study
+from zephyrum.studies.contents import write_contents
 from zephyrum.studies.outcome import Finished, held_polar, held_solution
 from zephyrum.studies.proof import held_proof, proven
 from zephyrum.studies.refine import nested, with_errors
@@ -80,7 +81,7 @@ def run_study(
     outcome = Outcome(study, folder, mesh, polar, refinement, foil, series)
     if polar is not None:
         write_checks(folder, outcome)
-    write_text(folder / "README.txt", _explained(outcome))
+    write_contents(outcome)
     return outcome
 
 
@@ -113,33 +114,3 @@ def _followed(study: Study, mesh: Mesh, folder: Path, on_time) -> TimeSeries:
                            on_step=on_time, keep=folder / "time.npz")  # fmt: skip
     write_text(folder / "time.csv", series.table().to_csv(index=False))
     return series
-
-
-def _explained(outcome: Outcome) -> str:
-    lines = [outcome.study.title, "=" * len(outcome.study.title), "", "study.toml       what was asked; run it again to get the same numbers",
-             "section.dat      coordinates of the section [m], upper tail over nose to lower tail", "mesh.txt         recipe and quality of the mesh"]  # fmt: skip
-    if outcome.polar is not None:
-        lines += ["polar.csv        one row a point: condition, coefficients, verdict, mesh error, mesh, time",
-                  "polar.json       reference quantities, air, settings, meaning of the columns",
-                  "checks.txt       what looks wrong, and where",
-                  "points/          last state and row of every point; a rerun takes them from here"]  # fmt: skip
-    if outcome.refinement is not None:
-        lines += [
-            "refinement.csv   the same case on nested meshes",
-            "refinement.json  observed orders, extrapolated values, error bars",
-        ]
-    if outcome.series is not None:
-        lines += [
-            "time.csv         coefficients over time of the march in time",
-            "time.npz         its last states, to go on from",
-        ]
-    lines += [
-        "figures/         all pictures",
-        "",
-        f"mesh: {outcome.mesh.n_cells} cells, fingerprint {outcome.mesh.fingerprint}",
-    ]
-    if outcome.refinement is not None:
-        lines.append(f"mesh error: {outcome.refinement.verdict}")
-    else:
-        lines.append("mesh error: unknown; add a [refine] table to the study")
-    return "\n".join(lines) + "\n"
