@@ -22,7 +22,7 @@ from zephyrum.mesh.sizes import STEEPEST, Zone
 from zephyrum.mesh.tree import leaves_at, shortened
 from zephyrum.shape import Aircraft, SizeZone, Surface, joined, remesh
 from zephyrum.shape.features import features
-from zephyrum.shape.metric import sizes_for
+from zephyrum.shape.metric import sizes_for, triangle_edges
 from zephyrum.shape.remesh import LARGEST
 from zephyrum.shape.solids import halved, shadow
 
@@ -41,6 +41,7 @@ RELATIVE = (
 )  # factor on all sizes from a mesh to the coarser one that a solution starts on, without and with layers
 ENOUGH = 90_000  # cells of the coarsest of these
 FACTORS = (0.15, 6.0)
+FINER_SKIN = 1.17  # cells that the triangles of a budget ask for, over those it pays: finer triangles cost none, and their error is the larger
 SPOTS, SMALLER, ROUND = 3, 0.5, 4.0  # places that get smaller triangles, how much smaller, and how far round in edges
 WITHIN, ENOUGH_WITHIN = 0.04, 0.1  # of the cells asked for: what is planned, and what is not done again
 # columns of layers for every face of a cube, or of a cell twice as long, that the surface is large
@@ -164,8 +165,7 @@ class _Task:
     def forecast(self, factor: float) -> MeshPlan:
         """The plan at a factor, from the sizes that the surface will be given."""
         n = self.triangles(factor)
-        h1, h2, _ = sizes_for(self.found, n, None, LARGEST * self.made.size, STRETCH)
-        edges = np.sqrt(h1 * h2)
+        edges = triangle_edges(self.found, *sizes_for(self.found, n, None, LARGEST * self.made.size, STRETCH))
         outer = self.outer(self.made, factor)
         spots, edges, areas, normals = _sprinkled(self.made, edges)
         edges = edges * np.sqrt(shortened(normals, outer.stretch))
@@ -187,26 +187,27 @@ class _Task:
                 return self.forecast(FINENESS[choice("fineness", fineness, tuple(FINENESS))])
             return self.forecast(number("fineness", fineness, *FACTORS))
         cells = whole("cells", cells, 1000, 200_000_000)
-        factor = 1.0
+        factor, aim = 1.0, FINER_SKIN * cells
         tried: list[MeshPlan] = []
         for _ in range(6):
             tried.append(self.forecast(factor))
-            if abs(tried[-1].cells / cells - 1.0) < WITHIN:
+            if abs(tried[-1].cells / aim - 1.0) < WITHIN:
                 break
             # the count goes with a power of the factor between -2 (layers) and -3 (cubes)
             slope = -2.6
             if len(tried) > 1:
                 a, b = tried[-2:]
                 slope = np.clip(np.log(b.cells / a.cells) / np.log(b.factor / a.factor), -4.0, -1.5)
-            factor *= float((cells / tried[-1].cells) ** (1.0 / slope))
+            factor *= float((aim / tried[-1].cells) ** (1.0 / slope))
             if not FACTORS[0] <= factor <= FACTORS[1]:
                 # told by the power law: a forecast of the finest mesh would take minutes
-                limit = tried[-1].cells * (float(np.clip(factor, *FACTORS)) / tried[-1].factor) ** slope
+                limit = tried[-1].cells / FINER_SKIN * (float(np.clip(factor, *FACTORS)) / tried[-1].factor) ** slope
                 raise InputError(
                     f"cells = {cells:,} is out of reach for this shape (the {'finest' if factor < 1 else 'coarsest'} sensible mesh has about "
                     f"{float(f'{limit:.1g}'):,.0f}); ask for {'fewer' if factor < 1 else 'more'}."
                 )
-        return min(tried, key=lambda plan: abs(plan.cells - cells))
+        best = min(tried, key=lambda plan: abs(plan.cells - aim))
+        return self.plan(best.factor, best.triangles, cells, best.layers)
 
 
 def growth_of(factor: float) -> float:

@@ -12,6 +12,7 @@ from zephyrum.errors import InputError
 from zephyrum.shape.features import GROWTH, Features, limit_growth
 from zephyrum.shape.surface import Surface
 
+PER_UNIT = 2.6  # triangles per unit of area in the metric, as measured: a little more than 4 / sqrt(3)
 FINEST = 0.02  # of the largest size: curvature asks for no less
 TURN = 0.4  # rad by which the surface may turn along an edge, however loose the tolerance
 ONE_WAY = (
@@ -145,6 +146,14 @@ def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
     return out
 
 
+def triangle_edges(found: Features, h1: np.ndarray, h2: np.ndarray, way: np.ndarray) -> np.ndarray:
+    """(n,) edges [m] of equilateral triangles as large as those that a remesh by the sizes of `metric_field` makes at the points."""
+    metric = for_strips(found, tensors(h1, h2, way))
+    whole = metric[:, [0, 3, 4, 3, 1, 5, 4, 5, 2]].reshape(-1, 3, 3)
+    # 1 / h1^2 of the determinant belongs to the normal
+    return np.sqrt(4.0 / np.sqrt(3.0) / PER_UNIT) * (np.linalg.det(whole) * h1**2) ** -0.25
+
+
 def sizes_for(
     found: Features, triangles: int | None, tolerance: float | None, largest: float, stretch: float, zones=()
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -160,7 +169,7 @@ def sizes_for(
 
     def count(h1, h2) -> float:
         each = (h1 * h2)[surface.triangles].mean(axis=1)
-        return float((surface.areas / each).sum()) * 2.6  # as measured: a little more than 4 / sqrt(3)
+        return float((surface.areas / each).sum()) * PER_UNIT
 
     scale = 1.0
     made = sizes(scale)
