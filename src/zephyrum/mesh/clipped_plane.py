@@ -128,7 +128,6 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
             box,
             rim,
             at,
-            len(rim),
             out,
             start,
             inside,

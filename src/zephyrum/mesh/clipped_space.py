@@ -66,7 +66,7 @@ def _cut_faces(leaf_rank, first, polygons, start, corners, X, U3, low, side, ori
                 continue
             axis = way // 2
             at_plane = origin[axis] + unit[axis] * (low[r, axis] + (side[r] if way % 2 else 0))
-            n = 0
+            n = np.int64(0)  # not the literal, for which all that follows would be compiled once more
             for p in range(first[k], first[k + 1]):
                 q = polygons[p]
                 m = start[q + 1] - start[q]
@@ -90,7 +90,7 @@ def _cut_faces(leaf_rank, first, polygons, start, corners, X, U3, low, side, ori
                 if way % 2:
                     bit |= 1 << axis
                 rim[c] = corner_id[r, bit]
-            outcome, count = fluid_loops(tail, head, n, U3[:, u], U3[:, v], box, rim, at, 4, out, begin, inside)
+            outcome, count = fluid_loops(tail, head, n, U3[:, u], U3[:, v], box, rim, at, out, begin, inside)
             if outcome != 0:
                 return outcome, faces, r
             base = len(X)

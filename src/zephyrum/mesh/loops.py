@@ -28,13 +28,14 @@ def place_on_rim(u, v, box):
 
 
 @njit(cache=True, error_model="numpy")
-def fluid_loops(tail, head, n, U, V, box, rim, at, m, out, start, inside):
+def fluid_loops(tail, head, n, U, V, box, rim, at, out, start, inside):
     """(outcome, loops): polygons of fluid of a rectangle.
 
     tail, head (n,): points of the edges; U, V: coordinates of all points; box: see `place_on_rim`; rim, at (m,): points of the
     rim (corners and hanging ones) and their places, rising. Points of loop k go to out[start[k]:start[k + 1]], and inside
     (m,) tells which points of the rim are in the fluid. Loops that touch no rim follow those that do.
     """
+    m = len(rim)
     follow = np.full(n, -1, dtype=np.int64)
     first = np.ones(n, dtype=np.bool_)
     for i in range(n):
