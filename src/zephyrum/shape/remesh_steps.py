@@ -125,6 +125,7 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges
     start, around = ring_table(T[:nT], nP)
     touched = np.zeros(nT, dtype=np.bool_)
     before, after, spot, way, m = np.empty(3), np.empty(3), np.empty(3), np.empty(3), np.empty(6)
+    middle, corner = np.empty(3), np.empty(3, dtype=np.int64)
     mark = np.full(nP, -1)
     done = 0
     for e in order:
@@ -165,42 +166,52 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges
                     for j in range(3):
                         q = T[around[k], j]
                         if q != a and q != b and key_of(a, q) in lines:
-                            middle = 0.5 * (P[q] + P[b])
+                            for i in range(3):
+                                middle[i] = 0.5 * (P[q, i] + P[b, i])
                             if to_curve(middle, line[a], C[0], C[1], C[2], O[0], O[3], spot, m) > deep**2:
                                 good = False
                 if not good:
                     continue
             for k in range(start[a], start[a + 1]):
                 t = around[k]
-                low = min(low, quality(P, M, T[t, 0], T[t, 1], T[t, 2]))
+                now = quality(P, M, T[t, 0], T[t, 1], T[t, 2])
+                low = min(low, now)
                 if T[t, 0] == b or T[t, 1] == b or T[t, 2] == b:
                     continue
-                corner = T[t].copy()
                 for j in range(3):
-                    if corner[j] == a:
-                        corner[j] = b
-                normal(P, T[t, 0], T[t, 1], T[t, 2], before)
-                size = normal(P, corner[0], corner[1], corner[2], after)
-                if size <= 0.0:
+                    corner[j] = b if T[t, j] == a else T[t, j]
+                    if corner[j] != b and edge_length(P, M, b, corner[j]) > LONG * 1.1:
+                        good = False
+                if not good:
+                    break
+                worst = min(worst, quality(P, M, corner[0], corner[1], corner[2]))
+                if normal(P, corner[0], corner[1], corner[2], after) <= 0.0:
                     good = False
                     break
+                normal(P, T[t, 0], T[t, 1], T[t, 2], before)
                 # slivers have no trustworthy normal: the original's is asked beneath the new triangle
-                if quality(P, M, T[t, 0], T[t, 1], T[t, 2]) > POOR and dot(before, after) < UPRIGHT:
+                if now > POOR and dot(before, after) < UPRIGHT:
                     good = False
                     break
                 lost = min(lost, nearest_on_triangle(P[a], P, corner[0], corner[1], corner[2], spot, way))
-                middle = (P[corner[0]] + P[corner[1]] + P[corner[2]]) / 3.0
-                if to_patch(middle, patch[t], O, tree, spot, m, way) and (
-                    dot(way, after) < STEEPEST or dot(middle - spot, middle - spot) > deep**2
-                ):
-                    good = False
-                    break
-                worst = min(worst, quality(P, M, corner[0], corner[1], corner[2]))
-                for j in range(3):
-                    if corner[j] != b and edge_length(P, M, b, corner[j]) > LONG * 1.1:
-                        good = False
             least = max(floor, 2.0 * low) if rescue else min(floor, 0.8 * low)
             if not good or lost > deep**2 or worst < least:  # thin ends are not eaten away
+                continue
+            for k in range(start[a], start[a + 1]):  # what costs most is asked last
+                t = around[k]
+                if T[t, 0] == b or T[t, 1] == b or T[t, 2] == b:
+                    continue
+                for j in range(3):
+                    corner[j] = b if T[t, j] == a else T[t, j]
+                for j in range(3):
+                    middle[j] = (P[corner[0], j] + P[corner[1], j] + P[corner[2], j]) / 3.0
+                if to_patch(middle, patch[t], O, tree, spot, m, way):
+                    normal(P, corner[0], corner[1], corner[2], after)
+                    away = (middle[0] - spot[0]) ** 2 + (middle[1] - spot[1]) ** 2 + (middle[2] - spot[2]) ** 2
+                    if dot(way, after) < STEEPEST or away > deep**2:
+                        good = False
+                        break
+            if not good:
                 continue
             for k in range(start[b], start[b + 1]):
                 touched[around[k]] = True
