@@ -20,6 +20,7 @@ from zephyrum.mesh.slices import slice_mesh
 from zephyrum.report.scene import fewer
 from zephyrum.results import Polar
 from zephyrum.results.before import doubts
+from zephyrum.shape.sight import HIDDEN, sight
 from zephyrum.shape.surface import Surface
 from zephyrum.studies import derived
 
@@ -244,6 +245,35 @@ class TestEased(unittest.TestCase):
         made, moved = eased(Surface(near, ball.triangles, ball.label, ball.labels))
         self.assertGreater(moved[k], 0.1 * size)
         self.assertLessEqual((moved > 0.0).sum(), 200)
+
+    @staticmethod
+    def needle(seed: int) -> Surface:
+        """A closed needle of six rings of three points, staggered along it at random."""
+        rng, rings = np.random.default_rng(seed), 6
+        points, triangles = [[1.0, 0.0, 0.0]], [[0, 1 + j, 1 + (j + 1) % 3] for j in range(3)]
+        for k in range(rings):
+            for j in range(3):
+                turn = 2.0 * np.pi * (j + 0.5 * (k % 2)) / 3.0
+                points.append([0.8 - 0.2 * k + rng.uniform(-0.25, 0.25), 0.02 * (k + 1) * np.cos(turn), 0.02 * (k + 1) * np.sin(turn)])  # fmt: skip
+        for k in range(rings - 1):
+            for j in range(3):
+                a, b = 1 + 3 * k + j, 1 + 3 * k + (j + 1) % 3
+                triangles += [[a, a + 3, b], [b, a + 3, b + 3]] if k % 2 == 0 else [[a, a + 3, b + 3], [a, b + 3, b]]
+        end = 3 * rings - 2
+        triangles += [[end + (j + 1) % 3, end + j, len(points)] for j in range(3)]
+        points.append([0.8 - 0.2 * rings, 0.0, 0.0])
+        return Surface(np.array(points), np.array(triangles), np.zeros(len(triangles), dtype=int), ("needle",))
+
+    def test_a_folded_needle_loses_points_beside_the_hidden_ones(self):
+        folded = self.needle(4)
+        self.assertLess(sight(folded)[1].min(), HIDDEN)
+        made, moved = eased(folded)
+        self.assertEqual(len(folded.points) - len(made.points), 4)
+        self.assertEqual((len(made.open_edges), moved.max()), (0, 0.0))
+        self.assertGreater(sight(made)[1].min(), HIDDEN)
+        with self.assertRaises(zy.MeshError) as refused:  # nothing helps
+            eased(self.needle(239))
+        self.assertIn("smaller triangles there", str(refused.exception))
 
 
 class TestStudyOfAnAircraft(unittest.TestCase):

@@ -28,31 +28,59 @@ def eased(surface: Surface) -> tuple[Surface, np.ndarray]:
 
     Points on an open rim stay in the plane y = 0. MeshError with the place where nothing helps.
     """
-    made = surface
-    _, seen, _ = sight(made)
+    made = _fewer(surface, around=False)
+    try:
+        return _smoothed(made)
+    except MeshError:  # where a point itself can not be taken out, as on a needle, one beside it may
+        fewer = _fewer(made, around=True)
+        if fewer is made:
+            raise
+        return _smoothed(fewer)
+
+
+def _fewer(surface: Surface, around: bool) -> Surface:
+    """The surface without its hidden points, or some `around` them, as far as that helps."""
+    _, seen, _ = sight(surface)
     while (seen < HIDDEN).any():
-        before, bad = len(made.points), np.flatnonzero(seen < HIDDEN)
-        for place in made.points[bad[np.argsort(seen[bad])]]:
-            made = _without(made, place)
-        if len(made.points) == before:
+        before, bad = len(surface.points), np.flatnonzero(seen < HIDDEN)
+        for place in surface.points[bad[np.argsort(seen[bad])]]:
+            surface = _without(surface, place, around)
+        if len(surface.points) == before:
             break
-        _, seen, _ = sight(made)
-    return _smoothed(made)
+        _, seen, _ = sight(surface)
+    return surface
 
 
-def _without(surface: Surface, place: np.ndarray) -> Surface:
-    """The surface without its point at `place`, if an edge of it can be collapsed so that all round it is better seen."""
+def _without(surface: Surface, place: np.ndarray, around: bool) -> Surface:
+    """The surface without its point at `place`, or with `around` one beside it, if an edge can be collapsed so that all round is better seen."""
     p = int(np.argmin(np.einsum("ij,ij->i", surface.points - place, surface.points - place)))
+    ring = _ring(surface, p)
+    if sight(surface, np.r_[p, ring])[1].min() > HIDDEN or not np.allclose(surface.points[p], place, atol=1e-12):
+        return surface
+    gain, kept = 0.0, surface
+    for q in ring if around else [p]:
+        now, trial = _taken_out(surface, int(q))
+        if now > gain:
+            gain, kept = now, trial
+    return kept
+
+
+def _ring(surface: Surface, p: int) -> np.ndarray:
+    """Points that share an edge with p."""
     t = surface.triangles
-    own = (t == p).any(axis=1)
-    ring = np.setdiff1d(np.unique(t[own]), [p])
+    return np.setdiff1d(np.unique(t[(t == p).any(axis=1)]), [p])
+
+
+def _taken_out(surface: Surface, p: int) -> tuple[float, Surface]:
+    """(by how much its ring is better seen, at least by GAIN, the surface without p); (0, the surface) if no edge of p can be collapsed."""
+    t = surface.triangles
+    own, ring = (t == p).any(axis=1), _ring(surface, p)
     rim = np.zeros(len(surface.points), dtype=bool)
     rim[np.unique(surface.open_edges)] = True
-    best, kept = float(sight(surface, np.r_[p, ring])[1].min()) + GAIN, surface
-    if best > HIDDEN + GAIN or not np.allclose(surface.points[p], place, atol=1e-12):
-        return surface
+    was = float(sight(surface, np.r_[p, ring])[1].min())
+    best, kept = was + GAIN, surface
     for q in ring:
-        shared = np.intersect1d(ring, np.setdiff1d(np.unique(t[(t == q).any(axis=1)]), [q]))
+        shared = np.intersect1d(ring, _ring(surface, q))
         if len(shared) != (own & (t == q).any(axis=1)).sum() or (rim[p] and not rim[q]):
             continue
         new = np.where(t == p, q, t)
@@ -64,7 +92,7 @@ def _without(surface: Surface, place: np.ndarray) -> Surface:
         now = float(sight(trial, np.where(ring > p, ring - 1, ring))[1].min())
         if now > best:
             best, kept = now, trial
-    return kept
+    return (best - was if kept is not surface else 0.0), kept
 
 
 def _smoothed(surface: Surface) -> tuple[Surface, np.ndarray]:
