@@ -23,7 +23,7 @@ def resumed(script: str, tasks: list, one: Callable, write: Callable[[list[tuple
     todo = [task for task in tasks if task not in done]
 
     def keep(row) -> None:
-        rows.append(row)
+        rows.append(tuple(row))
         kept.write_text(json.dumps(rows))
         page.write_text(write(rows), encoding="utf-8")
         if words := bad(row):
