@@ -223,7 +223,7 @@ def draw_polar(polar, axes=None):
     for ax, (x, y) in zip(panels, shown):
         tidy(ax, names[x], names[y])
         if y == "L/D" and (polar.table["model"] == "euler").all():
-            ax.set_title("inviscid; only where the wave drag is above 10 counts", fontsize="small", color="#555555")
+            ax.set_title("without friction; only where CD is above 10 counts", fontsize="small", color="#555555")
     panels[0].legend(fontsize="small")
     if (polar.table["verdict"] != "settled").any():
         panels[0].set_title("open marks: did not settle", fontsize="small", color="#555555")
