@@ -21,7 +21,8 @@ from zephyrum.report.scene import fewer
 from zephyrum.results import Polar
 from zephyrum.results.before import doubts
 from zephyrum.shape.sight import HIDDEN, sight
-from zephyrum.shape.surface import Surface
+from zephyrum.shape.solids import halved
+from zephyrum.shape.surface import Surface, joined
 from zephyrum.studies import derived
 
 PLANFORM = zy.Planform(span=6.0, root_chord=1.0, taper=1.0, sweep=0.0)
@@ -346,6 +347,9 @@ class TestStudyOfAnAircraft(unittest.TestCase):
         self.assertTrue(300 < len(least.triangles) <= 600, len(least.triangles))
         np.testing.assert_allclose(values, np.stack([least.points[:, 0], np.ones(len(least.points))], axis=1))
         self.assertAlmostEqual(least.area() / ball.area(), 1.0, delta=0.1)
+        half = halved(ball)  # both halves of a mirrored body meet in their plane
+        both = joined([half, half.mirrored()], "both")
+        self.assertEqual(len(fewer(both, both.points, 600)[0].open_edges), 0)
         wrong = self.run_command("report", str(out), "--out", str(out / "page.pdf"))
         self.assertEqual(wrong.exit_code, 2)
 

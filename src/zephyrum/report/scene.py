@@ -16,14 +16,15 @@ def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surfa
     """The surface with at most so many triangles, and the means of `values` (points, k) at its points.
 
     Points in one cube of a grid that look to the same side become one (Rossignac and Borrel 1993, Modeling in Computer Graphics, 455): both sides of a thin
-    wing stay apart.
+    wing stay apart. Points in the plane y = 0 stay in it: no gap between both halves of a mirrored body.
     """
     if len(surface.triangles) <= most:
         return surface, values
     normal = np.zeros_like(surface.points)
     for k in range(3):
         np.add.at(normal, surface.triangles[:, k], surface.area_vectors)
-    octant = (normal > 0.0) @ np.array([1, 2, 4])
+    flat = np.abs(surface.points[:, 1]) < 1e-9 * surface.size
+    octant = np.where(flat, 8, 0) + (normal > 0.0) @ np.array([1, 2, 4]) - np.where(flat & (normal[:, 1] > 0.0), 2, 0)
     side = np.sqrt(4.0 * surface.area() / most)
     while True:
         key = np.column_stack([np.floor(surface.points / side).astype(np.int64), octant])
