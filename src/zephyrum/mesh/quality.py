@@ -35,12 +35,14 @@ class Quality:
         return all(row[-1] == 0 for row in self.rows)
 
     def __str__(self) -> str:
-        head = f"{'measure':<20}{'unit':>5}{'median':>10}{'99 %':>10}{'worst':>11}   at x, z [m]           beyond the limit"
-        lines = [head]
-        for name, unit, median, high, worst, x, _, z, limit, beyond in self.rows:
+        flat = len({row[6] for row in self.rows}) == 1  # a section: all cells have one y
+        spots = [f"({x:.4g}, {z:.4g})" if flat else f"({x:.4g}, {y:.4g}, {z:.4g})" for *_, x, y, z, _, _ in self.rows]
+        place = "at x, z [m]" if flat else "at x, y, z [m]"
+        wide = max(map(len, [place, *spots])) + 3
+        lines = [f"{'measure':<20}{'unit':>5}{'median':>10}{'99 %':>10}{'worst':>11}   {place:<{wide}}beyond the limit"]
+        for (name, unit, median, high, worst, *_, limit, beyond), spot in zip(self.rows, spots, strict=True):
             lines.append(
-                f"{name:<20}{unit:>5}{median:>10.3g}{high:>10.3g}{worst:>11.4g}   ({x:.4g}, {z:.4g})".ljust(80)
-                + f"{beyond} cells or faces > {limit:g}"
+                f"{name:<20}{unit:>5}{median:>10.3g}{high:>10.3g}{worst:>11.4g}   {spot:<{wide}}{beyond:,} cells or faces > {limit:g}"
             )
         return "\n".join(lines)
 
