@@ -64,7 +64,7 @@ class Loops(unittest.TestCase):
         out, start, inside = np.empty(MOST, dtype=np.int64), np.empty(MOST, dtype=np.int64), np.zeros(4, dtype=np.bool_)
         tail, head = np.array(edges).T
         outcome, count = fluid_loops(np.ascontiguousarray(tail), np.ascontiguousarray(head), len(edges), points[:, 0].copy(), points[:, 1].copy(),
-                                     np.array([0.0, 1.0, 0.0, 1.0]), np.arange(4), np.arange(4.0), 4, out, start, inside)  # fmt: skip
+                                     np.array([0.0, 1.0, 0.0, 1.0]), np.arange(4), np.arange(4.0), out, start, inside)  # fmt: skip
         return outcome, [points[out[start[k] : start[k + 1]]] for k in range(count)], inside
 
     def test_a_cut_leaves_the_side_on_its_left(self):
