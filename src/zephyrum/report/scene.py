@@ -24,7 +24,8 @@ def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surfa
     for k in range(3):
         np.add.at(normal, surface.triangles[:, k], surface.area_vectors)
     flat = np.abs(surface.points[:, 1]) < 1e-9 * surface.size
-    octant = np.where(flat, 8, 0) + (normal > 0.0) @ np.array([1, 2, 4]) - np.where(flat & (normal[:, 1] > 0.0), 2, 0)
+    normal[flat, 1] = 0.0
+    octant = (normal > 0.0) @ np.array([1, 2, 4]) + 8 * flat
     side = np.sqrt(4.0 * surface.area() / most)
     while True:
         key = np.column_stack([np.floor(surface.points / side).astype(np.int64), octant])

@@ -83,37 +83,24 @@ def ring_table(T, n):
 @njit(cache=True, error_model="numpy")
 def edges_of(T, n):
     """(k, 2) edges of triangles between n points, the lower point first, rising; triangles with a negative corner are gone."""
-    start = np.zeros(n + 1, dtype=np.int64)
-    for t in range(len(T)):
-        if T[t, 0] >= 0:
-            for k in range(3):
-                start[min(T[t, k], T[t, (k + 1) % 3]) + 1] += 1
-    for i in range(n):
-        start[i + 1] += start[i]
-    end = start[:-1].copy()
-    other = np.empty(start[n], dtype=np.int64)
-    count = 0
-    for t in range(len(T)):
-        if T[t, 0] >= 0:
-            for k in range(3):
-                a, b = min(T[t, k], T[t, (k + 1) % 3]), max(T[t, k], T[t, (k + 1) % 3])
-                i = end[a]
-                while i > start[a] and other[i - 1] > b:
-                    i -= 1
-                if i > start[a] and other[i - 1] == b:
-                    continue
-                for j in range(end[a], i, -1):
-                    other[j] = other[j - 1]
-                other[i] = b
-                end[a] += 1
-                count += 1
-    out = np.empty((count, 2), dtype=np.int64)
+    start, around = ring_table(T, n)
+    out = np.empty((start[n], 2), dtype=np.int64)
     count = 0
     for a in range(n):
-        for i in range(start[a], end[a]):
-            out[count, 0], out[count, 1] = a, other[i]
-            count += 1
-    return out
+        first = count
+        for k in range(start[a], start[a + 1]):
+            for j in range(3):
+                b = T[around[k], j]
+                i = count
+                while i > first and out[i - 1, 1] > b:
+                    i -= 1
+                if b <= a or (i > first and out[i - 1, 1] == b):
+                    continue
+                for r in range(count, i, -1):
+                    out[r, 1] = out[r - 1, 1]
+                out[count, 0], out[i, 1] = a, b
+                count += 1
+    return out[:count]
 
 
 @njit(cache=True, error_model="numpy")
