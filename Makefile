@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint validation robustness fleet fleet-meshes demands flights damage benchmarks screenshots clean
+.PHONY: demo test lint validation robustness fleet fleet-meshes demands flights damage fuzz benchmarks screenshots clean
 
 demo: $(READY)
 	$(BIN)/zephyrum demo
@@ -33,6 +33,9 @@ demands: $(READY)
 
 flights: $(READY)
 	$(BIN)/python -m validation.flights
+
+fuzz: $(READY)
+	$(BIN)/python -m validation.fuzz
 
 damage: $(READY)
 	$(BIN)/python -m validation.damage

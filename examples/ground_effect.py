@@ -12,11 +12,10 @@ def main(folder: Path) -> None:
     craft = zy.Aircraft(name="plank", parts={"wing": wing})
     air = zy.Freestream(mach=0.15, alpha=2.0)
     for height in (None, 2.0, 0.6):
-        # the wind is turned, not the wing: at a small alpha the stream is let to run along the ground
-        level = air if height is None else air.turned(alpha=0.0)
-        tilted = craft if height is None else craft.changed({"wing.pitch": 2.0})
-        mesh = zy.mesh_aircraft(tilted, 3.0, farfield=6.0, ground=None if height is None else -height)
-        made = zy.solve(mesh, level, settings=zy.Settings(orders=3.5))
+        # over a ground the wind blows along it, and alpha turns the wing: a mesh for each alpha, made at this attitude
+        over = {} if height is None else {"ground": -height, "attitude": air.alpha}
+        mesh = zy.mesh_aircraft(craft, 3.0, farfield=6.0, **over)
+        made = zy.solve(mesh, air, settings=zy.Settings(orders=3.5))
         where = "far from the ground" if height is None else f"{height:g} chords above it"
         print(f"{where:22}: CL {made.forces.CL:.4f}, CD {made.forces.CD:.5f}, {made.verdict}, {mesh.n_cells} cells")
 

@@ -6,6 +6,13 @@ from pathlib import Path
 import zephyrum as zy
 
 
+class Levels(zy.Observer):
+    """Prints every mesh as soon as it is solved."""
+
+    def finished(self, task, row):
+        print(f"{row['cells']} cells: CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['verdict']}")
+
+
 def main(folder: Path) -> None:
     """Refine about a rectangular wing at alpha 4."""
     wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012", tip="flat")
@@ -17,7 +24,7 @@ def main(folder: Path) -> None:
         air,
         fineness=3.0,
         farfield=6.0,
-        on_level=lambda row: print(f"{row['cells']} cells: CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['verdict']}"),
+        observer=Levels(),
     )
     for row in proof.rows():
         print(f"{row['coefficient']}: {row['finest mesh']:+.4f} +- {row['error +-']:.2g} ({row['verdict']})")

@@ -19,11 +19,13 @@ class TestCluster(unittest.TestCase):
         folder = Path(tempfile.mkdtemp())
         with LocalCluster(n_workers=1, threads_per_worker=1, processes=False, dashboard_address=None) as cluster:
             seen = []
-            there = zy.sweep(mesh, scheduler=cluster.scheduler_address, folder=folder, on_point=lambda *told: seen.append(told), **ask).table  # fmt: skip
+            observer = zy.Observer()
+            observer.finished = lambda task, row: seen.append(task)
+            there = zy.sweep(mesh, scheduler=cluster.scheduler_address, folder=folder, observer=observer, **ask).table
             self.assertEqual(len(seen), 3)
             pd.testing.assert_frame_equal(here.drop(columns="seconds"), there.drop(columns="seconds"))
             self.assertEqual(len(list((folder / "points").glob("*.npz"))), 3)
-            again = zy.sweep(mesh, scheduler=cluster.scheduler_address, folder=folder, on_point=lambda *told: seen.append(told), **ask).table  # fmt: skip
+            again = zy.sweep(mesh, scheduler=cluster.scheduler_address, folder=folder, observer=observer, **ask).table
             self.assertEqual(len(seen), 3)
             pd.testing.assert_frame_equal(again, there)
 

@@ -14,9 +14,8 @@ import numpy as np
 import pandas as pd
 
 import zephyrum as zy
-from zephyrum.one_stroke import one_stroke, write_text
-from zephyrum.studies.store import Store
-from zephyrum.studies.study import TEMPLATE
+from zephyrum._core.atomic import atomic_write, write_text
+from zephyrum.studies.spec import template
 
 
 class OnDisk(unittest.TestCase):
@@ -124,7 +123,7 @@ class PlacesThatRefuse(OnDisk):
     def test_what_stood_there_survives_a_writing_that_fails(self):
         path = self.folder / "kept.txt"
         write_text(path, "old")
-        with self.assertRaises(ZeroDivisionError), one_stroke(path) as temporary:
+        with self.assertRaises(ZeroDivisionError), atomic_write(path) as temporary:
             temporary.write_text("half")
             int(1 / 0)
         self.assertEqual(path.read_text(), "old")
@@ -137,7 +136,7 @@ class PlacesThatRefuse(OnDisk):
     def test_a_checkpoint_that_can_not_be_written_costs_a_warning_and_not_the_run(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 16, topology="O")
         kept = self.folder / "runs" / "one.npz"
-        with mock.patch("zephyrum.results.checkpoint.EVERY", 0.0), self.assertWarnsRegex(RuntimeWarning, "goes on without a new checkpoint.*can't be written"):  # fmt: skip
+        with mock.patch("zephyrum.solver.checkpoint.EVERY", 0.0), self.assertWarnsRegex(RuntimeWarning, "goes on without a new checkpoint.*can't be written"):  # fmt: skip
 
             def spoil(row):
                 if kept.parent.is_dir():
@@ -166,22 +165,6 @@ class Tables(OnDisk):
         with self.assertRaisesRegex(zy.FileError, "can't be read"):
             zy.Polar.read(path)
 
-    def test_store_belongs_to_one_study(self):
-        first = Store.open(self.folder / "s", {"mesh": "a", "orders": 8})
-        first.keep_row("p", {"CL": 0.5})
-        again = Store.open(self.folder / "s", {"mesh": "a", "orders": 8})
-        self.assertEqual(again.row("p"), {"CL": 0.5})
-        self.assertIsNone(again.row("q"))
-        self.assertEqual(first.fingerprint, again.fingerprint)
-        with self.assertRaisesRegex(zy.InputError, "orders differ"):
-            Store.open(self.folder / "s", {"mesh": "a", "orders": 6})
-        (self.folder / "s" / "points" / "p.json").write_text("{")
-        with self.assertRaisesRegex(zy.FileError, "damaged"):
-            again.row("p")
-        (self.folder / "file").write_text("x")
-        with self.assertRaisesRegex(zy.FileError, "is a file"):
-            Store.open(self.folder / "file", {})
-
 
 class StudyText(OnDisk):
     def study(self, text):
@@ -190,20 +173,20 @@ class StudyText(OnDisk):
         return zy.read_study(path)
 
     def template(self):
-        return TEMPLATE.format(file="s.toml", title="mine")
+        return template("section").format(file="s.toml", title="mine")
 
     def test_the_template_is_valid_as_it_stands(self):
         study = self.study(self.template())
         self.assertEqual(study.title, "mine")
         self.assertEqual(study.sweep.alpha, [-4, -2, 0, 2, 4, 6, 8])
-        self.assertEqual(study.settings(), zy.Settings())
-        self.assertEqual(study.foil().name, "NACA 2412")
+        self.assertEqual(study.settings(8.0), zy.Settings())
+        self.assertEqual(study.source().shape.name, "NACA 2412")
 
     def test_units_and_true_size(self):
         text = self.template().replace('chord = "1 m"', 'chord = "160 cm"').replace('"0 ft"', '"8000 ft"')
         study = self.study(text)
-        self.assertAlmostEqual(study.foil().chord, 1.6)
-        air = study.freestream(0.3, 2.0)
+        self.assertAlmostEqual(study.source().shape.chord, 1.6)
+        air = study.freestream(0.3, 2.0, 1.6)
         self.assertAlmostEqual(air.altitude, 2438.4)
         self.assertAlmostEqual(air.length, 1.6)
         self.assertEqual((air.mach, air.alpha), (0.3, 2.0))
@@ -222,11 +205,11 @@ class StudyText(OnDisk):
         zy.Airfoil.naca("2415").write(self.folder / "tip.dat")
         base = self.template()
         named = self.study(base.replace('naca = "2412"', 'file = "tip.dat"'))
-        self.assertAlmostEqual(named.foil().measures.thickness, 0.15, delta=1e-3)
+        self.assertAlmostEqual(named.source().shape.measures.thickness, 0.15, delta=1e-3)
         shaped = self.study(base.replace('naca = "2412"', "class_shape = { upper = [0.2, 0.2], lower = [-0.2, -0.2] }"))
-        self.assertAlmostEqual(shaped.foil().measures.camber, 0.0, delta=1e-7)
+        self.assertAlmostEqual(shaped.source().shape.measures.camber, 0.0, delta=1e-7)
         flapped = self.study(base.replace("# flap", "flap"))
-        self.assertTrue(any("flap" in note for note in flapped.foil().notes))
+        self.assertTrue(any("flap" in note for note in flapped.source().shape.notes))
 
     def test_mistakes_are_told_with_their_line(self):
         lines = self.template().splitlines()
@@ -249,8 +232,8 @@ class StudyText(OnDisk):
         study = self.study((resources.files("zephyrum") / "data" / "skerry.toml").read_text())
         self.assertEqual((min(study.sweep.alpha), max(study.sweep.alpha)), (-4.0, 20.0))
         self.assertEqual((study.sweep.mach, study.solver.model), ([0.2], "sa"))
-        self.assertGreaterEqual(len(study.mesh_of(study.foil()).family()), study.refine.levels)
-        self.assertAlmostEqual(study.foil().measures.thickness, 0.1226, delta=1e-3)
+        self.assertGreaterEqual(len(study.source().mesh(0.0, None).family()), study.refine.levels)
+        self.assertAlmostEqual(study.source().shape.measures.thickness, 0.1226, delta=1e-3)
 
 
 class CommandLine(OnDisk):
@@ -274,7 +257,7 @@ class CommandLine(OnDisk):
                 result = self.run_words(*words)
                 self.assertEqual(result.exit_code, 0, result.output)
                 self.assertIn("1 chords travelled", result.output)
-                self.assertIn("fewer than three swings", result.output)
+                self.assertIn("fewer than three oscillations", result.output)
             self.assertEqual(len((Path(folder) / "out" / "time.csv").read_text().splitlines()), 7)
             self.assertTrue((Path(folder) / "out" / "figures" / "time.png").is_file())
 
@@ -284,10 +267,10 @@ class CommandLine(OnDisk):
             self.assertEqual(result.exit_code, 0)
             self.assertIn("Usage", result.output)
             self.assertIn(name, self.run_words("--help").output)
-        self.assertIn("0.1.0", self.run_words("--version").output)
+        self.assertIn("0.2.0", self.run_words("--version").output)
 
     def test_what_does_not_settle_gives_exit_code_1_and_says_so(self):
-        text = TEMPLATE.format(file="s.toml", title="cut short")
+        text = template("section").format(file="s.toml", title="cut short")
         text = text.replace("orders = 8", "orders = 8\nsteps = 1").replace("[0.2, 0.6]", "0.3")
         text = (
             text.replace("{ from = -4, to = 8, step = 2 }", "[2]")

@@ -9,7 +9,9 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.studies import lift_for, open_study, run_study
-from zephyrum.studies.flown import wanted_lift
+from zephyrum.studies.jobs.trim import wanted_lift
+from zephyrum.studies.study import Study
+from zephyrum.studies.workspace import Workspace
 
 COARSE = {"fineness": 3.2, "farfield": 5.0}
 CRAFT = """
@@ -67,15 +69,15 @@ class TestFlight(unittest.TestCase):
         run_study(self.folder / "study.toml", self.folder / "out")
         outcome = open_study(self.folder / "out")
         self.assertEqual(
-            outcome.mesh.reference, outcome.study.reference
+            outcome.mesh.reference, outcome.source.reference
         )  # a kept mesh is that of the first run, to the word
-        made = outcome.trim
+        made = outcome.results["trim"]
         self.assertTrue(made["trimmed"], made["text"])
         self.assertAlmostEqual(made["CL"], 0.4, delta=3e-3)
         self.assertAlmostEqual(made["CM"], 0.0, delta=3e-3)
         # the wing's own moment is nose-down, so the tail is pitched down to hold it
         self.assertLess(made["setting"], 1.0)
-        self.assertIn("trimmed", outcome.trim["text"])
+        self.assertIn("trimmed", made["text"])
         changed = (self.folder / "out" / "study.toml").read_text().replace("lift = 0.4", "lift = 0.5")
         (self.folder / "out" / "study.toml").write_text(changed)
         with self.assertRaisesRegex(zy.FileError, "stale"):
@@ -101,23 +103,24 @@ class TestFlight(unittest.TestCase):
     def test_the_lift_for_a_mass_and_what_is_refused(self):
         air = zy.Freestream(mach=0.2, altitude=0.0)
         self.assertAlmostEqual(lift_for(air.dynamic_pressure * 2.0, air, 4.0), 0.5)
-        study = zy.read_study(self._with('control = "tailplane.pitch"\n'))
-        lift, origin = wanted_lift(study, study.trim)
+        study = self._study('control = "tailplane.pitch"\n')
+        lift, origin = wanted_lift(study, study.spec.trim)
         self.assertIn("200 kg", origin)
-        expected = 200.0 * 9.80665 / (study.freestream(0.2).dynamic_pressure * study.reference.area)
+        expected = 200.0 * 9.80665 / (study.freestream(0.2).dynamic_pressure * study.source.reference.area)
         self.assertAlmostEqual(lift, expected, 8)
-        both = zy.read_study(self._with('control = "tailplane.pitch"\nlift = 0.4\nmass = "300 kg"\n'))
+        both = self._study('control = "tailplane.pitch"\nlift = 0.4\nmass = "300 kg"\n')
         with self.assertRaisesRegex(zy.InputError, "both lift and mass"):
-            wanted_lift(both, both.trim)
+            wanted_lift(both, both.spec.trim)
         with self.assertRaisesRegex(zy.InputError, "described Aircraft"):
             zy.trim(self.craft.surface(), air, 0.4, "tailplane.pitch")
         with self.assertRaisesRegex(zy.InputError, "beam"):
             zy.trim(self.craft, air, 0.4, "beam.pitch", **COARSE)
 
-    def _with(self, text: str) -> Path:
+    def _study(self, text: str) -> Study:
         path = self.folder / "other.toml"
         path.write_text('title = "t"\n[aircraft]\nfile = "glider.toml"\n[trim]\nmach = 0.2\n' + text)
-        return path
+        spec = zy.read_study(path)
+        return Study(spec, spec.source(), Workspace(self.folder / "none"))
 
 
 if __name__ == "__main__":

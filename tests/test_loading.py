@@ -7,8 +7,9 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.mesh.polygons import polygon_geometry
-from zephyrum.report.columns import POLAR, cell
+from zephyrum.report.columns import cell
 from zephyrum.results.cuts import _sums_below, cut_table, span_loading
+from zephyrum.studies.jobs.sweep import POLAR
 
 SPAN, CHORD = 8.0, 1.0
 
@@ -40,7 +41,7 @@ def plate(pressure, chord=lambda y: CHORD + 0.0 * y, mirrored=False, friction=No
     air = zy.Freestream(mach=0.2, altitude=0.0)
     value = np.where(np.arange(2 * n) < n, pressure(middle[:, 0], middle[:, 1]), 0.0)
     drag = None if friction is None else np.tile([friction, 0.0, 0.0], (2 * n, 1))
-    return SimpleNamespace(mesh=mesh, air=air, wall_pressure=value, wall_friction=drag, viscous=friction is not None,
+    return SimpleNamespace(mesh=mesh, air=air, computed=air, case=SimpleNamespace(ground=None), wall_pressure=value, wall_friction=drag, viscous=friction is not None,
                            reference=zy.Reference(area=SPAN * CHORD, chord=CHORD, span=SPAN, point=(0.0, 0.0, 0.0)))  # fmt: skip
 
 

@@ -53,7 +53,7 @@ class Plans(unittest.TestCase):
         mesh = zy.mesh_aircraft(
             WING, 3.0, half=False, farfield=3.0, ground=-1.0, wake=1.0, alpha=(0.0, 8.0), zones=(around,)
         )
-        self.assertEqual(mesh.group("ground").role, "slip")
+        self.assertEqual(mesh.group("ground").role, "ground")
         np.testing.assert_array_equal(mesh.face_centroid[mesh.group("ground").faces][:, 2], -1.0)
         self.assertFalse(mesh.mirrored)
         size = mesh.cell_volume ** (1 / 3)

@@ -19,10 +19,10 @@ from zephyrum.mesh.eased import eased
 from zephyrum.mesh.slices import slice_mesh
 from zephyrum.report.scene import fewer
 from zephyrum.results import Polar
-from zephyrum.results.before import doubts
 from zephyrum.shape.sight import HIDDEN, sight
 from zephyrum.shape.solids import halved
 from zephyrum.shape.surface import Surface, joined
+from zephyrum.solver.preflight import preflight_warnings
 from zephyrum.studies import derived
 
 PLANFORM = zy.Planform(span=6.0, root_chord=1.0, taper=1.0, sweep=0.0)
@@ -91,17 +91,18 @@ class TestWing(unittest.TestCase):
             made = zy.solve(self.mesh, zy.Freestream(mach=0.2, alpha=4.0), reference=reference, settings=quick)
             self.assertTrue(any(words in said for said in made.checks()), made.checks())
         giant = replace(self.mesh, points=1000.0 * self.mesh.points, reference=None, coarser=None)
-        found = doubts(giant, zy.Freestream(mach=0.2), replace(own, area=1e6 * own.area, chord=1e3, span=6e3), "euler")
+        huge = replace(own, area=1e6 * own.area, chord=1e3, span=6e3)
+        found = preflight_warnings(zy.Case(giant, zy.Freestream(mach=0.2), reference=huge))
         self.assertEqual(len(found), 1, found)
         self.assertIn("unit", found[0])
         near = zy.mesh_aircraft(self.craft, 4.0, farfield=1.2)
-        found = " ".join(doubts(near, zy.Freestream(mach=0.2), own, "euler"))
+        found = " ".join(preflight_warnings(zy.Case(near, zy.Freestream(mach=0.2), reference=own)))
         self.assertIn("sizes of the body away", found)
-        swapped = replace(self.solution, reference=replace(own, area=0.01 * own.area))
-        self.assertIn("reference area", " ".join(swapped.checks()))
+        swapped = zy.Case(self.mesh, self.solution.air, reference=replace(own, area=0.01 * own.area))
+        self.assertIn("reference area", " ".join(swapped.notes))
         with tempfile.TemporaryDirectory() as folder:  # notes come back with a kept solution
             told = replace(self.solution, notes=("a word",))
-            again = zy.load_solution(told.save(Path(folder) / "s.npz"), self.mesh, told.air, own, told.settings)
+            again = zy.load_solution(told.save(Path(folder) / "s.npz"))
             self.assertEqual(again.notes, ("a word",))
 
     def test_cuts_that_miss_are_told(self):
@@ -164,15 +165,13 @@ class TestWing(unittest.TestCase):
         self.assertEqual(told.wall_of_first_order, 1.0)
         self.assertTrue(any("100.0 % of the wall's area" in sentence for sentence in told.checks()))
         with tempfile.TemporaryDirectory() as folder:
-            back = zy.load_solution(
-                told.save(Path(folder) / "s.npz"), self.mesh, told.air, told.reference, told.settings
-            )
+            back = zy.load_solution(told.save(Path(folder) / "s.npz"))
         np.testing.assert_array_equal(back.flow.calmed, lost)
         after = zy.solve(self.mesh, told.air, settings=zy.Settings(orders=1.0, steps=1), start=back)
         self.assertTrue(after.flow.calmed[lost].all())
 
     def test_a_run_that_was_killed_goes_on(self):
-        import zephyrum.results.checkpoint as checkpoint
+        import zephyrum.solver.checkpoint as checkpoint
 
         class Killed(Exception):
             pass

@@ -19,7 +19,7 @@ import zephyrum as zy
 from zephyrum.studies import open_study, run_study
 from zephyrum.studies.points import plan
 from zephyrum.studies.refine import estimate
-from zephyrum.studies.study import TEMPLATE
+from zephyrum.studies.spec import template
 
 TOP = Path(__file__).parents[1]
 SMALL = {"around": 64, "outward": 16, "topology": "O"}
@@ -57,6 +57,19 @@ def command(*words, folder=None):
 def physics(table):
     """The table without its times, as text to the last digit."""
     return table.drop(columns=["seconds"]).to_csv(index=False)
+
+
+class Watch(zy.Observer):
+    """Remembers what it is told."""
+
+    def __init__(self):
+        self.steps, self.done = [], []
+
+    def step(self, task, row):
+        self.steps.append((task, row))
+
+    def finished(self, task, row):
+        self.done.append(task)
 
 
 class Estimates(unittest.TestCase):
@@ -107,15 +120,15 @@ class Sweeps(unittest.TestCase):
     def test_one_and_two_processes_agree_and_a_rerun_computes_nothing(self):
         foil, counts = zy.Airfoil.naca("2412"), []
         with tempfile.TemporaryDirectory() as folder:
-            told = {1: [], 2: []}
-            heard = {
-                k: lambda point, row, rows=rows: rows.append((point.alpha, row["step"])) for k, rows in told.items()
-            }
-            one = zy.sweep(foil, [0, 2], [0.3], processes=1, on_step=heard[1], **SMALL)
-            two = zy.sweep(foil, [0, 2], [0.3], processes=2, folder=folder, on_step=heard[2], **SMALL)
-            for rows in told.values():  # a word about each point at least
-                self.assertEqual({alpha for alpha, _ in rows}, {0.0, 2.0})
-            again = zy.sweep(foil, [0, 2], [0.3], folder=folder, on_point=lambda *a: counts.append(a), **SMALL)
+            watched = [Watch(), Watch()]
+            one = zy.sweep(foil, [0, 2], [0.3], processes=1, observer=watched[0], **SMALL)
+            two = zy.sweep(foil, [0, 2], [0.3], processes=2, folder=folder, observer=watched[1], **SMALL)
+            for watch in watched:  # a report about each point at least
+                self.assertEqual({task.label for task, _ in watch.steps}, {"M 0.3 alpha +0", "M 0.3 alpha +2"})
+                self.assertEqual([(task.index, task.total) for task in watch.done], [(1, 2), (2, 2)])
+            third = Watch()
+            again = zy.sweep(foil, [0, 2], [0.3], folder=folder, observer=third, **SMALL)
+            counts += third.done
             for name in ("CL", "CD", "CM"):
                 for a, b in zip(one.table[name], two.table[name]):
                     self.assertAlmostEqual(a, b, delta=1e-7)
@@ -175,18 +188,21 @@ class StudyFiles(unittest.TestCase):
         self.file.write_text(head + rest[rest.index("[refine]") :])
         heard = []
 
-        def listen(at, row):
-            heard.append((at.coarser, row["level"], row["step"]))
-            if heard[-1] == (1, 0, 4) and heard.count((1, 0, 4)) == 1:
-                raise KeyboardInterrupt
+        class Listener(zy.Observer):
+            def step(self, task, row):
+                coarser = next((k for k in (1, 2) if f"mesh {k + 1} " in task.label), 0)
+                heard.append((coarser, row["level"], row["step"]))
+                if heard[-1] == (1, 0, 4) and heard.count((1, 0, 4)) == 1:
+                    raise KeyboardInterrupt
 
-        with unittest.mock.patch("zephyrum.studies.points.OFTEN", 0.0):
+        listen = Listener()
+        with unittest.mock.patch("zephyrum.studies.observer.OFTEN", 0.0):
             with self.assertRaises(KeyboardInterrupt):
-                run_study(self.file, self.folder / "broken", on_step=listen)
+                run_study(self.file, self.folder / "broken", listen)
             kept = [path.name for path in (self.folder / "broken" / "points").iterdir()]
             self.assertEqual(kept, ["m0.3000_a+002.000_mesh-1.going"])
             before = len(heard)
-            resumed = run_study(self.file, self.folder / "broken", on_step=listen)
+            resumed = run_study(self.file, self.folder / "broken", listen)
         self.assertEqual(heard[before], (1, 0, 3))  # the last whole step
         self.assertEqual({coarser for coarser, _, _ in heard[before:]}, {1, 2})
         whole = run_study(self.file, self.folder / "whole")
@@ -197,15 +213,13 @@ class StudyFiles(unittest.TestCase):
     def test_command_line_from_new_to_show(self):
         self.assertEqual(command("new", "mine.toml", folder=self.folder)[0], 0)
         text = (
-            (self.folder / "mine.toml")
-            .read_text()
-            .replace("around = 128", "around = 96")
-            .replace("to = 8", "to = -2")
-            .replace("levels = 3", "levels = 3")
+            (self.folder / "mine.toml").read_text().replace("around = 128", "around = 96").replace("to = 8", "to = -2")
         )
         (self.folder / "mine.toml").write_text(text)
         code, out, err = command("run", "mine.toml", folder=self.folder)
-        self.assertEqual((code, err), (0, ""))
+        self.assertEqual(code, 0, err)
+        self.assertEqual(len(err.splitlines()), 7)  # a line for every finished point and mesh
+        self.assertRegex(err, r"3 of 3, refine, 192 cells: settled, CL 0\.4")
         self.assertIn("settled", out)
         self.assertNotIn("\x1b", out)
         results = self.folder / "mine-results"
@@ -262,7 +276,7 @@ class StudyFiles(unittest.TestCase):
         self.assertIn("verdict", out)
 
     def test_bad_input_is_one_sentence_and_exit_code_2(self):
-        good = TEMPLATE.format(file="s.toml", title="t")
+        good = template("section").format(file="s.toml", title="t")
         edits = [
             ("naca = ", "nacca = ", ":5: section.nacca"),
             ('"2412"', "2412", ":5: section.naca"),

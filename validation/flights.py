@@ -4,7 +4,6 @@
 are kept in validation/flights/, remove that folder to begin anew.
 """
 
-import json
 import resource
 import shutil
 import sys
@@ -40,10 +39,10 @@ alpha = 4
 KINDS = {"inviscid": ("euler", 800_000), "turbulent": ("sa", 1_000_000)}
 
 
-def told(point, row: dict) -> None:
+def told(label: str, row: dict) -> None:
     """Print one step of the march."""
     print(
-        f"  alpha {point.alpha:g} level {row['level']} step {row['step']} {row['seconds']:.0f} s: CFL {row['cfl']:.3g}, {row['krylov']} vectors, down {orders_down(row):.2f} orders, CL {row['CL']:.4f} CD {row['CD']:.5f}",
+        f"  {label} level {row['level']} step {row['step']} {row['seconds']:.0f} s: CFL {row['cfl']:.3g}, {row['krylov']} vectors, down {orders_down(row):.2f} orders, CL {row['CL']:.4f} CD {row['CD']:.5f}",
         flush=True,
     )
 
@@ -66,7 +65,7 @@ def line(row: dict) -> str:
 
 def flown(name: str) -> str:
     """Run one of KINDS and tell of it."""
-    from zephyrum.studies import run_study
+    from zephyrum.studies import Observer, open_results, run_study
 
     model, cells = KINDS[name]
     folder = TOP / "validation" / "flights" / name
@@ -76,17 +75,23 @@ def flown(name: str) -> str:
     study.write_text(STUDY.format(name=name, model=model, cells=cells), encoding="utf-8")
     begin = time.perf_counter()
 
-    def on_point(row, done, total) -> None:
-        print(
-            f"{name}: alpha {row['alpha']:g} {row['verdict']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s",
-            flush=True,
-        )
-        rows = [json.loads(path.read_text(encoding="utf-8")) for path in (folder / "points").glob("*.json")]
-        lines = [line(row) for row in sorted(rows, key=lambda row: row["alpha"])]
-        written(name, "\n".join([f"## {name.capitalize()}, broken off\n", *POINTS, *lines]) + "\n")
+    class Printer(Observer):
+        """Prints what is done, and keeps the rows of the polar so far."""
 
-    outcome = run_study(study, folder, on_point=on_point,
-                        on_level=lambda row: print(f"{name}: {row['cells']} cells {row['verdict']}", flush=True), on_plan=lambda plan: print(plan, flush=True), on_step=told)  # fmt: skip
+        def planned(self, plan):
+            print(plan, flush=True)
+
+        def step(self, task, row):
+            told(task.label, row)
+
+        def finished(self, task, row):
+            print(f"{name}: {task.label} {row['verdict']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s", flush=True)  # fmt: skip
+            if task.job == "sweep":
+                rows = list(open_results(folder).rows.values())
+                lines = [line(row) for row in sorted(rows, key=lambda row: row["alpha"])]
+                written(name, "\n".join([f"## {name.capitalize()}, broken off\n", *POINTS, *lines]) + "\n")
+
+    outcome = run_study(study, folder, Printer())
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
     lines = [
         f"## {name.capitalize()}, {outcome.mesh.n_cells:,} cells (starts on {', '.join(f'{m.n_cells:,}' for m in outcome.mesh.family()[1:])})\n"

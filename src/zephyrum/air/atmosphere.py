@@ -6,7 +6,7 @@ equilibrium. Verified against its published values by tests/test_air.py.
 
 import math
 
-from zephyrum.air.checks import number
+from zephyrum._core.validation import number
 from zephyrum.errors import InputError
 
 GRAVITY = 9.80665  # m/s^2

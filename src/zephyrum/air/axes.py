@@ -19,6 +19,15 @@ def wind_vector(alpha: float, beta: float = 0.0) -> np.ndarray:
     return np.array([math.cos(a) * math.cos(b), -math.sin(b), math.sin(a) * math.cos(b)])
 
 
+def turned_body(vector, attitude: float) -> np.ndarray:
+    """Vectors (..., 3) of body axes in the axes of a mesh in which the body is turned nose-up by `attitude` degrees.
+
+    The wind at alpha = attitude blows along the x axis of such a mesh.
+    """
+    c, s = math.cos(math.radians(attitude)), math.sin(math.radians(attitude))
+    return np.asarray(vector, dtype=float) @ np.array([[c, 0.0, -s], [0.0, 1.0, 0.0], [s, 0.0, c]])
+
+
 def angles_of(wind: np.ndarray) -> tuple[float, float]:
     """(alpha, beta) in degrees of a wind vector (3,) of any length; InputError if it has none."""
     vector = np.asarray(wind, dtype=float)

@@ -11,11 +11,11 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from zephyrum._core.units import quantity
+from zephyrum._core.validation import number, numbers, taken
 from zephyrum.air import axes
 from zephyrum.air.atmosphere import standard_atmosphere
-from zephyrum.air.checks import number, numbers, taken
 from zephyrum.air.gas import Gas
-from zephyrum.air.units import quantity
 from zephyrum.errors import InputError
 
 AGREEMENT = 0.01
@@ -29,7 +29,8 @@ class Freestream:
     """A uniform stream meeting a body.
 
     Give any sufficient set of: mach [-], speed [m/s], altitude [m] (standard atmosphere), pressure [Pa],
-    temperature [K], density [kg/m^3], reynolds [-] (on `length`), length [m]; each may be a text with a unit ("240 kt").
+    temperature [K], density [kg/m^3], reynolds [-] (on `length`; without a length on the reference chord of the mesh), length [m];
+    each may be a text with a unit ("240 kt").
     Attitude: alpha and beta [deg], or `wind`, a vector (3,) along which the air moves in body axes.
     Afterwards every one of them, and what follows from them, is an attribute. InputError names sets that contradict
     each other by more than 1 % or that do not suffice.
@@ -180,6 +181,11 @@ class Freestream:
         return copy
 
     @property
+    def similarity(self) -> bool:
+        """Whether the Reynolds number was given without its length: it is then that on the reference chord of any mesh."""
+        return "reynolds" in self.given and "length" not in self.given
+
+    @property
     def sound_speed(self) -> float:
         """[m/s]"""
         return self.gas.sound_speed(self.temperature)
@@ -235,8 +241,10 @@ class Freestream:
         if self.altitude is not None:
             rows.append(("altitude", self.altitude, "m"))
         if self.length is not None:
-            rows += [("length", self.length, "m"), ("reynolds", self.reynolds, "-")]
+            rows += [] if self.similarity else [("length", self.length, "m")]
+            rows.append(("reynolds on the chord" if self.similarity else "reynolds", self.reynolds, "-"))
         origin = dict.fromkeys(self.given, "given") | dict.fromkeys(self.assumed, "assumed")
+        origin["reynolds on the chord"] = "given"
         attitude = [("alpha", self.alpha, "deg", "given"), ("beta", self.beta, "deg", "given")]
         return [(name, value, unit, origin.get(name, "derived")) for name, value, unit in rows] + attitude
 
@@ -245,10 +253,10 @@ class Freestream:
         return "\n".join(["Freestream", *lines])
 
     def describe(self) -> str:
-        """One line for titles: Mach, alpha and, if known, Reynolds number."""
+        """One line for titles: Mach, alpha and, if known, Reynolds number with its length."""
         text = f"M {self.mach:.4g}, alpha {self.alpha:.4g} deg"
         if abs(self.beta) > 1e-12:
             text += f", beta {self.beta:.4g} deg"
         if self.reynolds is not None and math.isfinite(self.reynolds):
-            text += f", Re {self.reynolds:.3g}"
+            text += f", Re {self.reynolds:.3g} on " + ("the chord" if self.similarity else f"{self.length:.4g} m")
         return text

@@ -8,7 +8,7 @@ Verified by tests/test_air.py.
 import math
 from dataclasses import dataclass
 
-from zephyrum.air.checks import number
+from zephyrum._core.validation import number
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ There is no default of one: a Reference is measured (by a mesh generator) or typ
 
 from dataclasses import dataclass, replace
 
-from zephyrum.air.checks import number, numbers
+from zephyrum._core.validation import number, numbers
 
 
 @dataclass(frozen=True)
@@ -33,10 +33,6 @@ class Reference:
         """Reference of an airfoil section: chord x depth, moments about the quarter chord of a chord lying along x."""
         x, y, z = nose
         return cls(chord * depth, chord, depth, (x + 0.25 * chord, y, z), origin)
-
-    def chord_fraction(self, x):
-        """Place x [m] (any shape) as a fraction of the chord from its nose [-]; the point is at a quarter of the chord."""
-        return (x - self.point[0]) / self.chord + 0.25
 
     def about(self, point: tuple[float, float, float]) -> "Reference":
         """The same reference with another moment point [m]."""

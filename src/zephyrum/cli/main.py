@@ -1,9 +1,11 @@
 """The command `zephyrum`. It parses, calls and prints; the exit code says how it went.
 
 0: done, everything settled. 1: done, but something did not settle. 2: the input can't be used (one sentence says why).
-3: the computation broke off (run it again to resume).
+3: the computation broke off (run it again to resume). 4: something settled to values that no such flow has.
 """
 
+import logging
+import os
 import sys
 import time
 from importlib import resources
@@ -11,9 +13,9 @@ from pathlib import Path
 
 import click
 
+from zephyrum._core.atomic import write_text
 from zephyrum.cli.tables import Progress, print_outcome, print_refinement, table
 from zephyrum.errors import FlowError, InputError, ZephyrumError
-from zephyrum.one_stroke import write_text
 
 
 class _Sentences(click.Group):
@@ -22,9 +24,15 @@ class _Sentences(click.Group):
     def invoke(self, ctx):
         try:
             return super().invoke(ctx)
-        except (FlowError, KeyboardInterrupt) as cause:
-            click.echo(f"zephyrum: {cause or 'paused: nothing is lost; run the same command to go on'}", err=True)
+        except FlowError as cause:
+            click.echo(f"zephyrum: {cause}", err=True)
             sys.exit(3)
+        except (KeyboardInterrupt, click.Abort):
+            click.echo("zephyrum: paused: nothing is lost; run the same command to go on", err=True)
+            sys.exit(3)
+        except BrokenPipeError:  # whoever read the output has closed it
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            sys.exit(0)
         except ZephyrumError as cause:
             click.echo(f"zephyrum: {cause}", err=True)
             sys.exit(2)
@@ -39,6 +47,7 @@ class _Sentences(click.Group):
 @click.version_option(package_name="zephyrum")
 def main() -> None:
     """Aerodynamics of airfoils and aircraft: shape, mesh, flow, polars, and the evidence that they can be trusted."""
+    logging.basicConfig(format="zephyrum: %(message)s", level=logging.WARNING)
 
 
 def section_of(text: str, tail: str = "closed"):
@@ -53,25 +62,17 @@ def section_of(text: str, tail: str = "closed"):
 
 def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     """Run a study with progress, print its tables, draw its figures; exit code."""
-    from zephyrum.studies import Study, read_study, run_study
+    from zephyrum.studies import read_study, run_study
 
-    study = read_study(path)
+    spec = read_study(path)
+    source = spec.source()
     begin = time.perf_counter()
-    total = len(study.sweep.mach) * len(study.sweep.alpha) if study.sweep else 1
-    if study.sweep:
-        click.echo(str(study.freestream(study.sweep.mach[0])) + "\n")
-    if isinstance(study, Study) and (layers := study.layers()) is not None:
+    click.echo(f"{spec.freestream(spec.machs()[0], 0.0, source.chord)}\n")
+    if spec.kind == "section" and (layers := source.layers()) is not None:
         click.echo(f"wall layers: {layers.describe()}\n")
-    with Progress(total, study.title, study.settings().orders) as progress:
-        outcome = run_study(
-            path,
-            folder,
-            progress.point,
-            progress.level,
-            progress.moment,
-            lambda plan: click.echo(f"mesh: {plan}\n"),
-            progress.step,
-        )
+    total = sum(job.count(own) for job, own in spec.asked())
+    with Progress(total, spec.title, spec.settings(source.orders).orders) as progress:
+        outcome = run_study(path, folder, progress)
     print_outcome(outcome)
     if figures:
         from zephyrum.looks import draw_album
@@ -85,7 +86,14 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
         except InputError as cause:  # the extra is missing: tables and pictures are there all the same
             click.echo(f"no report: {cause}")
     click.echo(f"results in {folder} (see its README.txt), {time.perf_counter() - begin:.0f} s")
-    return 0 if outcome.settled else 1
+    return exit_code(outcome)
+
+
+def exit_code(outcome) -> int:
+    """0: everything settled; 4: something is implausible; 1: something did not settle or is missing."""
+    if outcome.implausible:
+        return 4
+    return 0 if outcome.settled and not outcome.missing() else 1
 
 
 @main.command()
@@ -124,10 +132,14 @@ def demo(out: Path) -> None:
 @click.argument("folder", type=click.Path(path_type=Path))
 @click.option("--figures", is_flag=True, help="Draw the figures again.")
 def show(folder: Path, figures: bool) -> None:
-    """Show the finished study in FOLDER: tables, and where the figures are."""
+    """Show the study in FOLDER, as far as it is computed: tables, and where the figures are."""
     from zephyrum.studies import open_study
 
     outcome = open_study(folder)
+    if not outcome.results:
+        raise InputError(
+            f"{str(folder)!r} holds no finished result yet; run it with: zephyrum run {folder / 'study.toml'} --out {folder}"
+        )
     print_outcome(outcome)
     if figures:
         from zephyrum.looks import draw_album
@@ -135,7 +147,7 @@ def show(folder: Path, figures: bool) -> None:
         draw_album(outcome, folder / "figures")
     for path in sorted((folder / "figures").glob("*.png")):
         click.echo(f"  {path}")
-    sys.exit(0 if outcome.settled else 1)
+    sys.exit(exit_code(outcome))
 
 
 @main.command()
@@ -172,7 +184,7 @@ def film(folder: Path, what: str, mach: float | None, alpha: float | None, out: 
     outcome = open_study(folder)
     if outcome.mesh.planar or outcome.polar is None:
         raise InputError(f"{str(folder)!r} is no sweep of an aircraft; films are of flows in space.")
-    own = outcome.study.sweep
+    own = outcome.spec.sweep
     mach = own.mach[0] if mach is None else mach
     alpha = min(own.alpha, key=lambda a: abs(a - 4.0)) if alpha is None else alpha
     if mach not in own.mach or alpha not in own.alpha:
@@ -189,16 +201,14 @@ def film(folder: Path, what: str, mach: float | None, alpha: float | None, out: 
 @click.option("--aircraft", help="Aircraft file (.toml) or surface that the study is of, instead of a section.")
 def new(file: Path, title: str, aircraft: str | None) -> None:
     """Write a commented study FILE to start from."""
-    from zephyrum.studies import aircraft as of_aircraft
-    from zephyrum.studies import study as of_section
+    from zephyrum.studies.spec import template
 
     if file.suffix != ".toml":
         raise InputError(f"study file {file.name!r} should end in .toml; for example {file.stem}.toml.")
     if file.exists():
         raise InputError(f"{str(file)!r} exists already; choose another name or remove it.")
-    template = of_section.TEMPLATE if aircraft is None else of_aircraft.TEMPLATE
     names = {"file": file.name, "title": title.replace('"', "'"), "aircraft": aircraft}
-    write_text(file, template.format(**names))
+    write_text(file, template("section" if aircraft is None else "aircraft").format(**names))
     missing = aircraft is not None and not (file.parent / aircraft).is_file()
     click.echo(
         f"{file} written; run it with: zephyrum run {file}{f' (when {aircraft!r} is there: it is not yet)' if missing else ''}"
@@ -348,7 +358,11 @@ def mesh(section, out, figure, **options) -> None:
 @click.option("--up", default="+z", show_default=True, help="Where the top of a surface file points.")
 @click.option("--fineness", default="medium", show_default=True, help="coarse, medium, fine or a factor on all sizes.")
 @click.option("--cells", type=int, help="About how many cells, instead of a fineness.")
-@click.option("--whole", is_flag=True, help="Both halves, not the starboard one only.")
+@click.option(
+    "--whole",
+    is_flag=True,
+    help="Both halves; without it a symmetric aircraft is meshed as half a model, a closed surface as a whole.",
+)
 @click.option("--y-plus", type=float, help="Wall layers whose first cell is so high; without: inviscid.")
 @click.option("--reynolds", type=float, help="Reynolds number on the reference chord, for --y-plus.")
 @click.option("--farfield", default=10.0, show_default=True, help="Distance of the outer boundary in spans.")
@@ -384,7 +398,7 @@ def refine(section, mach, alpha, model, levels, figure, **options) -> None:
     air = Freestream(mach=mach, alpha=alpha, reynolds=options["reynolds"])
     options = with_layers(options)
     with Progress(levels, "refinement") as progress:
-        made = study(section_of(section), air, levels, model, on_level=progress.level, **options)
+        made = study(section_of(section), air, levels, model, observer=progress, **options)
     print_refinement(made)
     if figure:
         from zephyrum.looks import draw_refinement

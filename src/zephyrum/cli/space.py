@@ -51,7 +51,7 @@ def mesh_aircraft_command(
         level = float(fineness)
     except ValueError:
         level = fineness
-    options = {"fineness": level, "cells": cells, "half": not (whole or sectors), "y_plus": y_plus, "reynolds": reynolds, "farfield": farfield,
+    options = {"fineness": level, "cells": cells, "half": False if whole or sectors else None, "y_plus": y_plus, "reynolds": reynolds, "farfield": farfield,
                "ground": ground, "wake": wake, "alpha": alpha}  # fmt: skip
     if forecast:
         click.echo(f"forecast: {plan_mesh(shape, **options)}")

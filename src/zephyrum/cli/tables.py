@@ -1,45 +1,90 @@
 """What the commands print: tables, progress, and the outcome of a study."""
 
 import sys
+import time
 
 import click
 import numpy as np
 
-from zephyrum.report.columns import DERIVED, FORCES, HEADS, LEVELS, POLAR, REFINED, SERIES, SLOPES, cell
+from zephyrum.flow.history import DRIFTS, Pace, orders_down
+from zephyrum.report.columns import HEADS, cell
+from zephyrum.studies.jobs import JOBS
+from zephyrum.studies.jobs.sweep import slope_warnings, typical
+from zephyrum.studies.observer import Observer
+
+WIDTH = 150  # characters of a table that is not written to a terminal
+KEPT = (
+    "mach",
+    "alpha",
+    "state",
+    "part",
+    "coefficient",
+    "derivative",
+    "CL",
+    "CD",
+    "CM",
+    "value",
+    "change",
+    "verdict",
+)  # columns that a narrow terminal keeps
 
 
 def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
-    """Print rows as a short table; `columns` maps key to format."""
+    """Print rows as a table; `columns` maps key to format. Columns that do not fit are left out by importance and named."""
     from rich import box
     from rich.console import Console
     from rich.table import Table
 
+    console = Console(width=None if sys.stdout.isatty() else WIDTH)
+    shown = {name: [cell(row.get(name), form) for row in rows] for name, form in columns.items()}
+    folded = {name for name, form in columns.items() if form == ""}
+    dropped = [] if console.width >= WIDTH else _too_wide(shown, folded, console.width)
     made = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", pad_edge=False)
     for name in columns:
-        words = columns[name] == ""
-        made.add_column(
-            HEADS.get(name, name),
-            justify="left" if words else "right",
-            no_wrap=not words,
-            min_width=7 if words else None,
-        )
-    for row in rows:
-        made.add_row(*[cell(row.get(name), form) for name, form in columns.items()])
-    Console(width=None if sys.stdout.isatty() else 150).print(made)
+        if name not in dropped:
+            words = name in folded
+            made.add_column(
+                HEADS.get(name, name),
+                justify="left" if words else "right",
+                no_wrap=not words,
+                min_width=None if words else max(map(len, shown[name])),
+            )
+    for k in range(len(rows)):
+        made.add_row(*[shown[name][k] for name in columns if name not in dropped])
+    console.print(made)
+    if dropped:
+        click.echo(f"not shown for lack of width: {', '.join(dropped)} (all are in the CSV files)")
 
 
-class Progress:
-    """A bar with time left on a terminal; in a pipe nothing until the end."""
+def _too_wide(shown: dict[str, list[str]], folded: set[str], width: int) -> list[str]:
+    """Columns to be left out so that numbers keep their digits: the least important ones, from the right."""
+
+    def needed(name: str) -> int:
+        longest = max([len(HEADS.get(name, name)), *map(len, shown[name])])
+        return 2 + (min(longest, 14) if name in folded else longest)
+
+    order = [name for name in shown if name not in KEPT][::-1] + [
+        name for name in shown if name in KEPT and name not in list(shown)[:3]
+    ][::-1]
+    dropped: list[str] = []
+    while order and sum(needed(name) for name in shown if name not in dropped) > width:
+        dropped.append(order.pop(0))
+    return [name for name in shown if name in dropped]
+
+
+class Progress(Observer):
+    """A bar with time left on a terminal; elsewhere a line for every finished task and one a minute."""
 
     def __init__(self, total: int, what: str, orders: float = 8.0):
         from rich.console import Console
-        from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn, TimeRemainingColumn
+        from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn
         from rich.progress import Progress as Bar
 
         console = Console(stderr=True)
-        self.bar = Bar(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), TextColumn("left"),
-                       TimeRemainingColumn(), console=console, disable=not console.is_terminal)  # fmt: skip
+        self.live = console.is_terminal
+        self.bar = Bar(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), console=console, disable=not self.live)  # fmt: skip
         self.task = self.bar.add_task(what, total=total)
+        self.done, self.begin, self.spoken = 0, time.monotonic(), time.monotonic()
         self.orders, self.paces = orders, {}
 
     def __enter__(self):
@@ -49,107 +94,75 @@ class Progress:
     def __exit__(self, *_):
         self.bar.stop()
 
-    def point(self, row: dict, done: int, total: int) -> None:
-        """A point of a sweep is finished."""
-        text = f"M {row['mach']:g} alpha {row['alpha']:+g}: {row['verdict']}, CL {row['CL']:.4f}"
-        self.bar.update(self.task, completed=done, total=total, description=text)
+    def planned(self, plan) -> None:
+        """A mesh is about to be made."""
+        click.echo(f"mesh: {plan}\n")
 
-    def step(self, at, row: dict) -> None:
-        """A step of the march of a point is done."""
-        from zephyrum.flow.history import Pace, orders_down
+    def finished(self, task, row: dict) -> None:
+        """A task is finished."""
+        self.done += 1
+        text = f"{task.job}, {task.label}: {row['verdict']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}"
+        count = f"{task.index} of {task.total}" if task.total else f"{task.index}"
+        self._say(text, f"{count}, {text}", completed=self.done)
 
-        left = self.paces.setdefault(at.name, Pace(self.orders)).left(row)
-        mesh = f", mesh {at.coarser + 1} of the refinement" if at.coarser else ""
-        mesh += "" if row["level"] == 0 else f" (coarser start {row['level']:.0f})"
-        wait = f", about {left / 60.0:.0f} min left" if left > 90.0 else f", about {left:.0f} s left"
+    def step(self, task, row: dict) -> None:
+        """A step of a march is done."""
+        if "level" not in row:  # in time
+            text = f"{task.label}: {row['travelled']:.1f} chords, CL {row['CL']:.4f}"
+        else:
+            text = f"{task.label}: step {row['step']:.0f}, {orders_down(row):.1f} orders down, CL {row['CL']:.4f}, {self._wait(task, row)}"
+        if self.live or time.monotonic() - self.spoken > 60.0:
+            self._say(text, text)
+
+    def _wait(self, task, row: dict) -> str:
+        """How long a march will still take, or what it waits for."""
+        if row["level"] != 0:
+            return f"start on coarser level {row['level']:.0f}"
+        left = self.paces.setdefault(task.label, Pace(self.orders)).left(row)
+        if orders_down(row) >= self.orders:
+            limits = ", ".join(f"{name} {limit:g}" for name, limit in DRIFTS.items())
+            return f"residuals are down; waits for the coefficients to drift by less than {limits} over 3 steps"
         if np.isnan(left):
-            wait = ""
-        text = f"M {at.mach:g} alpha {at.alpha:+g}{mesh}: step {row['step']:.0f}, {orders_down(row):.1f} orders down, CL {row['CL']:.4f}{wait}"
-        self.bar.update(self.task, description=text)
+            return f"waits for {self.orders:g} orders"
+        return f"about {left / 60.0:.0f} min left" if left > 90.0 else f"about {max(left, 1.0):.0f} s left"
 
-    def moment(self, row: dict) -> None:
-        """A step in time is done."""
-        self.bar.update(self.task, description=f"in time: {row['travelled']:.1f} chords, CL {row['CL']:.4f}")
-
-    def level(self, row: dict) -> None:
-        """A mesh of a refinement is finished."""
-        self.bar.update(self.task, description=f"refinement: {row['cells']} cells {row['verdict']}")
+    def _say(self, text: str, line: str, **update) -> None:
+        self.bar.update(self.task, description=text, **update)
+        if not self.live:
+            self.spoken = time.monotonic()
+            click.echo(f"[{self.spoken - self.begin:.0f} s] {line}", err=True)
 
 
 def print_outcome(outcome) -> None:
-    """The tables of a study."""
-    if outcome.polar is not None:
-        held = outcome.polar.table
-        table(
-            held.to_dict("records"),
-            {name: form for name, form in POLAR.items() if name in held},
-            f"{outcome.study.title}: polar on {outcome.mesh.n_cells} cells",
-        )
-        for mach in sorted(held["mach"].unique()):
-            if (peak := outcome.polar.lift_maximum(mach)) is not None:
-                doubt = "" if peak["settled"] else "; not all points there settled"
-                click.echo(
-                    f"CLmax {peak['CL']:.4f} at alpha {peak['alpha']:.2f} +- {peak['alpha +-']:.2f} deg, M {mach:g}{doubt}"
-                )
-        rest = outcome.polar.table[outcome.polar.table["verdict"] != "settled"]
-        for row in rest.itertuples():
-            click.echo(f"not settled: M {row.mach:g}, alpha {row.alpha:g} deg: {row.verdict}, {row.reason}")
-        if outcome.refinement is None:
-            click.echo("mesh error unknown: add a [refine] table to the study")
-    if outcome.refinement is not None:
-        print_refinement(outcome.refinement)
-    if outcome.series is not None:
-        print_series(outcome.series)
-    if hasattr(outcome, "derived"):
-        print_aircraft(outcome)
-
-
-def print_aircraft(outcome) -> None:
-    """Forces by part and induced drag of one point of an aircraft study, what follows from the sweep, trim and derivatives."""
-    if outcome.trim is not None:
-        click.echo(f"trim at {outcome.trim['text']}\n")
-    if outcome.derivatives is not None:
-        own = outcome.study.derivatives
-        table(
-            outcome.derivatives.to_dict("records"),
-            SLOPES,
-            f"derivatives [1/rad] at M {own.mach:g}, alpha {own.alpha:g} deg",
-        )
-    if outcome.polar is None:
+    """What is implausible, then the tables of a study, and the checks of the point that stands for it."""
+    rows = [] if outcome.polar is None else outcome.polar.table.to_dict("records")
+    for row in rows:
+        if row["verdict"] == "implausible":
+            click.echo(f"IMPLAUSIBLE: M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['reason']}")
+    for made in outcome.tables():
+        print_table(made)
+    if missing := outcome.missing():
+        click.echo(f"not finished: {', '.join(missing)}; run the study again to go on")
+    if outcome.polar is None or outcome.mesh.planar:
         return
-    rows = outcome.polar.table
-    row = rows.iloc[(rows["alpha"] - 4.0).abs().argmin()]
-    solution = outcome.solution(float(row["mach"]), float(row["alpha"]))
-    table(solution.forces.table().to_dict("records"), FORCES, f"forces at {solution.air.describe()}, both halves")
-    click.echo(f"span loading: {solution.span_loading()}")
-    if solution.air.mach < 1.0:
-        wake = solution.wake_drag().iloc[1]
-        made = "made by friction and the mesh" if solution.viscous else "made by the mesh, and shocks if any"
-        click.echo(
-            f"wake at x = {wake['x']:.4g} m: induced CD {wake['induced CD']:.5f}, entropy CD {wake['entropy CD']:.5f} ({made})\n"
-        )
-    if outcome.derived:
-        table([one.row() for one in outcome.derived], DERIVED, "from the sweep, about the reference point")
-    for check in dict.fromkeys(solution.checks()):
+    for check in typical(outcome).checks():
+        click.echo(f"check: {check}")
+    for check in slope_warnings(outcome.derived):
         click.echo(f"check: {check}")
 
 
-def print_series(series) -> None:
-    """Means, amplitudes and frequency of a march in time."""
-    rows = [{"coefficient": name, "mean": mean, "amplitude": swing} for name, (mean, swing) in series.summary().items()]
-    click.echo(f"in time at {series.last.air.describe()}, {series.travelled[-1]:g} chords travelled")
-    table(rows, SERIES)
-    if series.strouhal == series.strouhal:
-        state = "periodic" if series.periodic else "not periodic yet: go on for longer"
-        click.echo(f"Strouhal number {series.strouhal:.4f}, {state}\n")
-    elif series.last.verdict == "settled":
-        click.echo("steady in time: nothing swings\n")
-    else:
-        click.echo("fewer than three swings so far: raise the duration and run again, it goes on from here\n")
+def print_table(made) -> None:
+    """A table of a job with its sentences."""
+    if made.rows:
+        table(made.rows, made.columns, made.title)
+    elif made.title:
+        click.echo(made.title)
+    for line in made.lines:
+        click.echo(line)
+    click.echo()
 
 
 def print_refinement(refinement) -> None:
     """Levels and estimates."""
-    table(refinement.table.to_dict("records"), LEVELS, f"refinement at {refinement.air.describe()}")
-    table(refinement.rows(), REFINED)
-    click.echo(f"verdict: {refinement.verdict}\n")
+    for made in JOBS["refine"].tables(None, refinement):
+        print_table(made)

@@ -18,9 +18,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
+from zephyrum._core.jit import serial
 from zephyrum.flow.flux import exact_flux, roe_flux
 from zephyrum.flow.gas import Scales
-from zephyrum.flow.kernels import serial
 from zephyrum.flow.limiter import fade
 from zephyrum.flow.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
@@ -30,6 +30,7 @@ SLOW_STREAM = 0.3  # Mach number of the stream below which a farfield lets air o
 SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC = range(6)
 CODES = {
     "wall": NO_SLIP,
+    "ground": NO_SLIP,
     "slip": SLIP,
     "symmetry": SLIP,
     "farfield": FARFIELD,
@@ -47,8 +48,8 @@ def follow_walls(mesh: Mesh, states: np.ndarray, model: str) -> None:
 
 
 def code_of(role: str, model: str) -> int:
-    """What the kernels do at a boundary of that role; a wall slips in inviscid flow."""
-    return SLIP if role == "wall" and model == "euler" else CODES[role]
+    """What the kernels do at a boundary of that role; walls and ground slip in inviscid flow."""
+    return SLIP if role in ("wall", "ground") and model == "euler" else CODES[role]
 
 
 @serial
@@ -139,7 +140,7 @@ def outer_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: W
         dx, _, dz = (mesh.face_centroid[ni:] - np.asarray(mesh.reference.point)).T
         alpha = math.atan2(scales.freestream[3], scales.freestream[1])
         r, theta = np.hypot(dx, dz), np.arctan2(dz, dx)
-        r[mesh.faces_of("wall") - ni] = np.inf  # the vortex is for the farfield only
+        r[mesh.faces_of("wall", "ground") - ni] = np.inf  # the vortex is for the farfield only
         beta = math.sqrt(1.0 - mach**2)
         around = 0.5 * lift * mach * beta / (2.0 * math.pi * r * (1.0 - (mach * np.sin(theta - alpha)) ** 2))
         states[:, 1] += around * np.sin(theta)
@@ -147,7 +148,7 @@ def outer_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: W
         speed2 = np.einsum("ij,ij->i", states[:, 1:4], states[:, 1:4])
         states[:, 4] = 1.0 + 0.5 * (gamma - 1.0) * (mach**2 - speed2)
         states[:, 0] = (states[:, 4] ** (gamma / (gamma - 1.0)) - 1.0) / gamma
-    wall = mesh.faces_of("wall") - ni
+    wall = mesh.faces_of("wall", "ground") - ni
     states[wall] = states[mesh.faces_of("slip", "symmetry") - ni] = 0.0
     if walls is not None:
         states[wall, 1:4] = walls.velocity[wall] / scales.speed

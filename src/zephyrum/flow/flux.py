@@ -9,7 +9,7 @@ Verified by tests/test_flow.py and validation/manufactured.py.
 
 import math
 
-from zephyrum.flow.kernels import inlined, serial
+from zephyrum._core.jit import inlined, serial
 
 ROUND = 0.2
 ENTROPY = 0.1  # width of the entropy fix, in sound speeds

@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from zephyrum._core.jit import serial
 from zephyrum.air import Freestream
-from zephyrum.flow.kernels import serial
 from zephyrum.flow.turbulence.sst import K_UNIT
 
 EQUATIONS = ("mass", "x-momentum", "y-momentum", "z-momentum", "energy", "turbulence", "turbulence rate")
@@ -58,10 +58,14 @@ class Scales:
 
     @staticmethod
     def law(air: Freestream, chord: float) -> Law:
-        """The gas of a freestream; its Reynolds number, where it has one, is that on the `chord` [m] of the mesh."""
+        """The gas of a freestream in scaled units.
+
+        Where density, speed and viscosity are fixed they stay. A Reynolds number that was given without its length is that
+        on the `chord` [m].
+        """
         gas = air.gas
         viscosity = air.viscosity / (air.density * air.sound_speed)
-        if air.reynolds is not None:
+        if air.similarity:
             viscosity = air.mach * chord / air.reynolds
         return Law(gas.gamma, viscosity, gas.sutherland_S / air.temperature, gas.prandtl, k_unit=K_UNIT * air.mach**2)
 

@@ -17,13 +17,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.sparse import csr_matrix
 
-from zephyrum.air.checks import choice
-from zephyrum.flow.kernels import parallel, prange, serial
+from zephyrum._core.jit import parallel, prange, serial
+from zephyrum._core.validation import choice
 from zephyrum.flow.ways import ways
 from zephyrum.mesh import Mesh
 
 METHODS = ("by-cell", "green-gauss", "least-squares")
-SLENDER = 10.0  # the same, above which cells belong to thin layers, where the fit stays with the next neighbours
+SLENDER = (
+    10.0  # width over height above which cells belong to thin layers, where the fit stays with the next neighbours
+)
 SKEWED = 0.5  # cosine between a face's normal and the line of both middles below which a fit takes more neighbours
 FLAT = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
 # least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as they are

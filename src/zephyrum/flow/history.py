@@ -4,8 +4,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from zephyrum._core.representation import short_repr
 from zephyrum.flow.gas import EQUATIONS
-from zephyrum.told import told
 
 DRIFTS = {"CL": 1e-4, "CD": 1e-5, "CM": 1e-4}  # a tenth of a lift count, of a drag count
 PACE = 8  # steps whose slope a forecast goes by
@@ -24,16 +24,16 @@ COLUMNS = (
 
 @dataclass
 class History:
-    """Rows of COLUMNS, one a step, oldest first; `reference` (6,) are the residuals of the undisturbed stream.
+    """Rows of COLUMNS, one a step, oldest first; `window`: steps over which coefficients may drift.
 
-    A residual is the square root of the sum over cells of (net outflow)^2 / volume, over the size of that flux in the
-    freestream; `drop` compares it with that of the undisturbed stream on the same mesh.
+    A residual column holds the square root of the sum over cells of (net outflow)^2 / volume, over the same of the
+    undisturbed stream on the same mesh.
     """
 
     rows: list[tuple] = field(default_factory=list)
     window: int = 3
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         return f"{len(self.rows)} steps"
@@ -48,7 +48,7 @@ class History:
         return np.array([row[k] for row in self.rows if level is None or row[at] == level], dtype=float)
 
     def drop(self) -> np.ndarray:
-        """(steps, 6) residual over its reference, on the finest level."""
+        """(steps, equations) residuals over those of the undisturbed stream, on the finest level."""
         return np.stack([self.column(f"residual {name}", 0) for name in EQUATIONS], axis=1)
 
     def period(self) -> float:

@@ -10,9 +10,9 @@ Verified by tests/test_flow.py against a dense solve.
 import numpy as np
 from scipy.sparse import coo_array, csr_array
 
+from zephyrum._core.jit import chunked, parallel, prange, serial
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.jacobian import Jacobian
-from zephyrum.flow.kernels import chunked, parallel, prange, serial
 from zephyrum.flow.order import elimination
 
 CHUNK = 2048  # numbers of a vector worked on at once: they stay in the nearest cache

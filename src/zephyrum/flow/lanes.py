@@ -7,8 +7,8 @@ the two gradients, and the flux. A last, part-filled block repeats its last face
 Verified by tests/test_kernels.py (against face-by-face evaluation; J v against differences of the residual).
 """
 
+from zephyrum._core.jit import serial
 from zephyrum.flow.flux import roe_flux
-from zephyrum.flow.kernels import serial
 from zephyrum.flow.limiter import limit_weight, van_albada
 
 LANES = 32

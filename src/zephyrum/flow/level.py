@@ -73,8 +73,16 @@ class Level:
         self.walls = Walls.plain(mesh) if walls is None else walls
         twin = twin if twin is not None and twin.mesh is mesh and not twin.calmed.any() else None
         self.domain = Domain.of(mesh, settings.gradient, model) if twin is None else twin.domain
+        grounded = (
+            len(mesh.faces_of("ground", "slip")) > 0
+        )  # the mirrored vortex cancels the far field of the body's own
         self.vortex = (
-            settings.vortex and mesh.dimension == 2 and air.mach < 1.0 and mesh.reference is not None and outer is None
+            settings.vortex
+            and not grounded
+            and mesh.dimension == 2
+            and air.mach < 1.0
+            and mesh.reference is not None
+            and outer is None
         )
         first = outer_states(mesh, self.scales, 0.0, False, self.walls) if outer is None else outer
         if outer is None:
@@ -120,7 +128,7 @@ class Level:
         return np.array([lift, drag, moment[1] / (self._dynamic * self.reference.chord)])
 
     def evaluate(self, q: np.ndarray) -> np.ndarray:
-        """Residual (n, 5) with the farfield answering to the lift of q; leaves `found`, the coefficients."""
+        """Residual (n, equations) with the farfield answering to the lift of q; leaves `found`, the coefficients."""
         self.residual.differentiate(q)
         self.found = self.coefficients(q)
         if self.vortex:

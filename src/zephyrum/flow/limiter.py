@@ -11,7 +11,7 @@ but only from variations on that no mesh can resolve: cells of an odd shape and 
 
 import numpy as np
 
-from zephyrum.flow.kernels import inlined, serial
+from zephyrum._core.jit import inlined, serial
 
 ROUND = 0.2  # half width of the rounding of the limiter where it reaches 0
 MODES = ("auto", "on", "off")

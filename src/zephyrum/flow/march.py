@@ -192,7 +192,7 @@ def _march_level(
         for attempt in range(6):
             rate = waves / cfl
             jacobian.set_inertia(q, rate)
-            growth = jacobian.temper()
+            growth = jacobian.stabilise_source_diagonal(cfl)
             level.preconditioner.update(jacobian)
             rhs = (-R * level.rows)[:, level.domain.axes].astype(np.float32)
             vectors = most_vectors(cfl, viscous, space, settings.krylov)

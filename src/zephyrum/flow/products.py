@@ -6,8 +6,8 @@ Verified by tests/test_flow.py and tests/test_viscous.py (J v against difference
 
 import numpy as np
 
+from zephyrum._core.jit import parallel, prange, serial
 from zephyrum.flow.boundary import FARFIELD, IMPOSED, NO_SLIP
-from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.turbulence import added
 
 BLOCK = 64  # faces that share one set of work arrays

@@ -9,10 +9,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zephyrum._core.jit import parallel, prange, serial
 from zephyrum.flow.boundary import FARFIELD, IMPOSED, NO_SLIP, SLIP, boundary_flux
 from zephyrum.flow.domain import Domain
 from zephyrum.flow.gas import Law
-from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.flow.lanes import FLUX, LANES, SAFE, SIZE, convect, gather, reconstruct
 from zephyrum.flow.limiter import least_weight, smooth_step
 from zephyrum.flow.sources import add_sources, close, closure_of, eddy_ratio

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from zephyrum.air.checks import choice, number, whole
+from zephyrum._core.validation import choice, number, whole
 from zephyrum.errors import InputError
 from zephyrum.flow.gradient import METHODS
 from zephyrum.flow.limiter import MODES

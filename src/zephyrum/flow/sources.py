@@ -8,7 +8,7 @@ Verified by tests/test_viscous.py and tests/test_kernels.py.
 
 import numpy as np
 
-from zephyrum.flow.kernels import parallel, prange, serial
+from zephyrum._core.jit import parallel, prange, serial
 from zephyrum.flow.turbulence.sa import sa_gradient_terms, sa_source
 from zephyrum.flow.turbulence.sst import sst_closure, sst_source
 from zephyrum.flow.viscous import coefficients, viscosity

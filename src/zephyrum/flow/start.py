@@ -31,7 +31,7 @@ def alpha_walk(alpha: float) -> list[float]:
 
 
 def carry_over(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestream, chord: float) -> np.ndarray:
-    """States (n, 5) solved at `old`, turned and rescaled for `new`: velocities turn with the wind, Cp is kept."""
+    """States (n, unknowns) solved at `old`, turned and rescaled for `new`: velocities turn with the wind, Cp is kept."""
     out = q.copy()
     ratio = new.mach / old.mach
     out[:, 0] *= ratio**2
@@ -62,7 +62,7 @@ def first_guess(mesh: Mesh, law: Law, freestream: np.ndarray, chord: float, visc
     sst = q.shape[1] > 6
     # flat-plate thicknesses at the tail (Schlichting 1979, ch. 7 and 21), a third of it on average
     layer = chord / 3.0 * (0.37 * reynolds**-0.2 if turbulent else 5.0 / np.sqrt(reynolds))
-    depth = mesh.wall_distance / layer
+    depth = mesh.body_distance / layer
     q[:, 1:4] *= np.tanh(depth)[:, None]
     bump = depth * np.exp(1.0 - depth)
     if sst:  # k typical of a layer, omega that of the sublayer upon that of the freestream

@@ -71,12 +71,19 @@ def next_cfl(
 
 
 def shares(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:
-    """(n,) the share of a step that keeps the changes of pressure, temperature, velocity and log(omega) moderate, at most 1."""
+    """(n,) the share of a step that keeps the changes of pressure, temperature and velocity moderate, at most 1."""
     most = np.maximum(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0]), np.abs(step[:, 4]) / q[:, 4]) / CHANGE
     np.maximum(most, np.sqrt(np.einsum("ij,ij->i", step[:, 1:4], step[:, 1:4])), out=most)
-    if q.shape[1] > 6:
-        np.maximum(most, np.abs(step[:, 6]) / RATE_CHANGE, out=most)
     return 1.0 / np.maximum(most, 1.0)
+
+
+def clip_rate_step(step: np.ndarray) -> None:
+    """Clip the change of log(omega) in every cell of `step` (n, m) to `RATE_CHANGE`, in place; without omega do nothing.
+
+    It is clipped cell by cell, since one cell that asks for a change of hundreds would hold back the step of all.
+    """
+    if step.shape[1] > 6:
+        np.clip(step[:, 6], -RATE_CHANGE, RATE_CHANGE, out=step[:, 6])
 
 
 def search(level, q, R, change, rate, growth, total, newton: bool):
@@ -84,6 +91,7 @@ def search(level, q, R, change, rate, growth, total, newton: bool):
     gamma = level.scales.gamma
     step = np.zeros_like(q)
     step[:, level.domain.axes] = change
+    clip_rate_step(step)
     each = shares(q, step, gamma)
     if q.shape[1] == 6 and not level.mesh.planar:  # the norm of all cells does not see one column that swings
         fall, rise, least = TURBULENT_CHANGE

@@ -20,7 +20,7 @@ from zephyrum.flow.krylov import gmres
 from zephyrum.flow.level import Flow, Level
 from zephyrum.flow.settings import Settings
 from zephyrum.flow.start import first_guess
-from zephyrum.flow.steps import HALVINGS, shares
+from zephyrum.flow.steps import HALVINGS, clip_rate_step, shares
 from zephyrum.mesh import Mesh
 
 INNER = 20  # Newton steps within a time step
@@ -145,6 +145,7 @@ def _time_step(level: Level, q: np.ndarray, rate: np.ndarray, past: np.ndarray, 
             return None
         step = np.zeros_like(q)
         step[:, axes] = change
+        clip_rate_step(step)
         before, factor = size, float(shares(q, step, gamma).min())
         for _ in range(HALVINGS + 1):
             trial = q + factor * step

@@ -8,7 +8,7 @@ states. Verified by tests/test_viscous.py (Couette, Poiseuille) and validation/ 
 
 import math
 
-from zephyrum.flow.kernels import inlined, serial
+from zephyrum._core.jit import inlined, serial
 from zephyrum.flow.lanes import (
     ACROSS,
     ALONG_L,

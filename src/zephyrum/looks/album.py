@@ -1,5 +1,6 @@
-"""All figures of a finished study, drawn and saved in one call, without a display."""
+"""All figures of a study, drawn and saved in one call, without a display."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 from zephyrum.looks.charts import (
@@ -17,117 +18,92 @@ from zephyrum.looks.section import draw_section
 from zephyrum.looks.space import draw_loading, draw_on_surface, draw_slice, draw_volume
 from zephyrum.looks.stage import can_render
 from zephyrum.looks.style import new_axes, save
-from zephyrum.studies.aircraft import AircraftOutcome
 
 
-def draw_album(outcome, folder: str | Path) -> list[Path]:
-    """Save all figures of a finished study; their paths."""
-    return (_AircraftAlbum if isinstance(outcome, AircraftOutcome) else _SectionAlbum)(outcome, Path(folder)).draw()
+def draw_album(study, folder: str | Path) -> list[Path]:
+    """Save the figures of the body and of all jobs of a study; their paths."""
+    folder = Path(folder)
+    folder.mkdir(parents=True, exist_ok=True)
+    made = _body(study, folder)
+    for figure in study.figures():
+        path = folder / f"{figure.name}.png"
+        if KINDS[figure.kind](path, *figure.data, **figure.options) is not None:
+            made.append(path)
+    return made
 
 
-class _Album:
-    """The figures of one outcome; what a kind of body adds is in the classes below."""
-
-    def __init__(self, outcome, folder: Path):
-        folder.mkdir(parents=True, exist_ok=True)
-        self.outcome, self.folder, self.made = outcome, folder, []
-
-    def keep(self, figure, name: str) -> None:
-        """Save one figure."""
-        self.made.append(self.folder / f"{name}.png")
-        save(figure, self.made[-1])
-
-    def draw(self) -> list[Path]:
-        """All of them: the body, refinement, polar, and the middle point at every Mach number."""
-        outcome = self.outcome
-        self.body()
-        if outcome.refinement is not None:
-            figure, axes = new_axes(1, 3)
-            draw_refinement(outcome.refinement, axes)
-            self.keep(figure, "refinement")
-        if outcome.series is not None:
-            figure, axes = new_axes(2, 1, sharex=True)
-            draw_time(outcome.series, axes)
-            self.keep(figure, "time")
-        if outcome.polar is None:
-            return self.made
-        figure, axes = new_axes(2, 2)
-        draw_polar(outcome.polar, axes)
-        self.keep(figure, "polar")
-        alphas = sorted(outcome.study.sweep.alpha)  # points added about the lift maximum are in the polar only
-        middle = min(alphas, key=lambda a: abs(a - 4.0))
-        for mach in outcome.study.sweep.mach:
-            solution = outcome.solution(mach, middle)
-            tag = f"m{mach:g}_a{middle:g}"
-            figure, axes = new_axes(2, 1, sharex=True)
-            draw_history(solution, axes)
-            self.keep(figure, f"history_{tag}")
-            self.point(solution, tag)
-            self.sweep(mach, alphas, middle)
-        return self.made
+def _body(study, folder: Path) -> list[Path]:
+    """Section and mesh, or slices of a mesh in space."""
+    if not study.mesh.planar:
+        return list(draw_volume(study.mesh, folder))
+    figure, axes = new_axes(2, 1, height_ratios=(3, 2))
+    draw_section(study.source.shape, axes)
+    save(figure, folder / "section.png")
+    figure, axes = new_axes(2, 2)
+    for ax, view in zip(axes.ravel(), ("all", "near", "nose", "tail")):
+        draw_mesh(study.mesh, view, ax)
+    save(figure, folder / "mesh.png")
+    return [folder / "section.png", folder / "mesh.png"]
 
 
-class _AircraftAlbum(_Album):
-    def body(self) -> None:
-        """Surface and slices of the mesh."""
-        self.made += draw_volume(self.outcome.mesh, self.folder)
+def _on_axes(draw: Callable, rows: int = 1, columns: int = 1, **layout) -> Callable:
+    """A function that draws on new axes and saves the figure."""
 
-    def point(self, solution, tag: str) -> None:
-        """Pressures on the surface, lines along it, pressures in sections, span loading, streamlines and vortices, the Mach number in a plane."""
-        for view in ("quarter", "below"):
-            self.made.append(draw_on_surface(solution, self.folder / f"cp_{view}_{tag}.png", view=view))
-        lines = solution.skin_lines()
-        self.made.append(draw_on_surface(solution, self.folder / f"skin_lines_{tag}.png", view="above", lines=lines))
-        figure, axes = new_axes(2, 1)
-        draw_loading(solution, axes)
-        self.keep(figure, f"loading_{tag}")
-        self.made.append(draw_paths(solution, self.folder / f"streamlines_{tag}.png"))
-        if can_render():
-            self.made.append(draw_cores(solution, self.folder / f"vortices_{tag}.png"))
-        figure, ax = new_axes()
-        draw_slice(solution, "y", name="mach", ax=ax)
-        self.keep(figure, f"mach_field_{tag}")
+    def drawn(path: Path, *data, **options) -> Path:
+        figure, axes = new_axes(rows, columns, **layout)
+        draw(*data, **{"ax" if draw is draw_field else "axes": axes}, **options)
+        save(figure, path)
+        return path
 
-    def sweep(self, mach: float, alphas: list[float], middle: float) -> None:
-        """Nothing over several points but the polar."""
+    return drawn
 
 
-class _SectionAlbum(_Album):
-    def body(self) -> None:
-        """Section and mesh."""
-        figure, axes = new_axes(2, 1, height_ratios=(3, 2))
-        draw_section(self.outcome.foil, axes)
-        self.keep(figure, "section")
-        figure, axes = new_axes(2, 2)
-        for ax, view in zip(axes.ravel(), ("all", "near", "nose", "tail")):
-            draw_mesh(self.outcome.mesh, view, ax)
-        self.keep(figure, "mesh")
+def _cp_curves(path: Path, solutions: list, labels: list[str] | None = None, title: str = "") -> Path:
+    """Cp of several solutions in one chart."""
+    figure, ax = new_axes()
+    for k, solution in enumerate(solutions):
+        draw_cp(solution, ax, label=f"alpha {solution.air.alpha:g} deg" if labels is None else labels[k], colour=k)
+    ax.set_title(title, fontsize="medium")
+    save(figure, path)
+    return path
 
-    def point(self, solution, tag: str) -> None:
-        """Friction, layers and fields."""
-        if solution.viscous:
-            figure, axes = new_axes(2, 1, sharex=True, height_ratios=(3, 2))
-            draw_friction(solution, axes)
-            self.keep(figure, f"friction_{tag}")
-            figure, axes = new_axes(1, 2)
-            draw_layer(solution, axes)
-            self.keep(figure, f"layer_{tag}")
-        for name in ("cp", "mach", "vorticity", "eddy viscosity ratio"):
-            if name in solution.fields() or (solution.viscous and name == "vorticity"):
-                figure, ax = new_axes()
-                draw_field(solution, name, ax=ax, streamlines=name == "mach")
-                self.keep(figure, f"{name.replace(' ', '_')}_field_{tag}")
 
-    def sweep(self, mach: float, alphas: list[float], middle: float) -> None:
-        """Cp of up to three points, and the separated zone of the highest alpha if there is one."""
-        last = self.outcome.solution(mach, alphas[-1])
-        if last.viscous and last.separated().any():
-            figure, ax = new_axes()
-            draw_field(last, "mach", ax=ax, streamlines=True)
-            self.keep(figure, f"separation_m{mach:g}_a{alphas[-1]:g}")
-        figure, ax = new_axes()
-        chosen = alphas if len(alphas) <= 4 else [alphas[0], middle, alphas[-1]]
-        for k, alpha in enumerate(chosen):
-            draw_cp(self.outcome.solution(mach, alpha), ax, label=f"alpha {alpha:g} deg", colour=k)
-        ax.set_title(f"{self.outcome.foil.name}, M {mach:g}", fontsize="medium")
-        self.keep(figure, f"cp_m{mach:g}")
+def _skin_lines(path: Path, solution, view: str) -> Path:
+    return draw_on_surface(solution, path, view=view, lines=solution.skin_lines())
+
+
+def _surface(path: Path, solution, **options) -> Path:
+    return draw_on_surface(solution, path, **options)
+
+
+def _streamlines(path: Path, solution) -> Path:
+    return draw_paths(solution, path)
+
+
+def _vortices(path: Path, solution) -> Path | None:
+    return draw_cores(solution, path) if can_render() else None
+
+
+def _slice(path: Path, solution, axis: str, name: str) -> Path:
+    figure, ax = new_axes()
+    draw_slice(solution, axis, name=name, ax=ax)
+    save(figure, path)
+    return path
+
+
+KINDS: dict[str, Callable] = {
+    "polar": _on_axes(draw_polar, 2, 2),
+    "refinement": _on_axes(draw_refinement, 1, 3),
+    "time": _on_axes(draw_time, 2, 1, sharex=True),
+    "history": _on_axes(draw_history, 2, 1, sharex=True),
+    "friction": _on_axes(draw_friction, 2, 1, sharex=True, height_ratios=(3, 2)),
+    "layer": _on_axes(draw_layer, 1, 2),
+    "loading": _on_axes(draw_loading, 2, 1),
+    "field": _on_axes(draw_field),
+    "cp curves": _cp_curves,
+    "surface": _surface,
+    "skin lines": _skin_lines,
+    "streamlines": _streamlines,
+    "vortices": _vortices,
+    "slice": _slice,
+}  # what a `Figure` of a job may ask for

@@ -225,8 +225,19 @@ def draw_polar(polar, axes=None):
         if y == "L/D" and (polar.table["model"] == "euler").all():
             ax.set_title("without friction; only where CD is above 10 counts", fontsize="small", color="#555555")
     panels[0].legend(fontsize="small")
+    marks = []
     if (polar.table["verdict"] != "settled").any():
-        panels[0].set_title("open marks: did not settle", fontsize="small", color="#555555")
+        marks.append(
+            "open marks: did not settle"
+            + (", or implausible" if (polar.table["verdict"] == "implausible").any() else "")
+        )
+    other = polar.table[polar.table["numerics"] != "as asked"] if "numerics" in polar.table else polar.table[:0]
+    if len(other):
+        marks.append("rings: other numerics")
+        for ax, (x, y) in zip(panels, shown):
+            ax.plot(other[x], other[y], "o", color="#555555", markerfacecolor="none", markersize=11, linestyle="none")
+    if marks:
+        panels[0].set_title("; ".join(marks), fontsize="small", color="#555555")
     return axes
 
 

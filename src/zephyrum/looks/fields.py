@@ -4,7 +4,7 @@ import numpy as np
 from matplotlib.collections import LineCollection
 from matplotlib.tri import Triangulation
 
-from zephyrum.air.checks import choice
+from zephyrum._core.validation import choice
 from zephyrum.looks.style import new_axes, tidy
 from zephyrum.mesh.polygons import following
 

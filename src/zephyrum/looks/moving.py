@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum.air.checks import choice, number, whole
+from zephyrum._core.validation import choice, number, whole
 from zephyrum.errors import InputError
 from zephyrum.looks.space import CP_RANGE, on_walls, paint_surface
 from zephyrum.looks.stage import (

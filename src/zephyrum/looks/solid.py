@@ -5,8 +5,8 @@ Colours are by part; arrows tell nose, wind, lift and drag. No camera is handled
 
 import numpy as np
 
+from zephyrum._core.validation import choice
 from zephyrum.air.axes import wind_axes
-from zephyrum.air.checks import choice
 from zephyrum.looks.aircraft import part_colours
 from zephyrum.looks.stage import INK, VIEWS, aim, can_render, frame_of, new_stage, onlooker, shoot
 from zephyrum.looks.style import COLOURS, new_axes, save

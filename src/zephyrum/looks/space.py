@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from matplotlib.collections import LineCollection, PolyCollection
 
-from zephyrum.air.checks import choice
+from zephyrum._core.validation import choice
 from zephyrum.looks.fields import FIELDS, MAPS
 from zephyrum.looks.solid import draw_surface
 from zephyrum.looks.stage import (
@@ -115,11 +115,17 @@ def draw_volume(mesh, folder) -> list:
 
 
 def draw_on_surface(
-    solution, path, name: str = "Cp", view: str = "quarter", limits: tuple[float, float] | None = None, lines=None
+    solution,
+    path,
+    name: str = "Cp",
+    view: str = "quarter",
+    limits: tuple[float, float] | None = None,
+    lines=None,
+    title: str = "",
 ):
     """Write a picture of the body with a column of `surface()` ("Cp", "Cf", "y+") in colours, seen from a named view; path.
 
-    A half model is shown whole. lines: of `Solution.skin_lines`, drawn over the colours.
+    A half model is shown whole. limits: of the colours; title: put before the condition; lines: of `Solution.skin_lines`, drawn over the colours.
     """
     choice("view", view, tuple(VIEWS))
     table = solution.surface()
@@ -128,7 +134,7 @@ def draw_on_surface(
     each = _by_face(solution, table[name].to_numpy())[faces]
     limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(each, 99.0))))
     at_points = _at_points(surface, each)
-    title = f"{name}{'' if lines is None else f' and {lines.means} lines'} at {solution.air.describe()}"
+    title = f"{title}{': ' if title else ''}{name}{'' if lines is None else f' and {lines.means} lines'} at {solution.air.describe()}"
     unit = f"{name} [-]"
     if lines is not None and solution.mesh.mirrored:
         lines = lines.mirrored()

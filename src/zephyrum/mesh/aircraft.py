@@ -11,13 +11,14 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from zephyrum._core.validation import Many, number, takes, whole
 from zephyrum.air import Reference
-from zephyrum.air.checks import Many, number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.build import mesh_from_kept
 from zephyrum.mesh.clipped_space import Space, fill_space
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.eased import eased
+from zephyrum.mesh.ground import ground_heights, level_of, turned_about, with_ground_layers
 from zephyrum.mesh.layers import given_layers
 from zephyrum.mesh.prisms import Prisms, grow_prisms
 from zephyrum.mesh.sizes import GROWTH, PartZone, SizeField, Zone
@@ -36,15 +37,25 @@ ALIKE = np.ones(3)
 log = logging.getLogger(__name__)
 
 
-@takes(surface=Surface, zones=Many(Zone), reference=Reference, scale=float, ground=float, alpha=Many(float, 2))
+@takes(
+    surface=Surface,
+    zones=Many(Zone),
+    reference=Reference,
+    scale=float,
+    ground=float,
+    attitude=float,
+    alpha=Many(float, 2),
+)
 def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, float, int] | None = None, growth: float = GROWTH,
                    zones: tuple[Zone, ...] = (), half: bool | None = None, reference: Reference | None = None, scale: float = 1.0,
-                 ground: float | None = None, wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), spanwise: int = 1) -> Mesh:  # fmt: skip
+                 ground: float | None = None, wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), spanwise: int = 1,
+                 attitude: float = 0.0) -> Mesh:  # fmt: skip
     """A mesh of the space round an even surface mesh (see `remesh`), closed or open along y = 0 (a half model).
 
     farfield: distance of the outer boundary in sizes of the surface; layers: (first height [m], growth, count), without them two
     even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on the cubes; ground: z [m] of
-    a level ground, role "slip" until changed; wake: length [m] of the finer cells behind the surface, along the wind for all of
+    a level ground under the surface as it is given, with layers on it where the surface has layers for flow with friction; attitude: angle [deg] by which the surface is turned
+    nose-up about the reference point, at which alpha the wind blows along the ground (the clearance of the lowest point is kept); wake: length [m] of the finer cells behind the surface, along the wind for all of
     `alpha` (low, high) [deg]; spanwise: 1 or 2, how much longer cells are along y than across. Wall groups are the parts of the
     surface. MeshError says where it failed.
     """
@@ -59,12 +70,19 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
         raise InputError("half = True needs a surface cut at y = 0, such as Aircraft.surface(half=True).")
     if {"farfield", "symmetry", "ground"} & set(surface.parts):
         raise InputError("a part of the surface can't be called farfield, symmetry or ground; rename it.")
-    if ground is not None and surface.bounds[0, 2] <= number("ground", ground):
-        raise InputError(
-            f"the surface reaches down to z = {surface.bounds[0, 2]:.4g} m, below the ground at {ground:g} m; lift it."
-        )
+    pivot = (0.0, 0.0, 0.0) if reference is None else reference.point
+    turned = replace(surface, points=turned_about(surface.points, pivot, number("attitude", attitude)))
+    if ground is not None:
+        ground = level_of(ground, surface.points, turned.points)
+    surface = turned if attitude else surface
     spanwise = whole("spanwise", spanwise, 1, 2)
     spec = (np.inf, 1.0, CUSHION) if layers is None else given_layers(layers)
+    depths = np.zeros(1)
+    if ground is not None and np.isfinite(spec[0]):
+        clearance = float(surface.bounds[0, 2]) - ground
+        heights = ground_heights(spec[0], spec[1], clearance, float(np.median(local_edges(surface))))
+        depths = heights[-1] - heights[::-1]
+        ground += depths[-1]  # the cubes stand on the layers of the ground
     zones = bound_zones(zones, surface, spanwise)
 
     def outer(even: Surface) -> Outer:
@@ -80,9 +98,13 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
               "points_out": len(surface.points) - len(moved), "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6)}  # fmt: skip
     if np.isfinite(spec[0]):
         recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
+    if ground is not None:
+        recipe |= {"ground": float(ground - depths[-1]), "ground_layers": len(depths) - 1, "attitude": attitude}
+    if len(depths) > 1:
+        mesh = with_ground_layers(mesh, depths)
     corners = np.einsum("tkj,tj->tk", prisms.way[even.triangles], even.normals)
     recipe |= {"corner_cosine": [round(float(np.quantile(corners, share)), 4) for share in (0.0, 1e-3)]}
-    return replace(mesh, reference=reference, recipe=recipe)
+    return replace(mesh, reference=reference, recipe=recipe, attitude=attitude)
 
 
 def _grown(

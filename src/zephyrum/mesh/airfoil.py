@@ -8,8 +8,8 @@ as the base. Verified by tests/test_mesh.py.
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
+from zephyrum._core.validation import choice, number, takes, whole
 from zephyrum.air import Reference
-from zephyrum.air.checks import choice, number, takes, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.blocks import Border, Grid, family
 from zephyrum.mesh.core import Mesh
@@ -83,6 +83,8 @@ def mesh_airfoil(
     ratio = growth_ratio(first, farfield, outward)
     recipe = {"kind": f"structured {topology}", "section": foil.name, "around": around, "outward": outward, "wake": wake,
               "farfield_chords": farfield, "first_height_chords": first, "growth": round(ratio, 5)}  # fmt: skip
+    if y_plus is not None:
+        recipe["y_plus"] = float(y_plus)
     nose = (float(foil.nose[0]), 0.0, float(foil.nose[1]))
     return family(grid, Reference.of_section(foil.chord, nose, 1.0, "measured on the section"), recipe)
 

@@ -10,19 +10,19 @@ from dataclasses import replace
 
 import numpy as np
 
+from zephyrum._core.validation import choice, number, takes, whole
 from zephyrum.air import Reference
-from zephyrum.air.checks import choice, number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.build import mesh_from_faces
 from zephyrum.mesh.clipped_plane import clip_plane
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.curves import Dense, dense, distance_to_others, divide, inside
+from zephyrum.mesh.ground import STEEPEST_ATTITUDE, extruded_edges, ground_heights, level_of, turned_about
 from zephyrum.mesh.layers import given_layers, wall_layers
 from zephyrum.mesh.rays import Rays, rays_of
-from zephyrum.mesh.sizes import GROWTH, STEEPEST, SizeField, Zone
+from zephyrum.mesh.sizes import FINENESS, GROWTH, STEEPEST, SizeField, Zone
 from zephyrum.mesh.tree import grow_tree, merged, nudged, whole_cells
 
-FINENESS = {"coarse": 2.0, "medium": 1.0, "fine": 0.5}
 SIZE = 0.01  # chords: edge on the surface of a medium mesh
 TURN = 5.0  # deg along an edge of a medium mesh
 SHARPEST, AT_CORNERS, IN_GAPS = 0.02, 0.12, 0.12
@@ -62,12 +62,14 @@ def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, 
                 layers: tuple[float, float, int] | None = None, farfield: float = 50.0, ground: float | None = None,
                 growth: float = GROWTH, zones: tuple[Zone, ...] = (), sizes: dict[str, float] | None = None,
                 alpha: tuple[float, float] = (0.0, 0.0), wake: float = 0.0, reference: str | None = None,
-                chord: float | None = None) -> Mesh:  # fmt: skip
+                chord: float | None = None, attitude: float = 0.0, ground_layers: bool | None = None) -> Mesh:  # fmt: skip
     """One mesh of `mesh_bodies`, all sizes times `factor`.
 
     Layers: either `y_plus` with `reynolds` (on the reference chord), or
-    (first height [m], growth, count); without either three even ones, for inviscid flow. farfield in chords; ground: z [m] of a level ground, role
-    "slip" until changed. growth: of the cell size with distance; zones: see `Zone`; sizes: edge length [m] of single bodies.
+    (first height [m], growth, count); without either three even ones, for inviscid flow. farfield in chords; ground: z [m] of a level ground under the bodies as they are given.
+    attitude: angle [deg] by which the bodies are turned nose-up about the quarter chord of the reference body; the wind at this alpha blows along x, over a ground level
+    along it, whose clearance of the lowest point is kept. ground_layers: whether the ground gets layers too; by default where the bodies have them for flow with friction.
+    growth: of the cell size with distance; zones: see `Zone`; sizes: edge length [m] of single bodies.
     wake: chords behind the last body with finer cells, along the wind for all of `alpha` (low, high) [deg]. reference: the body
     that gives the chord (default: the longest), or `chord` [m] as typed.
     """
@@ -91,8 +93,13 @@ def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, 
     parts = {}
     for name, own in (sizes or {}).items():
         parts[choice("sizes", name, tuple(bodies))] = factor * number(f"size of {name}", own, 0.0, open_low=True)
-    _apart(curves, ground)
+    pivot = np.array([main.nose[0] + 0.25 * length, main.nose[1]])
+    curves, ground = _turned(curves, pivot, attitude, ground)
     spec = _layers(layers, y_plus, reynolds, length, factor)
+    depths = _ground_depths(curves, ground, spec, ground_layers, factor * SIZE * length)
+    if ground is not None:  # the squares stand on the layers of the ground
+        ground += depths[-1]
+    _apart(curves, ground)
     for curve in curves:
         parts.setdefault(curve.name, factor * SIZE * curve.chord)
     divided = divide(curves, parts, np.radians(factor * TURN), SHARPEST, AT_CORNERS, IN_GAPS, ground)
@@ -103,19 +110,61 @@ def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, 
     last: MeshError | None = None
     for attempt in range(SHIFTS):
         try:
-            mesh = _assembled(divided, rays, fronts, farfield, ground, growth, zones, attempt)
+            mesh = _assembled(divided, rays, fronts, farfield, ground, growth, zones, attempt, depths)
             break
         except MeshError as cause:
             last = cause
     else:
         raise last
-    nose = (float(main.nose[0]), 0.0, float(main.nose[1]))
+    nose = (float(pivot[0]) - 0.25 * length, 0.0, float(pivot[1]))
     source = "typed" if chord is not None else f"measured on {main.name!r}"
     recipe = {"kind": "clipped", "bodies": len(bodies), "fineness": factor, "growth": growth, "farfield_chords": farfield / length,
               "layers": spec[2]}  # fmt: skip
+    if y_plus is not None:
+        recipe |= {"y_plus": float(y_plus)}
     if np.isfinite(spec[0]):
         recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
-    return replace(mesh, reference=Reference.of_section(length, nose, 1.0, source), recipe=recipe)
+    if ground is not None:
+        recipe |= {"ground": float(ground - depths[-1]), "ground_layers": len(depths) - 1, "attitude": attitude}
+    return replace(mesh, reference=Reference.of_section(length, nose, 1.0, source), recipe=recipe, attitude=attitude)
+
+
+def _turned(
+    curves: list[Dense], pivot: np.ndarray, attitude: float, ground: float | None
+) -> tuple[list[Dense], float | None]:
+    """The curves turned nose-up about the pivot (2,), and the ground under them, which keeps its clearance."""
+    before = np.concatenate([curve.points for curve in curves])[:, [0, 0, 1]]
+
+    def turned(points: np.ndarray) -> np.ndarray:
+        return turned_about(points[:, [0, 0, 1]] * [1.0, 0.0, 1.0], [pivot[0], 0.0, pivot[1]], attitude)[:, [0, 2]]
+
+    number("attitude", attitude, -STEEPEST_ATTITUDE, STEEPEST_ATTITUDE)
+    if attitude != 0.0:
+        curves = [
+            replace(one, pieces=[turned(piece) for piece in one.pieces], nose=turned(one.nose[None, :])[0])
+            for one in curves
+        ]
+    if ground is None:
+        return curves, None
+    return curves, level_of(ground, before, np.concatenate([curve.points for curve in curves])[:, [0, 0, 1]])
+
+
+def _ground_depths(curves: list[Dense], ground: float | None, spec, wanted: bool | None, size: float) -> np.ndarray:
+    """Depths (k + 1,) [m] of the levels of the layers on the ground under their top, from 0; (1,) without layers."""
+    layered = bool(np.isfinite(spec[0])) if wanted is None else wanted
+    if ground is None:
+        if wanted:
+            raise InputError("ground_layers = True has no effect without ground; give the height of the ground.")
+        return np.zeros(1)
+    if not layered:
+        return np.zeros(1)
+    if not np.isfinite(spec[0]):
+        raise InputError(
+            "ground_layers = True needs the height of the first layer; give layers, or y_plus with reynolds."
+        )
+    clearance = min(curve.points[:, 1].min() for curve in curves) - ground
+    heights = ground_heights(spec[0], spec[1], clearance, 0.5 * size)
+    return heights[-1] - heights[::-1]
 
 
 def _layers(layers, y_plus, reynolds, chord, factor) -> tuple[float, float, int]:
@@ -166,7 +215,9 @@ def _wake(divided, length_in_chords, alpha, chord) -> list[Zone]:
                  end_radius=0.5 * tall + far * (np.tan(half) + 0.05), end_size=6.0 * size)]  # fmt: skip
 
 
-def _assembled(divided, rays: list[Rays], fronts, farfield, ground, growth, zones, attempt: int) -> Mesh:
+def _assembled(
+    divided, rays: list[Rays], fronts, farfield, ground, growth, zones, attempt: int, depths: np.ndarray
+) -> Mesh:
     """One try: tree, clipping, layers, merging, faces."""
     front = np.concatenate(fronts)
     starts = np.cumsum([0, *map(len, fronts)])
@@ -187,11 +238,11 @@ def _assembled(divided, rays: list[Rays], fronts, farfield, ground, growth, zone
     tree = grow_tree(origin, side, field, finest, count)
     front = nudged(front, tree)
     clipped = clip_plane(tree, front, np.stack([np.arange(len(front)), follow], axis=1))
-    return _joined(clipped, tree, divided, rays, starts, ground)
+    return _joined(clipped, tree, divided, rays, starts, ground, depths)
 
 
-def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
-    """Layers and clipped squares in one mesh, crumbs merged."""
+def _joined(clipped, tree, divided, rays, starts, ground, depths: np.ndarray) -> Mesh:
+    """Layers and clipped squares in one mesh, small cells merged, with the layers on the ground."""
     points = [clipped.points]
     count, index = [np.diff(clipped.start)], [clipped.index]
     group_of: dict[tuple[int, int], int] = {}
@@ -262,11 +313,8 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     own, other = cells[own], np.where(other >= 0, cells[np.maximum(other, 0)], -1)
     keep = own != other
     a, b, own, other = a[keep], b[keep], own[keep], other[keep]
-    turn = (other >= 0) & (own > other)  # the first corner of a face lies in front whichever cell it leaves
-    a, b = np.where(turn, b, a), np.where(turn, a, b)
-    own, other = np.where(turn, other, own), np.where(turn, own, other)
     tag = np.full(len(a), -1)
-    groups = [(curve.name, "wall") for curve in divided] + [("farfield", "farfield"), ("ground", "slip")]
+    groups = [(curve.name, "wall") for curve in divided] + [("farfield", "farfield"), ("ground", "ground")]
     outer = np.flatnonzero(other < 0)
     for e in outer:
         tag[e] = group_of.get((min(a[e], b[e]), max(a[e], b[e])), -1)
@@ -278,6 +326,14 @@ def _joined(clipped, tree, divided, rays, starts, ground) -> Mesh:
     if (tag[outer] < 0).any():
         bad = outer[tag[outer] < 0][0]
         raise MeshError(f"an edge near x, z = {xz[a[bad]].round(6)} m belongs to one cell only.")
+    if len(depths) > 1:
+        kinds = len(divided) + 1, len(divided)
+        xz, a, b, own, other, tag = extruded_edges(
+            xz, a, b, own, other, tag, *kinds, int(max(own.max(), other.max())) + 1, depths
+        )
+    turn = (other >= 0) & (own > other)  # the first corner of a face lies in front whichever cell it leaves
+    a, b = np.where(turn, b, a), np.where(turn, a, b)
+    own, other = np.where(turn, other, own), np.where(turn, own, other)
     used = [k for k in range(len(groups)) if (tag == k).any()]
     code = np.full(len(groups), -1)
     code[used] = np.arange(len(used))

@@ -9,8 +9,8 @@ Verified by tests/test_clipped.py.
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.errors import MeshError
 from zephyrum.mesh.loops import MOST, fluid_loops
 from zephyrum.mesh.polygons import components
@@ -42,7 +42,7 @@ class Space:
     cube: np.ndarray
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _cut_faces(leaf_rank, first, polygons, start, corners, X, U3, low, side, origin, unit, across, leaf_index, level, corner_id, planes,
                f_start, f_corners, f_leaf, f_way, plain, known):  # fmt: skip
     """Faces of the cut leaves that the surface leaves edges on; marks plain faces and what corners are known to be.

@@ -8,8 +8,8 @@ whatever the triangles below. Small footprints join their neighbour's. Verified 
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.errors import MeshError
 from zephyrum.mesh.polygons import components, following, polygon_geometry
 from zephyrum.mesh.tree import merged
@@ -154,7 +154,7 @@ def _conforming(points, start, corners):
     return np.r_[0, np.cumsum(counts)], np.insert(corners, where, values)
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _chains(start, tail, head, order, simple):
     """Put the edges of every group in the order of its one outline; simple (groups,) is False where there is no single one."""
     for g in range(len(start) - 1):

@@ -21,7 +21,7 @@ from zephyrum.mesh.polygons import bulges, cell_geometry, fan_triangles, polygon
 from zephyrum.shape.closest import distances
 
 SIDES = ("front side", "back side")  # of a wedge, role symmetry
-ROLES = ("wall", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic")
+ROLES = ("wall", "ground", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic")
 
 
 @dataclass(frozen=True)
@@ -49,7 +49,7 @@ class Mesh:
 
     points (n_points, 3) [m]; face i has the points face_points[face_start[i]:face_start[i+1]], in an order that makes
     its area vector leave `left[i]`; `right` (n_interior,) is the cell on the other side. `groups` cover the boundary
-    faces. `dimension` is 2 or 3; `wedge` half the angle [rad] between the sides of an axisymmetric mesh, else 0.
+    faces. `attitude` [deg] is the angle by which the body was turned nose-up before it was meshed (over a level ground). `dimension` is 2 or 3; `wedge` half the angle [rad] between the sides of an axisymmetric mesh, else 0.
     `coarser` is the next mesh of a family, `parent[i]` the coarse cell that holds cell i, or is nearest to it. `reference` holds what the generator measured; `recipe` tells how the mesh was made.
     """
 
@@ -61,6 +61,7 @@ class Mesh:
     groups: tuple[Group, ...]
     dimension: int = 3
     wedge: float = 0.0
+    attitude: float = 0.0
     reference: Reference | None = None
     coarser: "Mesh | None" = None
     parent: np.ndarray | None = None
@@ -199,7 +200,16 @@ class Mesh:
 
     @functools.cached_property
     def wall_distance(self) -> np.ndarray:
-        """(n_cells,) distance [m] of each cell from the nearest wall; infinite without walls.
+        """(n_cells,) distance [m] of each cell from the nearest wall, the ground included; infinite without any."""
+        ground = self.faces_of("ground")
+        if not len(ground):
+            return self.body_distance
+        height = self.cell_centroid[:, 2] - self.face_centroid[ground[0], 2]
+        return np.minimum(self.body_distance, height)
+
+    @functools.cached_property
+    def body_distance(self) -> np.ndarray:
+        """(n_cells,) distance [m] of each cell from the nearest wall of the body; infinite without walls.
 
         That of the centroid from the wall's faces, exactly; over a face that bulges by more than the layers are high, along the layers.
         """
@@ -212,7 +222,7 @@ class Mesh:
     @functools.cached_property
     def feet(self) -> np.ndarray:
         """(n_cells,) the wall face on which the column of a layer's cell stands, -1 of cells that are as high as wide, or in no column."""
-        return feet(self, self.faces_of("wall"))
+        return feet(self, self.faces_of("wall", "ground"))
 
     @functools.cached_property
     def depth(self) -> float:

@@ -7,8 +7,8 @@ Verified by tests/test_clipped.py and validation/clipped.py.
 """
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.mesh.polygons import components, following
 
 SHARP = np.cos(np.radians(30.0))  # edges that turn more are no part of a smooth wall
@@ -19,7 +19,7 @@ CHUNK = 8192
 ROUGH = 1e-5  # singular values below this share of the largest count for nothing
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _around(face_start, face_points, point_start, point_faces, patch, normal, turned, out, count):
     """Distinct corners (k, MOST) of the faces that share one with each face, on the same patch, its own first."""
     mark = np.full(len(point_start) - 1, -1)

@@ -13,15 +13,19 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum.air.checks import PATH, takes
-from zephyrum.errors import FileError, InputError
+from zephyrum._core.atomic import atomic_write
+from zephyrum._core.validation import PATH, takes
+from zephyrum.errors import FileError, InputError, MeshError
 from zephyrum.mesh.build import mesh_from_faces
 from zephyrum.mesh.core import ROLES, Mesh
 from zephyrum.mesh.core import SIDES as WEDGE_SIDES
-from zephyrum.one_stroke import one_stroke
 
 SIDES = "sides"
 _POLYGON, _POLYHEDRON = 7, 42
+
+
+class _Damaged(ValueError):
+    """What is wrong with a file; `read_mesh` makes a sentence of it."""
 
 
 @takes(mesh=Mesh, path=PATH, cell_data=Mapping)
@@ -31,7 +35,7 @@ def write_mesh(mesh: Mesh, path: str | Path, cell_data: dict[str, np.ndarray] | 
     writer = {".vtu": _write_vtu, ".cgns": _write_cgns}.get(path.suffix.lower())
     if writer is None:
         raise InputError(f"mesh file {path.name!r} has no known ending; use .vtu or .cgns.")
-    with one_stroke(path) as temporary:
+    with atomic_write(path) as temporary:
         writer(mesh, temporary, cell_data or {})
     return path
 
@@ -47,10 +51,25 @@ def read_mesh(path: str | Path) -> Mesh:
         raise FileError(f"mesh file {str(path)!r} does not exist; check the name and the folder.")
     try:
         return reader(path)
-    except (ET.ParseError, KeyError, IndexError, OSError, AttributeError, TypeError, ValueError) as cause:
+    except MeshError as cause:
+        raise FileError(f"mesh file {str(path)!r} is damaged: {cause}") from None
+    except (
+        ET.ParseError,
+        KeyError,
+        IndexError,
+        OSError,
+        AttributeError,
+        TypeError,
+        ValueError,
+        OverflowError,
+        MemoryError,
+        RuntimeError,
+        LookupError,
+    ) as cause:
         if isinstance(cause, FileError):
             raise
-        raise FileError(f"mesh file {str(path)!r} is damaged or not of its kind ({cause}); write it again.") from None
+        why = (str(cause).splitlines() or [type(cause).__name__])[0][:160]
+        raise FileError(f"mesh file {str(path)!r} is damaged or not of its kind ({why}); write it again.") from None
 
 
 # -- closed polyhedra ---------------------------------------------------------------------------------------------------
@@ -118,10 +137,12 @@ def _array(parent, name, values, components=1):
 
 
 def _values(node) -> np.ndarray:
-    text = node.text.strip()
+    text = (node.text or "").strip()
+    if node.get("format") != "binary":
+        raise _Damaged(f"array {node.get('Name')!r} is not in base64")
     raw = base64.b64decode(text[12:])
     if len(raw) != int.from_bytes(base64.b64decode(text[:12])[:8], "little"):
-        raise FileError(f"array {node.get('Name')!r} is truncated")
+        raise _Damaged(f"array {node.get('Name')!r} is truncated")
     values = np.frombuffer(raw, dtype=_KINDS[node.get("type")])
     return (
         values.reshape(-1, int(node.get("NumberOfComponents", "1"))).squeeze()
@@ -186,13 +207,15 @@ def _write_vtu(mesh: Mesh, path: Path, cell_data) -> None:
 
 
 def _read_vtu(path: Path) -> Mesh:
-    piece = ET.parse(path).getroot().find("UnstructuredGrid/Piece")
+    root = ET.parse(path).getroot()
+    piece, names = root.find("UnstructuredGrid/Piece"), root.find("UnstructuredGrid/FieldData/DataArray")
+    if piece is None or names is None or names.get("Name") != "boundaries":
+        raise FileError(f"mesh file {str(path)!r} names no boundaries, so it was not written by write_mesh; cells of other writers are not read yet.")  # fmt: skip
     arrays = {node.get("Name"): node for node in piece.iter("DataArray")}
-    names = ET.parse(path).getroot().find("UnstructuredGrid/FieldData/DataArray")
     lines = _values(names).tobytes().decode().splitlines()
     groups = [tuple(line.rsplit("=", 1)) for line in lines if not line.startswith("dimension=")]
     if any(role not in ROLES for _, role in groups):
-        raise FileError(f"mesh file {str(path)!r} has a boundary with an unknown role")
+        raise _Damaged("it has a boundary with an unknown role")
     points = _values(arrays["Points"])
     kinds, stream = _values(arrays["types"]), _values(arrays["faces"])
     tags = _values(arrays["boundary"])
@@ -204,12 +227,18 @@ def _read_vtu(path: Path) -> Mesh:
     for cell in range(n):
         faces = int(stream[at])
         at += 1
+        if not 4 <= faces <= len(stream) - at:
+            raise _Damaged(f"cell {cell} claims {faces} faces")
         for _ in range(faces):
             count = int(stream[at])
+            if not 3 <= count <= len(stream) - at:
+                raise _Damaged(f"a face of cell {cell} claims {count} corners")
             ring = stream[at + 1 : at + 1 + count]
             at += 1 + count
             key = tuple(sorted(ring.tolist()))
             if key in seen:
+                if cell_b[seen[key]] >= 0:
+                    raise _Damaged(f"cell {cell} has a face that two other cells share")
                 cell_b[seen[key]] = cell
             else:
                 seen[key] = len(rings)
@@ -299,16 +328,37 @@ def _write_cgns(mesh: Mesh, path: Path, cell_data) -> None:
                     _node(solution, name + suffix, "DataArray_t", np.ascontiguousarray(column))
 
 
+def _offsets(start: np.ndarray) -> np.ndarray:
+    """Offsets of a list of lists, checked: from 0 on, rising."""
+    start = start.astype(np.int64)
+    if start.ndim != 1 or len(start) < 2 or start[0] != 0 or (np.diff(start) < 1).any():
+        raise _Damaged("its offsets of faces or cells do not rise from 0")
+    return start
+
+
 def _read_cgns(path: Path) -> Mesh:
     import h5py
 
+    size = path.stat().st_size
+
+    def read(group, name: str) -> np.ndarray:
+        """A data set that is no larger than the file."""
+        data = group[name]
+        if not isinstance(data, h5py.Dataset) or data.dtype.kind not in "iuf" or data.size * data.dtype.itemsize > size:
+            raise _Damaged(f"data set {name!r} claims more than the file holds, or no numbers")
+        return data[()]
+
     with h5py.File(path, "r") as file:
         zone = file["Base/Zone"]
-        points = np.stack([zone[f"GridCoordinates/Coordinate{axis}/ data"][:] for axis in "XYZ"], axis=1)
-        start = zone["Faces/ElementStartOffset/ data"][:]
-        face_points = zone["Faces/ElementConnectivity/ data"][:] - 1
-        cell_start = zone["Cells/ElementStartOffset/ data"][:]
-        cell_faces = zone["Cells/ElementConnectivity/ data"][:]
+        points = np.stack([read(zone, f"GridCoordinates/Coordinate{axis}/ data") for axis in "XYZ"], axis=1)
+        start = _offsets(read(zone, "Faces/ElementStartOffset/ data"))
+        face_points = read(zone, "Faces/ElementConnectivity/ data").astype(np.int64) - 1
+        cell_start = _offsets(read(zone, "Cells/ElementStartOffset/ data"))
+        cell_faces = read(zone, "Cells/ElementConnectivity/ data").astype(np.int64)
+        if start[-1] != len(face_points) or cell_start[-1] != len(cell_faces):
+            raise _Damaged("its lists of faces or cells are cut short")
+        if not len(cell_faces) or np.abs(cell_faces).max() >= len(start) or not cell_faces.all():
+            raise _Damaged("a cell names a face that does not exist")
         cells = np.repeat(np.arange(len(cell_start) - 1), np.diff(cell_start))
         cell_a, cell_b = np.full(len(start) - 1, -1), np.full(len(start) - 1, -1)
         cell_a[cell_faces[cell_faces > 0] - 1] = cells[cell_faces > 0]
@@ -316,7 +366,9 @@ def _read_cgns(path: Path) -> Mesh:
         tag, groups = np.full(len(cell_a), -1), []
         for name in zone["ZoneBC"]:
             condition = zone["ZoneBC"][name]
-            low, high = condition["PointRange/ data"][:].ravel()
+            low, high = (int(value) for value in read(condition, "PointRange/ data").ravel())
+            if not 1 <= low <= high <= len(tag):
+                raise _Damaged(f"boundary {name!r} claims faces that do not exist")
             tag[low - 1 : high] = len(groups)
-            groups.append((name, condition["Role/ data"][:].tobytes().decode()))
+            groups.append((name, read(condition, "Role/ data").tobytes().decode()))
     return _opened(points, start, face_points, cell_a, cell_b, tag, groups)

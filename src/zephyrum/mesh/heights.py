@@ -61,7 +61,7 @@ def parents(mesh, coarse, nearest: np.ndarray) -> np.ndarray:
 
     In a layer whose cells are a thousand times as wide as high the cell with the nearest middle may lie many layers off, or on the other side of a tail.
     """
-    walls, under = mesh.faces_of("wall"), coarse.faces_of("wall")
+    walls, under = mesh.faces_of("wall", "ground"), coarse.faces_of("wall", "ground")
     foot, base = mesh.feet, coarse.feet
     mine, theirs = np.flatnonzero(foot >= 0), np.flatnonzero(base >= 0)
     out = nearest.copy()

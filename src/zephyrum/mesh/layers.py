@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.air.checks import number, whole
+from zephyrum._core.validation import number, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.spacing import steps_for
 

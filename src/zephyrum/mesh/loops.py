@@ -7,13 +7,14 @@ Verified by tests/test_clipped.py.
 """
 
 import numpy as np
-from numba import njit
+
+from zephyrum._core.jit import exact
 
 CLOSED, OPEN_END, CONFLICT = 0, 1, 2  # outcomes: well, a chain ends inside, in and out contradict each other
 MOST = 1024  # points of all loops of one rectangle
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def place_on_rim(u, v, box):
     """Place of (u, v) along the rim of box (4,) low u, high u, low v, high v, from 0 to 4; -1 inside."""
     if v == box[2]:
@@ -27,7 +28,7 @@ def place_on_rim(u, v, box):
     return -1.0
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def fluid_loops(tail, head, n, U, V, box, rim, at, out, start, inside):
     """(outcome, loops): polygons of fluid of a rectangle.
 
@@ -179,7 +180,7 @@ def fluid_loops(tail, head, n, U, V, box, rim, at, out, start, inside):
     return CLOSED, loops
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _around(u, v, U, V, out, start, loops):
     """The smallest loop that holds the place (u, v); -1 without one."""
     chosen, least = -1, np.inf

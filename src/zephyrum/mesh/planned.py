@@ -12,21 +12,22 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.spatial import cKDTree
 
+from zephyrum._core.validation import Many, choice, number, takes, whole
 from zephyrum.air import Reference
-from zephyrum.air.checks import Many, choice, number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.aircraft import CUSHION, Outer, bound_zones, local_edges, mesh_surface
 from zephyrum.mesh.core import Mesh
+from zephyrum.mesh.ground import STEEPEST_ATTITUDE, level_of
 from zephyrum.mesh.layers import first_height, given_layers
-from zephyrum.mesh.sizes import STEEPEST, Zone
+from zephyrum.mesh.sizes import FINENESS, STEEPEST, Zone
 from zephyrum.mesh.tree import leaves_at, shortened
 from zephyrum.shape import Aircraft, SizeZone, Surface, joined, remesh
+from zephyrum.shape.adopt import attitude_oddities
 from zephyrum.shape.features import features
 from zephyrum.shape.metric import sizes_for, triangle_edges
 from zephyrum.shape.remesh import LARGEST
-from zephyrum.shape.solids import halved, shadow
+from zephyrum.shape.solids import EXACT, asymmetry, halved, shadow
 
-FINENESS = {"coarse": 1.6, "medium": 1.0, "fine": 0.63}
 TRIANGLES = 14_000  # of a half model at factor 1, twice as many of a whole one
 FEWEST = 500
 GROWTH = 0.4  # of the cubes with distance, at factor 1: the drag error of a wing hangs on its triangles, hardly on this
@@ -91,10 +92,18 @@ class MeshPlan:
 class _Task:
     """The shape and what is asked for, made ready once for plan and mesh."""
 
-    def __init__(self, craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference):
+    def __init__(
+        self, craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference, attitude=0.0
+    ):
         if isinstance(craft, Aircraft):
             closed = craft.surface()
-            self.surface = closed if half is False else halved(closed)
+            for sentence in attitude_oddities(closed):
+                log.warning("%s: %s", craft.name, sentence)
+            if half is None:
+                half = asymmetry(closed)[0] <= EXACT * closed.size
+                if not half:
+                    log.warning("%s is not symmetric about the plane y = 0: the whole of it is meshed", craft.name)
+            self.surface = halved(closed, tolerance=EXACT) if half else closed
             self.reference = craft.reference_quantities()[0] if reference is None and craft.has_reference else reference
         elif isinstance(craft, Surface):
             cut = bool(len(craft.open_edges))
@@ -113,7 +122,7 @@ class _Task:
         self.typed = None if layers is None else given_layers(layers)
         if layers is not None and y_plus is not None:
             raise InputError("give either layers or y_plus, not both.")
-        self.first = None
+        self.first, self.y_plus = None, y_plus
         if y_plus is not None:
             if reynolds is None:
                 raise InputError(
@@ -123,6 +132,11 @@ class _Task:
             if chord is None:
                 raise InputError("y_plus needs a reference chord; give the aircraft or the call a reference.")
             self.first = first_height(reynolds, y_plus) * chord
+        self.attitude = number("attitude", attitude, -STEEPEST_ATTITUDE, STEEPEST_ATTITUDE)
+        if ground is not None:
+            level_of(ground, self.surface.points, self.surface.points)
+        if attitude and ground is None and wake:
+            raise InputError("wake has no effect on a body that is turned by attitude; leave one of them out.")
         self.ground, self.wake, self.alpha, self.zones = (
             ground,
             number("wake", wake, 0.0, 1e3) * self.size,
@@ -264,6 +278,7 @@ ASKED = {
     "y_plus": float,
     "reynolds": float,
     "ground": float,
+    "attitude": float,
     "alpha": Many(float, 2),
     "zones": Many(Zone),
     "reference": Reference,
@@ -273,31 +288,34 @@ ASKED = {
 @takes(**ASKED)
 def plan_mesh(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
               reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
-              wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None) -> MeshPlan:  # fmt: skip
+              wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None,
+              attitude: float = 0.0) -> MeshPlan:  # fmt: skip
     """What `mesh_aircraft` would make of the same arguments: cells, layers, time, memory, disk; takes seconds."""
-    return _Task(craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference).chosen(
-        fineness, cells
-    )
+    return _Task(
+        craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference, attitude
+    ).chosen(fineness, cells)
 
 
 @takes(**ASKED)
 def mesh_aircraft(craft, fineness: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
                   reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
                   wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None,
-                  relatives: int = 2, on_plan: Callable[[MeshPlan], None] | None = None) -> Mesh:  # fmt: skip
+                  attitude: float = 0.0, relatives: int = 2, on_plan: Callable[[MeshPlan], None] | None = None) -> Mesh:  # fmt: skip
     """A mesh about a complete aircraft, one command.
 
-    craft: `Aircraft` (meshed as a half model unless half = False) or closed `Surface` (as a whole unless half = True).
+    craft: `Aircraft` (meshed as a half model if it is symmetric, unless half = False) or closed `Surface` (as a whole unless half = True).
     fineness: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`, about how many. Layers:
     `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth, count) at factor 1; without either two even ones
-    for inviscid flow. farfield (to within 6 %, whole cubes) and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground; alpha: (low, high)
+    for inviscid flow. farfield (to within 6 %, whole cubes) and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground under the
+    aircraft as it is described; attitude: angle [deg] by which it is turned nose-up over it, the alpha of the wind (one mesh for each alpha; the clearance of the lowest point is
+    kept); alpha: (low, high)
     [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. About wings (a span longer than the body, and than three mean
     chords) the cells are twice as long along y as across. relatives: how many coarser meshes are made, on which a
     solution of a large mesh starts (a few per cent of its time). on_plan is told the forecast before the work begins.
 
     >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
     """
-    task = _Task(craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference)
+    task = _Task(craft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference, attitude)
     relatives = whole("relatives", relatives, 0, 5)
     plan = task.chosen(fineness, cells)
     if on_plan is not None:
@@ -342,13 +360,14 @@ def _made_on(task: _Task, plan: MeshPlan, skin: Surface, cells: int | None) -> M
     zones = tuple(zone.scaled(plan.factor) for zone in task.zones)
     for attempt in range(2):
         mesh = mesh_surface(
-            skin, task.distance / skin.size, spec, plan.growth, zones, task.half, task.reference, scale, task.ground, task.wake, task.alpha, task.spanwise
+            skin, task.distance / skin.size, spec, plan.growth, zones, task.half, task.reference, scale, task.ground, task.wake, task.alpha, task.spanwise, task.attitude
         )  # fmt: skip
         if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < ENOUGH_WITHIN:
             break
         log.info("%s cells instead of %s: once more with other cubes", mesh.n_cells, cells)
         scale *= float((mesh.n_cells / cells) ** 0.42)
-    recipe = mesh.recipe | {"factor": round(plan.factor, 5), "forecast_cells": plan.cells, "farfield": round(0.5 * float(np.ptp(mesh.points[:, 0])), 6),
+    asked = {} if task.y_plus is None else {"y_plus": float(task.y_plus)}
+    recipe = mesh.recipe | asked | {"factor": round(plan.factor, 5), "forecast_cells": plan.cells, "farfield": round(0.5 * float(np.ptp(mesh.points[:, 0])), 6),
                             "blockage": round(task.blockage, 7)}  # fmt: skip
     return replace(mesh, recipe=recipe)
 

@@ -4,9 +4,10 @@ Verified by tests/test_mesh.py.
 """
 
 import numpy as np
-from numba import njit, prange
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
+
+from zephyrum._core.jit import exact, exact_parallel, prange
 
 BROAD = 0.3  # of the largest face's area: a face that can make a shell of a cell
 BENT, THIN = (
@@ -15,7 +16,7 @@ BENT, THIN = (
 )  # bulge and width of such a face over the height of the cell, up to twice of which the centroid moves to that of the faces
 
 
-@njit(cache=True, parallel=True, error_model="numpy")
+@exact_parallel
 def polygon_geometry(points, start, corners):
     """(centroids (n, 3), area vectors (n, 3)) of polygons i with the points corners[start[i]:start[i + 1]].
 
@@ -63,7 +64,7 @@ def polygon_geometry(points, start, corners):
     return centroid, area
 
 
-@njit(cache=True, parallel=True, error_model="numpy")
+@exact_parallel
 def bulges(points, start, corners, x, S):
     """(n,) how far [m] the corners of polygons lie off the plane through the centroids x across the area vectors S, at most."""
     n = len(start) - 1
@@ -79,7 +80,7 @@ def bulges(points, start, corners, x, S):
     return out
 
 
-@njit(cache=True, parallel=True, error_model="numpy")
+@exact_parallel
 def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
     """(volumes (n,), centroids (n, 3), thin (n,)) of cells with faces[start[i]:start[i + 1]], from face centroids x, area vectors S and `bulges`.
 
@@ -152,7 +153,7 @@ def volumes_between(points, start, corners, left, right, n: int, origin) -> tupl
     return volume, np.linalg.norm(area, axis=1)
 
 
-@njit(cache=True, parallel=True)
+@exact_parallel
 def taken(start, corners, order, back):
     """The polygons `order` as (start, corners); those marked in `back` keep their first corner and run backwards."""
     begin = np.zeros(len(order) + 1, dtype=np.int64)
@@ -166,7 +167,7 @@ def taken(start, corners, order, back):
     return begin, out
 
 
-@njit(cache=True)
+@exact
 def renumber(corners, n):
     """Give the points that `corners` uses, of n, the numbers 0, 1, ...: in place, returns which of them are used."""
     number = np.full(n, -1, dtype=np.int64)

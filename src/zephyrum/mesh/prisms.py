@@ -10,8 +10,8 @@ Verified by tests/test_clipped.py.
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.errors import MeshError
 from zephyrum.mesh.eased import LEAST
 from zephyrum.mesh.rays import heights, total_height
@@ -43,7 +43,7 @@ class Prisms:
         return surface.points + self.height[:, level, None] * self.way
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _smoothed(way, seen, points, triangles, normals, start, around, flat, rounds):
     """Ways pulled towards those of the neighbours as long as every triangle round still sees them."""
     out = way.copy()
@@ -72,7 +72,7 @@ def _smoothed(way, seen, points, triangles, normals, start, around, flat, rounds
     return out
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _room(points, way, reach, triangles, order, bounds, child, span):
     """(n,) distance along the rays to what lies opposite, up to `reach` (n,)."""
     out = reach.copy()
@@ -122,7 +122,7 @@ def _room(points, way, reach, triangles, order, bounds, child, span):
     return out
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _sloped(thick, edges, length, slope):
     """Thickness made to change by no more than `slope` along the edges."""
     for _ in range(200):
@@ -140,7 +140,7 @@ def _sloped(thick, edges, length, slope):
             break
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _folded(points, tips, triangles, normals, areas, least, lowest):
     """(m,) triangles whose prism folds: its outer side too small or turned, or a corner too flat."""
     bad = np.zeros(len(triangles), dtype=np.bool_)

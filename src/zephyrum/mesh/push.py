@@ -6,15 +6,15 @@ needed: which side a point lies on is told by its own coordinate. Verified by te
 """
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.errors import MeshError
 from zephyrum.mesh.tree import Tree
 
 CORNERS = 24  # of a polygon on its way down, at most
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _cut_point(a, b, axis, at, X, count, keys, values):
     """(point on the edge a b at coordinate `at` of an axis, count of points)."""
     low, high = (a, b) if a < b else (b, a)
@@ -33,7 +33,7 @@ def _cut_point(a, b, axis, at, X, count, keys, values):
     return count, count + 1
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _push(
     triangles, X, count, origin, unit, depth, level, corner, child, keys, values, leaf_of, triangle_of, start, corners
 ):

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.air.checks import takes
+from zephyrum._core.validation import takes
 from zephyrum.mesh.core import Mesh
 
 # (measure, unit, value above which a cell deserves a look)

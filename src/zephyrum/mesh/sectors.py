@@ -10,7 +10,7 @@ from dataclasses import replace
 import numpy as np
 from scipy.spatial import cKDTree
 
-from zephyrum.air.checks import number, takes, whole
+from zephyrum._core.validation import number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.build import mesh_from_kept
 from zephyrum.mesh.core import Mesh

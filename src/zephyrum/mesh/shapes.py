@@ -5,8 +5,8 @@ Verified by tests/test_mesh.py and validation/viscous.py.
 
 import numpy as np
 
+from zephyrum._core.validation import number, takes, whole
 from zephyrum.air import Reference
-from zephyrum.air.checks import number, takes, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.airfoil import BASE_CELLS, closed_curve
 from zephyrum.mesh.blocks import Border, Grid, family
@@ -81,7 +81,7 @@ def mesh_revolved(
     """An axisymmetric mesh, a wedge one cell thick, about `body` revolved about the x axis; lengths in body lengths.
 
     body: an outline, or a symmetric airfoil as the meridian; around: cells along the whole outline (half of them are
-    used). The stream must lie along x. Area of reference is the frontal area; forces are those of the whole body.
+    used). The stream must lie along x. Area of reference is the frontal area, its length the diameter; forces are those of the whole body.
     """
     around = _quartered(around)
     if isinstance(body, Airfoil):
@@ -108,7 +108,8 @@ def mesh_revolved(
     n = len(block) - 1
     borders = (Border("body", "wall", "inner", 0, n), Border("farfield", "farfield", "outer", 0, n))
     top = float(block[:, 0, 1].max())
-    reference = Reference(np.pi * top**2, length, 2.0 * top, (0.25 * length, 0.0, 0.0), "measured on the meridian")
+    # the Reynolds number of a body of revolution, and its moments, refer to its diameter
+    reference = Reference(np.pi * top**2, 2.0 * top, 2.0 * top, (0.25 * length, 0.0, 0.0), "measured on the meridian")
     recipe = {"kind": "axisymmetric O", "section": f"{name} revolved"} | recipe
     return family(Grid(block, borders), reference, recipe, wedge=float(WEDGE))
 

@@ -8,13 +8,14 @@ keeps the tree nearly balanced by itself. Verified by tests/test_clipped.py.
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numba import njit, prange
 from scipy.spatial import cKDTree
 
-from zephyrum.air.checks import number
+from zephyrum._core.jit import exact, exact_parallel, prange
+from zephyrum._core.validation import number
 from zephyrum.errors import InputError
 from zephyrum.shape.crossings import box_tree
 
+FINENESS = {"coarse": 1.6, "medium": 1.0, "fine": 0.63}  # factors on all sizes of a mesh, in the plane and in space
 GROWTH = 0.2  # of the size with distance
 STEEPEST = 0.5  # the same in the coarsest meshes of a family
 
@@ -110,7 +111,7 @@ class SizeField:
         return out
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _least(h, order, child, span):
     """Least size below every node; children come after their parents."""
     out = np.empty(len(child))
@@ -124,7 +125,7 @@ def _least(h, order, child, span):
     return out
 
 
-@njit(cache=True, error_model="numpy", parallel=True)
+@exact_parallel
 def _wanted(places, points, h, least, order, bounds, child, span, growth):
     n = len(places)
     out = np.empty(n)

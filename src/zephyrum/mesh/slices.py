@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.air.checks import choice
+from zephyrum._core.validation import choice
 from zephyrum.errors import InputError
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.polygons import following

@@ -56,7 +56,7 @@ def joined_faces(
     else:
         place = space.points[columns.floor.corners[columns.floor.start[np.argmax(turned[columns.floor.group])]]]
         raise MeshError(f"layers: {turned.sum()} columns are inside out, one at {place.round(5)} m.", place)
-    names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "slip")] + [(name, "wall") for name in parts]  # fmt: skip
+    names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "ground")] + [(name, "wall") for name in parts]  # fmt: skip
     faces = stacks.faces(into, half, ground, part_of[triangle[columns.polygon]])
     return *faces, names, faces[3] != faces[4]
 

@@ -9,8 +9,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.errors import MeshError
 from zephyrum.mesh.polygons import components
 
@@ -186,7 +186,7 @@ def _unique(key: np.ndarray) -> np.ndarray:
     return key[np.r_[True, key[1:] != key[:-1]]] if len(key) else key
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def cell_at(spot, d, depth, child):
     """Leaf that holds the integer place spot (d,), in half units of the finest cell so that it lies on no plane."""
     node = 0
@@ -203,7 +203,7 @@ def cell_at(spot, d, depth, child):
     return node
 
 
-@njit(cache=True)
+@exact
 def leaves_at(spots, depth, child):
     """(n,) leaves that hold the places (n, 3) in half units of the finest cell."""
     out = np.empty(len(spots), dtype=np.int64)
@@ -212,7 +212,7 @@ def leaves_at(spots, depth, child):
     return out
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def neighbours(d, depth, limit, level, corner, child, leaves):
     """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie there."""
     out = np.full((len(leaves), 2 * d), -1, dtype=np.int64)

@@ -1,4 +1,6 @@
-"""What the tables of a study show: the columns, their formats, short heads. Shared by the command line and the report."""
+"""How tables show values: short heads of columns, and the text of a cell. Shared by the command line and the report."""
+
+import math
 
 HEADS = {
     "CL error": "CL +-",
@@ -9,36 +11,24 @@ HEADS = {
     "observed order": "order",
     "seconds": "s",
 }
-POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g",
-         "CD error": ".2g", "mach max": ".2f", "y+ max": ".1f", "verdict": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
-REFINED = {
-    "coefficient": "",
-    "finest mesh": ".5f",
-    "error +-": ".2g",
-    "observed order": ".2f",
-    "extrapolated": ".5f",
-    "verdict": "",
-}
-LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "verdict": "", "seconds": ".1f"}
-DERIVED = {"mach": ".3g", "points": "d", "CL alpha [1/rad]": ".3f", "alpha of no lift [deg]": "+.2f", "CM of no lift": "+.4f", "neutral point x [m]": ".3f",
-           "static margin [chord]": "+.3f", "trim alpha [deg]": "+.2f", "trim CL": ".3f"}  # fmt: skip
-SLOPES = {"derivative": "", "value": "+.4f", "bend": ".2g", "settled": ""}
-FORCES = {
-    "part": "",
-    "cause": "",
-    "CL": "+.4f",
-    "CD": "+.5f",
-    "CY": "+.5f",
-    "CM": "+.4f",
-    "X [N]": ".0f",
-    "Y [N]": ".0f",
-    "Z [N]": ".0f",
-}
-SERIES = {"coefficient": "", "mean": ".5f", "amplitude": ".2g"}
 
 
 def cell(value, form: str) -> str:
-    """A value as a table shows it: "-" where there is none."""
+    """A value as a table shows it: "-" where there is none.
+
+    A format is Python's, or "~n" for a plain number with n significant digits ("+~n" with its sign).
+    """
     if value is None or (isinstance(value, float) and value != value):
         return "-"
+    if "~" in form:
+        sign, digits = form.split("~")
+        return significant(float(value), int(digits), sign)
     return format(value, form) if form else str(value)
+
+
+def significant(value: float, digits: int, sign: str = "") -> str:
+    """A number without exponent, rounded to so many significant digits, at least to whole ones."""
+    if value == 0.0 or not math.isfinite(value):
+        return format(value, f"{sign}g")
+    decimals = max(digits - 1 - math.floor(math.log10(abs(value))), 0)
+    return format(value, f"{sign},.{min(decimals, 12)}f")

@@ -8,32 +8,17 @@ from datetime import datetime
 from importlib import metadata
 from pathlib import Path
 
+from zephyrum._core.atomic import write_text
 from zephyrum.errors import InputError
-from zephyrum.one_stroke import write_text
-from zephyrum.report.columns import DERIVED, FORCES, HEADS, LEVELS, POLAR, REFINED, SERIES, SLOPES, cell
-from zephyrum.studies.aircraft import AircraftOutcome
+from zephyrum.report.columns import HEADS, cell
+from zephyrum.studies.jobs import JOBS, Table
 
 NEAR = 4.0  # deg: the point that stands for a sweep is the one nearest to this alpha
-# where a picture belongs and what it shows, by the beginning of its name
-PICTURES = {
-    "polar": ("polar", "Lift, drag and moment over alpha, and the polar."),
-    "refinement": ("error", "Coefficients over the mesh, with the extrapolated value and the error bar of the finest mesh."),
-    "history": ("convergence", "Residuals and coefficients over the steps"),
-    "time": ("convergence", "Coefficients in time."),
-    "loading": ("pressures", "Lift over the span, and Cp in sections"),
-    "cp_field": ("field", "Cp in the field"),
-    "cp_": ("pressures", "Cp on the surface"),
-    "friction": ("pressures", "Skin friction and y+"),
-    "layer": ("pressures", "Boundary layers"),
-    "mesh": ("mesh", "The mesh."),
-    "section": ("shape", "The section."),
-    "separation": ("field", "Separated flow"),
-    "streamlines": ("field", "Streamlines past the body"),
-    "vortices": ("field", "Cores of vortices (Q criterion)"),
-    "mach_field": ("field", "Mach number in the field"),
-    "vorticity_field": ("field", "Vorticity in the field"),
-    "eddy_viscosity_ratio_field": ("field", "Eddy over molecular viscosity"),
-}  # fmt: skip
+SURE = 0.2  # error of CD over CD up to which L/D is headlined
+# where the table of a job belongs on the page
+PLACES = {"sweep": "polar", "refine": "error", "time": "convergence", "trim": "polar", "derivatives": "polar"}
+# pictures of the body, which belong to no job, by the beginning of their names
+BODY = {"section": ("shape", "The section."), "mesh": ("mesh", "The mesh.")}
 
 
 @dataclass
@@ -80,34 +65,36 @@ def write_report(outcome, path: str | Path | None = None) -> Path:
 
         draw_album(outcome, folder / "figures")
     parts = {part.key: part for part in _parts(outcome)}
-    for picture in sorted((folder / "figures").glob("*.png")):
-        for start, (key, caption) in PICTURES.items():
-            if picture.stem.startswith(start):
-                data = base64.b64encode(picture.read_bytes()).decode()
-                parts[key].figures.append({"caption": f"{caption} ({picture.name})", "data": data})
-                break
+    for figure in outcome.figures():
+        _add_picture(parts[figure.place], folder / "figures" / f"{figure.name}.png", figure.caption)
+    for start, (key, caption) in BODY.items():
+        for picture in sorted((folder / "figures").glob(f"{start}*.png")):
+            _add_picture(parts[key], picture, caption)
     shown = [part for part in parts.values() if not part.empty]
     for part in shown:
         part.scene = Markup(part.scene)
     loader = jinja2.Environment(loader=jinja2.PackageLoader("zephyrum.report", "."), autoescape=True, trim_blocks=True)
     version = metadata.version("zephyrum")
     text = loader.get_template("page.html").render(
-        title=outcome.study.title,
+        title=outcome.spec.title,
         subtitle=_subtitle(outcome),
         parts=shown,
-        good=outcome.settled,
+        good=outcome.settled and not outcome.implausible,
         footer=f"Zephyrum {version}, {datetime.now():%Y-%m-%d %H:%M}. This file needs no network and no other file.",
     )
     write_text(path, text)
     return path
 
 
-def _subtitle(outcome) -> str:
-    study = outcome.study
-    shape = outcome.shape.name if isinstance(outcome, AircraftOutcome) else outcome.foil.name
-    mach = study.machs()[0]
-    air = study.freestream(mach)
-    return f"{shape}; model {study.solver.model}; {outcome.mesh.n_cells:,} cells; M {air.mach:g}, {air.speed:.1f} m/s, Reynolds number {air.reynolds:.3g}"
+def _add_picture(part: Part, path: Path, caption: str) -> None:
+    if path.is_file():
+        data = base64.b64encode(path.read_bytes()).decode()
+        part.figures.append({"caption": f"{caption} ({path.name})", "data": data})
+
+
+def _subtitle(study) -> str:
+    air = study.freestream(study.spec.machs()[0])
+    return f"{study.source.title}; model {study.spec.solver.model}; {study.mesh.n_cells:,} cells; M {air.mach:g}, {air.speed:.1f} m/s, Reynolds number {air.reynolds:.3g} on {air.length:.4g} m"
 
 
 def _rows(rows: list[dict], columns: dict[str, str], title: str = "") -> dict:
@@ -126,64 +113,80 @@ def _points(outcome) -> list:
     return [outcome.solution(float(row["mach"]), float(row["alpha"])) for _, row in rows.iterrows()]
 
 
+def _add_table(part: Part, made: Table) -> None:
+    if made.rows:
+        part.tables.append(_rows(made.rows, made.columns, made.title))
+    elif made.title:
+        part.lines.append(made.title)
+    part.lines += made.lines
+
+
 def _parts(outcome) -> list[Part]:
-    whole = isinstance(outcome, AircraftOutcome)
     solutions = _points(outcome)
     middle = min(solutions, key=lambda s: abs(s.air.alpha - NEAR)) if solutions else None
     out = [_verdict(outcome, middle), _checks(solutions)]
-    polar = Part("polar", "Polar")
-    if outcome.polar is not None:
-        polar.tables.append(_rows(outcome.polar.table.to_dict("records"), POLAR))
-        if whole and outcome.derived:
-            polar.tables.append(_rows([one.row() for one in outcome.derived], DERIVED, "What follows from the sweep, about the reference point"))  # fmt: skip
-    if whole and outcome.trim is not None:
-        polar.lines.append(f"Trim at {outcome.trim['text']}.")
-    if whole and outcome.derivatives is not None:
-        own = outcome.study.derivatives
-        polar.tables.append(_rows(outcome.derivatives.to_dict("records"), SLOPES, f"Derivatives [1/rad] at M {own.mach:g}, alpha {own.alpha:g} deg"))  # fmt: skip
-    out.append(polar)
-    forces = Part("forces", "Forces by part and cause")
+    own = {
+        key: Part(key, title)
+        for key, title in (
+            ("polar", "Polar"),
+            ("error", "Mesh error"),
+            ("pressures", "Pressures and friction"),
+            ("field", "Field"),
+            ("convergence", "Convergence"),
+            ("shape", "Shape"),
+        )
+    }
+    others = []
+    for name, result in outcome.results.items():
+        part = own[PLACES[name]] if name in PLACES else Part(name, name.capitalize())
+        if name not in PLACES:
+            others.append(part)
+        for made in JOBS[name].tables(outcome, result):
+            _add_table(part, made)
+    if outcome.refinement is None:
+        own["error"].lines.append("Unknown: the study has no [refine] table. Residuals say nothing about it.")
     if middle is not None:
-        sides = ", both halves" if middle.mesh.mirrored else ""
-        forces.tables.append(_rows(middle.forces.table().to_dict("records"), FORCES, f"{middle.air.describe()}{sides}"))
-        forces.lines.append(f"Reference: {middle.reference}")
-        if whole:
-            forces.lines.append(f"Span loading: {middle.span_loading()}")
-    out.append(forces)
-    error = Part("error", "Mesh error")
-    if outcome.refinement is not None:
-        error.lead = outcome.refinement.verdict
-        error.tables += [_rows(outcome.refinement.rows(), REFINED), _rows(outcome.refinement.table.to_dict("records"), LEVELS, f"Levels at {outcome.refinement.air.describe()}")]  # fmt: skip
-    else:
-        error.lines.append("Unknown: the study has no [refine] table. Residuals say nothing about it.")
-    out.append(error)
+        own["polar"].lines.append(f"Reference: {middle.reference}")
     body = Part("body", "Pressures in space")
-    if whole and solutions:
+    if solutions and not outcome.mesh.planar and len({s.mesh.fingerprint for s in solutions}) == 1:
         from zephyrum.report.scene import pressure_scene
 
         body.scene = pressure_scene(solutions, [f"alpha {s.air.alpha:g} deg, M {s.air.mach:g}" for s in solutions])
         body.lines.append("Drag to turn, wheel to zoom; the menu chooses the point, a click on a part in the legend hides it.")  # fmt: skip
-    out += [
+    return [
+        *out,
+        own["polar"],
+        *others,
+        own["error"],
         body,
-        Part("pressures", "Pressures and friction"),
-        Part("field", "Field"),
-        Part("convergence", "Convergence"),
+        own["pressures"],
+        own["field"],
+        own["convergence"],
+        own["shape"],
+        _mesh(outcome),
+        _provenance(outcome),
     ]
-    if outcome.series is not None:
-        rows = [{"coefficient": name, "mean": mean, "amplitude": swing} for name, (mean, swing) in outcome.series.summary().items()]  # fmt: skip
-        out[-1].tables.append(_rows(rows, SERIES, f"In time, {outcome.series.travelled[-1]:g} chords travelled"))
-    out += [Part("shape", "Shape"), _mesh(outcome), _provenance(outcome)]
-    return out
 
 
 def _verdict(outcome, middle) -> Part:
     part = Part("verdict", "Verdict")
     table = None if outcome.polar is None else outcome.polar.table
     loose = [] if table is None else table[table["verdict"] != "settled"].to_dict("records")
-    if outcome.settled:
+    odd = [row for row in loose if row["verdict"] == "implausible"]
+    if odd or outcome.implausible:
+        part.lead = (
+            f"Implausible: {len(odd)} of {len(table)} points converged to values that no such flow has."
+            if odd
+            else "Implausible: the lift falls with alpha."
+        )
+    elif outcome.settled:
         part.lead = "Every point settled: residuals are down and forces are at rest."
     else:
-        part.lead = f"{len(loose)} of {len(table)} points did not settle." if loose else "A mesh level did not settle."
+        part.lead = (
+            f"{len(loose)} of {len(table)} points did not settle."
+            if loose
+            else "A mesh level, or a result of another job, did not settle."
+        )
     part.items = [f"M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['verdict']}, {row['reason']}" for row in loose]
     known = outcome.refinement is not None
     part.lines.append(f"Mesh error: {outcome.refinement.verdict}" if known else "Mesh error: unknown, add a [refine] table to the study.")  # fmt: skip
@@ -193,10 +196,14 @@ def _verdict(outcome, middle) -> Part:
             bar = row.get(f"{name} error")
             known_bar = bar is not None and bar == bar
             part.facts.append((f"{name} at alpha {middle.air.alpha:g} deg", format(row[name], form) + (f" ± {bar:.2g}" if known_bar else "")))  # fmt: skip
-        best = table["L/D"].max()
-        if best == best:
-            part.facts.append(("largest L/D", f"{best:.1f}"))
-    if isinstance(outcome, AircraftOutcome) and outcome.derived:
+        if known and not odd:
+            sure = table[table["CD error"] <= SURE * table["CD"].abs()]
+            best = sure["L/D"].max() if len(sure) else float("nan")
+            if best == best:
+                part.facts.append(("largest L/D", f"{best:.1f}"))
+            else:
+                part.lines.append("No L/D is given: the error of CD is more than a fifth of it.")
+    if outcome.derived:
         one = outcome.derived[0]
         part.facts += [("lift slope", f"{one.slope[0]:.3f} / rad"), ("neutral point", f"x = {one.neutral[0]:.3f} m"), ("static margin", f"{100 * one.margin[0]:.1f} % chord")]  # fmt: skip
     return part

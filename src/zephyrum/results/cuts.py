@@ -10,13 +10,19 @@ from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
-from zephyrum.air.checks import number, whole
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import number, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.polygons import fan_triangles
-from zephyrum.told import told
 
 STRIPS = 60
+SLENDER = 0.25  # span over length below which a body is no wing
+STACKED = (
+    0.03  # of the span: standard deviation of the height of the load in a strip from which wings lie above each other
+)
 TERMS = (
     7  # of the series of the loading; the rolled-up vortices at the tips are not of it, so more terms only follow them
 )
@@ -74,11 +80,13 @@ def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.Data
         n = normal[hit]
         # a strip of unit width has this much wall along the piece
         wide = length / np.sqrt(np.maximum(1.0 - n[:, k] ** 2, 1e-6))
-        for name in dict.fromkeys(names[hit]):
-            own = names[hit] == name
+        loops = _loops(pair, names[hit])
+        for loop in range(loops.max() + 1):
+            own = loops == loop
+            name = names[hit][np.argmax(own)]
             x = pair[own][:, :, 0]
             chord = max(float(np.ptp(x)), 1e-12)
-            columns = {"part": name, axis: place, "x": middle[own, 0], "y": middle[own, 1], "z": middle[own, 2],
+            columns = {"part": name, "loop": loop, axis: place, "x": middle[own, 0], "y": middle[own, 1], "z": middle[own, 2],
                        "fraction": (middle[own, 0] - x.min()) / chord, "side": np.where(upper[hit[own]], "upper", "lower"), "Cp": cp[hit[own]]}  # fmt: skip
             if friction is not None:
                 columns["Cf"] = np.linalg.norm(friction[faces[hit[own]] - ni], axis=1) / solution.air.dynamic_pressure
@@ -88,13 +96,33 @@ def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.Data
     return pd.concat(frames, ignore_index=True)
 
 
+def _loops(pair: np.ndarray, names: np.ndarray) -> np.ndarray:
+    """(m,) number of the closed curve that each piece (m, 2, 3) of a section is of, from the foremost one on; pieces of two parts are never of one.
+
+    So wing and tail that share a label have each its own chord.
+    """
+    scale = 1e-7 * max(float(np.ptp(pair.reshape(-1, 3), axis=0).max()), 1e-12)
+    corner = np.unique(np.round(pair.reshape(-1, 3) / scale).astype(np.int64), axis=0, return_inverse=True)[1].reshape(
+        -1, 2
+    )
+    code = np.unique(names, return_inverse=True)[1]
+    node = np.unique(corner + code[:, None] * (corner.max() + 1), return_inverse=True)[1].reshape(-1, 2)
+    graph = coo_matrix((np.ones(len(node)), (node[:, 0], node[:, 1])), shape=(node.max() + 1,) * 2)
+    found = connected_components(graph, directed=False)[1][node[:, 0]]
+    first = np.full(found.max() + 1, np.inf)
+    np.minimum.at(first, found, pair[:, :, 0].min(axis=1))
+    rank = np.empty(len(first), dtype=np.int64)
+    rank[np.argsort(first, kind="stable")] = np.arange(len(first))
+    return rank[found]
+
+
 @dataclass(frozen=True, eq=False)
 class SpanLoading:
     """How lift is spread over the span, and the drag that comes with it.
 
     table: y [m] of the strips' middles, "width" [m], "cl c" [m]: lift over dynamic pressure and width, "cd c" [m] of the surface,
     "load": cl c over its mean. CL: sum; induced: CD of the trailing vortices, within `doubt`; efficiency: CL^2 / (pi aspect ratio
-    induced); span [m].
+    induced); span [m]. Both are nan, with the reason in `note`, where the load is not that of one wing: its formula is for a plane wake.
     """
 
     table: pd.DataFrame
@@ -103,10 +131,13 @@ class SpanLoading:
     doubt: float
     efficiency: float
     span: float
+    note: str = ""
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
+        if self.note:
+            return f"CL {self.CL:.4f}, span {self.span:.4g} m; no induced drag: {self.note}"
         return f"CL {self.CL:.4f}, induced CD {self.induced:.5f} +- {self.doubt:.1g} (span efficiency {self.efficiency:.3f}), span {self.span:.4g} m"
 
 
@@ -123,6 +154,33 @@ def _sums_below(y: np.ndarray, values: np.ndarray, at: np.ndarray) -> np.ndarray
         high = 1.0 - (r - place) ** 2 / np.maximum((r - p) * (r - q), 1e-300)
         out[k] += np.where(place < q, low, high) @ values[cut]
     return out
+
+
+def image_drag(n: np.ndarray, series: np.ndarray, aspect: float, height: float, points: int = 400) -> float:
+    """CD that the mirror image of the trailing vortices in the ground adds, a negative number (Wieselsberger 1921).
+
+    n, series: numbers and coefficients of the sine series of circulation over 2 span speed; height: of the trailing vortices over the ground in spans.
+    """
+    theta = (np.arange(points) + 0.5) * np.pi / points
+    y = 0.5 * np.cos(theta)
+    gamma = 2.0 * np.sin(np.outer(theta, n)) @ series  # over span and speed
+    strength = (
+        2.0 * np.cos(np.outer(theta, n)) @ (n * series) * np.pi / points
+    )  # of the vortex shed in each step of theta
+    apart = y[:, None] - y[None, :]
+    # the image has the opposite sense and lies 2 heights below: it makes upwash on the lifting line
+    upwash = (strength[None, :] * apart / (apart**2 + 4.0 * height**2)).sum(axis=1) / (4.0 * np.pi)
+    width = 0.5 * np.sin(theta) * np.pi / points
+    return -2.0 * aspect * abs(float(np.sum(gamma * upwash * width)))
+
+
+def _height_over_ground(solution, corner: np.ndarray, local: np.ndarray) -> float:
+    """Height [m] of what lifts over the ground: the mean of the walls by the size of the pressure on them."""
+    mesh = solution.mesh
+    level = float(mesh.face_centroid[mesh.faces_of("ground")[0], 2])
+    size = np.linalg.norm(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]), axis=1)
+    weight = size * np.abs(solution.wall_pressure[local])
+    return float(np.average(corner[:, :, 2].mean(axis=1), weights=weight)) - level
 
 
 def span_loading(solution, strips: int = STRIPS, part: str | None = None) -> SpanLoading:
@@ -143,7 +201,7 @@ def span_loading(solution, strips: int = STRIPS, part: str | None = None) -> Spa
         share = size / np.bincount(owner, size)[owner]
         whole_area = np.linalg.norm(mesh.face_area[faces], axis=1)[owner]
         force = force + solution.wall_friction[local] * (share * whole_area)[:, None]
-    wind = force @ air.axes.T / air.dynamic_pressure  # drag, side, lift
+    wind = force @ solution.computed.axes.T / air.dynamic_pressure  # drag, side, lift
     y = np.sort(corner[:, :, 1], axis=1)
     if mesh.mirrored:
         y, wind = np.concatenate([y, -y[:, ::-1]]), np.concatenate([wind, wind])
@@ -166,8 +224,36 @@ def span_loading(solution, strips: int = STRIPS, part: str | None = None) -> Spa
         return float(np.pi * aspect * np.sum(n * series**2))
 
     induced, doubt = drag(TERMS), abs(drag(TERMS + DOUBT) - drag(TERMS - DOUBT))
+    if solution.case.ground is not None:
+        height = _height_over_ground(solution, corner, local)
+        n = np.arange(1, min(TERMS, strips // 2) + 1)
+        series = np.linalg.lstsq(np.sin(np.outer(at, n)) * weight[:, None], load / (4.0 * span) * weight, rcond=None)[0]
+        induced += image_drag(n, series, aspect, height / span)
     table = pd.DataFrame({"y": 0.5 * (edges[1:] + edges[:-1]), "width": width, "cl c": load, "cd c": each[:, 0] / width,
                           "load": load * span / max(each[:, 1].sum(), 1e-300)})  # fmt: skip
-    return SpanLoading(
-        table, lift, induced, doubt, lift**2 / (np.pi * aspect * induced) if induced > 0.0 else float("nan"), span
-    )
+    efficiency = lift**2 / (np.pi * aspect * induced) if induced > 0.0 else float("nan")
+    if note := _not_one_wing(corner, wind[: len(corner), 2], span):
+        return SpanLoading(table, lift, float("nan"), float("nan"), float("nan"), span, note)
+    return SpanLoading(table, lift, induced, doubt, efficiency, span)
+
+
+def _not_one_wing(corner: np.ndarray, lift: np.ndarray, span: float) -> str:
+    """Why the load of triangles (m, 3, 3) with lifts (m,) is not that of one plane wing; "" if it is.
+
+    The lift of every strip of the span is taken at its mean height; wings above each other, and bodies that are longer than wide, have no plane wake.
+    """
+    middle = corner.mean(axis=1)
+    length = float(np.ptp(corner[:, :, 0]))
+    if span < SLENDER * length:
+        return f"the body is {length / span:.1f} times as long as wide, which is no wing"
+    up = lift > 0.0 if lift.sum() > 0.0 else lift < 0.0
+    if not up.any():
+        return ""
+    weight, y, z = np.abs(lift[up]), middle[up, 1], middle[up, 2]
+    strip = np.digitize(y, np.linspace(y.min(), y.max(), 21)[1:-1])
+    total = np.maximum(np.bincount(strip, weight, 20), 1e-300)
+    mean = np.bincount(strip, weight * z, 20) / total
+    spread = float(np.sqrt(np.sum(weight * (z - mean[strip]) ** 2) / weight.sum()))
+    if spread > STACKED * span:
+        return f"the load of a strip is spread over {spread:.3g} m of height: wings above each other have no plane wake"
+    return ""

@@ -8,22 +8,26 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from zephyrum._core.representation import short_repr
 from zephyrum.air import Freestream, Reference
-from zephyrum.told import told
+from zephyrum.air.axes import turned_body
 
 
 @dataclass(frozen=True)
 class Forces:
     """Force [N] and moment [N m] vectors (3,) of every part and cause, with all that turns them into coefficients.
 
-    `parts` holds (part, cause, force, moment about the origin of the mesh).
+    `parts` holds (part, cause, force, moment about the origin of the mesh), in the axes of the mesh, in which the body is
+    turned nose-up by `attitude` [deg]; `planar`: of a section or an axisymmetric body; `reference.point` is in these axes too.
     """
 
     parts: tuple[tuple[str, str, tuple, tuple], ...]
     air: Freestream
     reference: Reference
+    attitude: float = 0.0
+    planar: bool = False
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         found = self.coefficients()
@@ -34,20 +38,23 @@ class Forces:
         chosen = [row for row in self.parts if part in (None, row[0]) and cause in (None, row[1])]
         force = np.sum([row[2] for row in chosen], axis=0) if chosen else np.zeros(3)
         moment = np.sum([row[3] for row in chosen], axis=0) if chosen else np.zeros(3)
-        return force, moment - np.cross(np.asarray(self.reference.point), force)
+        moment = moment - np.cross(np.asarray(self.reference.point), force)
+        return turned_body(force, -self.attitude), turned_body(moment, -self.attitude)
 
     def newtons(self, part: str | None = None, cause: str | None = None) -> np.ndarray:
         """Force (3,) in body axes [N]; of a 2-D mesh, on its slab."""
         return self._sum(part, cause)[0]
 
     def coefficients(self, part: str | None = None, cause: str | None = None) -> dict[str, float]:
-        """CL, CD, CY (wind axes), CX, CZ (body axes), CM, and the moments of roll and yaw over the span, of a part and a cause (None: all)."""
+        """CL, CD (wind axes), CM, CX, CZ (body axes), and in space CY and the moments of roll and yaw over the span, of a part and a cause (None: all)."""
         force, moment = self._sum(part, cause)
         scale = self.air.dynamic_pressure * self.reference.area
         drag, side, lift = self.air.axes @ force / scale
-        return {"CL": float(lift), "CD": float(drag), "CY": float(side), "CX": float(force[0] / scale),
-                "CZ": float(force[2] / scale), "CM": float(moment[1] / (scale * self.reference.chord)),
-                "C roll": float(-moment[0] / (scale * self.reference.span)), "C yaw": float(-moment[2] / (scale * self.reference.span))}  # fmt: skip
+        out = {"CL": float(lift), "CD": float(drag), "CM": float(moment[1] / (scale * self.reference.chord)),
+               "CX": float(force[0] / scale), "CZ": float(force[2] / scale)}  # fmt: skip
+        if not self.planar:  # those of a section hang on the thickness of its slab
+            out |= {"CY": float(side), "C roll": float(-moment[0] / (scale * self.reference.span)), "C yaw": float(-moment[2] / (scale * self.reference.span))}  # fmt: skip
+        return out
 
     @property
     def CL(self) -> float:
@@ -100,4 +107,4 @@ def wall_forces(
             moment = np.cross(mesh.face_centroid[group.faces], force) * on_moment
             force = force * on_force
             parts.append((group.name, cause, tuple(force.sum(axis=0)), tuple(moment.sum(axis=0))))
-    return Forces(tuple(parts), air, reference)
+    return Forces(tuple(parts), air, reference, mesh.attitude, mesh.planar)

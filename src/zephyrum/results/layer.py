@@ -8,7 +8,8 @@ Flow, ch. 4): displacement int (1 - U/Ue) dy, momentum int U/Ue (1 - U/Ue) dy. V
 import numpy as np
 
 from zephyrum.mesh import Mesh
-from zephyrum.results.surface import section_order, stagnation_face
+from zephyrum.mesh.sections import chord_fraction, section_order
+from zephyrum.results.surface import stagnation_face
 
 SLOWEST = 0.3  # of the freestream at the edge: near the stagnation point there is no edge to be found
 CALM = 0.02  # y dU/dy over U at the edge
@@ -76,7 +77,7 @@ def layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference, stream: fl
             rows[i] = thick, displaced, lost, displaced / lost, speed
         names = ("delta99", "displacement", "momentum", "shape factor", "edge speed")
         columns = {"part": group.name, "side": side,
-                   "x/c": reference.chord_fraction(centre[:, 0])}  # fmt: skip
+                   "x/c": chord_fraction(mesh, reference, centre)}  # fmt: skip
         frames.append(pd.DataFrame(columns | dict(zip(names, rows.T, strict=True))))
     return pd.concat(frames, ignore_index=True)
 
@@ -118,7 +119,7 @@ def profile_table(mesh: Mesh, velocity: np.ndarray, surface, reference, place: f
         own, away = faces[np.array(sides) == side], away[np.array(sides) == side]
         if not len(own):
             continue
-        x = reference.chord_fraction(mesh.face_centroid[own, 0])
+        x = chord_fraction(mesh, reference, mesh.face_centroid[own])
         k = int(np.argmin(np.abs(x - place)))
         if best is None or abs(x[k] - place) < best[0]:
             best = abs(x[k] - place), own[k], away[k]

@@ -8,7 +8,7 @@ and Moin 1988, CTR-S88). Verified by tests/test_paths.py (area of a ball, a vort
 
 import numpy as np
 
-from zephyrum.air.checks import number
+from zephyrum._core.validation import number
 from zephyrum.errors import InputError
 from zephyrum.flow.gradient import Gradient
 from zephyrum.shape.surface import Surface

@@ -11,12 +11,12 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from zephyrum.air.checks import number, whole
+from zephyrum._core.jit import parallel, prange, serial
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import number, whole
 from zephyrum.errors import InputError
-from zephyrum.flow.kernels import parallel, prange, serial
 from zephyrum.mesh.polygons import entries_of
 from zephyrum.results.levels import velocity_slopes
-from zephyrum.told import told
 
 SEEDS = 30
 STRIDE = 0.5  # of a cell at most in one step
@@ -34,7 +34,7 @@ class Paths:
     time: np.ndarray
     speed: np.ndarray
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         return f"{self.count} lines of {len(self.points):,} points"
@@ -72,7 +72,7 @@ def default_seeds(solution, count: int = SEEDS) -> np.ndarray:
         share = np.r_[-share[::2][::-1], share[::2]]
     wanted = middle + share * half
     wide = 0.02 * half
-    wind = solution.air.axes[0]
+    wind = solution.computed.axes[0]
     ahead = wall @ wind
     seeds = []
     for y in wanted:

@@ -7,12 +7,12 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
+from zephyrum._core.atomic import write_text
+from zephyrum._core.representation import short_repr
 from zephyrum.errors import FileError
-from zephyrum.one_stroke import write_text
-from zephyrum.told import told
 
-COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CD pressure", "CD friction", "CX", "CZ", "L/D", "y+ max", "verdict", "orders", "drift", "CL swing",
-           "CD swing", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "steps", "seconds",
+COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CD pressure", "CD friction", "CX", "CZ", "L/D", "y+ max", "verdict", "orders", "drift", "numerics", "CL swing",
+           "CD swing", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "case", "steps", "seconds",
            "reason")  # fmt: skip
 
 
@@ -23,7 +23,7 @@ class Polar:
     table: pd.DataFrame
     notes: dict = field(default_factory=dict)
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         t = self.table

@@ -11,11 +11,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.air.checks import number
+from zephyrum._core.jit import serial
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import number
 from zephyrum.errors import InputError
-from zephyrum.flow.kernels import serial
 from zephyrum.mesh.skin import wall_surface
-from zephyrum.told import told
 
 SPACING = 0.012  # of the body's size between lines
 FINEST = 0.002  # of it: least spacing
@@ -38,7 +38,7 @@ class SkinLines:
     strength: np.ndarray
     name: str
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         return f"{self.count} lines of {self.means}, {len(self.points):,} points"

@@ -1,49 +1,72 @@
 """A solved flow and everything one can ask of it."""
 
 import functools
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
+from zephyrum._core.validation import choice, number
 from zephyrum.air import Freestream, Reference
-from zephyrum.air.checks import PATH, choice, number, takes
 from zephyrum.errors import InputError
-from zephyrum.flow import Flow, History, Settings
+from zephyrum.flow import History, Settings
 from zephyrum.flow.gas import Law, Scales
 from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh, write_mesh
-from zephyrum.results.after import COARSE_WALL, complaints, extremes
-from zephyrum.results.case import slowest
+from zephyrum.results.checks import COARSE_WALL, extremes, implausible, result_warnings
 from zephyrum.results.cuts import STRIPS, SpanLoading, cut_table, span_loading
 from zephyrum.results.forces import Forces, wall_forces
-from zephyrum.results.keep import read_solution, save_solution
 from zephyrum.results.layer import layer_table, profile_table
 from zephyrum.results.levels import level_surface, spin, velocity_slopes
 from zephyrum.results.paths import Paths, stream_paths
 from zephyrum.results.skin import SkinLines, skin_lines
+from zephyrum.results.solution_writer import save_solution
 from zephyrum.results.streamlines import bubbles, stream_function
 from zephyrum.results.surface import surface_table, turning_points
 from zephyrum.results.wake import wake_drag
+from zephyrum.solver import Run
 
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
 
 
 @dataclass(frozen=True, eq=False)
-class Solution:
+class Solution(Run):
     """One solved condition on one mesh.
 
-    verdict: "settled" (residuals down and forces at rest), "wandering" (neither, but bounded) or "failed"; `reason`
-    says why. Coefficients refer to `reference`; the mesh error of a single solution is unknown until `refine` finds it.
+    verdict: "settled" (residuals down and forces at rest), "implausible" (that, but with values that no such flow has), "wandering"
+    (neither, but bounded) or "failed"; `reason` says why. Coefficients refer to `reference`; the mesh error of a single solution is
+    unknown until `refine` finds it. `case` is everything that it depends on.
     """
 
-    mesh: Mesh
-    air: Freestream
-    reference: Reference
-    model: str
-    settings: Settings
-    flow: Flow
-    notes: tuple[str, ...] = field(default=())
+    @classmethod
+    def of(cls, run: Run) -> "Solution":
+        """The solution that a run left."""
+        return cls(run.case, run.flow, run.notes, run.fallback)
+
+    @property
+    def mesh(self) -> Mesh:
+        """The mesh."""
+        return self.case.mesh
+
+    @property
+    def air(self) -> Freestream:
+        """The freestream, as it meets the body."""
+        return self.case.air
+
+    @property
+    def reference(self) -> Reference:
+        """The reference quantities."""
+        return self.case.reference
+
+    @property
+    def model(self) -> str:
+        """The flow model."""
+        return self.case.model
+
+    @property
+    def settings(self) -> Settings:
+        """The numerics."""
+        return self.case.settings
 
     def __repr__(self) -> str:
         found = ", ".join(f"{name} {getattr(self.forces, name):.4g}" for name in ("CL", "CD", "CM"))
@@ -51,13 +74,20 @@ class Solution:
 
     @property
     def verdict(self) -> str:
-        """settled, wandering or failed."""
-        return self.flow.verdict
+        """settled, implausible, wandering or failed."""
+        return "implausible" if self.implausible else self.flow.verdict
 
     @property
     def reason(self) -> str:
         """One sentence on the verdict."""
+        if self.implausible:
+            return f"{self.flow.reason}, implausible: {'; '.join(self.implausible)}"
         return self.flow.reason
+
+    @functools.cached_property
+    def implausible(self) -> tuple[str, ...]:
+        """What a settled solution shows that no such flow has: what must not be used as a result. Empty if nothing, or if it did not settle."""
+        return tuple(implausible(self)) if self.flow.verdict == "settled" else ()
 
     @property
     def history(self) -> History:
@@ -76,12 +106,16 @@ class Solution:
 
     @property
     def computed(self) -> Freestream:
-        """The air computed with: `air` itself unless its Mach number is very low."""
-        return slowest(self.air, self.reference.chord)
+        """The freestream computed with, in the axes of the mesh: `air` itself unless its Mach number is very low or the body is turned."""
+        return self.case.computed
 
     @property
     def forces(self) -> Forces:
         """Forces and coefficients; `.about(point)` moves the moment point."""
+        return self._forces
+
+    @functools.cached_property
+    def _forces(self) -> Forces:
         return wall_forces(self.mesh, self.wall_pressure, self.wall_friction, self.air, self.reference)
 
     @property
@@ -97,7 +131,7 @@ class Solution:
     @property
     def reynolds(self) -> float:
         """Reynolds number on the chord that was computed with [-]; infinite without friction."""
-        return self.computed.mach * self.reference.chord / self.law.viscosity if self.viscous else float("inf")
+        return self.case.reynolds if self.viscous else float("inf")
 
     @property
     def wall_friction(self) -> np.ndarray | None:
@@ -182,6 +216,10 @@ class Solution:
         """DataFrame of stagnation, separation and reattachment points: part, side, kind, x/c and its uncertainty."""
         if not self.viscous:
             raise InputError("inviscid flow does not separate; solve with model='laminar', 'sa' or 'sst'.")
+        if not self.mesh.planar:
+            raise InputError(
+                "turning points are those of sections and axisymmetric bodies; in space look at skin_lines()."
+            )
         return turning_points(self._surface)
 
     def boundary_layer(self):
@@ -288,7 +326,7 @@ class Solution:
 
     def checks(self) -> list[str]:
         """Sentences on what looks wrong, with the likely cause; empty if nothing does."""
-        return complaints(self)
+        return result_warnings(self)
 
     def row(self) -> dict:
         """The row of this point in a polar."""
@@ -302,22 +340,18 @@ class Solution:
                         "y+ max": float(self._surface["y+"].max())}  # fmt: skip
         return {"mach": self.air.mach, "alpha": self.air.alpha, "reynolds": self.reynolds if self.viscous else self.air.reynolds, **{k: c[k] for k in ("CL", "CD", "CM", "CX", "CZ")},
                 "L/D": c["CL"] / c["CD"] if c["CD"] > LEAST_DRAG else float("nan"), "verdict": self.verdict,
-                "orders": round(-np.log10(max(worst, 1e-16)), 2), "drift": self.history.drift(),
-                "CL swing": swing["CL"][1] if self.verdict != "settled" else 0.0, "CD swing": swing["CD"][1] if self.verdict != "settled" else 0.0,
+                "orders": round(-np.log10(max(worst, 1e-16)), 2), "drift": self.history.drift(), "numerics": self.fallback or "as asked",
+                "CL swing": swing["CL"][1] if self.flow.verdict != "settled" else 0.0, "CD swing": swing["CD"][1] if self.flow.verdict != "settled" else 0.0,
                 **friction, "cp min": float(fields["cp"].min()), "mach max": float(fields["mach"].max()), "model": self.model, "cells": self.mesh.n_cells,
-                "mesh": self.mesh.fingerprint, "steps": int(self.history.column("step", 0)[-1]), "seconds": round(self.flow.seconds, 2), "reason": self.reason}  # fmt: skip
+                "mesh": self.mesh.fingerprint, "case": self.case.fingerprint, "steps": int(self.history.column("step", 0)[-1]), "seconds": round(self.flow.seconds, 2), "reason": self.reason}  # fmt: skip
 
     def write(self, path: str | Path) -> Path:
         """Write the fields on the mesh to a .vtu or .cgns file."""
         return write_mesh(self.mesh, path, self.fields())
 
-    def save(self, path: str | Path) -> Path:
-        """Keep the last state and the history in one .npz file, written in one stroke, for a later start or reading."""
-        return save_solution(self, path)
+    def save(self, path: str | Path, mesh_file: str | Path | None = None) -> Path:
+        """Keep case, last state and history in one .npz file, written in one stroke; `load_solution(path)` gives it back.
 
-
-@takes(path=PATH, mesh=Mesh, air=Freestream, reference=Reference, settings=Settings)
-def load_solution(path: str | Path, mesh: Mesh, air: Freestream, reference: Reference, settings: Settings) -> Solution:
-    """A solution kept by `Solution.save`; FileError if it does not belong to this mesh and condition."""
-    facts, flow = read_solution(path, mesh, air)
-    return Solution(mesh, air, reference, facts["model"], settings, flow, tuple(facts.get("notes", ())))
+        mesh_file: a mesh kept by `keep_mesh`, to which the file then only refers; without it the mesh is inside.
+        """
+        return save_solution(self, path, mesh_file)

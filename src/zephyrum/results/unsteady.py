@@ -3,26 +3,22 @@
 Verified by tests/test_unsteady.py and validation/ (vortex street behind a circle).
 """
 
-import time
-import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
-from zephyrum.air.checks import number, takes
-from zephyrum.errors import FileError, FlowError, InputError
-from zephyrum.flow import Settings, march_in_time
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import PATH, takes
+from zephyrum.air import Freestream, Reference
+from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh
-from zephyrum.one_stroke import one_stroke, warned
-from zephyrum.results.case import prepared
 from zephyrum.results.solution import Solution
-from zephyrum.results.solve import ARGUMENTS
-from zephyrum.told import told
+from zephyrum.solver import Case, TimeRun, run_in_time
+from zephyrum.solver.unsteady import steady_in_time
 
 STEADY = 2e-4  # amplitude of CL or CD below which nothing swings
-EVERY = 10.0  # seconds between two writings of a kept march
 ALIKE = 0.02  # relative difference of the amplitudes of successive periods that counts as periodic
 
 
@@ -40,7 +36,7 @@ class TimeSeries:
     CM: np.ndarray
     last: Solution
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         found = ", ".join(f"{name} {mean:.4g} +- {swing:.2g}" for name, (mean, swing) in self.summary().items())
@@ -94,49 +90,20 @@ class TimeSeries:
         return out
 
 
-@dataclass
-class _Kept:
-    """The file that holds a march in time: rows and the last two states, and whose they are."""
-
-    path: Path
-    key: str
-    written: float = 0.0
-
-    def read(self, count: int):
-        """What there is of the first `count` steps (None: nothing); FileError if it belongs to another march."""
-        if not self.path.exists():
-            return None
-        try:
-            with np.load(self.path, allow_pickle=False) as data:
-                key, rows, now, before = str(data["key"]), data["rows"], data["now"], data["before"]
-        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile) as cause:
-            raise FileError(f"march {str(self.path)!r} can't be read ({cause}); remove it and run again.") from None
-        if key != self.key or len(rows) > count + 1:
-            why = "it is longer" if key == self.key else "mesh, condition, step or settings differ"
-            raise FileError(f"march {str(self.path)!r} is another one ({why}); remove it or choose another file.")
-        return rows, now, before
-
-    def write(self, rows, now, before, last: bool = False) -> None:
-        """Write the file in one stroke, at most every EVERY seconds."""
-        if last or time.monotonic() - self.written > EVERY:
-            self.written = time.monotonic()
-            with warned("the march goes on, but is not kept"), one_stroke(self.path) as part, part.open("wb") as file:
-                np.savez(file, key=self.key, rows=rows, now=now, before=before)
-
-
-@takes(**ARGUMENTS)
+@takes(mesh=Mesh, air=Freestream, model=str, reference=Reference, settings=Settings, start=Solution, keep=PATH)
 def solve_in_time(
     mesh: Mesh,
-    air,
+    air: Freestream,
     model: str = "laminar",
     duration: float = 60.0,
     step: float = 0.02,
-    reference=None,
+    reference: Reference | None = None,
     settings: Settings | None = None,
     start: Solution | None = None,
     walls=None,
     on_step: Callable[[dict], None] | None = None,
     keep: str | Path | None = None,
+    ground: str | None = None,
 ) -> TimeSeries:
     """Follow the flow of `air` about `mesh` in time, to second order.
 
@@ -146,38 +113,15 @@ def solve_in_time(
     off, or that is now wanted longer, goes on from it. Other arguments as in `solve`.
     Raises InputError for bad input, FlowError if a step fails, FileError if `keep` belongs to another march.
     """
-    number("duration", duration, 0.0, 1e5, open_low=True)
-    number("step", step, 0.0, duration, open_low=True)
-    settings = settings or Settings()
-    case = prepared(mesh, air, model, reference, walls)
-    state = None
-    if start is not None:
-        if start.mesh.fingerprint != mesh.fingerprint or start.model != model:
-            raise InputError("start belongs to another mesh or model; give a solution on this mesh with this model.")
-        state = start.flow.q
-    unit = case.reference.chord / case.computed.mach  # one chord of travel in scaled time
-    count = int(np.ceil(duration / step - 1e-9))
-    wrapped = None
-    if on_step is not None:
-        wrapped = lambda row: on_step(row | {"travelled": row.pop("time") / unit})  # noqa: E731
-    kept = (
-        None
-        if keep is None
-        else _Kept(Path(keep), f"{mesh.fingerprint} {air.describe()} {model} {step!r} {settings!r} {walls!r}")
-    )
-    made = march_in_time(
-        mesh, case.computed, case.reference, step * unit, count, settings, state, wrapped, model, case.walls,
-        resume=kept and kept.read(count), on_state=kept and kept.write,
-    )  # fmt: skip
-    if kept is not None:
-        kept.write(made.rows, made.flow.q, made.before, True)
-    if made.flow.verdict == "failed":
-        raise FlowError(f"{made.flow.reason} than {step:g} chords.")
-    travelled = made.rows[:, 0] / unit
-    last = Solution(mesh, air, case.reference, model, settings, made.flow, tuple(case.notes))
-    series = TimeSeries(travelled * case.reference.chord / air.speed, travelled, *made.rows[:, 1:4].T, last)
+    case = Case(mesh, air, model, reference, walls, settings or Settings(), ground)
+    return series_of(run_in_time(case, duration, step, start, on_step, keep))
+
+
+def series_of(run: TimeRun) -> TimeSeries:
+    """The TimeSeries of a run in time."""
+    case = run.last.case
+    seconds = run.travelled * case.reference.chord / case.air.speed
+    series = TimeSeries(seconds, run.travelled, *run.coefficients.T, Solution.of(run.last))
     if max(series.summary()[name][1] for name in ("CL", "CD")) < STEADY:
-        series = replace(
-            series, last=replace(last, flow=replace(made.flow, verdict="settled", reason="steady in time"))
-        )
+        series = replace(series, last=Solution.of(steady_in_time(run.last)))
     return series

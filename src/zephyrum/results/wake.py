@@ -11,7 +11,7 @@ entropy: planes close to the body tell most. Verified by tests/test_space.py.
 import numpy as np
 import pandas as pd
 
-from zephyrum.air.checks import number
+from zephyrum._core.validation import number
 from zephyrum.errors import InputError
 from zephyrum.mesh.polygons import entries_of
 from zephyrum.mesh.slices import slice_mesh
@@ -28,7 +28,7 @@ def wake_drag(solution, at=None) -> pd.DataFrame:
         raise InputError(f"the drag of a wake is told for subsonic streams, not for Mach {air.mach:g}.")
     tail = mesh.points[mesh.face_points[entries_of(mesh.face_start, mesh.faces_of("wall"))[1]], 0].max()
     places = tail + np.array(CLOSE) * solution.reference.chord if at is None else np.atleast_1d(at)
-    fields, axes = solution.fields(), air.axes
+    fields, axes = solution.fields(), solution.computed.axes
     gamma, R = air.gas.gamma, air.gas.R
     density = air.pressure / (R * air.temperature)
     velocity = fields["velocity"] @ axes.T

@@ -8,19 +8,23 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum.air import quantity
-from zephyrum.air.checks import PATH, choice, number, takes
+from zephyrum._core.representation import short_repr
+from zephyrum._core.units import quantity
+from zephyrum._core.validation import PATH, choice, number, takes
 from zephyrum.errors import InputError
+from zephyrum.shape.closest import distances
 from zephyrum.shape.labels import by_edges
 from zephyrum.shape.mend import Mended, mend
-from zephyrum.shape.solids import section_area, simplified
+from zephyrum.shape.solids import simplified
 from zephyrum.shape.surface import Surface
 from zephyrum.shape.surface_files import UNITS, read_triangles
-from zephyrum.told import told
 
 AXES = {"+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1)}
 LONGEST = 200.0  # m: no aircraft is larger
 LABELS = ("file", "shell", "edges")
+ACROSS = 0.1  # unevenness across one axis over that across the other, and over the size, from which the axes are taken for exchanged
+SAMPLES = 2000  # points that are compared with the mirror image
+FIN = 0.3  # width of a fin over its height, at most
 
 
 @dataclass(frozen=True)
@@ -35,7 +39,7 @@ class Adopted:
     mended: Mended
     notes: tuple[str, ...]
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         return f"{self.surface}; {len(self.mended.defects)} kinds of defect, {len(self.notes)} notes"
@@ -112,32 +116,57 @@ def oddities(surface: Surface, span: float | None = None) -> list[str]:
         found.append(f"the span is {size[1]:.4g} m, not {span:.4g} m as stated: look at the unit and the axes")
     if size[1] < 0.8 * size[2]:
         found.append(f"it is higher ({size[2]:.4g} m) than wide ({size[1]:.4g} m): is `up` the right axis?")
-    middle = 0.5 * (low[1] + high[1])
-    if abs(middle) > 0.02 * size[1]:
-        found.append(f"its plane of symmetry lies at y = {middle:.4g} m instead of 0: half a model, or moved aside?")
-    elif abs(surface.centroid[1]) > 0.01 * size[1]:
-        found.append(
+    found += _lopsided(surface)
+    return found + attitude_oddities(surface)
+
+
+def _lopsided(surface: Surface) -> list[str]:
+    """Sentences on a plane of symmetry that is not y = 0, with the likely cause."""
+    low, high = surface.bounds
+    size = high - low
+    middle = 0.5 * (low + high)
+    off = [_uneven(surface, k, middle[k]) for k in (0, 1)]
+    if off[0] < ACROSS * off[1] and off[1] > ACROSS * size[1]:
+        return [
+            "its left and right lie along x, where nose and tail should: `nose` is the wrong axis, turn it by a quarter (-y or +y)"
+        ]
+    if abs(middle[1]) > 0.02 * size[1]:
+        return [f"its plane of symmetry lies at y = {middle[1]:.4g} m instead of 0: half a model, or moved aside?"]
+    if abs(surface.centroid[1]) > 0.01 * size[1]:
+        return [
             f"starboard and port differ (centroid at y = {surface.centroid[1]:.4g} m): are nose and up the right axes?"
-        )
-    # the fin: what stands farthest from the body's axis in the last and the first third
+        ]
+    return []
+
+
+def _uneven(surface: Surface, axis: int, middle: float) -> float:
+    """95th percentile of the distances [m] of points from the mirror image in the plane `axis` = `middle`."""
+    mirror = surface.points.copy()
+    mirror[:, axis] = 2.0 * middle - mirror[:, axis]
+    return float(
+        np.quantile(distances(mirror[:: max(len(mirror) // SAMPLES, 1)], surface.points, surface.triangles), 0.95)
+    )
+
+
+def attitude_oddities(surface: Surface) -> list[str]:
+    """Sentences on a body that seems to fly tail first or upside down, by its fin: what stands highest, and is thin, at one end."""
+    low, high = surface.bounds
+    size, middle = high - low, 0.5 * (low[1] + high[1])
     x = low[0] + size[0] * np.array([0.0, 0.3, 0.7, 1.0])
     p = surface.points[np.unique(surface.triangles)]
     near = np.abs(p[:, 1] - middle) < 0.1 * size[1]
     ends = [p[near & (p[:, 0] >= a) & (p[:, 0] <= b)] for a, b in ((x[0], x[1]), (x[2], x[3]))]
-    if all(len(end) for end in ends):
-        tall = [float(np.ptp(end[:, 2])) for end in ends]
-        body = float(np.median(p[near][:, 2]))
-        if tall[0] > 1.25 * tall[1]:
-            found.append(
-                f"it stands higher in front ({tall[0]:.3g} m) than behind ({tall[1]:.3g} m): does it fly tail first? Turn `nose` round"
-            )
-        rise, drop = float(ends[1][:, 2].max() - body), float(body - ends[1][:, 2].min())
-        if drop > 1.5 * rise and tall[1] > 1.1 * tall[0]:
-            found.append(
-                f"its tail reaches {drop:.3g} m down and only {rise:.3g} m up: is it upside down? Turn `up` round"
-            )
-    at = low[0] + size[0] * np.array([0.03, 0.97])
-    front, rear = section_area(surface, at)
-    if rear > 3.0 * max(front, 1e-12) and not any("tail first" in one for one in found):
-        found.append("its rear end is much blunter than its front: does it fly tail first?")
+    if not all(len(end) for end in ends):
+        return []
+    found = []
+    tall = [float(np.ptp(end[:, 2])) for end in ends]
+    body = float(np.median(p[near][:, 2]))
+    top = ends[0][ends[0][:, 2] > ends[0][:, 2].max() - 0.25 * tall[0]]
+    if tall[0] > 1.25 * tall[1] and np.ptp(top[:, 1]) < FIN * tall[0]:
+        found.append(
+            f"a fin stands in front ({tall[0]:.3g} m high, {tall[1]:.3g} m behind): does it fly tail first? Turn `nose` round"
+        )
+    rise, drop = float(ends[1][:, 2].max() - body), float(body - ends[1][:, 2].min())
+    if drop > 1.5 * rise and tall[1] > 1.1 * tall[0]:
+        found.append(f"its tail reaches {drop:.3g} m down and only {rise:.3g} m up: is it, or its fin, upside down?")
     return found

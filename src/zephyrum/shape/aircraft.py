@@ -9,23 +9,25 @@ from dataclasses import field as dataclass_field
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
+import numpy as np
 from pydantic import Field, TypeAdapter, ValidationError
 
+from zephyrum._core.atomic import write_text
+from zephyrum._core.representation import short_repr
+from zephyrum._core.toml_reader import line_of, read_table
 from zephyrum.air import Reference
-from zephyrum.air.tables import line_of, read_table
 from zephyrum.errors import InputError
-from zephyrum.one_stroke import write_text
 from zephyrum.shape.aircraft_measures import AircraftMeasures, measure_aircraft
 from zephyrum.shape.body import Body, Duct
-from zephyrum.shape.described import Length, Point, complaint, part
+from zephyrum.shape.described import Length, Point, complaint, part, reads
 from zephyrum.shape.mass import NONE, MassProperties, of_point, of_skin, of_solid
-from zephyrum.shape.solids import common_volume, difference, halved, united
+from zephyrum.shape.solids import EXACT, common_volume, difference, halved, united
 from zephyrum.shape.strut import Plate, Strut
 from zephyrum.shape.surface import Surface, joined
 from zephyrum.shape.wing import Wing
 from zephyrum.shape.wing_surface import wing_surfaces
-from zephyrum.told import told
 
+FIN_SPAN = 0.2  # of the length of the longest body: a wing of less span is a fin
 AnyPart = Annotated[Wing | Body | Duct | Strut | Plate, Field(discriminator="kind")]
 
 
@@ -33,7 +35,7 @@ AnyPart = Annotated[Wing | Body | Duct | Strut | Plate, Field(discriminator="kin
 class PointMass:
     """mass [kg] (or "80 lb") at a place (3,) [m]."""
 
-    mass: Annotated[float, Field(ge=0.0)]
+    mass: Annotated[float, reads("kg"), Field(ge=0.0)]
     place: Point
 
 
@@ -70,7 +72,7 @@ class Aircraft:
                 f"reference = {self.reference!r} is not a wing of this aircraft; it has: {', '.join(self._wings) or 'none'}."
             )
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         return f"{self.name} of {', '.join(self.parts)}"
@@ -158,19 +160,22 @@ class Aircraft:
         return out
 
     def surface(self, density: float = 1.0, half: bool = False) -> Surface:
-        """All flying parts united in one closed Surface; half: only starboard, open along y = 0."""
+        """All flying parts united in one closed Surface; half: only starboard, open along y = 0 (InputError if it is not symmetric)."""
         made = united([solid for pieces in self.solids(density).values() for solid in pieces], self.name)
-        return halved(made) if half else made
+        return halved(made, tolerance=EXACT) if half else made
 
     # -- measures ---------------------------------------------------------------------------------------------
     @property
     def main_wing(self) -> str | None:
-        """Name of the reference wing: the one named, or that of the largest area."""
+        """Name of the reference wing: the one named, or that of the largest area that is wide enough for a wing; None without any."""
         if isinstance(self.reference, str):
             return self.reference
-        sized = {
-            name: self.parts[name].measures.area * (2.0 if self.parts[name].mirrored else 1.0) for name in self._wings
-        }
+        bodies = [one for one in self.parts.values() if isinstance(one, Body)]
+        length = max((float(np.ptp([ring.x for ring in one.rings])) for one in bodies), default=0.0)
+        wings = [
+            name for name in self._wings if self.parts[name].measures.span > FIN_SPAN * length
+        ]  # others are fins of a rocket
+        sized = {name: self.parts[name].measures.area * (2.0 if self.parts[name].mirrored else 1.0) for name in wings}
         return max(sized, key=sized.get) if sized else None
 
     @functools.cached_property
@@ -220,7 +225,7 @@ class Aircraft:
     @property
     def has_reference(self) -> bool:
         """Whether a reference is typed or a wing is there to measure it on."""
-        return bool(self._wings) or isinstance(self.reference, TypedReference)
+        return self.main_wing is not None or isinstance(self.reference, TypedReference)
 
     @property
     def wing_measures(self) -> dict:

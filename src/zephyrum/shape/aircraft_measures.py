@@ -3,13 +3,13 @@
 from dataclasses import dataclass
 from typing import Any
 
+from zephyrum._core.representation import short_repr
 from zephyrum.air import Reference
 from zephyrum.errors import InputError
 from zephyrum.shape.mass import MassProperties
 from zephyrum.shape.sizes import Sizes, measure_surface
 from zephyrum.shape.solids import shadow, united
 from zephyrum.shape.surface import Surface
-from zephyrum.told import told
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,7 +31,7 @@ class AircraftMeasures:
     mass: MassProperties
     masses: dict[str, MassProperties]
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         return f"{self.whole}; {self.reference or 'no reference'}"

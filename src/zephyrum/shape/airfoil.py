@@ -7,14 +7,14 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from scipy.interpolate import CubicSpline
 
-from zephyrum.air.checks import choice, number, numbers, whole
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import choice, number, numbers, whole
 from zephyrum.errors import InputError
 from zephyrum.shape.families import bspline_coordinates, class_shape_coordinates
 from zephyrum.shape.flap import flap
 from zephyrum.shape.measures import Measures, measure
 from zephyrum.shape.naca import naca_coordinates
 from zephyrum.shape.reader import read_coordinates, write_coordinates
-from zephyrum.told import told
 
 DENSE = 401  # points that describe an analytic section
 
@@ -53,7 +53,7 @@ class Airfoil:
         points.setflags(write=False)
         object.__setattr__(self, "points", points)
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         m = self.measures

@@ -4,18 +4,18 @@ Nearest point of a triangle after Ericson (2005), Real-Time Collision Detection,
 """
 
 import numpy as np
-from numba import njit, prange
 
+from zephyrum._core.jit import exact, exact_parallel, prange
 from zephyrum.shape.crossings import box_tree
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def dot(a, b):
     """Scalar product of two vectors (3,), without a temporary array."""
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def nearest_on_triangle(p, points, i, j, k, out, share):
     """Squared distance from p (3,) to the triangle of points i, j, k; its nearest point into out, shares of the corners into share (3,)."""
     ax, ay, az = points[i, 0], points[i, 1], points[i, 2]
@@ -50,7 +50,7 @@ def nearest_on_triangle(p, points, i, j, k, out, share):
     return x * x + y * y + z * z
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def patch_marks(patches, order, child, span):
     """(nodes,) which patches have triangles in each node of a `box_tree`: bit k for all patches that leave k over 64."""
     marks = np.zeros(len(span), dtype=np.int64)
@@ -63,7 +63,7 @@ def patch_marks(patches, order, child, span):
     return marks
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def nearest(p, patch, points, triangles, patches, order, bounds, child, span, marks, out, share):
     """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative); see `box_tree`, `patch_marks`."""
     best, found = np.inf, -1
@@ -105,7 +105,7 @@ def nearest(p, patch, points, triangles, patches, order, bounds, child, span, ma
     return found, best
 
 
-@njit(cache=True, parallel=True, error_model="numpy")
+@exact_parallel
 def _distances(queries, points, triangles, order, bounds, child, span):
     far = np.empty(len(queries))
     for i in prange(len(queries)):

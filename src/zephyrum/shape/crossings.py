@@ -6,8 +6,8 @@ found by their angle. Verified by tests/test_solids.py.
 """
 
 import numpy as np
-from numba import njit, prange
 
+from zephyrum._core.jit import exact, exact_parallel, prange
 from zephyrum.shape.surface import Surface
 
 LEAF = 8
@@ -22,7 +22,7 @@ def box_tree(low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, np.ndarray,
     return _build(np.ascontiguousarray(low), np.ascontiguousarray(high))
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _build(low, high):
     n = len(low)
     order = np.arange(n)
@@ -62,7 +62,7 @@ def _build(low, high):
     return order, bounds[:count].copy(), child[:count].copy(), span[:count].copy()
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _pierces(p, q, a, b, c):
     """Whether the segment from p to q passes through the inside of triangle a b c."""
     e1, e2, d = b - a, c - a, q - p
@@ -87,7 +87,7 @@ def _pierces(p, q, a, b, c):
     return GRAZE < t < 1.0 - GRAZE
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def crossing(points, s, t, least):
     """Whether the triangles s (3,) and t (3,) cut through each other by more than `least` or lie folded on one another."""
     shared = 0
@@ -119,7 +119,7 @@ def crossing(points, s, t, least):
     return least <= 0.0 or min(_depth(points, s, t), _depth(points, t, s)) > least
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _depth(points, s, t):
     """How far the corners of s reach to the side of t on which fewer of it lies."""
     a, b, c = points[t[0]], points[t[1]], points[t[2]]
@@ -138,7 +138,7 @@ def _depth(points, s, t):
     return min(above, below)
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _edge_pierces(points, s, t):
     """Whether an edge of s that shares no point with t passes through t."""
     for i in range(3):
@@ -149,7 +149,7 @@ def _edge_pierces(points, s, t):
     return False
 
 
-@njit(cache=True, error_model="numpy", parallel=True)
+@exact_parallel
 def _pairs(points, triangles, low, high, order, bounds, child, span, least):
     """First triangle met that crosses each triangle; -1 without one."""
     n = len(triangles)

@@ -11,22 +11,24 @@ import numpy as np
 from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, ValidationInfo
 from pydantic.dataclasses import dataclass as pydantic_dataclass
 
-from zephyrum.air import quantity
+from zephyrum._core.units import quantity
 from zephyrum.errors import InputError
 from zephyrum.shape.airfoil import Airfoil
 from zephyrum.shape.surface import Surface
 
 
-def _reads(unit: str):
+def reads(unit: str):
+    """Validator of numbers that may be texts with a unit."""
+
     def read(value: Any, info: ValidationInfo) -> Any:
         return quantity(info.field_name or "value", value, unit) if isinstance(value, str) else value
 
     return BeforeValidator(read)
 
 
-Metres = Annotated[float, _reads("m"), Field(allow_inf_nan=False)]
-Length = Annotated[float, _reads("m"), Field(gt=0.0, lt=1e4)]
-Degrees = Annotated[float, _reads("deg"), Field(ge=-360.0, le=360.0)]
+Metres = Annotated[float, reads("m"), Field(allow_inf_nan=False)]
+Length = Annotated[float, reads("m"), Field(gt=0.0, lt=1e4)]
+Degrees = Annotated[float, reads("deg"), Field(ge=-360.0, le=360.0)]
 Share = Annotated[float, Field(ge=0.0, le=1.0)]
 Point = tuple[Metres, Metres, Metres]
 
@@ -105,9 +107,9 @@ class Mass:
     Without any the part has no mass of its own.
     """
 
-    density: Annotated[float, _reads("kg/m^3"), Field(ge=0.0)] | None = None
-    skin: Annotated[float, _reads("kg/m^2"), Field(ge=0.0)] | None = None
-    total: Annotated[float, _reads("kg"), Field(ge=0.0)] | None = None
+    density: Annotated[float, reads("kg/m^3"), Field(ge=0.0)] | None = None
+    skin: Annotated[float, reads("kg/m^2"), Field(ge=0.0)] | None = None
+    total: Annotated[float, reads("kg"), Field(ge=0.0)] | None = None
 
     def __post_init__(self) -> None:
         given = [one.name for one in dataclass_fields(self) if getattr(self, one.name) is not None]

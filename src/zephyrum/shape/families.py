@@ -8,7 +8,7 @@ import numpy as np
 from scipy.interpolate import BSpline
 from scipy.special import comb
 
-from zephyrum.air.checks import number
+from zephyrum._core.validation import number
 from zephyrum.errors import InputError
 
 

@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from numba import njit
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
+from zephyrum._core.jit import exact
 from zephyrum.shape.surface import Surface
 
 SHARP = 30.0  # deg between neighbours: a feature line
@@ -154,7 +154,7 @@ def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.nda
     return large[pick], small[pick], flat[pick]
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def limit_growth(h1, h2, way, edges, length, growth):
     """Sizes made to grow no faster than `growth` along the edges; who gives the small size also gives the long direction."""
     for _ in range(500):

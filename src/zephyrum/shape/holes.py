@@ -7,8 +7,8 @@ Verified by tests/test_adopt.py.
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.shape.surface import Surface
 
 MOST = 160  # points of a rim that the exact triangulation takes; longer ones are clipped to it
@@ -118,7 +118,7 @@ def _loop_normal(points: np.ndarray) -> np.ndarray:
     return area / max(np.linalg.norm(area), 1e-300)
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _best_cuts(points):
     """(n, n) for each span of the rim the corner of the triangle on it in the triangulation of least area."""
     n = len(points)

@@ -7,7 +7,7 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from zephyrum.air.checks import number
+from zephyrum._core.validation import number
 from zephyrum.errors import InputError
 from zephyrum.shape.surface import Surface
 

@@ -11,7 +11,7 @@ from dataclasses import field as dataclass_field
 
 import numpy as np
 
-from zephyrum.air.checks import number, takes
+from zephyrum._core.validation import number, takes
 from zephyrum.errors import InputError
 from zephyrum.shape.crossings import crossing_triangles
 from zephyrum.shape.defects import Defect, NotMended, found_at, whole_pieces

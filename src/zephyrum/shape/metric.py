@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.air.checks import number
+from zephyrum._core.validation import number
 from zephyrum.errors import InputError
 from zephyrum.shape.features import GROWTH, Features, limit_growth
 from zephyrum.shape.surface import Surface

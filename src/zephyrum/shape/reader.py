@@ -12,10 +12,10 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum.air.checks import PATH, takes
-from zephyrum.air.units import quantity
+from zephyrum._core.atomic import write_text
+from zephyrum._core.units import quantity
+from zephyrum._core.validation import PATH, takes
 from zephyrum.errors import FileError, InputError
-from zephyrum.one_stroke import write_text
 
 _COMMENT = re.compile(r"(#|!|%|//).*$")
 _LARGEST = 4_000_000  # bytes; no table of coordinates is longer

@@ -7,11 +7,13 @@ another patch of it; crossings looked for after every round. Verified by tests/t
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numba import njit, types
+from numba import types
 from numba.typed import Dict
 from scipy.spatial import cKDTree
 
-from zephyrum.air.checks import Many, number, takes, whole
+from zephyrum._core.jit import exact
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import Many, number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.shape.closest import distances, patch_marks
 from zephyrum.shape.crossings import box_tree, crossing_triangles
@@ -21,7 +23,6 @@ from zephyrum.shape.remesh_forms import edge_length, edges_of, key_of, quality
 from zephyrum.shape.remesh_steps import LONG, SHORT, collapse, flip, measure, smooth, split
 from zephyrum.shape.sight import HIDDEN, sight
 from zephyrum.shape.surface import Surface
-from zephyrum.told import told
 
 ROUNDS = 14
 RESTARTS = 4
@@ -46,7 +47,7 @@ class Remeshed:
     feature: float
     rounds: int
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         q = self.quality
@@ -54,7 +55,7 @@ class Remeshed:
                 f"distance from the original {self.distance:.2g} m, feature lines {self.feature:.2g} m")  # fmt: skip
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _lengths(P, M, edges):
     out = np.empty(len(edges))
     for e in range(len(edges)):
@@ -62,7 +63,7 @@ def _lengths(P, M, edges):
     return out
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _qualities(P, M, T):
     out = np.empty(len(T))
     for t in range(len(T)):
@@ -70,7 +71,7 @@ def _qualities(P, M, T):
     return out
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _fill(lines, edges, curve):
     for e in range(len(edges)):
         lines[key_of(edges[e, 0], edges[e, 1])] = curve[e]

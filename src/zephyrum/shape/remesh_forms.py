@@ -5,33 +5,33 @@ and 18). Verified by tests/test_remesh.py.
 """
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.shape.closest import nearest
 
 DEEP = 0.15  # of the short size: how far new triangles may lie from the original, and from a point that they lose
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def form(m, x, y, z, u, v, w):
     """x^T M u of a symmetric tensor m (6,): xx, yy, zz, xy, xz, yz."""
     return (m[0] * x * u + m[1] * y * v + m[2] * z * w + m[3] * (x * v + y * u) + m[4] * (x * w + z * u) + m[5] * (y * w + z * v))  # fmt: skip
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def edge_length(P, M, a, b):
     """Length of the edge a b in the mean of both metrics."""
     x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     return np.sqrt(max(0.5 * (form(M[a], x, y, z, x, y, z) + form(M[b], x, y, z, x, y, z)), 0.0))
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def reach(m):
     """Distance by which a step may leave the surface where the metric is m (6,): a share of its short size."""
     return DEEP * np.sqrt(2.0 / (m[0] + m[1] + m[2]))
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def quality(P, M, a, b, c):
     """4 sqrt(3) area / sum of squared sides in the mean metric of the corners; 1 for the ideal triangle, 0 for a line."""
     x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
@@ -46,7 +46,7 @@ def quality(P, M, a, b, c):
     return 3.4641016151377544 * np.sqrt(max(uu * vv - uv * uv, 0.0)) / max(uu + vv + ww, 1e-300)
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def normal(P, a, b, c, out):
     """Unit normal of a triangle into out (3,); its doubled area."""
     ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
@@ -59,7 +59,7 @@ def normal(P, a, b, c, out):
     return size
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def ring_table(T, n):
     """(start (n + 1,), triangle) of the triangles round each point; triangles with a negative corner are gone."""
     start = np.zeros(n + 1, dtype=np.int64)
@@ -80,7 +80,7 @@ def ring_table(T, n):
     return start, out
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def edges_of(T, n):
     """(k, 2) edges of triangles between n points, the lower point first, rising; triangles with a negative corner are gone."""
     start, around = ring_table(T, n)
@@ -103,13 +103,13 @@ def edges_of(T, n):
     return out[:count]
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def key_of(a, b):
     """One number for an edge."""
     return min(a, b) * 4294967296 + max(a, b)
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
     """p moved to the nearest place of an original line, into out (3,), with the metric there into m (6,)."""
     best, share, found = np.inf, 0.0, -1
@@ -132,7 +132,7 @@ def to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
     return best
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def to_patch(p, patch, O, tree, out, m, way):
     """p moved to the nearest place of its patch: point into out, metric into m, original's normal into way; whether found."""
     points, triangles, patches, metric = O

@@ -7,8 +7,8 @@ the original, points of feature lines on their line, corners where they are. Ver
 """
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.shape.closest import dot, nearest_on_triangle
 from zephyrum.shape.remesh_forms import edge_length, key_of, normal, quality, reach, ring_table, to_curve, to_patch
 
@@ -20,7 +20,7 @@ POOR = 0.05  # quality below which a triangle's normal says nothing
 STEEPEST = 0.4  # least cosine between a triangle's normal and that of the original beneath it
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def measure(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C):
     """The metric of the original at every point of the mesh into M; corners and points in no triangle keep their own."""
     start, around = ring_table(T[:nT], nP)
@@ -35,7 +35,7 @@ def measure(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C):
         M[p] = m
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
     """Split the long edges in that order; new counts of points and triangles."""
     start, around = ring_table(T[:nT], nP)
@@ -116,7 +116,7 @@ def split(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
     return nP, nT
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges, floor, rescue):
     """Collapse the edges in that order; how many. Triangles that vanish get corners -1.
 
@@ -241,7 +241,7 @@ def collapse(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges
     return done
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def flip(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
     """Flip edges where the worse of both triangles gets better and neither turns away from the original; how many."""
     start, around = ring_table(T[:nT], nP)
@@ -309,7 +309,7 @@ def flip(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
     return done
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def smooth(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
     """Move points towards the middle of their ring by metric lengths, back onto patch or line, if nothing gets worse."""
     start, around = ring_table(T[:nT], nP)

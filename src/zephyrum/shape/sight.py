@@ -5,15 +5,15 @@ start there. Verified by tests/test_remesh.py and tests/test_clipped.py.
 """
 
 import numpy as np
-from numba import njit
 
+from zephyrum._core.jit import exact
 from zephyrum.shape.remesh_forms import ring_table
 from zephyrum.shape.surface import Surface
 
 HIDDEN = 0.02  # least cosine to the triangles round a point at which they count as seen
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _ways(at, normals, start, around, flat):
     """Unit vectors that all triangles round the points `at` see as well as can be, and how well; in the plane y = 0 where `flat`."""
     way, seen = np.empty((len(at), 3)), np.empty(len(at))

@@ -4,10 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.air.checks import takes
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import takes
 from zephyrum.shape.solids import section_area, shadow
 from zephyrum.shape.surface import Surface
-from zephyrum.told import told
 
 
 @dataclass(frozen=True, eq=False)
@@ -28,7 +28,7 @@ class Sizes:
     centroid: np.ndarray
     labels: dict[str, float]
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         return f"{self.surface.name}, {' x '.join(f'{v:.4g}' for v in self.size)} m, wetted area {self.wetted:.4g} m^2, volume {self.volume:.4g} m^3"

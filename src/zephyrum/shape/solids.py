@@ -8,7 +8,11 @@ from dataclasses import replace
 import numpy as np
 
 from zephyrum.errors import InputError
+from zephyrum.shape.closest import distances
 from zephyrum.shape.surface import SAME, Surface
+
+UNEVEN = 1e-3  # of its size: how far a surface from outside may be from its mirror image
+EXACT = 1e-6  # the same of a described aircraft, whose sides are made from the same numbers
 
 
 def kernel():
@@ -70,8 +74,29 @@ def common_volume(one: Surface, two: Surface) -> float:
     return float((solid(one) ^ solid(two)).volume())
 
 
-def halved(surface: Surface, name: str | None = None, keep_cap: bool = False) -> Surface:
-    """The starboard half (y > 0): open along the plane y = 0, its rim exactly on it; with `keep_cap` closed by "cut"."""
+def asymmetry(surface: Surface) -> tuple[float, np.ndarray]:
+    """(largest distance [m] of a point from the mirror image of a surface in the plane y = 0, that point (3,) [m])."""
+    away = distances(surface.points * [1.0, -1.0, 1.0], surface.points, surface.triangles)
+    worst = int(np.argmax(away))
+    return float(away[worst]), surface.points[worst]
+
+
+def refuse_unsymmetric(surface: Surface, tolerance: float = UNEVEN) -> None:
+    """InputError if a surface is not its own mirror image in the plane y = 0 to within `tolerance` of its size: no half stands for it."""
+    away, place = asymmetry(surface)
+    if away > tolerance * surface.size:
+        raise InputError(
+            f"surface {surface.name!r} is not symmetric about the plane y = 0: at {np.round(place, 3)} m its mirror image is {away:.3g} m away, so half of it "
+            "does not stand for the whole; use the whole model (half = False)."
+        )
+
+
+def halved(surface: Surface, name: str | None = None, keep_cap: bool = False, tolerance: float = UNEVEN) -> Surface:
+    """The starboard half (y > 0): open along the plane y = 0, its rim exactly on it; with `keep_cap` closed by "cut".
+
+    InputError if the surface is not symmetric to within `tolerance` of its size.
+    """
+    refuse_unsymmetric(surface, tolerance)
     half = _surface_of(solid(surface).trim_by_plane((0.0, 1.0, 0.0), 0.0), [surface], name or surface.name)
     if not len(half.triangles):
         raise InputError(f"surface {surface.name!r} has nothing at y > 0, so it can't be halved.")

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
+from zephyrum._core.child import read_in_child
 from zephyrum.errors import FileError, InputError
 from zephyrum.shape.surface import Surface
 
@@ -22,6 +23,16 @@ def _missing() -> InputError:
 
 def read_step(path: Path) -> Surface:
     """Triangles of all faces of a STEP file in metres, a label for each solid; FileError if it can't be read."""
+    made = read_in_child("zephyrum.shape.step:load_step", path, "surface")
+    if not len(made["triangles"]):
+        raise FileError(f"surface {str(path)!r} holds no faces.")
+    if not np.isfinite(made["points"]).all():
+        raise FileError(f"surface {str(path)!r} has points that are not finite; it is damaged.")
+    return Surface(made["points"], made["triangles"], made["label"], tuple(made["names"]), path.stem)
+
+
+def load_step(path: Path) -> dict:
+    """Points in metres, triangles, label and names of a STEP file; for `read_in_child`."""
     try:
         from OCP.Bnd import Bnd_Box
         from OCP.BRep import BRep_Tool
@@ -39,7 +50,7 @@ def read_step(path: Path) -> Surface:
     Message.DefaultMessenger_s().ChangePrinters().Clear()  # faults are told by FileError
     reader = STEPControl_Reader()
     if reader.ReadFile(str(path)) != IFSelect_RetDone or not reader.TransferRoots():
-        raise FileError(f"surface {str(path)!r} is not a STEP file that can be read.")
+        raise FileError("it is no whole STEP file")
     shape = reader.OneShape()
     box = Bnd_Box()
     BRepBndLib.Add_s(shape, box)
@@ -70,10 +81,9 @@ def read_step(path: Path) -> Surface:
                     label.append(k)
                 base += part.NbNodes()
             faces.Next()
-    if not triangles:
-        raise FileError(f"surface {str(path)!r} holds no faces.")
     # the kernel works in millimetres whatever the file's unit
-    return Surface(1e-3 * np.array(points), np.array(triangles), np.array(label), tuple(names), path.stem)
+    return {"points": 1e-3 * np.array(points, dtype=float).reshape(-1, 3), "triangles": np.array(triangles, dtype=np.int64).reshape(-1, 3),
+            "label": np.array(label, dtype=np.int64), "names": names}  # fmt: skip
 
 
 def write_step(surface: Surface, path: Path) -> None:

@@ -15,9 +15,9 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
-from zephyrum.air.checks import Many, takes
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import Many, takes
 from zephyrum.errors import InputError
-from zephyrum.told import told
 
 SAME = 1e-9  # of the size of a shape: points nearer than this are one
 
@@ -60,7 +60,7 @@ class Surface:
             value.setflags(write=False)
             object.__setattr__(self, name, value)
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         size = " x ".join(f"{v:.4g}" for v in np.ptp(self.bounds, axis=0)) if len(self.points) else "0"

@@ -1,6 +1,7 @@
 """Surface files: STL (both kinds), OBJ, PLY, VTU, and STEP with the extra `cad`. Open formats only.
 
-STL, PLY and OBJ points go through trimesh (extra `surface`); the groups of an OBJ file, which it loses, are read here.
+STL and OBJ are read here; PLY goes through trimesh (extra `surface`), VTU through pyvista (extra `3d`), STEP through the
+CAD kernel, each in a child process.
 Verified by tests/test_solids.py (round trips) and tests/test_adopt.py.
 """
 
@@ -8,10 +9,11 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum.air import quantity
-from zephyrum.air.checks import choice
+from zephyrum._core.atomic import atomic_write
+from zephyrum._core.child import read_in_child
+from zephyrum._core.units import quantity
+from zephyrum._core.validation import choice
 from zephyrum.errors import FileError, InputError
-from zephyrum.one_stroke import one_stroke
 from zephyrum.shape.surface import Surface
 
 ENDINGS = (".stl", ".obj", ".ply", ".vtu", ".step", ".stp")
@@ -48,22 +50,16 @@ def read_triangles(path: str | Path) -> Surface:
         return _read_vtu(path)
     if ending == ".stl":
         return _read_stl(path)
-    try:
-        made = _trimesh().load(path, file_type=ending[1:], process=False, force="mesh")
-        points, triangles = np.array(made.vertices), np.array(made.faces)
-    except ZeroDivisionError:
-        raise
-    except Exception as cause:  # the reader of outside files raises anything
-        raise FileError(
-            f"surface {str(path)!r} can't be read ({_short(cause)}); is it a whole {ending[1:].upper()} file?"
-        ) from None
-    if triangles.ndim != 2 or not len(triangles):
+    made = read_in_child("zephyrum.shape.surface_files:load_ply", path, "surface")
+    if made["triangles"].ndim != 2 or not len(made["triangles"]):
         raise FileError(f"surface {str(path)!r} holds no triangles.")
-    return _checked(path, points, triangles, None, (path.stem,))
+    return _checked(path, made["points"], made["triangles"], None, (path.stem,))
 
 
-def _short(cause: Exception) -> str:
-    return (str(cause).splitlines() or [type(cause).__name__])[0][:120] or type(cause).__name__
+def load_ply(path: Path) -> dict:
+    """Points and triangles of a .ply file; for `read_in_child`."""
+    made = _trimesh().load(path, file_type="ply", process=False, force="mesh")
+    return {"points": np.array(made.vertices, dtype=float), "triangles": np.array(made.faces, dtype=np.int64)}
 
 
 def _checked(path: Path, points, triangles, label, labels) -> Surface:
@@ -75,6 +71,12 @@ def _checked(path: Path, points, triangles, label, labels) -> Surface:
             f"surface {str(path)!r}: a triangle names a point that does not exist; the file is cut short or damaged."
         )
     return Surface(points, triangles, label, tuple(labels), path.stem)
+
+
+def _three(words: list[str]) -> list[float]:
+    """The three numbers after a key word; ValueError if there are fewer."""
+    x, y, z = (float(word) for word in words[1:4])
+    return [x, y, z]
 
 
 def _read_stl(path: Path) -> Surface:
@@ -98,11 +100,13 @@ def _read_stl(path: Path) -> Surface:
             if words[0] == "solid":
                 labels.append(" ".join(words[1:]) or f"solid {len(labels) + 1}")
             elif words[0] == "vertex":
-                points.append([float(word) for word in words[1:4]])
+                points.append(_three(words))
             elif words[0] == "endfacet":
                 label.append(max(len(labels) - 1, 0))
-    except ValueError:
-        raise FileError(f"surface {path.name}:{number}: not a number in {line.strip()!r}.") from None
+    except (ValueError, OverflowError):
+        raise FileError(
+            f"surface {path.name}:{number}: not the numbers that are due in {line.strip()[:60]!r}."
+        ) from None
     if not points or len(points) != 3 * len(label):
         raise FileError(
             f"surface {str(path)!r} holds no whole triangles ({len(points)} corners, {len(label)} facets); is it cut short?"
@@ -123,7 +127,7 @@ def _read_obj(path: Path) -> Surface:
                 if not words:
                     continue
                 if words[0] == "v":
-                    points.append([float(word) for word in words[1:4]])
+                    points.append(_three(words))
                 elif words[0] in ("g", "o"):
                     here = " ".join(words[1:]) or path.stem
                 elif words[0] == "f":
@@ -133,40 +137,55 @@ def _read_obj(path: Path) -> Surface:
                     for k in range(1, len(corners) - 1):
                         triangles.append((corners[0], corners[k], corners[k + 1]))
                         label.append(code)
-    except ValueError:
-        raise FileError(f"surface {path.name}:{number}: not a number in {line.strip()!r}.") from None
-    if not triangles or np.shape(points)[1:] != (3,):
+    except (ValueError, OverflowError):
+        raise FileError(
+            f"surface {path.name}:{number}: not the numbers that are due in {line.strip()[:60]!r}."
+        ) from None
+    if not triangles or not points:
         raise FileError(f"surface {str(path)!r} holds no faces.")
+    if max(map(max, triangles)) >= len(points) or min(map(min, triangles)) < 0:
+        raise FileError(
+            f"surface {str(path)!r}: a face names a point that does not exist; the file is cut short or damaged."
+        )
     return _checked(path, np.array(points), np.array(triangles), np.array(label), tuple(names))
 
 
 def _read_vtu(path: Path) -> Surface:
-    """Triangles of an unstructured-grid file as written by `write_surface`."""
+    """Triangles of an unstructured-grid file as written by `write_surface`, or the outer faces of the cells of any other."""
+    if b"VTKFile" not in path.read_bytes()[:400]:
+        raise FileError(f"surface {str(path)!r} is not a .vtu file.")
+    made = read_in_child("zephyrum.shape.surface_files:load_vtu", path, "surface")
+    triangles, label, names = made["triangles"], made["label"], tuple(made["names"])
+    if triangles.ndim != 2 or not len(triangles):
+        raise FileError(f"surface {str(path)!r} holds no triangles.")
+    good = len(label) == len(triangles) and len(names) and label.min() >= 0 and label.max() < len(names)
+    return _checked(path, made["points"], triangles, label if good else None, names if good else (path.stem,))
+
+
+def load_vtu(path: Path) -> dict:
+    """Points, triangles, label and names of a .vtu file; for `read_in_child`."""
     try:
         import pyvista
     except ImportError:
         raise InputError(
             "reading .vtu surfaces needs the package pyvista; install it with: pip install 'zephyrum[3d]'."
         ) from None
-    if b"VTKFile" not in path.read_bytes()[:400]:
-        raise FileError(f"surface {str(path)!r} is not a .vtu file.")
     grid = pyvista.read(path)
-    faces = grid.extract_surface(algorithm="dataset_surface").triangulate() if grid.n_cells else grid
     if not grid.n_cells:
-        raise FileError(f"surface {str(path)!r} holds no triangles.")
+        raise FileError("it holds no cells")
     triangles = grid.cells_dict.get(5) if hasattr(grid, "cells_dict") else None
+    label, points = grid.cell_data.get("label"), grid.points
     if triangles is None:
-        triangles = faces.regular_faces
-    label = grid.cell_data.get("label")
-    names = tuple(str(name) for name in grid.field_data["labels"]) if "labels" in grid.field_data else (path.stem,)
-    good = label is not None and len(label) == len(triangles)
-    return _checked(
-        path,
-        np.array(grid.points, dtype=float),
-        np.array(triangles),
-        np.array(label) if good else None,
-        names if good else (path.stem,),
-    )
+        faces = grid.extract_surface(algorithm="dataset_surface").triangulate()
+        triangles, points, label = faces.regular_faces, faces.points, None
+    names = [str(name) for name in grid.field_data["labels"]] if "labels" in grid.field_data else []
+    label = np.zeros(0, dtype=np.int64) if label is None else np.asarray(label).astype(np.int64).ravel()
+    return {
+        "points": np.array(points, dtype=float),
+        "triangles": np.array(triangles, dtype=np.int64),
+        "label": label,
+        "names": names,
+    }
 
 
 def write_surface(surface: Surface, path: str | Path, unit: str = "m") -> Path:
@@ -176,7 +195,7 @@ def write_surface(surface: Surface, path: str | Path, unit: str = "m") -> Path:
     choice("the ending of a surface file", ending, ENDINGS)
     factor = 1.0 / quantity("unit", f"1 {unit}", "m")
     points = surface.points * factor
-    with one_stroke(path) as temporary:
+    with atomic_write(path) as temporary:
         if ending == ".stl":
             raw = np.zeros(len(surface.triangles), np.dtype([("n", "<f4", 3), ("p", "<f4", (3, 3)), ("a", "<u2")]))
             raw["n"], raw["p"] = surface.normals, points[surface.triangles]

@@ -7,11 +7,11 @@ import heapq
 from dataclasses import replace
 
 import numpy as np
-from numba import njit
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
+from zephyrum._core.jit import exact
 from zephyrum.shape.defects import Defect, NotMended, found_at
 from zephyrum.shape.surface import SAME, Surface, pairs_within
 
@@ -265,7 +265,7 @@ def _paired(surface: Surface, edge: np.ndarray, around: np.ndarray) -> list[tupl
     return out
 
 
-@njit(cache=True, error_model="numpy")
+@exact
 def _spread(start, neighbour, clash, m):
     """(turn (m,) bool, shell (m,)): walks from triangle to triangle, turning those that clash with where one comes from."""
     turn = np.zeros(m, dtype=np.bool_)

@@ -11,14 +11,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.air import Freestream
-from zephyrum.air.checks import number, takes, whole
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import number, takes, whole
+from zephyrum.air import Freestream, Reference
 from zephyrum.errors import FlowError, InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_aircraft
-from zephyrum.results import Solution, solve
+from zephyrum.results import Solution, solve_case
 from zephyrum.shape import Aircraft
-from zephyrum.told import told
+from zephyrum.solver import Case
 
 LIFT_WITHIN, MOMENT_WITHIN = 3e-3, 1.5e-3  # of CL and CM that count as trimmed
 SETTING_WITHIN = 0.1  # deg of the control, or as much CM as they make: every setting has a mesh of its own, which alone moves CM by as much
@@ -41,7 +42,7 @@ class Trim:
     table: object
     trimmed: bool
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         c = self.solution.forces.coefficients()
@@ -54,54 +55,127 @@ def lift_for(weight: float, air: Freestream, area: float) -> float:
     return number("weight", weight, 0.0, open_low=True) / (air.dynamic_pressure * area)
 
 
-@takes(air=Freestream, control=str, model=str, settings=Settings)
+class TrimLog:
+    """Remembers nothing; override to keep the settings that were flown, so that none is flown twice.
+
+    A row has alpha, setting, CL, CD, CM, verdict, cells and case.
+    """
+
+    def recall(self, alpha: float, setting: float) -> dict | None:
+        """Row of the next setting if it was flown before."""
+        return None
+
+    def last_solution(self) -> Solution | None:
+        """The solution of the last setting that was kept."""
+        return None
+
+    def keep(self, row: dict, solution: Solution) -> None:
+        """A setting was flown."""
+
+    def step(self, label: str) -> Callable[[dict], None] | None:
+        """`on_step` of a run."""
+        return None
+
+
+class _Flights:
+    """Solutions at settings of a control; the meshes are large, so only the last one is held."""
+
+    def __init__(self, craft: Aircraft, base: dict, air: Freestream, control: str, log: TrimLog, mesh_options: dict):
+        self.craft, self.base, self.air, self.control, self.log, self.options = (
+            craft,
+            base,
+            air,
+            control,
+            log,
+            mesh_options,
+        )
+        self.rows: list[dict] = []
+        self.last: tuple[float, Solution] | None = None
+
+    def row(self, alpha: float, setting: float) -> dict:
+        """The row of a setting, recalled or flown."""
+        row = self.log.recall(alpha, setting)
+        if row is None:
+            solution = self._flown(alpha, setting)
+            c = solution.forces.coefficients()
+            row = {"alpha": alpha, "setting": setting, **{name: c[name] for name in LONG}, "verdict": solution.verdict, "reason": solution.reason,
+                   "cells": solution.mesh.n_cells, "case": solution.case.fingerprint}  # fmt: skip
+            self.log.keep(row, solution)
+        self.rows.append(row)
+        if row["verdict"] == "failed":
+            raise FlowError(f"alpha {alpha:g} deg, {self.control} = {setting:g}: {row['reason']}.")
+        return row
+
+    def _flown(self, alpha: float, setting: float) -> Solution:
+        if self.last is None and self.rows and (kept := self.log.last_solution()) is not None:
+            self.last = self.rows[-1]["setting"], kept
+        near = self.last[1] if self.last is not None and self.last[0] == setting else None
+        self.last = None
+        mesh = (
+            near.mesh
+            if near is not None
+            else mesh_aircraft(self.craft.changed({self.control: setting}), **self.options)
+        )
+        case = Case(mesh, self.air.turned(alpha=alpha), **self.base)
+        solution = solve_case(case, near, self.log.step(f"alpha {alpha:+.2f}, {self.control} {setting:+.2f}"))
+        self.last = setting, solution
+        return solution
+
+    def solution(self) -> Solution:
+        """That of the last row."""
+        if self.last is not None:
+            return self.last[1]
+        kept = self.log.last_solution()
+        row = self.rows[-1]
+        return (
+            kept
+            if kept is not None and kept.case.fingerprint == row["case"]
+            else self._flown(row["alpha"], row["setting"])
+        )
+
+    def table(self):
+        """DataFrame of all rows."""
+        import pandas as pd
+
+        return pd.DataFrame([{"alpha": row["alpha"], self.control: row["setting"], **{name: row[name] for name in (*LONG, "verdict", "cells")}} for row in self.rows])  # fmt: skip
+
+
+@takes(air=Freestream, control=str, model=str, settings=Settings, reference=Reference, log=TrimLog)
 def trim(craft: Aircraft, air: Freestream, lift: float, control: str, setting: float = 0.0, model: str = "euler", settings: Settings | None = None,
-         most: int = 5, on_point: Callable[[dict], None] | None = None, **mesh_options) -> Trim:  # fmt: skip
+         most: int = 5, walls=None, log: TrimLog | None = None, **mesh_options) -> Trim:  # fmt: skip
     """Fly the aircraft so that CL = `lift` and CM = 0 about its reference point.
 
     control: dotted path of a number of the description such as "tailplane.pitch" [deg], nose-up positive; setting: its first value. air.alpha is the first
-    alpha. mesh_options: those of `mesh_aircraft`. Three solutions give the slopes, `most` more the trim, to 0.003 of CL and 0.1 deg of the control;
-    on_point gets a row of the table after each.
-    InputError if the number does not change CM.
+    alpha. walls: as in `solve`. mesh_options: those of `mesh_aircraft`. Three solutions give the slopes, `most` more the trim, to 0.003 of CL and 0.1 deg of the control;
+    log: keeps what was flown and is told of every setting.
+    InputError if the number does not change CM, or over a ground.
     """
-    import pandas as pd
-
     if not isinstance(craft, Aircraft):
         raise InputError(f"trim changes a number of a described Aircraft, not of a {type(craft).__name__}.")
+    if mesh_options.get("ground") is not None:
+        raise InputError(f"ground = {mesh_options['ground']!r}: trim over a ground is not available, since every alpha needs a mesh of its own; leave it out.")  # fmt: skip
     number("lift", lift)
     whole("most", most, 1, 20)
-    settings = settings or Settings(orders=4.0)
-    held: dict[float, tuple[Mesh, Solution]] = {}
-    rows: list[dict] = []
+    base = {"model": model, "settings": settings or Settings(orders=4.0), "walls": walls}
+    flights = _Flights(craft, base, air, control, log or TrimLog(), mesh_options)
 
-    def flown(alpha: float, value: float) -> tuple[np.ndarray, Solution]:
-        mesh, near = held.get(value, (None, None))
-        if mesh is None:
-            mesh = mesh_aircraft(craft.changed({control: value}), **mesh_options)
-        solution = solve(mesh, air.turned(alpha=alpha), model, settings=settings, start=near)
-        held.clear()  # meshes are large: only the last setting is flown again
-        held[value] = mesh, solution
-        c = solution.forces.coefficients()
-        rows.append({"alpha": alpha, control: value, **{name: c[name] for name in LONG}, "verdict": solution.verdict, "cells": mesh.n_cells})  # fmt: skip
-        if on_point is not None:
-            on_point(rows[-1])
-        if solution.verdict == "failed":
-            raise FlowError(f"alpha {alpha:g} deg, {control} = {value:g}: {solution.reason}.")
-        return np.array([c["CL"] - lift, c["CM"]]), solution
+    def miss(alpha: float, value: float) -> np.ndarray:
+        row = flights.row(alpha, value)
+        return np.array([row["CL"] - lift, row["CM"]])
 
     at = np.array([air.alpha, number("setting", setting)])
-    turned, _ = flown(at[0] + FIRST_ALPHA, at[1])
-    here, solution = flown(*at)
-    set_, _ = flown(at[0], at[1] + FIRST_SETTING)
-    slopes = np.stack([(turned - here) / FIRST_ALPHA, (set_ - here) / FIRST_SETTING], axis=1)
+    turned = miss(at[0] + FIRST_ALPHA, at[1])
+    here = miss(*at)
+    moved = miss(at[0], at[1] + FIRST_SETTING)
+    slopes = np.stack([(turned - here) / FIRST_ALPHA, (moved - here) / FIRST_SETTING], axis=1)
     if abs(slopes[1, 1]) < 1e-5:
         raise InputError(f"{control!r} changes CM by {slopes[1, 1]:.1e} only; name the pitch or a control of a tail.")
 
-    def met(miss) -> bool:
-        return abs(miss[0]) <= LIFT_WITHIN and abs(miss[1]) <= max(MOMENT_WITHIN, SETTING_WITHIN * abs(slopes[1, 1]))
+    def met(off) -> bool:
+        return abs(off[0]) <= LIFT_WITHIN and abs(off[1]) <= max(MOMENT_WITHIN, SETTING_WITHIN * abs(slopes[1, 1]))
 
     for _ in range(most):
-        if met(here):
+        if met(here) and len(flights.rows) > 3:
             break
         step = -np.linalg.solve(slopes, here)
         # the same mesh at another alpha: a new one would move the lift by more
@@ -110,39 +184,53 @@ def trim(craft: Aircraft, air: Freestream, lift: float, control: str, setting: f
         step *= min(1.0, MOST_ALPHA / np.abs(step).max())
         at = at + step
         before = here
-        here, solution = flown(*at)
+        here = miss(*at)
         if np.abs(step).max() > TELLING:
             slopes += np.outer(here - before - slopes @ step, step) / (step @ step)
+    solution = flights.solution()
     good = met(here) and solution.verdict == "settled"
-    return Trim(control, float(at[0]), float(at[1]), solution, pd.DataFrame(rows), bool(good))
+    return Trim(control, float(at[0]), float(at[1]), solution, flights.table(), bool(good))
 
 
 @takes(mesh=Mesh, air=Freestream, model=str, settings=Settings, start=Solution)
 def derivatives(mesh: Mesh, air: Freestream, model: str = "euler", settings: Settings | None = None, alpha_step: float = 1.0, beta_step: float = 3.0,
-                start: Solution | None = None, on_point: Callable[[dict], None] | None = None):  # fmt: skip
+                start: Solution | None = None, walls=None):  # fmt: skip
     """DataFrame of derivatives [1/rad] about the reference point: of CL, CD, CM by alpha and, on a whole model, of CY, C roll, C yaw by beta.
 
     "value" is the central difference over +- alpha_step or beta_step [deg], "bend" half the difference of the one-sided slopes: what the step
-    leaves in doubt. "settled": whether all solutions were. start: a solution at `air` on the same mesh.
+    leaves in doubt. "settled": whether all solutions were. start: a solution at `air` on the same mesh. walls: as in `solve`.
+    InputError for a mesh of a section or with a ground.
     """
+    number("alpha_step", alpha_step, 0.0, 10.0, open_low=True)
+    number("beta_step", beta_step, 0.0, 20.0, open_low=True)
+    base = Case(mesh, air, model, None, walls, settings or Settings(orders=4.0))
+
+    def solved(case: Case, near: Solution | None) -> Solution:
+        if start is not None and case is base and start.case.fingerprint == base.fingerprint:
+            return start
+        return solve_case(case, near if near is not None else start)
+
+    return derivatives_of(base, alpha_step, beta_step, solved)
+
+
+def derivatives_of(
+    base: Case, alpha_step: float, beta_step: float, solved: Callable[[Case, Solution | None], Solution]
+):
+    """The table of `derivatives` about a case; solved(case, start) gives solutions."""
     import pandas as pd
 
-    settings = settings or Settings(orders=4.0)
-    turns = [("alpha", number("alpha_step", alpha_step, 0.0, 10.0, open_low=True), LONG)]
-    if not mesh.mirrored:
-        turns.append(("beta", number("beta_step", beta_step, 0.0, 20.0, open_low=True), SIDE))
-    centre = start if start is not None else solve(mesh, air, model, settings=settings)
+    if base.ground is not None:
+        raise InputError(
+            "derivatives over a ground are not available: every alpha needs a mesh of its own; mesh without ground."
+        )
+    turns = [("alpha", alpha_step, LONG)]
+    if not base.mesh.mirrored and not base.mesh.planar:
+        turns.append(("beta", beta_step, SIDE))
+    centre = solved(base, None)
     middle = centre.forces.coefficients()
     rows = []
     for name, step, wanted in turns:
-        sides = []
-        for sign in (-1.0, 1.0):
-            made = solve(
-                mesh, air.turned(**{name: getattr(air, name) + sign * step}), model, settings=settings, start=centre
-            )
-            sides.append(made)
-            if on_point is not None:
-                on_point(made.row())
+        sides = [solved(base.turned(**{name: getattr(base.air, name) + sign * step}), centre) for sign in (-1.0, 1.0)]
         low, high = (made.forces.coefficients() for made in sides)
         angle = np.radians(step)
         for c in wanted:

@@ -3,17 +3,16 @@
 Verified by tests/test_studies.py.
 """
 
-import time
+import logging
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zephyrum.air import Freestream
-from zephyrum.flow import Settings
-from zephyrum.mesh import Mesh
-from zephyrum.results import Solution, load_solution, solve
+from zephyrum.errors import FileError
+from zephyrum.results import Solution, load_solution, solve_case
+from zephyrum.solver import Case
 
-OFTEN = 0.5  # s between two words about a point that is being computed
+log = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True)
@@ -30,19 +29,14 @@ class Point:
         """Name of its files."""
         return f"m{self.mach:.4f}_a{self.alpha:+08.3f}" + (f"_mesh-{self.coarser}" if self.coarser else "")
 
+    @property
+    def label(self) -> str:
+        """Name for reports."""
+        return f"M {self.mach:g} alpha {self.alpha:+g}" + (f", mesh {self.coarser + 1} of the refinement" if self.coarser else "")  # fmt: skip
 
-def now_and_then(call: Callable[[Point, dict], None] | None, point: Point) -> Callable[[dict], None] | None:
-    """A call with the point and a row, but not made when the last one was less than `OFTEN` seconds ago; None without a call."""
-    if call is None:
-        return None
-    last = [0.0]
-
-    def heard(row: dict) -> None:
-        if time.monotonic() - last[0] >= OFTEN:
-            last[0] = time.monotonic()
-            call(point, row)
-
-    return heard
+    def case(self, base: Case) -> Case:
+        """The case `base` at this condition."""
+        return replace(base, air=base.air.at_mach(self.mach).turned(alpha=self.alpha))
 
 
 def plan(alphas: list[float], machs: list[float]) -> list[Point]:
@@ -85,20 +79,17 @@ def peak_points(rows: dict[str, dict], points: list[Point], finest: float) -> li
 
 def solved(
     point: Point,
-    mesh: Mesh,
-    base: Freestream,
-    settings: Settings,
-    model: str,
-    walls,
+    base: Case,
     state: Path | None,
     keep: Path | None = None,
     on_step: Callable[[dict], None] | None = None,
 ) -> tuple[Solution, dict]:
-    """(solution, row) of a point of the air `base`; state: file of the last state of the point before it, None for a cold start."""
-    air = base.at_mach(point.mach).turned(alpha=point.alpha)
+    """(solution, row) of a point of the case `base`; state: file of the solution of the point before it, None for a cold start."""
     start = None
     if state is not None:
-        before = base.at_mach(point.after.mach).turned(alpha=point.after.alpha)
-        start = load_solution(state, mesh, before, mesh.reference, settings)
-    solution = solve(mesh, air, model, settings=settings, start=start, walls=walls, keep=keep, on_step=on_step)
+        try:
+            start = load_solution(state, base.mesh)
+        except FileError as cause:
+            log.warning("%s starts cold: %s", point.label, cause)
+    solution = solve_case(point.case(base), start, on_step, keep)
     return solution, solution.row() | {"start": point.after.name if start is not None else "cold"}

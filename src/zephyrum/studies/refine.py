@@ -12,14 +12,16 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import brentq
 
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import takes, whole
 from zephyrum.air import Freestream
-from zephyrum.air.checks import takes, whole
 from zephyrum.errors import InputError
 from zephyrum.flow import Settings
 from zephyrum.mesh import Mesh, mesh_aircraft, mesh_airfoil
-from zephyrum.results import Polar, solve
+from zephyrum.results import Polar, solve_case
 from zephyrum.shape import Aircraft, Airfoil, Surface
-from zephyrum.told import told
+from zephyrum.solver import Case
+from zephyrum.studies.observer import Observer, Task, step_reports
 
 STEP = 1.3  # factor on all sizes from one mesh of a body in space to the next
 SAFETY = 1.25
@@ -103,7 +105,7 @@ class Refinement:
     estimates: dict[str, Estimate]
     air: Freestream
 
-    __repr__ = told
+    __repr__ = short_repr
 
     def __str__(self) -> str:
         found = ", ".join(f"{e.name} {e.finest:.4g} +- {e.error:.2g}" for e in self.estimates.values())
@@ -140,25 +142,27 @@ def judge(rows: list[dict], air: Freestream) -> Refinement:
     return Refinement(table, estimates, air)
 
 
-@takes(shape=(Airfoil, Aircraft, Surface, Mesh), air=Freestream, model=str, settings=Settings)
+@takes(shape=(Airfoil, Aircraft, Surface, Mesh), air=Freestream, model=str, settings=Settings, observer=Observer)
 def refine(
     shape: Airfoil | Aircraft | Surface | Mesh,
     air: Freestream,
     levels: int = 3,
     model: str = "euler",
     settings: Settings | None = None,
-    on_level=None,
     walls=None,
-    on_step=None,
+    ground: str | None = None,
+    observer: Observer | None = None,
     **mesh_options,
 ) -> Refinement:
     """Solve `air` on the finest mesh and `levels` - 1 coarser ones of its family and judge the coefficients.
 
     shape: an Airfoil meshed with `mesh_options` (or a Mesh with its nested relatives), or an Aircraft or Surface, meshed by `mesh_aircraft` with these
-    options and again with all sizes `STEP` and `STEP` squared times as large. walls, on_step: as in `solve`; on_level(row): after every mesh. InputError if a mesh has too few relatives; a level
-    that does not settle makes every estimate say so.
+    options and again with all sizes `STEP` and `STEP` squared times as large. walls, ground: as in `solve`; observer: is told of steps and of every finished
+    mesh. InputError if a mesh has too few relatives; a level that does not settle makes every estimate say so.
     """
     levels = whole("levels", levels, 3, 6)
+    if isinstance(shape, Mesh) and mesh_options:
+        raise InputError(f"{', '.join(mesh_options)}: options of a mesh have no effect on a Mesh that is given; leave them out.")  # fmt: skip
     if isinstance(shape, Aircraft | Surface):
         finest = mesh_aircraft(shape, **mesh_options)
         factor = finest.recipe["factor"]
@@ -170,10 +174,11 @@ def refine(
         family = nested(finest, levels)
     rows = []
     for level, one in enumerate(family):
-        solution = solve(one, air, model, reference=finest.reference, settings=settings, walls=walls, on_step=on_step)
+        case = Case(one, air, model, finest.reference, walls, settings or Settings(), ground)
+        solution = solve_case(case, on_step=step_reports(observer, Task("refine", f"mesh {level + 1}", 0, levels)))
         rows.append(level_row(level, one, finest, solution))
-        if on_level is not None:
-            on_level(rows[-1])
+        if observer is not None:
+            observer.finished(Task("refine", f"{one.n_cells} cells", level + 1, levels), rows[-1])
     return judge(rows, air)
 
 
@@ -189,11 +194,11 @@ def nested(mesh: Mesh, levels: int) -> list[Mesh]:
 
 
 def level_row(level: int, mesh: Mesh, finest: Mesh, solution) -> dict:
-    """The row of a mesh of a refinement; h [m] is the mean size of its cells in the volume (in two dimensions the area) of the finest one."""
+    """The row of a mesh of a refinement, whose coarser ones may be as wrong as they are, if they settled; h [m] is the mean size of its cells in the volume (in two dimensions the area) of the finest one."""
     size = (float(np.sum(finest.cell_volume)) / mesh.n_cells) ** (0.5 if finest.planar else 1.0 / 3.0)
     c = solution.forces.coefficients()
     return {"level": level, "cells": mesh.n_cells, "h": size, **{k: c[k] for k in ("CL", "CD", "CM")},
-            "verdict": solution.verdict, "mesh": mesh.fingerprint, "seconds": round(solution.flow.seconds, 2)}  # fmt: skip
+            "verdict": solution.flow.verdict if level else solution.verdict, "mesh": mesh.fingerprint, "case": solution.case.fingerprint, "seconds": round(solution.flow.seconds, 2)}  # fmt: skip
 
 
 def with_errors(polar: Polar, refinement: Refinement) -> Polar:

@@ -1,359 +1,339 @@
-"""Study files: one TOML file says what to compute; every mistake is told with its line.
+"""A study: its file, its geometry, its folder, and the results of its jobs.
 
-The schema is in `Study`; `TEMPLATE` is a commented file to start from.
+`run_study` checks everything, then computes what is missing; `open_study` only reads. Verified by tests/test_studies.py.
 """
 
-from abc import ABC, abstractmethod
+import functools
+import shutil
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Any
 
-import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
-
-from zephyrum.air import Freestream, quantity
-from zephyrum.air.checks import PATH, takes
-from zephyrum.air.tables import line_of, read_table
-from zephyrum.errors import InputError
+from zephyrum._core.atomic import disk_errors, write_text
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import PATH, takes
+from zephyrum.air import Freestream
+from zephyrum.errors import FileError, InputError
 from zephyrum.flow import Settings
-from zephyrum.mesh import Layers, Mesh, mesh_airfoil, wall_layers
-from zephyrum.results import Wall
-from zephyrum.shape import Airfoil
+from zephyrum.mesh import Mesh
+from zephyrum.mesh.kept import kept_notes, read_kept_mesh
+from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve_case
+from zephyrum.results.solution_file import stored_case
+from zephyrum.solver import Case, Wall
+from zephyrum.studies.derived import Derived, derived
+from zephyrum.studies.jobs import JOBS, Figure, Table
+from zephyrum.studies.observer import Observer
+from zephyrum.studies.points import Point
+from zephyrum.studies.readme import write_readme
+from zephyrum.studies.refine import Refinement
+from zephyrum.studies.sources import Source
+from zephyrum.studies.spec import StudyBase, read_spec
+from zephyrum.studies.workspace import Workspace
 
-TEMPLATE = """# A Zephyrum study. Run it with:  zephyrum run {file}
-title = "{title}"
-
-[section]                 # one of: naca, file, class_shape
-naca = "2412"             # 4 or 5 digits
-# file = "section.csv"    # coordinates in any plain layout
-# class_shape = {{ upper = [0.17, 0.16, 0.15], lower = [-0.17, -0.10, -0.08], gap = 0.0 }}
-tail = "closed"           # or "blunt" (for naca)
-chord = "1 m"             # true size
-# flap = {{ hinge = 0.75, angle = 10 }}
-
-[air]                     # any sufficient set: altitude, pressure, temperature, density, reynolds
-altitude = "0 ft"
-
-[mesh]                    # lengths in chords
-topology = "O"            # O wraps the tail, C follows the wake (better with friction)
-around = 128              # cells on the surface; multiples of 16 nest best
-outward = 32              # cells from wall to farfield; without it they follow from the layers
-farfield = 100
-# y_plus = 1              # with friction: height of the first cell in wall units
-# growth = 1.2            # of successive layers
-
-[solver]
-model = "euler"           # "euler", "laminar", "sa" (Spalart-Allmaras), "sst" (k-omega)
-orders = 8                # decades of residual drop
-
-[sweep]
-mach = [0.2, 0.6]
-alpha = {{ from = -4, to = 8, step = 2 }}   # degrees; or a list
-# peak = 0.5              # with friction: finest spacing of points added about the lift maximum
-
-# [walls]                 # with friction; without it adiabatic, smooth, fully turbulent
-# laminar = [0.3, 0.5]    # chord fractions held laminar, upper and lower side
-# roughness = "0.1 mm"    # height of sand grains (model "sa")
-# temperature = "300 K"   # of an isothermal wall
-
-[refine]                  # the second and third mesh: error bars for the polar
-mach = 0.2
-alpha = 2
-levels = 3
-
-# [time]                  # one condition followed in time, for flows that swing
-# mach = 0.2
-# alpha = 18
-# duration = 60           # chords travelled
-# step = 0.05
-
-[run]
-processes = 2
-"""
+STUDY = "study.toml"
 
 
-class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+@dataclass(frozen=True, eq=False)
+class Study:
+    """A study and what was computed of it: `results` by the name of the job.
 
+    Its methods give cases, meshes and stored solutions to the jobs and to the user.
+    """
 
-class Range(_Strict):
-    """An evenly spaced list of values."""
+    spec: StudyBase
+    source: Source
+    workspace: Workspace
+    results: dict[str, Any] = field(default_factory=dict)
+    meshes: dict[tuple, Mesh] = field(default_factory=dict)
 
-    start: float = Field(alias="from")
-    to: float
-    step: float = Field(gt=0)
+    __repr__ = short_repr
 
-    def values(self) -> list[float]:
-        """All values from start to `to`."""
-        if self.to < self.start:
-            raise ValueError(f"to = {self.to:g} is below from = {self.start:g}")
-        return [round(float(v), 9) for v in np.arange(self.start, self.to + 1e-9 * self.step + 1e-12, self.step)]
+    def __str__(self) -> str:
+        found = ", ".join(f"{name}: {result}" for name, result in self.results.items() if isinstance(result, Polar | Refinement | TimeSeries))  # fmt: skip
+        return f"{self.spec.title} in {self.workspace.folder}; {found or ', '.join(self.results) or 'nothing computed yet'}"
 
+    # -- conditions ----------------------------------------------------------------------------------------------------
+    @property
+    def folder(self) -> Path:
+        """The folder of the study."""
+        return self.workspace.folder
 
-def _listed(value: Any) -> Any:
-    if isinstance(value, dict):
-        return Range.model_validate(value).values()
-    return [value] if isinstance(value, int | float) and not isinstance(value, bool) else value
+    @property
+    def grounded(self) -> bool:
+        """Whether every alpha has a mesh of its own."""
+        return self.source.grounded
 
-
-Numbers = Annotated[list[float], BeforeValidator(_listed), Field(min_length=1, max_length=500)]
-Quantity = float | str
-
-
-class ClassShape(_Strict):
-    """Class-shape coefficients."""
-
-    upper: list[float]
-    lower: list[float]
-    gap: float = 0.0
-
-
-class Flap(_Strict):
-    """A plain flap."""
-
-    hinge: float
-    angle: float
-
-
-class Section(_Strict):
-    """The airfoil."""
-
-    naca: str | None = None
-    file: str | None = None
-    class_shape: ClassShape | None = None
-    tail: Literal["closed", "blunt"] = "closed"
-    chord: Quantity = "1 m"
-    flap: Flap | None = None
-
-
-class AirTable(_Strict):
-    """What all points share."""
-
-    altitude: Quantity | None = None
-    pressure: Quantity | None = None
-    temperature: Quantity | None = None
-    density: Quantity | None = None
-    reynolds: float | None = None
-
-
-class MeshTable(_Strict):
-    """Options of mesh_airfoil, and the y+ from which first_height follows in viscous flow."""
-
-    topology: Literal["C", "O"] | None = None
-    around: int = 128
-    outward: int | None = None
-    farfield: float = 100.0
-    first_height: float | None = None
-    growth: float | None = None
-    wake: int | None = None
-    y_plus: float | None = None
-
-
-class SolverTable(_Strict):
-    """Model and settings."""
-
-    model: Literal["euler", "laminar", "sa", "sst"] = "euler"
-    orders: float = 8.0
-    steps: int = 200
-    limiter: Literal["auto", "on", "off"] = "auto"
-    kappa: float = 1.0 / 3.0
-    turbulence_order: Literal[1, 2] = 1
-    gradient: Literal["by-cell", "green-gauss", "least-squares"] = "by-cell"
-
-
-class SweepTable(_Strict):
-    """Conditions."""
-
-    mach: Numbers
-    alpha: Numbers
-    peak: float = Field(0.0, ge=0.0, le=10.0)
-
-
-class RefineTable(_Strict):
-    """Where to prove the mesh."""
-
-    mach: float
-    alpha: float
-    levels: int = Field(3, ge=3, le=6)
-
-
-class WallsTable(_Strict):
-    """What the wall does."""
-
-    temperature: Quantity | None = None
-    roughness: Quantity = 0.0
-    laminar: float | list[float] = 0.0
-
-
-class TimeTable(_Strict):
-    """A condition to be followed in time, lengths in chords travelled."""
-
-    mach: float
-    alpha: float
-    duration: float = Field(60.0, gt=0)
-    step: float = Field(0.05, gt=0)
-
-
-class RunTable(_Strict):
-    """How to run: local processes, or the workers of a dask scheduler at an address such as "tcp://host:8786"."""
-
-    processes: int = Field(2, ge=1, le=256)
-    scheduler: str | None = None
-
-
-JOBS = ("sweep", "refine", "time", "trim", "derivatives")  # tables of a study that ask for something to be computed
-
-
-class Asked(_Strict, ABC):
-    """What every study file may hold."""
-
-    title: str = "study"
-    air: AirTable = AirTable()
-    solver: SolverTable = SolverTable()
-    sweep: SweepTable | None = None
-    refine: RefineTable | None = None
-    walls: WallsTable | None = None
-    run: RunTable = RunTable()
-    base: Path = Field(default=Path("."), exclude=True)
-
-    @abstractmethod
-    def chord(self) -> float:
-        """Length [m] that Reynolds numbers refer to."""
+    @property
+    def winged(self) -> bool:
+        """Whether span loadings mean something."""
+        return self.source.winged and not self.mesh.planar
 
     def freestream(self, mach: float, alpha: float = 0.0) -> Freestream:
         """The stream at one condition."""
-        given = {name: value for name, value in self.air.model_dump().items() if value is not None}
-        return Freestream(mach=mach, alpha=alpha, length=self.chord(), **given)
-
-    def machs(self) -> list[float]:
-        """All Mach numbers that are asked for."""
-        return (self.sweep.mach if self.sweep else []) + [
-            one.mach for one in (getattr(self, name, None) for name in JOBS[1:]) if one
-        ]
-
-    def wall(self) -> Wall | None:
-        """What the walls do; None without a [walls] table."""
-        if self.walls is None:
-            return None
-        own, laminar = self.walls, self.walls.laminar
-        temperature = None if own.temperature is None else quantity("walls.temperature", own.temperature, "K")
-        laminar = tuple(laminar) if isinstance(laminar, list) else laminar
-        return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)
+        return self.spec.freestream(mach, alpha, self.source.chord)
 
     def settings(self) -> Settings:
-        """Solver settings."""
-        return Settings(**{name: value for name, value in self.solver.model_dump().items() if name != "model"})
+        """The numerics."""
+        return self.spec.settings(self.source.orders)
 
+    def wall(self) -> Wall | None:
+        """What the walls do."""
+        return self.spec.wall()
 
-class Study(Asked):
-    """A study file of a section."""
+    # -- meshes and cases ----------------------------------------------------------------------------------------------
+    @functools.cached_property
+    def mesh(self) -> Mesh:
+        """The finest mesh that is there: over a ground that of the alpha nearest to 0."""
+        alphas = sorted(self.spec.alphas(), key=abs)
+        mesh = next((found for alpha in alphas if (found := self._mesh(alpha, None)) is not None), None)
+        if mesh is None:  # of variants only
+            kept = [path for path in sorted(self.folder.glob("mesh*.cgns")) if kept_notes(path) is not None]
+            if not kept:
+                raise FileError(f"{str(self.folder)!r} holds no mesh yet; run the study.")
+            mesh = read_kept_mesh(kept[0], family=False)
+        return mesh
 
-    section: Section
-    mesh: MeshTable = MeshTable()
-    time: TimeTable | None = None
+    def _mesh(self, alpha: float, observer: Observer | None, level: int = 0) -> Mesh | None:
+        """The mesh at an alpha, kept in the workspace; without an observer it is only read."""
+        attitude = alpha if self.grounded else 0.0
+        key = (attitude, level)
+        if key not in self.meshes:
+            mesh = self._found_mesh(attitude, observer, level)
+            if mesh is None:
+                return None
+            self.meshes[key] = mesh
+        return self.meshes[key]
 
-    def foil(self) -> Airfoil:
-        """The section in its true size [m]."""
-        s = self.section
-        ways = [name for name in ("naca", "file", "class_shape") if getattr(s, name) is not None]
-        if len(ways) != 1:
-            raise InputError(
-                f"section names {' and '.join(ways) or 'nothing'}; give exactly one of naca, file, class_shape."
-            )
-        if s.naca is not None:
-            foil = Airfoil.naca(s.naca, s.tail)
-        elif s.file is not None:
-            foil = Airfoil.read(self.base / s.file)
-        else:
-            foil = Airfoil.from_class_shape(
-                s.class_shape.upper, s.class_shape.lower, s.class_shape.gap, name=self.title
-            )
-        if s.flap is not None:
-            foil = foil.with_flap(s.flap.hinge, s.flap.angle)
-        return foil.scaled(self.chord() / foil.chord)
+    def _found_mesh(self, attitude: float, observer: Observer | None, level: int) -> Mesh | None:
+        source, name = self.source, "mesh" + (f"-a{attitude:+.3f}" if self.grounded else "")
+        made_from = source.made_from(attitude)
+        if level == 0:
+            make = None if observer is None else (lambda: source.mesh(attitude, observer))
+            return self.workspace.mesh(name, made_from, make)
+        finest = self._mesh(attitude, observer)
+        if finest is None or not source.made_level(level):
+            return finest and source.level(finest, level, attitude)
+        make = None if observer is None else (lambda: source.level(finest, level, attitude))
+        return self.workspace.mesh(f"{name}-{level}", made_from | {"level": level}, make)
 
-    def chord(self) -> float:
-        """True chord [m]."""
-        chord = quantity("section.chord", self.section.chord, "m")
-        if not 0.0 < chord < 1000.0:
-            raise InputError(
-                f"section.chord = {self.section.chord!r} is not the chord of an aircraft; give for example '1.6 m'."
-            )
-        return chord
+    def _case(self, mesh: Mesh, mach: float, alpha: float, reference) -> Case:
+        ground = None if self.spec.walls is None else self.spec.walls.ground
+        return Case(
+            mesh, self.freestream(mach, alpha), self.spec.solver.model, reference, self.wall(), self.settings(), ground
+        )
 
-    def mesh_of(self, foil: Airfoil) -> Mesh:
-        """The mesh about the section; what the file leaves open follows from the model."""
-        options = self.mesh.model_dump(exclude={"y_plus"})
-        layers = self.layers()
-        if layers is None:
-            options["topology"] = options["topology"] or "O"
-            if options["outward"] is None and options["growth"] is None:
-                options["outward"] = 32
-            return mesh_airfoil(foil, **options)
-        options["topology"] = options["topology"] or "C"
-        options["first_height"] = layers.first_height
-        if options["outward"] is None:
-            options |= {"outward": layers.count, "growth": None}
-        return mesh_airfoil(foil, **options)
+    def case(self, mach: float, alpha: float, observer: Observer | None = None, level: int = 0) -> Case:
+        """The case at one condition; its mesh is made if it is not there and an observer is given."""
+        finest = self._mesh(alpha, observer)
+        mesh = self._mesh(alpha, observer, level)
+        if mesh is None or finest is None:
+            raise FileError(f"{str(self.folder)!r} holds no mesh for alpha {alpha:g} deg yet; run the study.")
+        return self._case(mesh, mach, alpha, finest.reference)
 
-    def layers(self) -> Layers | None:
-        """Wall layers for the highest Reynolds number of the study; None in inviscid flow."""
-        if self.solver.model == "euler":
-            if self.mesh.y_plus is not None:
-                raise InputError('mesh.y_plus has no meaning with solver.model = "euler"; leave it out.')
+    def stored_case(self, mach: float, alpha: float) -> Case | None:
+        """The case at one condition if its mesh is there; nothing is made."""
+        return None if self._mesh(alpha, None) is None else self.case(mach, alpha)
+
+    def varied_case(self, name: str, number: str, value: float, mach: float, alpha: float, observer: Observer | None, reference=None) -> Case | None:  # fmt: skip
+        """The case about a variant of the geometry, its mesh kept under `name`; None if it is not there and no observer is given."""
+        source = self.source.changed(number, value)
+        attitude = alpha if self.grounded else 0.0
+        make = None if observer is None else (lambda: source.mesh(attitude, observer))
+        mesh = self.workspace.mesh(name, source.made_from(attitude), make)
+        return None if mesh is None else self._case(mesh, mach, alpha, reference or mesh.reference)
+
+    def case_key(self, mach: float, alpha: float) -> dict:
+        """What a case depends on before its mesh is made: for records of jobs that make meshes of their own."""
+        air = self.freestream(mach, alpha)
+        return {
+            "made from": self.source.made_from(0.0), "mach": air.mach, "alpha": air.alpha, "pressure": air.pressure, "temperature": air.temperature,
+            "reynolds": air.reynolds, "model": self.spec.solver.model, "settings": self.settings(), "walls": self.wall(),
+        }  # fmt: skip
+
+    # -- stored solutions ----------------------------------------------------------------------------------------------
+    def stored_solution(self, case: Case, name: str | None = None) -> Solution | None:
+        """The stored solution of a case, by default under the name of its point; None if it is not there, or of another case."""
+        store = self.workspace.store
+        name = name or Point(case.air.mach, case.air.alpha, None).name
+        path = store.state(name)
+        if not path.is_file():
             return None
-        if self.mesh.y_plus is not None and self.mesh.first_height is not None:
-            raise InputError("mesh.y_plus and mesh.first_height are both given; drop one.")
-        reynolds = max(self.freestream(mach).reynolds for mach in self.machs())
-        aim = 1.0 if self.mesh.y_plus is None else self.mesh.y_plus
-        layers = wall_layers(reynolds, aim, self.mesh.growth or 1.2, self.mesh.farfield)
-        if self.mesh.first_height is not None:
-            aim *= self.mesh.first_height / layers.first_height
-            layers = wall_layers(reynolds, aim, self.mesh.growth or 1.2, self.mesh.farfield)
-        return layers
+        solution = load_solution(path, case.mesh) if self._same_mesh(path, case) else None
+        return solution if solution is not None and solution.case.fingerprint == case.fingerprint else None
+
+    @staticmethod
+    def _same_mesh(path: Path, case: Case) -> bool:
+        return stored_case(path)[1]["mesh"]["fingerprint"] == case.mesh.fingerprint
+
+    def solved_point(self, name: str, case: Case, start: Solution | None, on_step) -> Solution:
+        """The solution of a case, from the store under `name` or computed into it."""
+        store = self.workspace.store
+        if store.row(name) is not None and (held := self.stored_solution(case, name)) is not None:
+            return held
+        made = solve_case(case, start, on_step, self.folder / "points" / f"{name}.going")
+        made.save(store.state(name), store.mesh_file(case.mesh))
+        store.keep_row(name, made.row())
+        return made
+
+    def solution(self, mach: float, alpha: float) -> Solution:
+        """The stored solution of one point; FileError if it is not there."""
+        case = self.stored_case(mach, alpha)
+        held = None if case is None else self.stored_solution(case)
+        if held is None:
+            raise FileError(
+                f"{str(self.folder)!r} holds no finished point at M {mach:g}, alpha {alpha:g} deg; run the study again, or see its polar.csv for those there are."
+            )
+        return held
+
+    # -- what was found ------------------------------------------------------------------------------------------------
+    @property
+    def polar(self) -> Polar | None:
+        """The polar with its error bars; None if there is none."""
+        return JOBS["sweep"].polar(self) if "sweep" in self.results else None
+
+    @property
+    def refinement(self) -> Refinement | None:
+        """The mesh study."""
+        return self.results.get("refine")
+
+    @property
+    def series(self) -> TimeSeries | None:
+        """The run in time."""
+        return self.results.get("time")
+
+    @property
+    def derived(self) -> list[Derived]:
+        """Lift slope, neutral point and so on, at every Mach number; empty for sections."""
+        return [] if self.polar is None or self.mesh.planar else derived(self.polar, self.mesh.reference)
+
+    def missing(self) -> list[str]:
+        """Names of the jobs that are asked for and not finished."""
+        found = [job.name for job, spec in self.spec.asked() if job.name not in self.results]
+        sweep = self.results.get("sweep")
+        if sweep is not None and len(sweep.table) < JOBS["sweep"].count(self.spec.sweep):
+            found.append("sweep")
+        return found
+
+    def verdicts(self) -> list[str]:
+        """Verdicts of all that was solved."""
+        return [verdict for name, result in self.results.items() for verdict in JOBS[name].verdicts(result)]
+
+    @property
+    def settled(self) -> bool:
+        """Whether everything that was solved settled, plausibly."""
+        return all(verdict == "settled" for verdict in self.verdicts())
+
+    @property
+    def implausible(self) -> bool:
+        """Whether anything is implausible."""
+        slopes = [one for one in self.derived if one.slope[0] < 0.0]
+        return "implausible" in self.verdicts() or bool(slopes)
+
+    def tables(self) -> list[Table]:
+        """Tables of all jobs."""
+        return [table for name, result in self.results.items() for table in JOBS[name].tables(self, result)]
+
+    def figures(self) -> list[Figure]:
+        """Figures of all jobs."""
+        return [figure for name, result in self.results.items() for figure in JOBS[name].figures(self, result)]
 
 
 @takes(path=PATH)
-def read_study(path: str | Path) -> Asked:
-    """Read and validate a study file, of a section or with [aircraft] of an aircraft; mistakes are InputErrors `file:line: key: what to do`."""
-    from zephyrum.studies.aircraft import AircraftStudy
+def read_study(path: str | Path) -> StudyBase:
+    """Read and validate a study file; mistakes are InputErrors `file:line: key: what to do`."""
+    return read_spec(path)
 
-    path = Path(path)
-    text, data = read_table(path, "study", f"make one with: zephyrum new {path.name}")
-    kind = AircraftStudy if "aircraft" in data else Study
-    try:
-        study = kind.model_validate(data)
-    except ValidationError as cause:
-        # an unknown key explains a missing one, so it is told first
-        error = min(cause.errors(), key=lambda e: e["type"] != "extra_forbidden")
-        keys = [
-            str(key)
-            for key in error["loc"]
-            if not (isinstance(key, str) and ("[" in key or key in ("float", "str", "int")))
-        ]
-        raise InputError(f"{path.name}:{line_of(text, keys)}: {'.'.join(keys)}: {_advice(kind, error, keys)}") from None
-    study.base = path.parent
-    jobs = [name for name in JOBS if name in kind.model_fields]
-    if all(getattr(study, name) is None for name in jobs):
-        raise InputError(f"{path.name}: none of {', '.join(f'[{name}]' for name in jobs)} is there, so there is nothing to compute; add one.")  # fmt: skip
+
+def check_study(study: Study) -> None:
+    """Raise InputError for anything in the study that cannot be computed; nothing is meshed or solved."""
+    study.source.check()
+    study.settings()
+    study.wall()
+    for mach in study.spec.machs():
+        for alpha in (min(study.spec.alphas()), max(study.spec.alphas())):
+            study.freestream(mach, alpha)
+    if study.spec.walls is not None and study.spec.walls.ground is not None and not study.grounded:
+        raise InputError("walls.ground has no effect without mesh.ground, the height of the ground; give both or none.")
+    for job, spec in study.spec.asked():
+        job.check(study, spec)
+
+
+@takes(path=PATH, folder=PATH, observer=Observer)
+def run_study(path: str | Path, folder: str | Path, observer: Observer | None = None) -> Study:
+    """Compute everything that a study file asks for into a folder; go on where an earlier run stopped.
+
+    Everything is checked before anything is computed.
+
+    Parameters
+    ----------
+    path : path
+        The study file.
+    folder : path
+        Where meshes, points, tables are kept.
+    observer : Observer, optional
+        Is told of steps and finished tasks.
+
+    Returns
+    -------
+    Study
+        With the results of its jobs.
+
+    Raises
+    ------
+    InputError, FileError
+        For what cannot be computed, or a folder that holds another study.
+    """
+    path, folder = Path(path), Path(folder)
+    spec = read_spec(path)
+    study = Study(spec, spec.source(), Workspace(folder))
+    check_study(study)
+    if folder.exists() and not folder.is_dir():
+        raise FileError(f"output {str(folder)!r} is a file; give a folder.")
+    study.workspace.open()
+    observer = observer or Observer()
+    for job, own in spec.asked():
+        study.results[job.name] = job.run(study, own, observer)
+    _copy_inputs(path, spec, folder)
+    for name in study.results:
+        JOBS[name].finish(study)
+    study.source.write_shape(folder)
+    write_readme(study)
     return study
 
 
-def _advice(kind: type[Asked], error: dict, keys: list[str]) -> str:
-    name, value = error["type"], error.get("input")
-    if name == "extra_forbidden":
-        table: Any = kind
-        for key in keys[:-1]:
-            annotation = table.model_fields[key].annotation
-            table = next(
-                (
-                    a
-                    for a in (annotation, *getattr(annotation, "__args__", ()))
-                    if isinstance(a, type) and issubclass(a, BaseModel)
-                ),
-                kind,
-            )
-        names = [field.alias or key for key, field in table.model_fields.items() if key != "base"]
-        return f"unknown key; known here: {', '.join(names)}."
-    if name == "missing":
-        return "is missing; add it."
-    return f"{error['msg'][0].lower()}{error['msg'][1:]}, but it is {value!r}."
+def _copy_inputs(path: Path, spec: StudyBase, folder: Path) -> None:
+    """The study file and what it reads, so that the folder can be run again."""
+    if path.resolve() == (folder / STUDY).resolve():
+        return
+    text = path.read_text(encoding="utf-8")
+    with disk_errors(folder / STUDY):
+        for name in spec.source().files():
+            target = folder / Path(name).name
+            if (spec.base / name).resolve() != target.resolve():
+                shutil.copyfile(spec.base / name, target)
+            text = text.replace(name, Path(name).name)
+    write_text(folder / STUDY, text)
+
+
+@takes(folder=PATH)
+def open_study(folder: str | Path) -> Study:
+    """The study in a folder with what was computed of it so far; nothing is computed or written.
+
+    Raises
+    ------
+    FileError
+        If the folder is not one of a study, or if its results are stale: made from another input than its study.toml gives.
+    """
+    folder = Path(folder)
+    if not (folder / STUDY).is_file():
+        raise FileError(
+            f"{str(folder)!r} is not the folder of a study (no {STUDY} in it); run one with: zephyrum run STUDY.toml"
+        )
+    spec = read_spec(folder / STUDY)
+    study = Study(spec, spec.source(), Workspace(folder))
+    _ = study.mesh
+    for job, own in spec.asked():
+        result = job.load(study, own)
+        if result is not None:
+            study.results[job.name] = result
+    return study

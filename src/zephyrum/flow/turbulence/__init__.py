@@ -6,7 +6,7 @@ turbulence equation; so every model gets kernels of its own and none pays for th
 
 import math
 
-from zephyrum.flow.kernels import inlined
+from zephyrum._core.jit import inlined
 from zephyrum.flow.turbulence import sa, sst
 
 MODELS = ("euler", "laminar", "sa", "sst")

@@ -12,7 +12,7 @@ Verified by tests/test_viscous.py and validation/.
 
 import math
 
-from zephyrum.flow.kernels import inlined, serial
+from zephyrum._core.jit import inlined, serial
 
 CB1, CB2, SIGMA, KARMAN = 0.1355, 0.622, 2.0 / 3.0, 0.41
 CW2, CW3, CV1, CV2, CV3, CN1, CT3 = 0.3, 2.0, 7.1, 0.7, 0.9, 16.0, 1.2

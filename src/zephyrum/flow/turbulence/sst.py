@@ -12,7 +12,7 @@ All values here are in scaled units: k in squares of the speed of sound, omega i
 
 import math
 
-from zephyrum.flow.kernels import inlined, serial
+from zephyrum._core.jit import inlined, serial
 
 A1, BETA_STAR = 0.31, 0.09
 SIGMA_K, SIGMA_W, BETA, GAMMA = (0.85, 1.0), (0.5, 0.856), (0.075, 0.0828), (5.0 / 9.0, 0.44)  # inner, outer

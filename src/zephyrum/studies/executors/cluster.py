@@ -1,45 +1,49 @@
 """Points of a sweep on other machines, through a scheduler of dask.distributed (extra `cluster`).
 
-The mesh goes to the workers once; a point travels with the state that it starts from, and its row and last state come back into the folder of the study,
-which the workers need not see. Start them with one thread of dask each, since a point uses all cores that NUMBA_NUM_THREADS leaves it. Same points, same
-numbers as with local processes. Verified by tests/test_cluster.py.
+The case with its mesh goes to the workers once; a point travels with the solution that it starts from, and its row and
+solution come back into the folder of the study, which the workers need not see. Start them with one thread of dask each,
+since a point uses all cores that NUMBA_NUM_THREADS leaves it. Same points, same numbers as with local processes.
+Verified by tests/test_cluster.py.
 """
 
 import tempfile
+from importlib.metadata import version
 from pathlib import Path
 
-import zephyrum
 from zephyrum.errors import FlowError, InputError
-from zephyrum.mesh import Mesh
+from zephyrum.results import load_solution
+from zephyrum.solver import Case
+from zephyrum.studies.executors.base import Reports, Work
 from zephyrum.studies.points import Point, solved
 
 PATIENCE = 5.0  # s for the scheduler to answer
 
 
 def _version() -> str:
-    return zephyrum.__version__
+    return version("zephyrum")
 
 
-def _far(point: Point, mesh: Mesh, base, settings, model: str, walls, state: bytes | None) -> tuple[dict, bytes]:
-    """On a worker: (row, last state) of a point."""
+def _solved_there(point: Point, base: Case, state: bytes | None) -> tuple[dict, bytes]:
+    """On a worker: (row, file of the solution) of a point."""
     with tempfile.TemporaryDirectory() as scratch:
         start = None
         if state is not None:
             start = Path(scratch) / "start.npz"
             start.write_bytes(state)
-        solution, row = solved(point, mesh, base, settings, model, walls, start)
-        return row, solution.save(Path(scratch) / "end.npz").read_bytes()
+        solution, row = solved(point, base, start)
+        # the mesh stays where it is: the file refers to it by a name that is replaced when it has come back
+        return row, solution.save(Path(scratch) / "end.npz", Path(scratch) / "mesh.cgns").read_bytes()
 
 
-class Cluster:
+class ClusterExecutor:
     """Computes points on the workers of a scheduler, every point once its predecessor is there."""
 
-    def __init__(self, mesh: Mesh, work: tuple, scheduler: str):
+    def __init__(self, work: Work, scheduler: str):
         try:
             from distributed import Client
         except ImportError:
             raise InputError("a scheduler needs dask.distributed; install it with: pip install 'zephyrum[cluster]'.") from None  # fmt: skip
-        _, _, self.air, self.settings, self.model, self.store, self.walls = work
+        self.work = work
         try:
             self.client = Client(scheduler, timeout=PATIENCE)
         except (OSError, ValueError) as cause:
@@ -51,9 +55,9 @@ class Cluster:
         if versions != {_version()}:
             self.client.close()
             raise InputError(f"workers of {scheduler!r} have Zephyrum {', '.join(sorted(versions))}, here it is {_version()}; install the same.")  # fmt: skip
-        self.mesh = self.client.scatter(mesh, broadcast=True)
+        self.base = self.client.scatter(work.base, broadcast=True)
 
-    def compute(self, todo: list[Point], rows: dict, total: int, on_point, on_step) -> None:
+    def compute(self, todo: list[Point], rows: dict, reports: Reports) -> None:
         """Add the rows of the points `todo` to `rows`; FlowError if workers die."""
         from distributed import as_completed
         from distributed.client import FutureCancelledError
@@ -64,10 +68,8 @@ class Cluster:
 
         def send() -> None:
             for point in [p for p in waiting if p.after is None or p.after.name in rows]:
-                state = None
-                if point.after is not None and rows[point.after.name]["verdict"] != "failed":
-                    state = self.store.state(point.after.name).read_bytes()
-                future = self.client.submit(_far, point, self.mesh, self.air, self.settings, self.model, self.walls, state, pure=False)  # fmt: skip
+                start = self.work.start_of(point)
+                future = self.client.submit(_solved_there, point, self.base, start and start.read_bytes(), pure=False)
                 running[future.key] = point
                 waiting.remove(point)
                 queue.add(future)
@@ -77,14 +79,20 @@ class Cluster:
             for future in queue:
                 row, state = future.result()
                 point = running.pop(future.key)
-                self.store.keep(point.name, row, state)
+                self._keep(point, row, state)
                 rows[point.name] = row
-                if on_point is not None:
-                    on_point(row, len(rows), total)
+                reports.finished(point, row, len(rows))
                 send()
         except (KilledWorker, FutureCancelledError, OSError):
             raise FlowError("workers of the scheduler died; finished points are kept: run the same study again to go on.") from None  # fmt: skip
 
-    def dismiss(self) -> None:
+    def _keep(self, point: Point, row: dict, state: bytes) -> None:
+        with tempfile.TemporaryDirectory() as scratch:
+            path = Path(scratch) / "end.npz"
+            path.write_bytes(state)
+            load_solution(path, self.work.base.mesh).save(self.work.store.state(point.name), self.work.mesh_file)
+        self.work.store.keep_row(point.name, row)
+
+    def close(self) -> None:
         """Leave the scheduler."""
         self.client.close()

@@ -1,16 +1,16 @@
 """What looks wrong before a run: sentences with the likely cause, shown with the results and kept with them.
 
-Nothing here stops a run; what can't be solved at all is refused by `case`. Verified by tests/test_space.py.
+Nothing here stops a run; what can't be solved at all is refused by `Case`. Verified by tests/test_space.py.
 """
 
 import numpy as np
 
-from zephyrum.air import Freestream, Reference
-from zephyrum.flow.gas import Scales
+from zephyrum.air import Reference
 from zephyrum.flow.turbulence import WALL_MODELS
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.polygons import entries_of
 
+FOLDED = 150.0  # deg between a face's normal and the line of the centroids from which a mesh is told to be bad
 NEAR = 4.0  # sizes of the body to the farfield below which it is felt in CL (subsonic)
 BLOCKED = 0.02  # frontal area over that of the domain
 SIZES = (0.02, 120.0)  # m: lengths of bodies outside are more likely a wrong unit
@@ -22,8 +22,9 @@ SPAN_BAND = (0.5, 1.5)
 LAMINAR = 2e5  # Reynolds number on the chord below which layers are laminar over most of it
 
 
-def doubts(mesh: Mesh, air: Freestream, reference: Reference, model: str) -> list[str]:
-    """Sentences about size, domain, blockage, reference and model; empty if nothing looks wrong."""
+def preflight_warnings(case) -> list[str]:
+    """Sentences about size, domain, blockage, reference and model of a `Case`; empty if nothing looks wrong."""
+    mesh, air, reference, model = case.mesh, case.computed, case.reference, case.model
     out = []
     walls = mesh.faces_of("wall")
     corners = mesh.points[mesh.face_points[entries_of(mesh.face_start, walls)[1]]]
@@ -37,14 +38,32 @@ def doubts(mesh: Mesh, air: Freestream, reference: Reference, model: str) -> lis
         if far < NEAR:
             out.append(f"the farfield is {far:.1f} sizes of the body away: CL and CD feel it by several per cent; mesh with farfield = 10 or more.")  # fmt: skip
         out += _blockage(mesh, walls)
+    out += _folded(mesh)
     if mesh.dimension == 3 and not mesh.planar:
         out += _reference(mesh, walls, low, high, reference)
-    if model in WALL_MODELS:
-        reynolds = air.mach * reference.chord / Scales.law(air, reference.chord).viscosity
-        if reynolds < LAMINAR:
-            out.append(f"at a Reynolds number of {reynolds:.2g} on the chord the boundary layer is laminar over most of it, but model {model!r} is turbulent everywhere: "
-                       "set walls=Wall(laminar=...), or solve with model='laminar'.")  # fmt: skip
+    if model in WALL_MODELS and case.reynolds < LAMINAR:
+        out.append(f"at a Reynolds number of {case.reynolds:.2g} on the chord the boundary layer is laminar over most of it, but model {model!r} is turbulent everywhere: "
+                   "set walls=Wall(laminar=...), or solve with model='laminar'.")  # fmt: skip
     return out
+
+
+def _folded(mesh: Mesh) -> list[str]:
+    """A sentence on faces that look back: the line between the centroids of their cells runs against their normal."""
+    ni = mesh.n_interior
+    line = mesh.cell_centroid[mesh.right] - mesh.cell_centroid[mesh.left[:ni]]
+    area = mesh.face_area[:ni]
+    cosine = np.einsum("ij,ij->i", line, area) / np.maximum(
+        np.linalg.norm(line, axis=1) * np.linalg.norm(area, axis=1), 1e-300
+    )
+    many = int(np.count_nonzero(cosine < np.cos(np.radians(FOLDED))))
+    if not many:
+        return []
+    worst = int(np.argmin(cosine))
+    place = mesh.face_centroid[worst]
+    return [
+        f"{many:,} faces of the mesh have a non-orthogonality above {FOLDED:g} deg (largest {np.degrees(np.arccos(cosine[worst])):.0f} deg at x = {place[0]:.4g}, "
+        f"y = {place[1]:.4g}, z = {place[2]:.4g} m): fluxes there are of no order; look at the flow there, or mesh more finely."
+    ]
 
 
 def _blockage(mesh: Mesh, walls) -> list[str]:

@@ -1,4 +1,4 @@
-"""What the walls do: move, keep a temperature, be rough, be laminar up to a chord fraction.
+"""What the walls and the ground do: move, keep a temperature, be rough, be laminar up to a chord fraction.
 
 Verified by tests/test_walls.py.
 """
@@ -8,13 +8,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.air import Reference
-from zephyrum.air.checks import number, taken
+from zephyrum._core.validation import number, taken
+from zephyrum.air.axes import turned_body
 from zephyrum.errors import InputError
 from zephyrum.flow import Walls
 from zephyrum.mesh import Mesh
-from zephyrum.results.surface import section_order
+from zephyrum.mesh.sections import chord_fraction, section_order
 
+GROUNDS = ("belt", "still", "slip")  # moves with the wind; at rest, with friction; without friction
+WallRows = Callable[[Mesh], Walls]
 SLIDES = 1e-3  # share of a wall's speed that may point through it
 
 
@@ -55,13 +57,10 @@ class Wall:
         return tuple(pair)
 
 
-def wall_rows(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str, reference: Reference, faster: float):
-    """A function from a mesh of the family of `mesh` to its `Walls`, or None for plain walls; InputError if impossible.
-
-    faster: speed computed at over the real one.
-    """
+def named_walls(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str) -> dict[str, Wall]:
+    """What each wall does that is not a plain one, by name in sorted order; InputError for what a model or a mesh cannot do."""
     if walls is None:
-        return None
+        return {}
     names = [group.name for group in mesh.groups if group.role == "wall"]
     taken("walls", walls, (Wall, Mapping))
     chosen = dict.fromkeys(names, walls) if isinstance(walls, Wall) else dict(walls)
@@ -69,6 +68,8 @@ def wall_rows(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str,
         taken(f"walls[{name!r}]", wall, Wall)
         if name not in names:
             raise InputError(f"walls: the mesh has no wall named {name!r}; it has: {', '.join(names)}.")
+    chosen = {name: chosen[name] for name in sorted(chosen) if chosen[name] != Wall()}
+    for wall in chosen.values():
         if model == "euler":
             raise InputError(
                 "walls: model 'euler' has no friction, so its walls can't move, heat, be rough or laminar."
@@ -79,27 +80,35 @@ def wall_rows(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str,
             raise InputError("walls: with model 'laminar' every wall is laminar; leave 'laminar' out.")
         if max(wall.sides) > 0.0 and not mesh.planar:
             raise InputError("walls: laminar chord fractions are for sections (two-dimensional meshes).")
+    return chosen
+
+
+def wall_rows(case) -> WallRows:
+    """A function from a mesh of the family of the mesh of a `Case` to its `Walls`; InputError if a wall moves through itself."""
+    faster = case.computed.speed / case.air.speed
 
     def rows(level: Mesh) -> Walls:
         out = Walls.plain(level)
-        for name, wall in chosen.items():
+        for name, wall in case.walls.items():
             group = level.group(name)
             own = slice(group.start - level.n_interior, group.stop - level.n_interior)
             faces = np.arange(group.start, group.stop)
             arm = level.face_centroid[faces] - np.asarray(wall.about)
-            speed = np.asarray(wall.velocity, dtype=float) + np.cross([0.0, wall.spin, 0.0], arm)
+            speed = turned_body(wall.velocity, level.attitude) + np.cross([0.0, wall.spin, 0.0], arm)
             _refuse_through(level, faces, speed, name)
             out.velocity[own] = faster * speed
             out.temperature[own] = wall.temperature or 0.0
             out.roughness[own] = wall.roughness
             if max(wall.sides) > 0.0:
                 ordered, side = section_order(level, name)
-                place = reference.chord_fraction(level.face_centroid[ordered, 0])
+                place = chord_fraction(level, case.reference, level.face_centroid[ordered])
                 limit = np.where(np.array(side) == "upper", wall.sides[0], wall.sides[1])
                 out.laminar[ordered - level.n_interior] = place < limit
+        if case.ground == "belt":  # along the wind, which blows along the ground
+            along = np.asarray(case.computed.wind) * [1.0, 1.0, 0.0]
+            out.velocity[level.faces_of("ground") - level.n_interior] = case.computed.speed * along
         return out
 
-    rows(mesh)
     return rows
 
 
@@ -112,6 +121,3 @@ def _refuse_through(mesh: Mesh, faces: np.ndarray, speed: np.ndarray, name: str)
         raise InputError(
             f"walls: {name!r} would move through itself at {through.max():.3g} m/s; a wall can only slide along its surface."
         )
-
-
-WallRows = Callable[[Mesh], Walls]

@@ -11,7 +11,8 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum.one_stroke import one_stroke, warned, writing
+from zephyrum._core.atomic import atomic_write, disk_errors, errors_as_warnings
+from zephyrum._core.npz import DamagedArrays, read_arrays
 
 EVERY = 60.0  # s
 
@@ -26,12 +27,11 @@ class Checkpoint:
     latest: tuple[np.ndarray, np.ndarray, float, list[tuple], int] | None = None
 
     @classmethod
-    def of(cls, path: str | Path, mesh, air, model: str, case, settings) -> "Checkpoint":
-        """That of one case; FileError if its folder can't be."""
-        key = repr((mesh.fingerprint, air, model, case.reference, settings))
-        with writing(path):
+    def of(cls, path: str | Path, case) -> "Checkpoint":
+        """That of one `Case`; FileError if its folder can't be."""
+        with disk_errors(path):
             Path(path).parent.mkdir(parents=True, exist_ok=True)
-        return cls(Path(path), key)
+        return cls(Path(path), case.fingerprint)
 
     def __call__(self, q: np.ndarray, calmed: np.ndarray, cfl: float, rows: list[tuple]) -> None:
         self.latest = q, calmed, cfl, rows, len(rows)
@@ -44,18 +44,24 @@ class Checkpoint:
             return
         q, calmed, cfl, rows, count = self.latest
         self.last = time.monotonic()
-        with warned("the run goes on without a new checkpoint"), one_stroke(self.path) as part, part.open("wb") as file:
+        with (
+            errors_as_warnings("the run goes on without a new checkpoint"),
+            atomic_write(self.path) as part,
+            part.open("wb") as file,
+        ):
             np.savez(file, q=q, calmed=calmed, cfl=np.array(cfl), rows=np.array(rows[:count]), key=np.array(self.key))
 
     def read(self) -> tuple[np.ndarray, np.ndarray, float, list[tuple]] | None:
         """(states (n, m), cells (n,) without slopes, CFL number, rows of the history) of the run that was broken off; None if there is none, or it was of another case."""
-        try:
-            with np.load(self.path) as held:
-                if str(held["key"]) != self.key or not np.isfinite(held["q"]).all():
-                    return None
-                return held["q"], held["calmed"], float(held["cfl"]), [tuple(row) for row in held["rows"].tolist()]
-        except (OSError, ValueError, KeyError, EOFError):
+        if not self.path.is_file():
             return None
+        try:
+            held = read_arrays(self.path, ("key", "q", "calmed", "cfl", "rows"))
+        except DamagedArrays:
+            return None
+        if str(held["key"]) != self.key or not np.isfinite(held["q"]).all() or len(held["calmed"]) != len(held["q"]):
+            return None
+        return held["q"], held["calmed"], float(held["cfl"]), [tuple(row) for row in held["rows"].tolist()]
 
     def remove(self) -> None:
         """The run has ended."""

@@ -51,7 +51,11 @@ def quantity(name: str, value: object, unit: str) -> float:
         raise InputError(f"{name} = {value!r} is not a quantity; {hint}.")
     size, symbol = float(match[1]), _TRADE.get(match[2], match[2])
     if not symbol:
-        return size
+        raise InputError(
+            f"{name} = {value!r} has no unit; write {match[1]} for {unit}, or a text such as {_EXAMPLES.get(unit, unit)}."
+        )
+    if unit == "K":  # in a temperature F and C are no farad and coulomb
+        symbol = {"F": "degF", "C": "degC"}.get(symbol, symbol)
     import pint
 
     try:
@@ -65,7 +69,9 @@ def quantity(name: str, value: object, unit: str) -> float:
 
 
 def _kind(read) -> str:
-    names = {"[length]": "length", "[length] / [time]": "speed", "[mass] / [length] / [time] ** 2": "pressure",
+    names = {"[current] ** 2 * [time] ** 4 / [length] ** 2 / [mass]": "capacitance", "[mass] * [length] / [time] ** 2": "force", "[length] ** 2": "area",
+             "[length] ** 3": "volume", "[mass] / [length] ** 3": "density", "[mass] * [length] ** 2 / [time] ** 2": "energy", "[mass] * [length] ** 2 / [time] ** 3": "power",
+             "[length]": "length", "[length] / [time]": "speed", "[mass] / [length] / [time] ** 2": "pressure",
              "[temperature]": "temperature", "[time]": "time", "[mass]": "mass", "dimensionless": "plain number"}  # fmt: skip
     text = str(read.dimensionality)
-    return names.get(text, f"quantity of dimension {text}")
+    return names.get(text, f"quantity in {read.units}")

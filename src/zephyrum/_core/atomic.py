@@ -13,7 +13,7 @@ from zephyrum.errors import FileError
 
 
 @contextmanager
-def writing(path: str | Path) -> Iterator[None]:
+def disk_errors(path: str | Path) -> Iterator[None]:
     """FileError, with what to do, where the disk refuses what the block wants to do at `path`: full, read-only, no such place."""
     try:
         yield
@@ -25,7 +25,7 @@ def writing(path: str | Path) -> Iterator[None]:
 
 
 @contextmanager
-def one_stroke(path: str | Path) -> Iterator[Path]:
+def atomic_write(path: str | Path) -> Iterator[Path]:
     """A temporary name to write to in place of `path`, whose folder is made; renamed to `path` at the end, removed if the writing fails.
 
     FileError where the disk refuses: whatever stood at `path` is still there then.
@@ -33,7 +33,7 @@ def one_stroke(path: str | Path) -> Iterator[Path]:
     path = Path(path)
     temporary = path.with_name(path.name + ".part")
     try:
-        with writing(path):
+        with disk_errors(path):
             path.parent.mkdir(parents=True, exist_ok=True)
             yield temporary
             os.replace(temporary, path)
@@ -43,7 +43,7 @@ def one_stroke(path: str | Path) -> Iterator[Path]:
 
 
 @contextmanager
-def warned(what_now: str) -> Iterator[None]:
+def errors_as_warnings(what_now: str) -> Iterator[None]:
     """Turn a FileError in the block into a warning that begins with `what_now`: of files whose loss shall not cost the run."""
     try:
         yield
@@ -53,5 +53,5 @@ def warned(what_now: str) -> Iterator[None]:
 
 def write_text(path: str | Path, text: str) -> None:
     """Write a text file (UTF-8) in one stroke."""
-    with one_stroke(path) as temporary:
+    with atomic_write(path) as temporary:
         temporary.write_text(text, encoding="utf-8")

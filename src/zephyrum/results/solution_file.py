@@ -1,0 +1,107 @@
+"""Reading solutions from disk: see `solution_writer` for the file.
+
+The mesh is inside, or in a kept mesh that the file refers to. What is read is checked against the fingerprint of its case.
+Verified by tests/test_case.py and tests/test_studies.py.
+"""
+
+import json
+from pathlib import Path
+
+import numpy as np
+
+from zephyrum._core.npz import read_arrays
+from zephyrum._core.validation import PATH, takes
+from zephyrum.air import Freestream, Gas, Reference
+from zephyrum.errors import FileError, InputError, MeshError
+from zephyrum.flow import Flow, History, Settings
+from zephyrum.flow.gas import Scales
+from zephyrum.mesh import Mesh
+from zephyrum.mesh.kept import ARRAYS, mesh_of, read_kept_mesh
+from zephyrum.results.solution import Solution
+from zephyrum.results.solution_writer import FORMAT, STATES
+from zephyrum.solver import Case, Wall
+
+DAMAGED = (OSError, ValueError, KeyError, TypeError, EOFError, IndexError, AttributeError, InputError, MeshError)
+
+
+@takes(path=PATH, mesh=Mesh)
+def load_solution(path: str | Path, mesh: Mesh | None = None) -> Solution:
+    """The solution in a file written by `Solution.save`.
+
+    Parameters
+    ----------
+    path : path
+    mesh : Mesh, optional
+        The mesh of the solution if it is at hand, which saves reading it.
+
+    Returns
+    -------
+    Solution
+        With its case: mesh, freestream, model, walls, reference and numerics.
+
+    Raises
+    ------
+    FileError
+        If the file is missing, damaged, of another version, or if `mesh` is not that of the solution.
+    """
+    path = Path(path)
+    facts, arrays = _read(path)
+    if mesh is not None and mesh.fingerprint != facts["mesh"]["fingerprint"]:
+        raise FileError(f"solution {str(path)!r} is stale: it belongs to the mesh {facts['mesh']['fingerprint']}, not to {mesh.fingerprint}; remove it and run again.")  # fmt: skip
+    try:
+        case = _case_of(facts, arrays, path, mesh)
+        flow = Flow(
+            *(arrays[name] for name in STATES), Scales.of(case.computed), facts["verdict"], facts["reason"],
+            History([tuple(row) for row in arrays["history"]]), facts["seconds"],
+        )  # fmt: skip
+        _checked(flow, case, path)
+    except FileError:
+        raise
+    except DAMAGED as cause:
+        raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
+    return Solution(case, flow, tuple(facts["notes"]), facts["fallback"])
+
+
+@takes(path=PATH)
+def stored_case(path: str | Path) -> tuple[str, dict]:
+    """(fingerprint, description) of the case of a stored solution, without reading its states; FileError if it cannot be read."""
+    facts, _ = _read(Path(path), states=False)
+    return facts["fingerprint"], facts["case"]
+
+
+def _read(path: Path, states: bool = True) -> tuple[dict, dict[str, np.ndarray]]:
+    if not path.is_file():
+        raise FileError(f"solution {str(path)!r} does not exist; check the name.")
+    try:
+        arrays = read_arrays(path, None if states else ("facts",))
+        facts = json.loads(str(arrays.pop("facts")))
+        if not isinstance(facts, dict) or facts.get("format") != FORMAT:
+            raise FileError(
+                f"solution {str(path)!r} was written by another version of Zephyrum; remove it and run again."
+            )
+        return facts, arrays
+    except FileError:
+        raise
+    except DAMAGED as cause:
+        raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
+
+
+def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None) -> Case:
+    if mesh is None and "mesh file" in facts:
+        mesh = read_kept_mesh(path.parent / facts["mesh file"], family=False)
+    elif mesh is None:
+        mesh = mesh_of({name: arrays[f"mesh {name}"] for name in ARRAYS}, facts["mesh"])
+    given = dict(facts["freestream"])
+    air = Freestream(**given | {"gas": Gas(**given["gas"])})
+    walls = {name: Wall(**{key: tuple(value) if isinstance(value, list) else value for key, value in wall.items()}) for name, wall in facts["walls"].items()}  # fmt: skip
+    case = Case(mesh, air, facts["model"], Reference(**facts["reference"]), walls or None, Settings(**facts["settings"]), facts["ground"])  # fmt: skip
+    if case.fingerprint != facts["fingerprint"]:
+        differ = ", ".join(case.differences(facts["case"])) or "its description"
+        raise FileError(f"solution {str(path)!r} is stale or damaged ({differ} differ from what it was computed with); remove it and run again.")  # fmt: skip
+    return case
+
+
+def _checked(flow: Flow, case: Case, path: Path) -> None:
+    n, nb = case.mesh.n_cells, case.mesh.n_faces - case.mesh.n_interior
+    if len(flow.q) != n or len(flow.boundary_pressure) != nb or flow.traction.shape != (nb, 3) or len(flow.calmed) != n:
+        raise FileError(f"solution {str(path)!r} is damaged: its states do not fit its mesh; remove it and run again.")

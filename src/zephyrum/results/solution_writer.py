@@ -1,0 +1,39 @@
+"""A solution on disk: the case, the last state and the history, in one .npz file that is there whole or not at all.
+
+The mesh is inside, or in a kept mesh that the file refers to. Verified by tests/test_case.py.
+"""
+
+import json
+import os
+from dataclasses import asdict
+from pathlib import Path
+
+import numpy as np
+
+from zephyrum._core.atomic import atomic_write
+from zephyrum.mesh.kept import ARRAYS, mesh_notes
+from zephyrum.solver import Run
+
+FORMAT = 2
+STATES = {"q": "q", "wall": "boundary_pressure", "traction": "traction", "heat": "heat", "eddies": "eddies", "calmed": "calmed"}  # fmt: skip
+
+
+def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None = None) -> Path:
+    """See `Solution.save`."""
+    path = Path(path)
+    flow, case = solution.flow, solution.case
+    facts = {
+        "format": FORMAT, "fingerprint": case.fingerprint, "case": case.description, "verdict": flow.verdict, "reason": flow.reason,
+        "seconds": flow.seconds, "notes": solution.notes, "fallback": solution.fallback, "model": case.model, "ground": case.ground,
+        "freestream": {name: getattr(case.air, name) for name in (*case.air.given, "alpha", "beta")} | {"gas": asdict(case.air.gas)},
+        "reference": asdict(case.reference), "walls": {name: asdict(wall) for name, wall in case.walls.items()},
+        "settings": asdict(case.settings), "mesh": mesh_notes(case.mesh),
+    }  # fmt: skip
+    arrays = {name: getattr(flow, attribute) for name, attribute in STATES.items()}
+    if mesh_file is None:
+        arrays |= {f"mesh {name}": getattr(case.mesh, name) for name in ARRAYS}
+    else:
+        facts["mesh file"] = Path(os.path.relpath(mesh_file, path.parent)).as_posix()
+    with atomic_write(path) as temporary, temporary.open("wb") as file:
+        np.savez(file, history=np.array(flow.history.rows, dtype=float), facts=json.dumps(facts), **arrays)
+    return path

@@ -1,0 +1,249 @@
+"""Everything that a solution depends on, in one frozen object with one fingerprint.
+
+Verified by tests/test_case.py.
+"""
+
+import functools
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from zephyrum._core.fingerprint import canonical, differences, fingerprint
+from zephyrum._core.validation import choice, taken
+from zephyrum.air import Freestream, Reference
+from zephyrum.errors import InputError
+from zephyrum.flow import MODELS, Settings
+from zephyrum.flow.gas import Scales
+from zephyrum.flow.turbulence import WALL_MODELS
+from zephyrum.mesh import Mesh
+from zephyrum.mesh.layers import first_height
+from zephyrum.solver.preflight import preflight_warnings
+from zephyrum.solver.walls import GROUNDS, Wall, WallRows, named_walls, wall_rows
+
+FORMAT = 1  # of the description: raised when a change of the solver makes earlier solutions stale
+LEAST_MACH = 0.05  # below it this compressible solver loses accuracy: it computes there at equal Reynolds number
+COARSEST_WALL = 10.0  # y+ of the first cell above which meshes are refused
+SAME_LENGTH = 0.01  # relative difference of two lengths that both claim to be that of the Reynolds number
+
+
+@dataclass(frozen=True, eq=False)
+class Case:
+    """One condition about one mesh, complete and checked.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    air : Freestream
+    model : str
+        "euler", "laminar", "sa" or "sst".
+    reference : Reference, optional
+        Typed reference quantities; without it those measured by the mesh generator.
+    walls : Wall or mapping of names to Wall, optional
+        What the walls do; at rest, adiabatic, smooth and fully turbulent without it.
+    settings : Settings
+        Numerics.
+    ground : str, optional
+        What a ground in the mesh does: "belt" (moves with the wind, the default with friction), "still" or "slip" (no
+        friction, the only choice with model "euler").
+
+    Raises
+    ------
+    InputError
+        For what cannot be solved, with the name of the argument and the remedy.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 64, 16, topology="O")
+    >>> case = zy.Case(mesh, zy.Freestream(mach=0.3, alpha=2.0))
+    >>> len(case.fingerprint), case.turned(alpha=4.0).differences(case)
+    (16, ['freestream.alpha'])
+    """
+
+    mesh: Mesh
+    air: Freestream
+    model: str = "euler"
+    reference: Reference | None = None
+    walls: Wall | Mapping[str, Wall] | None = None
+    settings: Settings = field(default_factory=Settings)
+    ground: str | None = None
+
+    def __post_init__(self) -> None:
+        taken("mesh", self.mesh, Mesh)
+        taken("air", self.air, Freestream)
+        choice("model", self.model, MODELS)
+        taken("settings", self.settings, Settings)
+        self._set(reference=self._checked_reference(), ground=self._checked_ground())
+        self._refuse_directions()
+        self._set(walls=named_walls(self.walls, self.mesh, self.model))
+        if self.model in WALL_MODELS or self.model == "laminar":
+            self._refuse_other_length()
+        if self.model in WALL_MODELS:
+            self._refuse_without_layers()
+        self.wall_rows(self.mesh)
+
+    def __getstate__(self) -> dict:
+        return {name: self.__dict__[name] for name in self.__dataclass_fields__}  # nothing that was derived
+
+    def _set(self, **values) -> None:
+        for name, value in values.items():
+            object.__setattr__(self, name, value)
+
+    # -- what is checked -----------------------------------------------------------------------------------------------
+    def _checked_reference(self) -> Reference:
+        if self.reference is not None:
+            return taken("reference", self.reference, Reference)
+        if self.mesh.reference is None:
+            raise InputError(
+                "the mesh carries no measured reference; give reference=Reference(area, chord, span, point)."
+            )
+        return self.mesh.reference
+
+    def _checked_ground(self) -> str | None:
+        if not len(self.mesh.faces_of("ground")):
+            if self.ground is not None:
+                raise InputError(f"ground = {self.ground!r}, but the mesh has no ground; mesh with ground=<height z>.")
+            return None
+        usual = "slip" if self.model == "euler" else "belt"
+        kind = usual if self.ground is None else choice("ground", self.ground, GROUNDS)
+        if self.model == "euler" and kind != "slip":
+            raise InputError(
+                f"ground = {kind!r}: model 'euler' has no friction, so its ground can only be 'slip'; leave it out."
+            )
+        return kind
+
+    def _refuse_directions(self) -> None:
+        mesh, air = self.mesh, self.air
+        if not len(mesh.faces_of("wall")):
+            raise InputError("the mesh has no boundary with the role 'wall', so there is nothing to take forces of.")
+        if not air.mach > 0.0:
+            raise InputError(f"mach = {air.mach:g}: the air is at rest; give a speed.")
+        if (mesh.wedge or mesh.sectors > 1) and (abs(air.alpha) > 1e-9 or abs(air.beta) > 1e-9):
+            kind = "an axisymmetric mesh" if mesh.wedge else "one of several equal sectors"
+            raise InputError(
+                f"alpha = {air.alpha:g}, beta = {air.beta:g} deg: flow about {kind} runs along its axis; "
+                "use alpha = beta = 0, or a mesh of the whole body."
+            )
+        if mesh.dimension == 2 and abs(air.beta) > 1e-9:
+            raise InputError(f"beta = {air.beta:g} deg has no meaning on a two-dimensional mesh; leave it out.")
+        if mesh.mirrored and abs(air.beta) > 1e-9:
+            raise InputError(
+                f"beta = {air.beta:g} deg blows across the symmetry plane of a half model; mesh the whole one (half = False)."
+            )
+        if self.ground is not None and abs(air.alpha - mesh.attitude) > 1e-6:
+            raise InputError(
+                f"alpha = {air.alpha:g} deg, but the mesh has a level ground with the body at {mesh.attitude:g} deg: the wind would blow "
+                f"through the ground; mesh the body at this attitude with attitude = {air.alpha:g}, one mesh for each alpha."
+            )
+        if self.ground is not None and abs(air.alpha) > 80.0:
+            raise InputError(f"alpha = {air.alpha:g} deg over a level ground is out of range; give at most 80 deg.")
+
+    def _refuse_other_length(self) -> None:
+        """InputError if the Reynolds number belongs to another length than the chord that it would be taken on."""
+        air, chord = self.air, self.reference.chord
+        if not air.similarity or "pressure" in air.assumed:
+            return
+        if abs(air.length / chord - 1.0) > SAME_LENGTH:
+            raise InputError(
+                f"reynolds = {air.reynolds:.4g} belongs to a length of {air.length:.4g} m in air of this density, speed and viscosity, but the reference "
+                f"chord is {chord:.4g} m: leave reynolds out (it is {air.reynolds * chord / air.length:.4g} on the chord), or give its length."
+            )
+
+    def _refuse_without_layers(self) -> None:
+        """InputError if the first cells are far too high for a model that resolves the wall layer."""
+        mesh, chord = self.mesh, self.reference.chord
+        faces = mesh.faces_of("wall")
+        high = 2.0 * float(np.median(mesh.body_distance[mesh.left[faces]])) / chord
+        fit = first_height(self.reynolds, 1.0)
+        if high > COARSEST_WALL * fit:
+            raise InputError(
+                f"model {self.model!r} needs thin layers at the wall: the first cells are {high:.2g} chords high, y+ about {high / fit:.0f}; "
+                f"mesh with y_plus = 1 (first_height = {fit:.2g} chords at Reynolds number {self.reynolds:.2g})."
+            )
+
+    # -- what is computed with -----------------------------------------------------------------------------------------
+    @functools.cached_property
+    def computed(self) -> Freestream:
+        """The freestream computed with, in the axes of the mesh: turned with the body, at Mach `LEAST_MACH` if the Mach number is lower."""
+        air = slowest(self.air, self.reference.chord)
+        return air.turned(alpha=air.alpha - self.mesh.attitude) if self.mesh.attitude else air
+
+    @property
+    def reynolds(self) -> float:
+        """Reynolds number on the reference chord that is computed with [-]."""
+        chord = self.reference.chord
+        return self.computed.mach * chord / Scales.law(self.computed, chord).viscosity
+
+    @property
+    def flow_mesh(self) -> Mesh:
+        """The mesh with the roles that the flow solver sees: a ground without friction slips."""
+        if self.ground == "slip" and self.model != "euler":
+            return self._slipping
+        return self.mesh
+
+    @functools.cached_property
+    def _slipping(self) -> Mesh:
+        return self.mesh.with_roles(**{g.name: "slip" for g in self.mesh.groups if g.role == "ground"})
+
+    @functools.cached_property
+    def wall_rows(self) -> WallRows:
+        """A function from a mesh of the family to what its walls do."""
+        return wall_rows(self)
+
+    @functools.cached_property
+    def notes(self) -> tuple[str, ...]:
+        """What the user should know before the run: changed conditions, and what looks wrong."""
+        out = []
+        if self.mesh.reference is not None:
+            out = self.reference.disagreement(self.mesh.reference)
+        if self.computed.mach > self.air.mach:
+            out.append(
+                f"computed at Mach {LEAST_MACH:g} instead of {self.air.mach:.3g} with the same Reynolds number: pressure and friction "
+                f"coefficients differ by about {100 * 0.25 * LEAST_MACH**2:.2g} %."
+            )
+        return (*out, *preflight_warnings(self))
+
+    # -- identity ------------------------------------------------------------------------------------------------------
+    @functools.cached_property
+    def description(self) -> dict:
+        """Canonical description of all that the solution depends on."""
+        mesh, air = self.mesh, self.air
+        return canonical(
+            {
+                "format": FORMAT,
+                "mesh": {"fingerprint": mesh.fingerprint, "dimension": mesh.dimension, "wedge": mesh.wedge, "attitude": mesh.attitude,
+                         "reference": mesh.reference and replace(mesh.reference, origin="")},
+                "freestream": {"mach": air.mach, "alpha": air.alpha, "beta": air.beta, "pressure": air.pressure, "temperature": air.temperature,
+                               "reynolds": air.reynolds, "reynolds on chord": air.similarity, "length": air.length, "gas": air.gas},
+                "model": self.model,
+                "walls": self.walls,
+                "ground": self.ground,
+                "reference": replace(self.reference, origin=""),
+                "settings": self.settings,
+            }
+        )  # fmt: skip
+
+    @functools.cached_property
+    def fingerprint(self) -> str:
+        """Sixteen hexadecimal digits that change with anything in `description`; the only key of stored solutions."""
+        return fingerprint(self.description)
+
+    def differences(self, other: "Case | dict") -> list[str]:
+        """Dotted names of what differs from another case, or from the description of one."""
+        return differences(self.description, other.description if isinstance(other, Case) else other)
+
+    def turned(self, alpha: float | None = None, beta: float | None = None) -> "Case":
+        """The same case at another attitude of the wind [deg]."""
+        return replace(self, air=self.air.turned(alpha, beta))
+
+
+def slowest(air: Freestream, chord: float) -> Freestream:
+    """`air`, or below Mach `LEAST_MACH` the same at that Mach number with the Reynolds number on `chord` [m] kept."""
+    if air.mach >= LEAST_MACH:
+        return air
+    reynolds = air.mach * chord / Scales.law(air, chord).viscosity
+    return Freestream(
+        mach=LEAST_MACH, reynolds=reynolds, length=chord, temperature=air.temperature, alpha=air.alpha, beta=air.beta,
+        gas=air.gas,
+    )  # fmt: skip

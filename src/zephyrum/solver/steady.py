@@ -1,0 +1,119 @@
+"""One steady run of a case: march it, and march it again with other numerics where it does not settle.
+
+Verified by tests/test_results.py and tests/test_case.py.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from zephyrum.errors import InputError
+from zephyrum.flow import Flow, carry_over, march
+from zephyrum.solver.case import Case
+from zephyrum.solver.checkpoint import Checkpoint
+
+
+@dataclass(frozen=True, eq=False)
+class Run:
+    """What the run of a case left: the case, its flow, notes to the user, and whether the numerics were others than asked.
+
+    fallback: "" or what the run needed to settle, such as "kappa = 0".
+    """
+
+    case: Case
+    flow: Flow
+    notes: tuple[str, ...] = ()
+    fallback: str = ""
+
+
+def run_case(
+    case: Case,
+    start: Run | None = None,
+    on_step: Callable[[dict], None] | None = None,
+    keep: str | Path | None = None,
+) -> Run:
+    """Run a case to a steady state.
+
+    Parameters
+    ----------
+    case : Case
+    start : Run, optional
+        A run on the same mesh with the same model at a neighbouring condition, whose states are turned and rescaled.
+    on_step : callable, optional
+        Gets a dict of the columns of the history after every step.
+    keep : path, optional
+        File of the last state, written at most once a minute and on Ctrl-C. A run of the same case that was broken off
+        goes on from it; it is removed at the end.
+
+    Returns
+    -------
+    Run
+        Its flow has a verdict; a run that does not settle is no exception.
+
+    Raises
+    ------
+    InputError
+        If `start` is of another mesh or model.
+    """
+    state, left = None, {}
+    if start is not None:
+        state = _started(case, start)
+        left["calmed"] = start.flow.calmed
+    notes = list(case.notes)
+    checkpoint = None if keep is None else Checkpoint.of(keep, case)
+    if checkpoint is not None and (held := checkpoint.read()) is not None:
+        state, left["calmed"], left["warm"], left["past"] = held
+        notes.append("went on from the state of a run that was broken off.")
+
+    def marched(settings, state, **more) -> Flow:
+        return march(
+            case.flow_mesh, case.computed, case.reference, settings, state, on_step, model=case.model, walls=case.wall_rows, **more
+        )  # fmt: skip
+
+    try:
+        flow = marched(case.settings, state, on_state=checkpoint, **left)
+    except KeyboardInterrupt:  # a pause: nothing is lost
+        if checkpoint is not None:
+            checkpoint.flush()
+        raise
+    if checkpoint is not None:
+        checkpoint.remove()
+    if start is not None and flow.verdict != "settled":
+        cold = marched(case.settings, None)
+        if cold.verdict == "settled":
+            flow = cold
+    flow, fallback = _gentler(case, flow, marched)
+    if fallback:
+        notes.append(
+            f"settled with {fallback} after wandering with kappa = {case.settings.kappa:.2g}: the mesh is coarse "
+            "for this flow, most often at the nose; the error is larger here."
+        )
+    if flow.verdict == "settled" and flow.history.drifts():
+        flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
+    return Run(case, flow, tuple(notes), fallback)
+
+
+def _started(case: Case, start: Run):
+    """States of another run, carried over to the condition of this case."""
+    if start.case.model != case.model:
+        raise InputError(f"start was solved with model {start.case.model!r}, not {case.model!r}; leave it out.")
+    if start.case.mesh.fingerprint != case.mesh.fingerprint:
+        raise InputError("start belongs to another mesh; give a solution on the same one.")
+    return carry_over(start.flow.q, case.mesh, start.case.computed, case.computed, case.reference.chord)
+
+
+def _gentler(case: Case, flow: Flow, marched) -> tuple[Flow, str]:
+    """(flow, what it needed): of a case that did not settle, with kappa 0 and then with the limiter on everywhere.
+
+    Coarse noses at high lift can be unstable with the sharper reconstruction. The numerics nearest to those asked for go first.
+    """
+    asked = case.settings
+    for limiter in dict.fromkeys((asked.limiter, "on")):
+        gentle = replace(asked, kappa=0.0, limiter=limiter)
+        if flow.verdict == "settled" or gentle == asked or asked.steps < 2:
+            continue
+        made = marched(gentle, flow.q if flow.verdict == "wandering" else None)
+        if made.verdict == "settled":
+            how = "kappa = 0" + (" and the limiter on everywhere" if limiter != asked.limiter else "")
+            return replace(made, reason=f"{made.reason}, with {how}"), how
+    return flow, ""

@@ -1,0 +1,138 @@
+"""One run of a case in time, kept on disk so that it can be continued.
+
+Verified by tests/test_unsteady.py and validation/ (vortex street behind a circle).
+"""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from zephyrum._core.atomic import atomic_write, errors_as_warnings
+from zephyrum._core.npz import DamagedArrays, read_arrays
+from zephyrum._core.validation import number
+from zephyrum.errors import FileError, FlowError, InputError
+from zephyrum.flow import TimeMarch, march_in_time
+from zephyrum.solver.case import Case
+from zephyrum.solver.steady import Run
+
+EVERY = 10.0  # seconds between two writings of a kept march
+
+
+@dataclass(frozen=True, eq=False)
+class TimeRun:
+    """A run in time: `travelled` (n,) distance in chords, `coefficients` (n, 3) CL, CD, CM, and the last state as a Run."""
+
+    travelled: np.ndarray
+    coefficients: np.ndarray
+    last: Run
+
+
+@dataclass
+class TimeFile:
+    """The file that holds a march in time: rows and the last two states, and the fingerprint of its case and step."""
+
+    path: Path
+    key: str
+    written: float = 0.0
+
+    @classmethod
+    def of(cls, path: str | Path, case: Case, step: float) -> "TimeFile":
+        """That of a case marched with a step in chords."""
+        return cls(Path(path), f"{case.fingerprint} {step!r}")
+
+    def read(self, count: int | None = None):
+        """(rows, states, states a step earlier) of at most `count` steps, None if there is no file; FileError if it belongs to another march."""
+        if not self.path.exists():
+            return None
+        try:
+            data = read_arrays(self.path, ("key", "rows", "now", "before"))
+        except DamagedArrays as cause:
+            raise FileError(f"march {str(self.path)!r} can't be read ({cause}); remove it and run again.") from None
+        key, rows, now, before = str(data["key"]), data["rows"], data["now"], data["before"]
+        if key != self.key or (count is not None and len(rows) > count + 1):
+            why = "it is longer" if key == self.key else "mesh, condition, step or settings differ"
+            raise FileError(f"march {str(self.path)!r} is another one ({why}); remove it or choose another file.")
+        return rows, now, before
+
+    def write(self, rows, now, before, last: bool = False) -> None:
+        """Write the file in one stroke, at most every EVERY seconds."""
+        if last or time.monotonic() - self.written > EVERY:
+            self.written = time.monotonic()
+            with errors_as_warnings("the march goes on, but is not kept"), atomic_write(self.path) as part, part.open("wb") as file:  # fmt: skip
+                np.savez(file, key=self.key, rows=rows, now=now, before=before)
+
+
+def run_in_time(
+    case: Case,
+    duration: float,
+    step: float,
+    start: Run | None = None,
+    on_step: Callable[[dict], None] | None = None,
+    keep: str | Path | None = None,
+) -> TimeRun:
+    """March a case in time, to second order; `duration` and `step` in chords travelled.
+
+    Parameters
+    ----------
+    start : Run, optional
+        On the same mesh with the same model; without it the body is set in motion at once.
+    keep : path, optional
+        An .npz file that holds the march, renewed every few seconds. A march that was broken off, or that is now wanted
+        longer, goes on from it.
+
+    Raises
+    ------
+    InputError, FlowError, FileError
+        For bad input, a step that fails, a `keep` of another march.
+    """
+    number("duration", duration, 0.0, 1e5, open_low=True)
+    number("step", step, 0.0, duration, open_low=True)
+    state = None
+    if start is not None:
+        if start.case.mesh.fingerprint != case.mesh.fingerprint or start.case.model != case.model:
+            raise InputError("start belongs to another mesh or model; give a solution on this mesh with this model.")
+        state = start.flow.q
+    unit = time_unit(case)
+    count = int(np.ceil(duration / step - 1e-9))
+    kept = None if keep is None else TimeFile.of(keep, case, step)
+    made = march_in_time(
+        case.flow_mesh, case.computed, case.reference, step * unit, count, case.settings, state,
+        None if on_step is None else lambda row: on_step(row | {"travelled": row.pop("time") / unit}), case.model, case.wall_rows,
+        resume=kept and kept.read(count), on_state=kept and kept.write,
+    )  # fmt: skip
+    if kept is not None:
+        kept.write(made.rows, made.flow.q, made.before, True)
+    if made.flow.verdict == "failed":
+        raise FlowError(f"{made.flow.reason} than {step:g} chords.")
+    return _finished(case, made)
+
+
+def read_in_time(case: Case, step: float, path: str | Path) -> TimeRun | None:
+    """The march that a file holds, as far as it has come; nothing is computed. None if there is no file."""
+    held = TimeFile.of(path, case, step).read()
+    if held is None:
+        return None
+    rows, now, before = held
+    count = len(rows) - 1
+    made = march_in_time(
+        case.flow_mesh, case.computed, case.reference, step * time_unit(case), count, case.settings, None, None, case.model,
+        case.wall_rows, resume=(rows, now, before),
+    )  # fmt: skip
+    return _finished(case, made)
+
+
+def time_unit(case: Case) -> float:
+    """One chord of travel in scaled time."""
+    return case.reference.chord / case.computed.mach
+
+
+def _finished(case: Case, made: TimeMarch) -> TimeRun:
+    return TimeRun(made.rows[:, 0] / time_unit(case), made.rows[:, 1:4], Run(case, made.flow, case.notes))
+
+
+def steady_in_time(run: Run) -> Run:
+    """The last state of a march in which nothing swings, called settled."""
+    return replace(run, flow=replace(run.flow, verdict="settled", reason="steady in time"))

@@ -1,0 +1,52 @@
+"""What all executors share: the work, and one point of it computed into the folder."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from zephyrum.solver import Case
+from zephyrum.studies.observer import Observer, Task
+from zephyrum.studies.points import Point, solved
+from zephyrum.studies.store import Store
+
+
+@dataclass(frozen=True)
+class Work:
+    """The case that all points are variants of, the folder, and the file of the kept mesh."""
+
+    base: Case
+    store: Store
+    mesh_file: Path
+
+    def start_of(self, point: Point) -> Path | None:
+        """File of the solution that a point starts from; None for a cold start."""
+        if point.after is None:
+            return None
+        row = self.store.row(point.after.name)
+        return self.store.state(point.after.name) if row is not None and row["verdict"] != "failed" else None
+
+    def compute(self, point: Point, on_step: Callable[[dict], None] | None = None) -> dict:
+        """Solve a point, keep its solution and its row, return the row."""
+        keep = self.store.root / "points" / f"{point.name}.going"
+        solution, row = solved(point, self.base, self.start_of(point), keep, on_step)
+        solution.save(self.store.state(point.name), self.mesh_file)
+        self.store.keep_row(point.name, row)
+        return row
+
+
+@dataclass(frozen=True)
+class Reports:
+    """To whom points are reported, and how many there are in all."""
+
+    observer: Observer | None
+    total: int
+    job: str = "sweep"
+
+    def task(self, point: Point, index: int = 0) -> Task:
+        """The task of a point."""
+        return Task(self.job, point.label, index, self.total)
+
+    def finished(self, point: Point, row: dict, count: int) -> None:
+        """A point is done, the `count`-th of all."""
+        if self.observer is not None:
+            self.observer.finished(self.task(point, count), row)

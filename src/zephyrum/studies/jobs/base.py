@@ -1,0 +1,87 @@
+"""What a study job is: one file that says what it asks, checks, computes, reads, shows and draws.
+
+A file in this folder that ends in `JOB = ...` is a job; the command line, the report and the README of the folder go
+over all of them.
+"""
+
+from abc import ABC, abstractmethod
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+from pydantic import BaseModel
+
+KINDS = ("section", "aircraft")
+
+
+@dataclass(frozen=True)
+class Table:
+    """Rows to be shown: columns by name with their formats, a title, and sentences below."""
+
+    rows: list[dict]
+    columns: dict[str, str]
+    title: str = ""
+    lines: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Figure:
+    """A figure to be drawn: `kind` names the function of the plotting package, `data` are its arguments.
+
+    place: section of the report: "polar", "error", "pressures", "field", "convergence" or "shape".
+    """
+
+    name: str
+    kind: str
+    data: tuple = ()
+    options: dict = field(default_factory=dict)
+    caption: str = ""
+    place: str = "field"
+
+
+class Job(ABC):
+    """One kind of computation that a study file may ask for with a table of its own."""
+
+    name: ClassVar[str]  # of its table
+    order: ClassVar[int]  # in which jobs run
+    Spec: ClassVar[type[BaseModel]]
+    kinds: ClassVar[tuple[str, ...]] = KINDS  # of geometry that it is for
+    files: ClassVar[dict[str, str]] = {}  # what it leaves in the folder
+    template: ClassVar[dict[str, str]] = {}  # by kind of geometry, for new study files
+
+    def machs(self, spec: Any) -> list[float]:
+        """Mach numbers that it asks for."""
+        return [spec.mach]
+
+    def alphas(self, spec: Any) -> list[float]:
+        """Angles of attack that it asks for [deg]."""
+        return [spec.alpha]
+
+    def count(self, spec: Any) -> int:
+        """How many tasks it reports."""
+        return 1
+
+    def check(self, study, spec: Any) -> None:  # noqa: B027, most jobs have nothing to add
+        """Raise InputError for what cannot be computed, before anything is."""
+
+    @abstractmethod
+    def run(self, study, spec: Any, observer) -> Any:
+        """Compute it into the workspace of the study; what is there already is not computed again."""
+
+    @abstractmethod
+    def load(self, study, spec: Any) -> Any | None:
+        """What the workspace holds of it, without computing or writing; None if it is not there. FileError if it is stale."""
+
+    def tables(self, study, result: Any) -> list[Table]:
+        """Tables to be shown, most important first."""
+        return []
+
+    def figures(self, study, result: Any) -> list[Figure]:
+        """Figures to be drawn."""
+        return []
+
+    def verdicts(self, result: Any) -> list[str]:
+        """Verdicts of all that was solved for it."""
+        return []
+
+    def finish(self, study) -> None:  # noqa: B027, most jobs have nothing to add
+        """Write what needs the results of other jobs too, when all are done."""

@@ -1,0 +1,310 @@
+"""[sweep]: a polar over alpha and Mach number.
+
+Verified by tests/test_studies.py.
+"""
+
+from dataclasses import replace
+
+import pandas as pd
+from pydantic import Field
+
+from zephyrum._core.atomic import write_text
+from zephyrum.errors import FileError, InputError
+from zephyrum.results import Polar
+from zephyrum.studies.derived import derived
+from zephyrum.studies.jobs.base import Figure, Job, Table
+from zephyrum.studies.observer import Observer
+from zephyrum.studies.refine import with_errors
+from zephyrum.studies.sweep import stored_polar, sweep_case
+from zephyrum.studies.tables import Numbers, Strict
+
+POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g",
+         "CD error": ".2g", "mach max": ".2f", "y+ max": ".1f", "verdict": "", "numerics": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
+DERIVED = {"mach": ".3g", "points": "d", "CL alpha [1/rad]": ".3f", "alpha of no lift [deg]": "+.2f", "CM of no lift": "+.4f", "neutral point x [m]": ".3f",
+           "static margin [chord]": "+.3f", "trim alpha [deg]": "+.2f", "trim CL": ".3f"}  # fmt: skip
+FORCES = {"part": "", "cause": "", "CL": "+.4f", "CD": "+.5f", "CY": "+.5f", "CM": "+.4f", "X [N]": "~4", "Y [N]": "~4", "Z [N]": "~4"}  # fmt: skip
+TYPICAL = 4.0  # deg: the point nearest to it stands for a sweep
+
+
+class SweepSpec(Strict):
+    """Conditions."""
+
+    mach: Numbers
+    alpha: Numbers
+    peak: float = Field(0.0, ge=0.0, le=10.0)
+
+
+class SweepJob(Job):
+    """The polar of a study."""
+
+    name = "sweep"
+    order = 1
+    Spec = SweepSpec
+    files = {
+        "polar.csv": "one row a point: condition, coefficients, verdict, mesh error, mesh, time",
+        "polar.json": "reference quantities, air, settings, meaning of the columns",
+        "forces.csv": "coefficients and newtons by part and cause, at every point",
+        "loading.csv": "lift over the span and its induced drag, at every point",
+        "derived.csv": "lift slope, neutral point, static margin",
+        "checks.txt": "what looks wrong, and where",
+        "points": "solution and row of every point; a rerun takes them from here",
+    }
+    template = {
+        "section": """[sweep]
+mach = [0.2, 0.6]
+alpha = {{ from = -4, to = 8, step = 2 }}   # degrees; or a list
+# peak = 0.5              # with friction: finest spacing of points added about the lift maximum
+""",
+        "aircraft": """[sweep]
+mach = 0.2
+alpha = {{ from = 0, to = 6, step = 3 }}
+""",
+    }
+
+    def machs(self, spec):
+        return list(spec.mach)
+
+    def alphas(self, spec):
+        return list(spec.alpha)
+
+    def count(self, spec):
+        return len(spec.mach) * len(spec.alpha)
+
+    def check(self, study, spec):
+        for name, values in (("mach", spec.mach), ("alpha", spec.alpha)):
+            if len({round(value, 6) for value in values}) < len(values):
+                raise InputError(f"sweep.{name} = {values} holds a value twice; give each once.")
+        if study.grounded and spec.peak > 0.0:
+            raise InputError(
+                "sweep.peak has no effect over a ground, where every alpha has a mesh of its own; leave it out."
+            )
+
+    def run(self, study, spec, observer: Observer) -> Polar:
+        own = study.spec.run
+        processes = own.processes or study.source.processes
+        made = []
+        for alphas in self._groups(study, spec):
+            base = study.case(spec.mach[0], alphas[0], observer)
+            made.append(sweep_case(base, alphas, spec.mach, study.workspace.folder, processes, spec.peak, observer, own.scheduler))  # fmt: skip
+        return _joined(made)
+
+    def load(self, study, spec) -> Polar | None:
+        made = []
+        try:
+            for alphas in self._groups(study, spec):
+                if (base := study.stored_case(spec.mach[0], alphas[0])) is not None:
+                    made.append(stored_polar(base, alphas, spec.mach, study.workspace.folder, spec.peak))
+        except FileError:
+            raise
+        except InputError as cause:
+            raise FileError(f"the results are stale: {cause}") from None
+        made = [one for one in made if one is not None]
+        return _joined(made) if made else None
+
+    @staticmethod
+    def _groups(study, spec) -> list[list[float]]:
+        """Angles of attack that share a mesh."""
+        return [[alpha] for alpha in spec.alpha] if study.grounded else [list(spec.alpha)]
+
+    def polar(self, study) -> Polar:
+        """The polar with the error bars of the mesh study, if there is one."""
+        polar, refinement = study.results[self.name], study.results.get("refine")
+        return polar if refinement is None else with_errors(polar, refinement)
+
+    def tables(self, study, result):
+        polar = self.polar(study)
+        rows = polar.table.to_dict("records")
+        missing = self.count(study.spec.sweep) - len(rows)
+        lines = [f"{len(rows)} points are finished, {missing} more are to be computed: run the study again"] if missing > 0 else []  # fmt: skip
+        lines += [line for mach in sorted(polar.table["mach"].unique()) if (line := _lift_maximum(polar, mach))]
+        lines += [f"not settled: M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['verdict']}, {row['reason']}" for row in rows if row["verdict"] not in ("settled", "implausible")]  # fmt: skip
+        other = [f"M {row['mach']:g} alpha {row['alpha']:g} ({row['numerics']})" for row in rows if row.get("numerics", "as asked") != "as asked"]  # fmt: skip
+        if other:
+            lines.append(f"other numerics than the rest: {', '.join(other)}; their mesh error is larger")
+        if "refine" not in study.results:
+            lines.append("mesh error unknown: add a [refine] table to the study")
+        columns = {name: form for name, form in POLAR.items() if name in polar.table and not (name == "numerics" and not other)}  # fmt: skip
+        out = [Table(rows, columns, f"{study.spec.title}: polar on {study.mesh.n_cells} cells", tuple(lines))]
+        if study.mesh.planar:
+            return out
+        point = typical(study)
+        sides = ", both halves" if point.mesh.mirrored else ""
+        lines = (f"span loading: {point.span_loading()}",) if study.winged else ()
+        out.append(Table(point.forces.table().to_dict("records"), FORCES, f"forces at {point.air.describe()}{sides}", (*lines, *_wake_lines(point))))  # fmt: skip
+        if following := derived(polar, study.mesh.reference):
+            out.append(Table([one.row() for one in following], DERIVED, "from the sweep, about the reference point", tuple(slope_warnings(following))))  # fmt: skip
+        return out
+
+    def figures(self, study, result):
+        return (_section_figures if study.mesh.planar else _aircraft_figures)(study, self.polar(study))
+
+    def verdicts(self, result):
+        return list(result.table["verdict"])
+
+    def finish(self, study) -> None:
+        """Write polar, forces, loadings and checks, when all jobs are done."""
+        folder = study.workspace.folder
+        polar = self.polar(study)
+        polar.write(folder / "polar.csv")
+        said: dict[str, list[str]] = {}
+        forces, loads = [], []
+        for row in polar.table.itertuples():
+            solution = study.solution(row.mach, row.alpha)
+            for sentence in solution.checks():
+                said.setdefault(sentence, []).append(f"M {row.mach:g} alpha {row.alpha:g}")
+            place = {"mach": row.mach, "alpha": row.alpha}
+            forces.append(solution.forces.table().assign(**place))
+            if study.winged:
+                load = solution.span_loading()
+                loads.append(
+                    load.table.assign(**place, **{"induced CD": load.induced, "span efficiency": load.efficiency})
+                )
+        for name, frames in (("forces", forces), ("loading", loads)):
+            if frames:
+                made = pd.concat(frames, ignore_index=True)
+                study.workspace.write_table(name, made[["mach", "alpha", *made.columns.drop(["mach", "alpha"])]])
+        lines = [f"{', '.join(at)}: {sentence}" for sentence, at in said.items()]
+        if not study.mesh.planar:
+            following = derived(polar, study.mesh.reference)
+            study.workspace.write_table("derived", pd.DataFrame([one.row() for one in following]))
+            lines += slope_warnings(following)
+        write_text(folder / "checks.txt", "\n".join(lines or ["Nothing looks wrong."]) + "\n")
+
+
+def typical(study, mach: float | None = None):
+    """The solution that stands for a sweep: that nearest to alpha 4 deg at the lowest Mach number, or at `mach`."""
+    rows = study.results["sweep"].table
+    rows = rows[rows["mach"] == (rows["mach"].min() if mach is None else mach)]
+    row = rows.iloc[(rows["alpha"] - TYPICAL).abs().argmin()]
+    return study.solution(float(row["mach"]), float(row["alpha"]))
+
+
+def slope_warnings(following) -> list[str]:
+    """Sentences on lift slopes that no attached flow has."""
+    return [
+        f"implausible: at M {one.mach:g} the lift falls with alpha (slope {one.slope[0]:.3f} / rad): wind through a ground, axes, or massive separation."
+        for one in following
+        if one.slope[0] < 0.0
+    ]
+
+
+def _joined(polars: list[Polar]) -> Polar:
+    if len(polars) == 1:
+        return polars[0]
+    table = pd.concat([one.table for one in polars]).sort_values(["mach", "alpha"], ignore_index=True)
+    return replace(polars[0], table=table)
+
+
+def _lift_maximum(polar: Polar, mach: float) -> str:
+    peak = polar.lift_maximum(mach)
+    if peak is None:
+        return ""
+    doubt = "" if peak["settled"] else "; not all points there settled"
+    return f"CLmax {peak['CL']:.4f} at alpha {peak['alpha']:.2f} +- {peak['alpha +-']:.2f} deg, M {mach:g}{doubt}"
+
+
+def _wake_lines(solution) -> list[str]:
+    if solution.air.mach >= 1.0 or solution.case.ground is not None:
+        return []
+    wake = solution.wake_drag().iloc[1]
+    made = "made by friction and the mesh" if solution.viscous else "made by the mesh, and shocks if any"
+    lines = [f"wake at x = {wake['x']:.4g} m: induced CD {wake['induced CD']:.5f}, entropy CD {wake['entropy CD']:.5f} ({made})"]  # fmt: skip
+    if wake["induced CD"] < 0.0 or wake["entropy CD"] < -0.1 * abs(wake["wake CD"]):
+        lines.append("implausible: a wake has no negative drag; the plane cuts cells too coarse for it")
+    return lines
+
+
+def _section_figures(study, polar: Polar) -> list[Figure]:
+    out = [
+        Figure("polar", "polar", (polar,), caption="Lift, drag and moment over alpha, and the polar.", place="polar")
+    ]
+    spec = study.spec.sweep
+    alphas = sorted(set(spec.alpha) & set(polar.table["alpha"]))
+    if not alphas:
+        return out
+    for mach in sorted(set(polar.table["mach"])):
+        point = typical(study, mach)
+        tag = f"m{mach:g}_a{point.air.alpha:g}"
+        out.append(
+            Figure(
+                f"history_{tag}",
+                "history",
+                (point,),
+                caption="Residuals and coefficients over the steps",
+                place="convergence",
+            )
+        )
+        if point.viscous:
+            out.append(
+                Figure(f"friction_{tag}", "friction", (point,), caption="Skin friction and y+", place="pressures")
+            )
+            out.append(Figure(f"layer_{tag}", "layer", (point,), caption="Boundary layers", place="pressures"))
+        for name, caption in (("cp", "Cp in the field"), ("mach", "Mach number in the field"), ("vorticity", "Vorticity in the field"), ("eddy viscosity ratio", "Eddy over molecular viscosity")):  # fmt: skip
+            if name in point.fields() or (point.viscous and name == "vorticity"):
+                out.append(
+                    Figure(
+                        f"{name.replace(' ', '_')}_field_{tag}",
+                        "field",
+                        (point, name),
+                        {"streamlines": name == "mach"},
+                        caption,
+                    )
+                )
+        last = study.solution(mach, alphas[-1])
+        if last.viscous and last.separated().any():
+            out.append(
+                Figure(
+                    f"separation_m{mach:g}_a{alphas[-1]:g}",
+                    "field",
+                    (last, "mach"),
+                    {"streamlines": True},
+                    "Separated flow",
+                )
+            )
+        chosen = alphas if len(alphas) <= 4 else sorted({alphas[0], point.air.alpha, alphas[-1]})
+        out.append(Figure(f"cp_m{mach:g}", "cp curves", ([study.solution(mach, alpha) for alpha in chosen],), {"title": f"{study.source.title}, M {mach:g}"}, "Cp on the surface", "pressures"))  # fmt: skip
+    return out
+
+
+def _aircraft_figures(study, polar: Polar) -> list[Figure]:
+    out = [
+        Figure("polar", "polar", (polar,), caption="Lift, drag and moment over alpha, and the polar.", place="polar")
+    ]
+    for mach in sorted(set(polar.table["mach"])):
+        point = typical(study, mach)
+        tag = f"m{mach:g}_a{point.air.alpha:g}"
+        out.append(
+            Figure(
+                f"history_{tag}",
+                "history",
+                (point,),
+                caption="Residuals and coefficients over the steps",
+                place="convergence",
+            )
+        )
+        for view in ("quarter", "below"):
+            out.append(
+                Figure(f"cp_{view}_{tag}", "surface", (point,), {"view": view}, "Cp on the surface", "pressures")
+            )
+        out.append(
+            Figure(
+                f"skin_lines_{tag}", "skin lines", (point,), {"view": "above"}, "Lines along the surface", "pressures"
+            )
+        )
+        if study.winged:
+            out.append(
+                Figure(
+                    f"loading_{tag}",
+                    "loading",
+                    (point,),
+                    caption="Lift over the span, and Cp in sections",
+                    place="pressures",
+                )
+            )
+        out.append(Figure(f"streamlines_{tag}", "streamlines", (point,), caption="Streamlines past the body"))
+        out.append(Figure(f"vortices_{tag}", "vortices", (point,), caption="Cores of vortices (Q criterion)"))
+        out.append(Figure(f"mach_field_{tag}", "slice", (point, "y", "mach"), caption="Mach number in the field"))
+    return out
+
+
+JOB = SweepJob()

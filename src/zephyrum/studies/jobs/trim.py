@@ -1,0 +1,155 @@
+"""[trim]: alpha and a number of the aircraft file for which CM = 0 and the lift carries the aircraft.
+
+Every setting that was flown is kept, so that a run that was broken off repeats none. Verified by tests/test_flight.py.
+"""
+
+import pandas as pd
+
+from zephyrum._core.units import quantity
+from zephyrum.errors import FileError, InputError, ZephyrumError
+from zephyrum.results import Solution, load_solution
+from zephyrum.shape import Aircraft
+from zephyrum.studies.flight import TrimLog, lift_for, trim
+from zephyrum.studies.jobs.base import Job, Table
+from zephyrum.studies.observer import Task
+from zephyrum.studies.tables import Finite, Strict
+
+GRAVITY = 9.80665  # m/s^2
+SETTINGS = {"alpha": "+.3f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "verdict": "", "cells": "d"}
+
+
+class TrimSpec(Strict):
+    """What to trim with, at which Mach number: for a lift coefficient, or for a mass ("3900 kg"), by default that of the described parts."""
+
+    mach: Finite
+    control: str
+    lift: Finite | None = None
+    mass: Finite | str | None = None
+    alpha: Finite = 2.0
+    setting: Finite = 0.0
+
+
+class _Kept(TrimLog):
+    """The settings flown, in the workspace; of the last one also the solution."""
+
+    def __init__(self, study, key: object, observer):
+        self.study, self.key, self.observer = study, key, observer
+        self.rows: list[dict] = (study.workspace.record("trim-progress", key) or {"rows": []})["rows"]
+        self.served = 0
+
+    @property
+    def _last(self):
+        return self.study.workspace.store.state("trim-last")
+
+    def recall(self, alpha: float, setting: float) -> dict | None:
+        row = self.rows[self.served] if self.served < len(self.rows) else None
+        if row is None or abs(row["alpha"] - alpha) > 1e-9 or abs(row["setting"] - setting) > 1e-9:
+            del self.rows[self.served :]
+            return None
+        self.served += 1
+        return row
+
+    def last_solution(self) -> Solution | None:
+        try:
+            return load_solution(self._last) if self._last.is_file() and self.rows else None
+        except FileError:
+            return None
+
+    def keep(self, row: dict, solution: Solution) -> None:
+        solution.save(self._last)
+        self.rows.append(row)
+        self.served += 1
+        self.study.workspace.keep_record("trim-progress", self.key, {"rows": self.rows})
+        self.observer.finished(
+            Task("trim", f"alpha {row['alpha']:+.2f}, setting {row['setting']:+.2f}", len(self.rows)), row
+        )
+
+    def step(self, label: str):
+        from zephyrum.studies.observer import step_reports
+
+        return step_reports(self.observer, Task("trim", label))
+
+
+class TrimJob(Job):
+    """The trim of an aircraft study."""
+
+    name = "trim"
+    order = 4
+    Spec = TrimSpec
+    kinds = ("aircraft",)
+    files = {"trim.csv": "what was flown on the way to the trim; trim.json: the trim"}
+    template = {
+        "aircraft": """# [trim]                  # alpha and a number of the aircraft for which CM = 0 and the lift carries it
+# mach = 0.2
+# control = "tailplane.pitch"
+# mass = "3900 kg"        # or lift = 0.6; without either the mass of the described parts
+"""
+    }
+
+    def check(self, study, spec):
+        shape = study.source.shape
+        if not isinstance(shape, Aircraft):
+            raise InputError("trim changes a number of the aircraft file; a surface has none: remove [trim].")
+        if study.grounded:
+            raise InputError(
+                "[trim] over a ground is not available: every alpha has a mesh of its own; remove [trim] or mesh.ground."
+            )
+        wanted_lift(study, spec)
+        try:
+            shape.changed({spec.control: spec.setting})
+        except ZephyrumError as cause:
+            raise InputError(f"trim.control = {spec.control!r}: {cause}") from None
+
+    def _key(self, study, spec) -> list:
+        return ["trim", spec.model_dump(), wanted_lift(study, spec)[0], study.case_key(spec.mach, spec.alpha)]
+
+    def run(self, study, spec, observer) -> dict:
+        lift, origin = wanted_lift(study, spec)
+        key = self._key(study, spec)
+        if (held := study.workspace.record("trim", key)) is not None:
+            return held
+        case = study.case(spec.mach, spec.alpha, observer)
+        made = trim(study.source.shape, case.air, lift, spec.control, spec.setting, study.spec.solver.model, study.settings(), walls=study.wall(),
+                    log=_Kept(study, key, observer), **study.source.options())  # fmt: skip
+        study.workspace.write_table("trim", made.table)
+        out = {"alpha": made.alpha, "control": made.control, "setting": made.setting, "trimmed": made.trimmed, "lift": lift, "lift from": origin, "mach": spec.mach,
+               **made.solution.forces.coefficients(), "verdict": made.solution.verdict, "text": f"M {spec.mach:g}, CL {lift:.4f} ({origin}): {made}"}  # fmt: skip
+        study.workspace.keep_record("trim", key, out)
+        return out
+
+    def load(self, study, spec) -> dict | None:
+        key = self._key(study, spec)
+        if study.workspace.stale_record("trim", key):
+            raise FileError(f"trim.json in {str(study.workspace.folder)!r} is stale: it was made from another study; run the study again.")  # fmt: skip
+        return study.workspace.record("trim", key)
+
+    def tables(self, study, result):
+        flown = study.workspace.folder / "trim.csv"
+        rows = pd.read_csv(flown).to_dict("records") if flown.is_file() else []
+        columns = {"alpha": "+.3f", result["control"]: "+.3f"} | {name: form for name, form in SETTINGS.items() if name != "alpha"}  # fmt: skip
+        return [Table(rows, columns, f"trim at {result['text']}")]
+
+    def verdicts(self, result):
+        return [result["verdict"] if result["trimmed"] else "wandering"]
+
+
+def wanted_lift(study, spec) -> tuple[float, str]:
+    """(CL to trim for, where it comes from)."""
+    if spec.lift is not None and spec.mass is not None:
+        raise InputError("trim gives both lift and mass; give one.")
+    if spec.lift is not None:
+        return spec.lift, "typed"
+    if spec.mass is not None:
+        mass, origin = quantity("trim.mass", spec.mass, "kg"), "typed mass"
+    else:
+        mass, origin = study.source.shape.mass_properties()[0].mass, "mass of the described parts"
+        if mass <= 0.0:
+            raise InputError(
+                "trim has neither lift nor mass, and no part of the aircraft has a mass; give one of them."
+            )
+    return lift_for(
+        mass * GRAVITY, study.freestream(spec.mach), study.source.reference.area
+    ), f"{origin}, {mass:,.0f} kg"
+
+
+JOB = TrimJob()

@@ -1,0 +1,59 @@
+"""What a study reports while it runs: one observer with three calls.
+
+Verified by tests/test_studies.py.
+"""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+OFTEN = 0.5  # s between two reports about a task that is being computed
+
+
+@dataclass(frozen=True)
+class Task:
+    """A part of a job that is computed: `job` is its table in the study file, `label` names the condition or mesh.
+
+    index counts the parts of the job from 1 as they finish (0 while they run), total is how many there are (0: not known).
+    """
+
+    job: str
+    label: str
+    index: int = 0
+    total: int = 0
+
+
+class Observer:
+    """Does nothing; override what you want to see.
+
+    Examples
+    --------
+    >>> class Printer(Observer):
+    ...     def finished(self, task, row):
+    ...         print(task.job, task.label, row["CL"])
+    >>> Printer().finished(Task("sweep", "M 0.2 alpha +4", 1, 3), {"CL": 0.5})
+    sweep M 0.2 alpha +4 0.5
+    """
+
+    def planned(self, plan) -> None:
+        """A mesh in space is about to be made; `plan` is its forecast."""
+
+    def step(self, task: Task, row: dict) -> None:
+        """A step of a march is done: `row` has the columns of its history; at most twice a second."""
+
+    def finished(self, task: Task, row: dict) -> None:
+        """A point, a mesh level or a setting is done: `row` is its row in the table of the job."""
+
+
+def step_reports(observer: Observer | None, task: Task) -> Callable[[dict], None] | None:
+    """The `on_step` of a run that reports to an observer, but not when the last report was less than `OFTEN` seconds ago."""
+    if observer is None:
+        return None
+    last = [0.0]
+
+    def report(row: dict) -> None:
+        if time.monotonic() - last[0] >= OFTEN:
+            last[0] = time.monotonic()
+            observer.step(task, row)
+
+    return report

@@ -1,0 +1,152 @@
+"""Geometry of a study from [aircraft]: an aircraft file or a surface, and its volume mesh.
+
+Verified by tests/test_space.py and tests/test_flight.py.
+"""
+
+import functools
+from typing import Any
+
+from pydantic import Field
+
+from zephyrum.air import Reference
+from zephyrum.errors import InputError
+from zephyrum.mesh import Mesh, mesh_aircraft
+from zephyrum.shape import Aircraft, Surface, adopt
+from zephyrum.studies.refine import STEP
+from zephyrum.studies.sources.base import Source
+from zephyrum.studies.tables import Finite, Strict
+
+COARSEST_Y_PLUS = 10.0  # of the first cell, above which a model that resolves the wall layer is refused
+
+
+class ReferenceTable(Strict):
+    """Typed reference quantities [m^2, m]."""
+
+    area: Finite
+    chord: Finite
+    span: Finite
+    point: tuple[Finite, Finite, Finite]
+
+
+class AircraftTable(Strict):
+    """The aircraft."""
+
+    file: str
+    set: dict[str, Finite | str] = Field(default_factory=dict)
+    unit: str | None = None
+    nose: str = "-x"
+    up: str = "+z"
+    reference: ReferenceTable | None = None
+
+
+class AircraftMesh(Strict):
+    """Options of mesh_aircraft."""
+
+    fineness: str | Finite = "medium"
+    cells: int | None = None
+    half: bool | None = None
+    y_plus: Finite | None = None
+    farfield: Finite = 10.0
+    ground: Finite | None = None
+    wake: Finite = 0.0
+
+
+class AircraftSource(Source):
+    """An aircraft, or a surface from outside, and its mesh."""
+
+    kind = "aircraft"
+    MeshSpec = AircraftMesh
+    orders = 4.0  # in space four decades settle the coefficients to four digits
+    processes = 1  # with all threads, since large meshes fill the memory
+
+    @property
+    def title(self) -> str:
+        return self.shape.name
+
+    @functools.cached_property
+    def shape(self) -> Aircraft | Surface:
+        """The aircraft, or the repaired surface."""
+        own = self.spec.aircraft
+        path = self.spec.base / own.file
+        if not path.is_file():
+            raise InputError(f"aircraft.file = {own.file!r} does not exist beside the study; check the name.")
+        if path.suffix == ".toml":
+            craft = Aircraft.read(path)
+            return craft.changed(own.set) if own.set else craft
+        if own.set:
+            raise InputError("aircraft.set changes numbers of an aircraft file (.toml); a surface has none.")
+        return adopt(path, own.unit, own.nose, own.up).surface
+
+    @functools.cached_property
+    def reference(self) -> Reference:
+        """Typed here, or that of the aircraft file."""
+        typed = self.spec.aircraft.reference
+        if typed is not None:
+            return Reference(typed.area, typed.chord, typed.span, typed.point)
+        if isinstance(self.shape, Surface):
+            raise InputError(
+                "a surface has no wing to measure a reference on; add aircraft.reference = { area, chord, span, point }."
+            )
+        return self.shape.reference_quantities()[0]
+
+    @property
+    def chord(self) -> float:
+        return self.reference.chord
+
+    @property
+    def grounded(self) -> bool:
+        return self.spec.mesh.ground is not None
+
+    @property
+    def winged(self) -> bool:
+        return not isinstance(self.shape, Aircraft) or self.shape.measured_reference is not None
+
+    def check(self) -> None:
+        mesh, model = self.spec.mesh, self.spec.solver.model
+        if mesh.y_plus is not None and mesh.y_plus > COARSEST_Y_PLUS and model in ("sa", "sst"):
+            raise InputError(
+                f"mesh.y_plus = {mesh.y_plus:g}: model {model!r} resolves the wall layer and needs y+ of about 1, at most {COARSEST_Y_PLUS:g}; set mesh.y_plus = 1."
+            )
+        self.options()
+
+    def changed(self, number: str, value: float) -> "AircraftSource":
+        if not isinstance(self.shape, Aircraft):
+            raise InputError(f"{number!r}: a surface has no numbers to change; give an aircraft file (.toml).")
+        table = self.spec.aircraft.model_copy(update={"set": self.spec.aircraft.set | {number: value}})
+        changed = AircraftSource(self.spec.model_copy(update={"aircraft": table}))
+        _ = changed.shape
+        return changed
+
+    def options(self, attitude: float = 0.0) -> dict[str, Any]:
+        """Arguments of mesh_aircraft."""
+        spec = self.spec
+        options = spec.mesh.model_dump() | {"reference": self.reference}
+        viscous = spec.solver.model != "euler"
+        if viscous and spec.mesh.y_plus is None:
+            options["y_plus"] = 1.0
+        if not viscous and spec.mesh.y_plus is not None:
+            raise InputError('mesh.y_plus has no meaning with solver.model = "euler"; leave it out.')
+        if viscous:
+            options["reynolds"] = max(spec.freestream(mach, 0.0, self.chord).reynolds for mach in spec.machs())
+        if spec.mesh.wake > 0.0 and not self.grounded:
+            options["alpha"] = (min(spec.alphas()), max(spec.alphas()))
+        if self.grounded:
+            options["attitude"] = attitude
+        return options
+
+    def made_from(self, attitude: float) -> dict:
+        options = self.options(attitude)
+        return {"aircraft": self.spec.aircraft.model_dump(), "files": self.file_hashes(), "options": options | {"reference": str(options["reference"])}}  # fmt: skip
+
+    def mesh(self, attitude: float, observer) -> Mesh:
+        return mesh_aircraft(self.shape, on_plan=observer.planned, **self.options(attitude))
+
+    def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
+        factor = finest.recipe["factor"] * STEP**level
+        return mesh_aircraft(self.shape, **self.options(attitude) | {"fineness": factor, "cells": None})
+
+    def made_level(self, level: int) -> bool:
+        return level > 0
+
+    def files(self) -> list[str]:
+        return [self.spec.aircraft.file]

@@ -1,0 +1,81 @@
+"""What a geometry source gives to a study: a name, a reference length, meshes, and variants."""
+
+import hashlib
+from abc import ABC, abstractmethod
+from pathlib import Path
+from typing import Any, ClassVar
+
+from pydantic import BaseModel
+
+from zephyrum.mesh import Mesh
+
+
+class Source(ABC):
+    """Geometry and mesh options of a study file."""
+
+    kind: ClassVar[str]  # name of its table
+    MeshSpec: ClassVar[type[BaseModel]]
+    orders: ClassVar[float]  # decades of residual drop unless asked otherwise
+    processes: ClassVar[int]  # unless asked otherwise
+    shape: Any
+
+    def __init__(self, spec):
+        self.spec = spec
+
+    @property
+    @abstractmethod
+    def title(self) -> str:
+        """Name of the body."""
+
+    @property
+    @abstractmethod
+    def chord(self) -> float:
+        """Length [m] that Reynolds numbers refer to."""
+
+    @property
+    def grounded(self) -> bool:
+        """Whether there is a ground, so that every alpha has a mesh of its own."""
+        return False
+
+    @property
+    def winged(self) -> bool:
+        """Whether there is a wing, whose span loading means something."""
+        return True
+
+    @abstractmethod
+    def check(self) -> None:
+        """Raise InputError for what cannot be meshed, before anything is."""
+
+    def check_levels(self, levels: int) -> None:  # noqa: B027, not all have a limit
+        """Raise InputError if a mesh study cannot have so many levels."""
+
+    @abstractmethod
+    def changed(self, number: str, value: float) -> "Source":
+        """The same source with a number at a dotted path changed; InputError names what there is."""
+
+    @abstractmethod
+    def made_from(self, attitude: float) -> dict:
+        """All that the mesh is made from, as plain values."""
+
+    @abstractmethod
+    def mesh(self, attitude: float, observer) -> Mesh:
+        """The mesh with the body at an attitude [deg], which only counts over a ground."""
+
+    @abstractmethod
+    def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
+        """The mesh that many levels coarser than the finest one."""
+
+    def made_level(self, level: int) -> bool:
+        """Whether that level is a mesh of its own, to be kept."""
+        return False
+
+    @abstractmethod
+    def files(self) -> list[str]:
+        """Files beside the study that it reads, as named in the study."""
+
+    def file_hashes(self) -> dict[str, str]:
+        """SHA-256 of these files."""
+        return {name: hashlib.sha256((self.spec.base / name).read_bytes()).hexdigest() for name in self.files() if (self.spec.base / name).is_file()}  # fmt: skip
+
+    def write_shape(self, folder: Path) -> None:  # noqa: B027, an aircraft file is copied with the study
+        """Write the geometry into the folder of the study."""

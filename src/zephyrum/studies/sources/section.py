@@ -1,0 +1,181 @@
+"""Geometry of a study from [section]: an airfoil, and its structured mesh.
+
+Verified by tests/test_files.py and tests/test_studies.py.
+"""
+
+import functools
+from pathlib import Path
+from typing import Any, Literal
+
+from zephyrum._core.units import quantity
+from zephyrum.errors import InputError
+from zephyrum.mesh import Layers, Mesh, mesh_airfoil, wall_layers
+from zephyrum.shape import Airfoil
+from zephyrum.studies.refine import nested
+from zephyrum.studies.sources.base import Source
+from zephyrum.studies.tables import Finite, Quantity, Strict
+
+QUICK_CELLS = 60_000
+
+
+class ClassShape(Strict):
+    """Class-shape coefficients."""
+
+    upper: list[Finite]
+    lower: list[Finite]
+    gap: Finite = 0.0
+
+
+class Flap(Strict):
+    """A plain flap."""
+
+    hinge: Finite
+    angle: Finite
+
+
+class SectionTable(Strict):
+    """The airfoil."""
+
+    naca: str | None = None
+    file: str | None = None
+    class_shape: ClassShape | None = None
+    tail: Literal["closed", "blunt"] = "closed"
+    chord: Quantity = "1 m"
+    flap: Flap | None = None
+
+
+class SectionMesh(Strict):
+    """Options of mesh_airfoil, and the y+ from which first_height follows in viscous flow."""
+
+    topology: Literal["C", "O"] | None = None
+    around: int = 128
+    outward: int | None = None
+    farfield: Finite = 100.0
+    first_height: Finite | None = None
+    growth: Finite | None = None
+    wake: int | None = None
+    y_plus: Finite | None = None
+
+
+class SectionSource(Source):
+    """A section and its mesh."""
+
+    kind = "section"
+    MeshSpec = SectionMesh
+    orders = 8.0
+    processes = 2
+
+    @property
+    def title(self) -> str:
+        return self.shape.name
+
+    @functools.cached_property
+    def shape(self) -> Airfoil:
+        """The section in its true size [m]."""
+        s = self.spec.section
+        ways = [name for name in ("naca", "file", "class_shape") if getattr(s, name) is not None]
+        if len(ways) != 1:
+            raise InputError(
+                f"section names {' and '.join(ways) or 'nothing'}; give exactly one of naca, file, class_shape."
+            )
+        if s.naca is not None:
+            foil = Airfoil.naca(s.naca, s.tail)
+        elif s.file is not None:
+            foil = Airfoil.read(self.spec.base / s.file)
+        else:
+            foil = Airfoil.from_class_shape(
+                s.class_shape.upper, s.class_shape.lower, s.class_shape.gap, name=self.spec.title
+            )
+        if s.flap is not None:
+            foil = foil.with_flap(s.flap.hinge, s.flap.angle)
+        return foil.scaled(self.chord / foil.chord)
+
+    @property
+    def chord(self) -> float:
+        chord = quantity("section.chord", self.spec.section.chord, "m")
+        if not 0.0 < chord < 1000.0:
+            raise InputError(
+                f"section.chord = {self.spec.section.chord!r} is not the chord of an aircraft; give for example '1.6 m'."
+            )
+        return chord
+
+    def check(self) -> None:
+        self.layers()
+        _ = self.shape
+
+    def check_levels(self, levels: int) -> None:
+        mesh, options = self.spec.mesh, self.options()
+        fine = 2 ** (levels - 1)
+        outward = options["outward"]
+        if mesh.around * (outward or 64) <= QUICK_CELLS:  # made in no time: asked itself
+            nested(self.mesh(0.0, None), levels)
+        elif mesh.around % (2 * fine) or (outward or fine) % fine:
+            raise InputError(
+                f"refine.levels = {levels}: mesh.around = {mesh.around} and mesh.outward = {outward} must be divisible by {2 * fine} and {fine} to have so many nested levels."
+            )
+
+    def changed(self, number: str, value: float) -> "SectionSource":
+        data = self.spec.section.model_dump()
+        table, *inner = number.removeprefix("section.").split(".")
+        if (
+            inner
+            and isinstance(data.get(table), dict)
+            and inner[0] in data[table]
+            and isinstance(data[table][inner[0]], int | float)
+        ):
+            data[table] = data[table] | {inner[0]: value}
+        elif not inner and isinstance(data.get(table), int | float | str) and table == "chord":
+            data[table] = value
+        else:
+            numbers = ["chord", *(f"{name}.{key}" for name in ("flap", "class_shape") if data[name] for key, held in data[name].items() if isinstance(held, int | float))]  # fmt: skip
+            raise InputError(f"{number!r} is not a number of this section; choose one of: {', '.join(numbers)}.")
+        changed = SectionSource(self.spec.model_copy(update={"section": SectionTable.model_validate(data)}))
+        changed.check()
+        return changed
+
+    def layers(self) -> Layers | None:
+        """Wall layers for the highest Reynolds number of the study; None in inviscid flow."""
+        mesh, model = self.spec.mesh, self.spec.solver.model
+        if model == "euler":
+            if mesh.y_plus is not None:
+                raise InputError('mesh.y_plus has no meaning with solver.model = "euler"; leave it out.')
+            return None
+        if mesh.y_plus is not None and mesh.first_height is not None:
+            raise InputError("mesh.y_plus and mesh.first_height are both given; drop one.")
+        reynolds = max(self.spec.freestream(mach, 0.0, self.chord).reynolds for mach in self.spec.machs())
+        aim = 1.0 if mesh.y_plus is None else mesh.y_plus
+        layers = wall_layers(reynolds, aim, mesh.growth or 1.2, mesh.farfield)
+        if mesh.first_height is not None:
+            aim *= mesh.first_height / layers.first_height
+            layers = wall_layers(reynolds, aim, mesh.growth or 1.2, mesh.farfield)
+        return layers
+
+    def options(self) -> dict[str, Any]:
+        """Arguments of mesh_airfoil: what the file leaves open follows from the model."""
+        options = self.spec.mesh.model_dump(exclude={"y_plus"})
+        layers = self.layers()
+        if layers is None:
+            options["topology"] = options["topology"] or "O"
+            if options["outward"] is None and options["growth"] is None:
+                options["outward"] = 32
+            return options
+        options["topology"] = options["topology"] or "C"
+        options["first_height"] = layers.first_height
+        if options["outward"] is None:
+            options |= {"outward": layers.count, "growth": None}
+        return options
+
+    def made_from(self, attitude: float) -> dict:
+        return {"section": self.spec.section.model_dump(), "files": self.file_hashes(), "options": self.options()}
+
+    def mesh(self, attitude: float, observer) -> Mesh:
+        return mesh_airfoil(self.shape, **self.options())
+
+    def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
+        return nested(finest, level + 1)[level]
+
+    def files(self) -> list[str]:
+        return [] if self.spec.section.file is None else [self.spec.section.file]
+
+    def write_shape(self, folder: Path) -> None:
+        self.shape.write(folder / "section.dat")

@@ -1,0 +1,198 @@
+"""Study files: one TOML file says what to compute; every mistake is reported with its line.
+
+Verified by tests/test_files.py, tests/test_studies.py and tests/test_misuse.py.
+"""
+
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, Field, ValidationError, create_model
+
+from zephyrum._core.toml_reader import line_of, read_table
+from zephyrum._core.units import quantity
+from zephyrum._core.validation import PATH, takes
+from zephyrum.air import Freestream
+from zephyrum.errors import InputError
+from zephyrum.flow import Settings
+from zephyrum.solver import Wall
+from zephyrum.studies.jobs import JOBS, Job
+from zephyrum.studies.sources import SOURCES, AircraftTable, SectionTable, Source
+from zephyrum.studies.tables import AirTable, RunTable, SolverTable, Strict, WallsTable
+
+HEADER = {
+    "section": """# A Zephyrum study. Run it with:  zephyrum run {file}
+title = "{title}"
+
+[section]                 # one of: naca, file, class_shape
+naca = "2412"             # 4 or 5 digits
+# file = "section.csv"    # coordinates in any plain layout
+# class_shape = {{ upper = [0.17, 0.16, 0.15], lower = [-0.17, -0.10, -0.08], gap = 0.0 }}
+tail = "closed"           # or "blunt" (for naca)
+chord = "1 m"             # true size
+# flap = {{ hinge = 0.75, angle = 10 }}
+
+[air]                     # any sufficient set: altitude, pressure, temperature, density, reynolds
+altitude = "0 ft"
+
+[mesh]                    # lengths in chords
+topology = "O"            # O wraps the tail, C follows the wake (better with friction)
+around = 128              # cells on the surface; multiples of 16 nest best
+outward = 32              # cells from wall to farfield; without it they follow from the layers
+farfield = 100
+# y_plus = 1              # with friction: height of the first cell in wall units
+# growth = 1.2            # of successive layers
+
+[solver]
+model = "euler"           # "euler", "laminar", "sa" (Spalart-Allmaras), "sst" (k-omega)
+orders = 8                # decades of residual drop
+
+# [walls]                 # with friction; without it adiabatic, smooth, fully turbulent
+# laminar = [0.3, 0.5]    # chord fractions held laminar, upper and lower side
+# roughness = "0.1 mm"    # height of sand grains (model "sa")
+# temperature = "300 K"   # of an isothermal wall
+""",
+    "aircraft": """# A Zephyrum study of an aircraft. Run it with:  zephyrum run {file}
+title = "{title}"
+
+[aircraft]
+file = "{aircraft}"        # an aircraft file (.toml), or a surface: .stl, .obj, .ply, .step, .vtu
+# set = {{ "wing.controls.flap.deflection" = 20 }}    # numbers of the aircraft file changed
+# unit = "mm"             # of a surface file; nose and up: where they point in it
+# nose = "-x"
+# up = "+z"
+# reference = {{ area = 28.0, chord = 1.75, span = 16.4, point = [4.2, 0, 1.5] }}   # without a wing to measure
+
+[air]                     # any sufficient set: altitude, pressure, temperature, density, reynolds
+altitude = "5000 ft"
+
+[mesh]
+fineness = "coarse"       # "coarse", "medium", "fine", or a factor on all sizes
+# cells = 800000          # or about so many cells
+# y_plus = 1              # wall layers, with friction
+farfield = 10             # spans
+# ground = -1.5           # height z [m] of a level ground under the aircraft at alpha 0; every alpha gets a mesh of its own
+
+[solver]
+model = "euler"           # "euler", "laminar", "sa", "sst"
+orders = 4                # decades of residual drop
+""",
+}
+FOOTER = {"section": "\n[run]\nprocesses = 2\n", "aircraft": ""}
+
+
+def template(kind: str) -> str:
+    """A commented study file of that kind of geometry, with {file}, {title} and {aircraft} to be filled in."""
+    return HEADER[kind] + "".join("\n" + job.template[kind] for job in JOBS.values() if kind in job.template) + FOOTER[kind]  # fmt: skip
+
+
+class StudyBase(Strict):
+    """What a study file holds beside its geometry, its mesh and its jobs."""
+
+    title: str = "study"
+    air: AirTable = AirTable()
+    solver: SolverTable = SolverTable()
+    walls: WallsTable | None = None
+    run: RunTable = RunTable()
+    base: Path = Field(default=Path("."), exclude=True)
+
+    @property
+    def kind(self) -> str:
+        """Name of the table of its geometry."""
+        return next(kind for kind in SOURCES if getattr(self, kind, None) is not None)
+
+    def source(self) -> Source:
+        """Its geometry."""
+        return SOURCES[self.kind](self)
+
+    def asked(self) -> list[tuple[Job, Any]]:
+        """(job, its table) of all jobs that are asked for, in their order."""
+        return [(job, spec) for job in JOBS.values() if (spec := getattr(self, job.name, None)) is not None]
+
+    def freestream(self, mach: float, alpha: float, chord: float) -> Freestream:
+        """The stream at one condition; the Reynolds number is on `chord` [m]."""
+        given = {name: value for name, value in self.air.model_dump().items() if value is not None}
+        return Freestream(mach=mach, alpha=alpha, length=chord, **given)
+
+    def machs(self) -> list[float]:
+        """All Mach numbers that are asked for."""
+        return [mach for job, spec in self.asked() for mach in job.machs(spec)]
+
+    def alphas(self) -> list[float]:
+        """All angles of attack that are asked for [deg]."""
+        return [alpha for job, spec in self.asked() for alpha in job.alphas(spec)]
+
+    def wall(self) -> Wall | None:
+        """What the walls do; None without a [walls] table."""
+        if self.walls is None:
+            return None
+        own, laminar = self.walls, self.walls.laminar
+        temperature = None if own.temperature is None else quantity("walls.temperature", own.temperature, "K")
+        laminar = tuple(laminar) if isinstance(laminar, list) else laminar
+        return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)
+
+    def settings(self, orders: float) -> Settings:
+        """Numerics; `orders` unless the file says otherwise."""
+        given = {name: value for name, value in self.solver.model_dump().items() if name != "model"}
+        return Settings(**given if "orders" in self.solver.model_fields_set else given | {"orders": orders})
+
+
+def _spec(kind: str, table: type[BaseModel]) -> type[StudyBase]:
+    """The schema of a study of that kind of geometry."""
+    mesh = SOURCES[kind].MeshSpec
+    jobs = {job.name: (job.Spec | None, None) for job in JOBS.values() if kind in job.kinds}
+    return create_model(
+        f"{kind.title()}Study", __base__=StudyBase, **{kind: (table, ...), "mesh": (mesh, mesh())}, **jobs
+    )
+
+
+SPECS = {"section": _spec("section", SectionTable), "aircraft": _spec("aircraft", AircraftTable)}
+
+
+@takes(path=PATH)
+def read_spec(path: str | Path) -> StudyBase:
+    """Read and validate a study file, of a section or with [aircraft] of an aircraft; mistakes are InputErrors `file:line: key: what to do`."""
+    path = Path(path)
+    text, data = read_table(path, "study", f"make one with: zephyrum new {path.name}")
+    if "aircraft" in data and "section" in data:
+        raise InputError(f"{path.name}: both [section] and [aircraft] are there; a study has one of them.")
+    kind = SPECS["aircraft" if "aircraft" in data else "section"]
+    try:
+        spec = kind.model_validate(data)
+    except ValidationError as cause:
+        # an unknown key explains a missing one, so it is reported first
+        error = min(cause.errors(), key=lambda e: e["type"] != "extra_forbidden")
+        keys = [
+            str(key)
+            for key in error["loc"]
+            if not (isinstance(key, str) and ("[" in key or key in ("float", "str", "int")))
+        ]
+        raise InputError(f"{path.name}:{line_of(text, keys)}: {'.'.join(keys)}: {_advice(kind, error, keys)}") from None
+    spec.base = path.parent
+    if not spec.asked():
+        names = [f"[{name}]" for name in JOBS if name in kind.model_fields]
+        raise InputError(f"{path.name}: none of {', '.join(names)} is there, so there is nothing to compute; add one.")
+    return spec
+
+
+def _advice(kind: type[StudyBase], error: dict, keys: list[str]) -> str:
+    name, value = error["type"], error.get("input")
+    if name == "extra_forbidden":
+        table: Any = kind
+        for key in keys[:-1]:
+            annotation = table.model_fields[key].annotation
+            table = next(
+                (
+                    a
+                    for a in (annotation, *getattr(annotation, "__args__", ()))
+                    if isinstance(a, type) and issubclass(a, BaseModel)
+                ),
+                kind,
+            )
+        names = [field.alias or key for key, field in table.model_fields.items() if key != "base"]
+        return f"unknown key; known here: {', '.join(names)}."
+    if name == "missing":
+        return "is missing; add it."
+    shown = repr(value)
+    return (
+        f"{error['msg'][0].lower()}{error['msg'][1:]}, but it is {shown if len(shown) <= 80 else shown[:77] + '...'}."
+    )

@@ -1,0 +1,86 @@
+"""The folder of a study: its study file, its meshes, its points, its tables.
+
+Verified by tests/test_studies.py.
+"""
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+from zephyrum._core.atomic import write_text
+from zephyrum._core.fingerprint import canonical, fingerprint
+from zephyrum.errors import FileError
+from zephyrum.mesh import Mesh
+from zephyrum.mesh.kept import keep_mesh, kept_notes, read_kept_mesh
+from zephyrum.studies.store import Store
+
+
+@dataclass(frozen=True)
+class Workspace:
+    """A folder; reading it neither computes nor writes."""
+
+    folder: Path
+
+    @cached_property
+    def store(self) -> Store:
+        """Its points."""
+        return Store(self.folder)
+
+    def open(self) -> "Workspace":
+        """Make the folder; FileError if that is impossible."""
+        Store.open(self.folder)
+        return self
+
+    # -- meshes --------------------------------------------------------------------------------------------------------
+    def mesh(self, name: str, made_from: dict, make: Callable[[], Mesh] | None) -> Mesh | None:
+        """The mesh of that name if it was made from the same input, else a new one by `make`, which is kept.
+
+        Without `make` nothing is made: None if there is no such mesh, FileError if it was made from another input.
+        """
+        path = self.folder / f"{name}.cgns"
+        notes, key = kept_notes(path), fingerprint(made_from)
+        if notes is not None and notes["made from"] == key:
+            return read_kept_mesh(path)
+        if make is None:
+            if notes is not None:
+                raise FileError(
+                    f"the results in {str(self.folder)!r} are stale: {path.name} was made from another input than study.toml gives; run the study again."
+                )
+            return None
+        self.open()
+        mesh = make()
+        keep_mesh(mesh, path, key)
+        return mesh
+
+    # -- records -------------------------------------------------------------------------------------------------------
+    def record(self, name: str, key: object) -> dict | None:
+        """What `keep_record` wrote under the same key; None if there is none, if it is damaged, or of another key."""
+        held = self._held(name)
+        return held["made"] if held is not None and held["key"] == fingerprint(key) else None
+
+    def stale_record(self, name: str, key: object) -> bool:
+        """Whether there is a record of that name of another key."""
+        held = self._held(name)
+        return held is not None and held["key"] != fingerprint(key)
+
+    def keep_record(self, name: str, key: object, made: dict) -> None:
+        """Write the JSON file of that name: `made`, under the fingerprint of `key`, with a checksum."""
+        made = json.loads(json.dumps(made, default=str))
+        text = {"key": fingerprint(key), "checksum": fingerprint(canonical(made)), "made": made}
+        write_text(self.folder / f"{name}.json", json.dumps(text, indent=1))
+
+    def _held(self, name: str) -> dict | None:
+        path = self.folder / f"{name}.json"
+        if not path.is_file():
+            return None
+        try:
+            held = json.loads(path.read_text(encoding="utf-8"))
+            return held if held["checksum"] == fingerprint(canonical(held["made"])) else None
+        except (ValueError, KeyError, TypeError, OSError):
+            return None
+
+    def write_table(self, name: str, frame) -> None:
+        """Write a DataFrame as the CSV file of that name."""
+        write_text(self.folder / f"{name}.csv", frame.to_csv(index=False))

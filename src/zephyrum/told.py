@@ -1,6 +1,0 @@
-"""Objects that hold arrays are shown by one sentence instead of them: `__repr__ = told` beside a `__str__`."""
-
-
-def told(self) -> str:
-    """What a prompt or a debugger shows."""
-    return f"<{type(self).__name__}: {self}>"
