@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint validation robustness fleet fleet-meshes demands flights damage fuzz benchmarks screenshots clean
+.PHONY: demo test lint validation robustness fleet fleet-meshes demands flights damage fuzz kills benchmarks screenshots clean
 
 demo: $(READY)
 	$(BIN)/zephyrum demo
@@ -36,6 +36,9 @@ flights: $(READY)
 
 fuzz: $(READY)
 	$(BIN)/python -m validation.fuzz
+
+kills: $(READY)
+	$(BIN)/python -m validation.kills
 
 damage: $(READY)
 	$(BIN)/python -m validation.damage

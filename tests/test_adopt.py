@@ -178,7 +178,7 @@ class Taken(unittest.TestCase):
             patches = zy.adopt(path, "mm", "+y", "+z", labels="edges", simplify=0.002).surface
             self.assertLess(len(patches.triangles), 0.7 * len(craft.triangles))
             self.assertGreater(len(patches.labels), 5)
-            self.assertTrue(zy.Surface.read(path, "mm", "+y", "+z").watertight)
+            self.assertTrue(zy.adopt(path, "mm", "+y", "+z").surface.watertight)
 
     @unittest.skipUnless(find_spec("OCP"), "needs the extra cad")
     def test_step_round_trip_and_refusals(self):

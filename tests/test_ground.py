@@ -78,6 +78,8 @@ class Ground(unittest.TestCase):
         mesh = over_ground(0.5, 2.0)
         air = zy.Freestream(mach=SLOW, alpha=2.0)
         self.assertEqual(zy.Case(mesh, air).ground, "slip")
+        with self.assertRaisesRegex(zy.InputError, "no part of the body"):
+            mesh.with_roles(ground="wall")
         case = zy.Case(mesh, air, "laminar")
         self.assertEqual(case.ground, "belt")
         rows = case.wall_rows(mesh).velocity[mesh.faces_of("ground") - mesh.n_interior]

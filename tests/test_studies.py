@@ -4,11 +4,9 @@ import json
 import math
 import os
 import runpy
-import signal
 import subprocess
 import sys
 import tempfile
-import time
 import unittest
 import unittest.mock
 from pathlib import Path
@@ -16,7 +14,9 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.studies import open_study, run_study
+from tests.pictures import assert_picture
+from validation import kills
+from zephyrum.studies import run_study
 from zephyrum.studies.points import plan
 from zephyrum.studies.refine import estimate
 from zephyrum.studies.spec import template
@@ -159,29 +159,42 @@ class StudyFiles(unittest.TestCase):
     def tearDown(self):
         self.scratch.cleanup()
 
-    def test_killed_at_any_moment_and_run_again_gives_the_same_table(self):
-        self.file.write_text(STUDY)
-        whole = run_study(self.file, self.folder / "whole").polar.table
-        out = self.folder / "killed"
-        for delay in (2.5, 4.0):
-            process = subprocess.Popen(
-                [sys.executable, "-m", "zephyrum.cli.main", "run", str(self.file), "--out", str(out), "--no-figures"],
-                stdout=subprocess.DEVNULL,
-                stderr=subprocess.DEVNULL,
-                start_new_session=True,
-            )
-            time.sleep(delay)
-            os.killpg(process.pid, signal.SIGKILL)
-            process.wait()
-        finished = {p.name: p.stat().st_mtime_ns for p in (out / "points").glob("*.json")} if out.exists() else {}
-        code, _, _ = command("run", self.file, "--out", out, "--no-figures")
-        self.assertEqual(code, 0)
-        self.assertEqual(
-            physics(open_study(out).polar.table), physics(zy.Polar.read(self.folder / "whole" / "polar.csv").table)
-        )
-        self.assertEqual(len(whole), 8)
-        for name, stamp in finished.items():
-            self.assertEqual((out / "points" / name).stat().st_mtime_ns, stamp, "a finished point was computed again")
+    def test_killed_at_any_moment_and_run_again_gives_the_same_tables(self):
+        wrong, hits, finished = kills.killed(STUDY, 3, 5, (4.0, 6.5))
+        self.assertEqual(wrong, [])
+        self.assertGreater(hits, 0)
+        self.assertGreater(finished, 0)
+
+    def test_a_disk_that_is_full_or_read_only_is_told_and_nothing_half_is_left(self):
+        self.file.write_text(STUDY.replace("processes = 2", "processes = 1"))
+        real = os.replace
+
+        def full(source, target):
+            if str(target).endswith("m0.5000_a+000.000.npz"):
+                raise OSError(28, "No space left on device", str(target))
+            return real(source, target)
+
+        with (
+            unittest.mock.patch("os.replace", full),
+            self.assertRaisesRegex(zy.FileError, "No space left on device.*free space"),
+        ):
+            run_study(self.file, self.folder / "out")
+        names = {path.name for path in (self.folder / "out" / "points").iterdir()}
+        self.assertIn("m0.3000_a+000.000.json", names)
+        self.assertFalse({name for name in names if name.endswith(".part")})
+        self.assertNotIn("m0.5000_a+000.000.json", names)
+        run_study(self.file, self.folder / "out")  # and with room again it goes on
+        folder = self.folder / "read-only"
+        folder.mkdir()
+
+        def refused(*_, **__):
+            raise PermissionError(13, "Permission denied", str(folder))
+
+        with (
+            unittest.mock.patch("pathlib.Path.mkdir", refused),
+            self.assertRaisesRegex(zy.FileError, "Permission denied"),
+        ):
+            run_study(self.file, folder)
 
     def test_a_mesh_study_broken_off_goes_on_from_the_step_it_had_reached(self):
         head, _, rest = STUDY.partition("[sweep]")
@@ -233,7 +246,10 @@ class StudyFiles(unittest.TestCase):
             "figures/mesh.png",
             "figures/refinement.png",
         ):
-            self.assertGreater((results / name).stat().st_size, 100, name)
+            if name.endswith(".png"):
+                assert_picture(self, results / name)
+            else:
+                self.assertGreater(len((results / name).read_text().splitlines()), 1, name)
         code, out, _ = command("show", results)
         self.assertEqual(code, 0)
         self.assertIn("observed order", json.dumps(json.loads((results / "refinement.json").read_text())))

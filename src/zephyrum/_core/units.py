@@ -4,6 +4,7 @@ A plain number passes as SI. The parsing is pint's, loaded only when a text is m
 """
 
 import functools
+import math
 import re
 
 from zephyrum.errors import InputError
@@ -36,15 +37,20 @@ def quantity(name: str, value: object, unit: str) -> float:
 
     Raises InputError naming `name` when the text can't be read or its dimension is wrong.
     """
+    if not isinstance(unit, str):
+        raise InputError(f"unit = {unit!r} is not the name of a unit; give text, for example 'm'.")
     if not isinstance(value, str):
         if isinstance(value, bool):
             raise InputError(
                 f"{name} = {value!r} is not a quantity; give a number in {unit} or a text such as {_EXAMPLES.get(unit, unit)}."
             )
         try:
-            return float(value)  # type: ignore[arg-type]
+            plain = float(value)  # type: ignore[arg-type]
         except (TypeError, ValueError):
             raise InputError(f"{name} = {value!r} is not a quantity; give a number in {unit}.") from None
+        if not math.isfinite(plain):
+            raise InputError(f"{name} = {value!r} is not finite; give a number in {unit}.")
+        return plain
     match = _PATTERN.match(value)
     hint = f"write a number in {unit} or a text such as {_EXAMPLES.get(unit, unit)}"
     if not match:
@@ -69,7 +75,7 @@ def quantity(name: str, value: object, unit: str) -> float:
 
 
 def _kind(read) -> str:
-    names = {"[current] ** 2 * [time] ** 4 / [length] ** 2 / [mass]": "capacitance", "[mass] * [length] / [time] ** 2": "force", "[length] ** 2": "area",
+    names = {"[mass] * [length] / [time] ** 2": "force", "[length] ** 2": "area",
              "[length] ** 3": "volume", "[mass] / [length] ** 3": "density", "[mass] * [length] ** 2 / [time] ** 2": "energy", "[mass] * [length] ** 2 / [time] ** 3": "power",
              "[length]": "length", "[length] / [time]": "speed", "[mass] / [length] / [time] ** 2": "pressure",
              "[temperature]": "temperature", "[time]": "time", "[mass]": "mass", "dimensionless": "plain number"}  # fmt: skip

@@ -290,8 +290,11 @@ class Mesh:
 
     def with_roles(self, **roles: str) -> "Mesh":
         """The same mesh with other roles for some groups, by name (coarser relatives follow)."""
-        for name in roles:
-            self.group(name)
+        for name, role in roles.items():
+            if self.group(name).role == "ground" and role == "wall":
+                raise InputError(
+                    f"{name} = {role!r}: the ground is no part of the body, and its forces would be added to it; what it does is said to solve, ground = 'belt' or 'still'."
+                )
         groups = tuple(replace(g, role=roles.get(g.name, g.role)) for g in self.groups)
         coarser = None if self.coarser is None else self.coarser.with_roles(**roles)
         return replace(self, groups=groups, coarser=coarser)

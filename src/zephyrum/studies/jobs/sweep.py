@@ -11,6 +11,7 @@ from pydantic import Field
 from zephyrum._core.atomic import write_text
 from zephyrum.errors import FileError, InputError
 from zephyrum.results import Polar
+from zephyrum.results.polar import SURE_DRAG
 from zephyrum.studies.derived import derived
 from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Observer
@@ -121,6 +122,12 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         other = [f"M {row['mach']:g} alpha {row['alpha']:g} ({row['numerics']})" for row in rows if row.get("numerics", "as asked") != "as asked"]  # fmt: skip
         if other:
             lines.append(f"other numerics than the rest: {', '.join(other)}; their mesh error is larger")
+        if (
+            "CD error" in polar.table
+            and (unsure := (polar.table["CD error"] > SURE_DRAG * polar.table["CD"].abs()).sum())
+            and not study.mesh.planar
+        ):
+            lines.append(f"no L/D at {unsure} points: the error of CD is above {SURE_DRAG:.0%} of it")
         if "refine" not in study.results:
             lines.append("mesh error unknown: add a [refine] table to the study")
         columns = {name: form for name, form in POLAR.items() if name in polar.table and not (name == "numerics" and not other)}  # fmt: skip

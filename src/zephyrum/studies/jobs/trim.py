@@ -11,7 +11,7 @@ from zephyrum.results import Solution, load_solution
 from zephyrum.shape import Aircraft
 from zephyrum.studies.flight import TrimLog, lift_for, trim
 from zephyrum.studies.jobs.base import Job, Table
-from zephyrum.studies.observer import Task
+from zephyrum.studies.observer import Task, step_reports
 from zephyrum.studies.tables import Finite, Strict
 
 GRAVITY = 9.80665  # m/s^2
@@ -65,8 +65,6 @@ class _Kept(TrimLog):
         )
 
     def step(self, label: str):
-        from zephyrum.studies.observer import step_reports
-
         return step_reports(self.observer, Task("trim", label))
 
 
