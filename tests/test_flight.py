@@ -9,6 +9,7 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.studies import lift_for, open_study, run_study
+from zephyrum.studies.jobs import JOBS
 from zephyrum.studies.jobs.trim import wanted_lift
 from zephyrum.studies.study import Study
 from zephyrum.studies.workspace import Workspace
@@ -99,6 +100,79 @@ class TestFlight(unittest.TestCase):
         self.assertLess(table.loc["CY by beta", "value"], 0.0)  # wind from starboard pushes to port
         self.assertGreater(table.loc["C yaw by beta", "value"], 0.02)  # and the fin turns the nose into it
         self.assertTrue((table["bend"] < 0.3 * table["value"].abs() + 0.02).all(), table)
+
+    def test_trim_and_derivatives_broken_off_go_on_and_fly_nothing_twice(self):
+        (self.folder / "study.toml").write_text(
+            STUDY.replace("fineness = 2.6", "fineness = 3.4") + "[derivatives]\nmach = 0.2\nalpha = 2\n"
+        )
+
+        class Breaks(zy.Observer):
+            def __init__(self, after: int):
+                self.after, self.seen = after, []
+
+            def finished(self, task, row):
+                self.seen.append((task.job, row.get("alpha"), row.get("setting")))
+                if len(self.seen) == self.after:
+                    raise KeyboardInterrupt
+
+        flown = []
+        for after in (2, 2, 4, 100):
+            observer = Breaks(after)
+            try:
+                study = zy.run_study(self.folder / "study.toml", self.folder / "out", observer)
+            except KeyboardInterrupt:
+                self.assertLess(after, 100)
+            flown += [one for one in observer.seen if one[0] == "trim"]
+        self.assertEqual(len(set(flown)), len(flown))  # no setting twice
+        self.assertEqual(
+            len(flown), len(study.workspace.record("trim-progress", JOBS["trim"]._key(study, study.spec.trim))["rows"])
+        )
+        stamps = {
+            p.name: p.stat().st_mtime_ns for p in (self.folder / "out").rglob("*") if p.is_file() and p.suffix != ".txt"
+        }
+        zy.run_study(self.folder / "study.toml", self.folder / "out")
+        points = [name for name in stamps if name.startswith("m0.2")]
+        self.assertEqual(len([name for name in points if name.endswith(".json")]), 3)
+        for name in points:
+            self.assertEqual((self.folder / "out" / "points" / name).stat().st_mtime_ns, stamps[name])
+        shown = open_study(self.folder / "out")
+        self.assertEqual(set(shown.results), {"trim", "derivatives"})
+
+    def test_walls_count_in_trim_derivatives_and_comparisons(self):
+        warm = {"wing": zy.Wall(temperature=320.0)}
+        with self.assertRaisesRegex(zy.InputError, "no friction"):
+            zy.trim(self.craft, zy.Freestream(mach=0.2, alpha=2.0), 0.4, "tailplane.pitch", walls=warm, **COARSE)
+        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 24, topology="O", first_height=1e-3, farfield=20)
+        air = zy.Freestream(mach=0.2, reynolds=1e3, alpha=2.0)
+        plain, heated = (
+            zy.derivatives(mesh, air, "laminar", zy.Settings(orders=4), walls=walls)
+            for walls in (None, zy.Wall(temperature=500.0))
+        )
+        self.assertGreater(abs(plain["value"][0] - heated["value"][0]), 1e-3)
+        foils = {"a": zy.Airfoil.naca("0012"), "b": zy.Airfoil.naca("0015")}
+        options = {"around": 48, "outward": 24, "topology": "O", "first_height": 1e-3, "farfield": 20}
+        cold, warm = (
+            zy.compare(foils, air, "laminar", zy.Settings(orders=4), walls=walls, **options)
+            for walls in (None, zy.Wall(temperature=500.0))
+        )
+        self.assertGreater(abs(cold.table["CD"][0] - warm.table["CD"][0]), 1e-3)
+        self.assertEqual(warm.solutions["b"].case.walls["airfoil"].temperature, 500.0)
+
+    def test_a_trim_that_can_not_be_flown_is_refused_before_anything_is_made(self):
+        ball = zy.Body.ellipsoid(1.0, 0.5).surface().write(self.folder / "ball.stl")
+        text = STUDY.replace(
+            'file = "glider.toml"',
+            f'file = "{ball.name}"\nunit = "m"\nreference = {{ area = 1.0, chord = 1.0, span = 1.0, point = [0, 0, 0] }}',
+        )
+        for wrong, words in (
+            (text, "a surface has none"),
+            (STUDY.replace("tailplane.pitch", "tailplane.fold"), "trim.control = 'tailplane.fold'"),
+            (STUDY.replace("farfield = 5", "farfield = 5\nground = -2"), "over a ground"),
+        ):
+            (self.folder / "study.toml").write_text(wrong)
+            with self.subTest(words), self.assertRaisesRegex(zy.InputError, words):
+                zy.run_study(self.folder / "study.toml", self.folder / "none")
+            self.assertFalse((self.folder / "none").exists())
 
     def test_the_lift_for_a_mass_and_what_is_refused(self):
         air = zy.Freestream(mach=0.2, altitude=0.0)

@@ -16,7 +16,7 @@ import numpy as np
 import zephyrum as zy
 from tests.pictures import assert_picture
 from validation import kills
-from zephyrum.studies import run_study
+from zephyrum.studies import open_study, run_study
 from zephyrum.studies.points import plan
 from zephyrum.studies.refine import estimate
 from zephyrum.studies.spec import template
@@ -160,10 +160,10 @@ class StudyFiles(unittest.TestCase):
         self.scratch.cleanup()
 
     def test_killed_at_any_moment_and_run_again_gives_the_same_tables(self):
-        wrong, hits, finished = kills.killed(STUDY, 3, 5, (4.0, 6.5))
+        wrong, runs, kept = kills.killed(STUDY, 3, 5, (0.0, 0.6), new_point=True)
         self.assertEqual(wrong, [])
-        self.assertGreater(hits, 0)
-        self.assertGreater(finished, 0)
+        self.assertGreaterEqual(runs, 4)
+        self.assertGreater(kept, 2)  # every kill found finished points
 
     def test_a_disk_that_is_full_or_read_only_is_told_and_nothing_half_is_left(self):
         self.file.write_text(STUDY.replace("processes = 2", "processes = 1"))
@@ -195,6 +195,33 @@ class StudyFiles(unittest.TestCase):
             self.assertRaisesRegex(zy.FileError, "Permission denied"),
         ):
             run_study(self.file, folder)
+
+    def test_showing_and_reporting_neither_compute_nor_write(self):
+        self.file.write_text(
+            STUDY.replace("to = 4", "to = 0") + '[vary]\nnumber = "chord"\nvalues = [1, 2]\nmach = 0.3\nalpha = 0\n'
+        )
+        out = self.folder / "out"
+        run_study(self.file, out)
+        stamps = {p: (p.stat().st_mtime_ns, p.stat().st_size) for p in out.rglob("*")}
+        with (
+            unittest.mock.patch("zephyrum.results.solve.run_case") as solver,
+            unittest.mock.patch("zephyrum.mesh.mesh_airfoil") as mesher,
+        ):
+            study = open_study(out)
+            self.assertTrue(study.tables() and study.figures())
+            self.assertIn("small", str(study))
+        self.assertFalse(solver.called or mesher.called)
+        self.assertEqual(command("show", out)[0], 0)
+        self.assertEqual({p: (p.stat().st_mtime_ns, p.stat().st_size) for p in out.rglob("*")}, stamps)
+        for path in (out / "points").glob("m0.5*"):  # a study that is only half done is shown as far as it is
+            path.unlink()
+        (out / "refinement.json").unlink()
+        (out / "polar.csv").unlink()
+        code, said, _ = command("show", out)
+        self.assertEqual(code, 1)
+        self.assertIn("2 points are finished, 2 more are to be computed", said)
+        self.assertIn("not finished: refine, sweep", said)
+        self.assertEqual(len(zy.open_results(out).table()), 4)  # two of the sweep, two variants
 
     def test_a_mesh_study_broken_off_goes_on_from_the_step_it_had_reached(self):
         head, _, rest = STUDY.partition("[sweep]")

@@ -4,7 +4,7 @@ import time
 
 import numpy as np
 
-from validation import clipped, manufactured, space, viscous
+from validation import clipped, ground, manufactured, space, viscous
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
 from zephyrum.air import Freestream, Reference
@@ -183,6 +183,9 @@ CASES = (
     clipped.clipped_turbulent,
     clipped.clipped_manufactured,
     clipped.clipped_spheroids,
+    ground.ground_and_mirror,
+    ground.section_over_a_belt,
+    ground.wing_near_the_ground,
     space.thin_wings,
     space.cone,
     space.plate_in_space,
