@@ -32,7 +32,8 @@ from zephyrum.studies.study import Study, check_study, open_study
 from zephyrum.studies.workspace import Workspace
 
 TOP = Path(__file__).parents[1]
-SECONDS = 20.0  # a reading may take
+SECONDS = 20.0  # of processor time that a reading may take
+PATIENCE = 120.0  # s by the clock, of a busy machine too
 MEMORY = 3_000_000_000  # bytes of address space beyond that of the process
 ODD = (
     b"nan",
@@ -57,7 +58,7 @@ Made by `make fuzz` with seed 1: files of every kind that Zephyrum reads, mutate
 ones; lines exchanged; files cut short). Every one must be taken, or refused by one sentence. "Ends" counts files that end or fill the reader of
 another library, which runs in a child process: the user sees one sentence. Traceback, crash and hang must be 0.
 
-| format | mutations | taken | refused | ends its child | traceback | crash | hang | longest [s] |
+| format | mutations | taken | refused | ends its child | traceback | crash | hang | longest [s of processor time] |
 |---|---|---|---|---|---|---|---|---|
 """
 
@@ -245,8 +246,8 @@ FORMATS = {
 
 
 # -- the forked reader -------------------------------------------------------------------------------------------------
-def outcome(read: Callable, path: Path, seconds: float = SECONDS) -> tuple[str, str, float]:
-    """(taken, refused, traceback, crash or hang; what was said; seconds) of a reading in a forked process."""
+def outcome(read: Callable, path: Path) -> tuple[str, str, float]:
+    """(taken, refused, traceback, crash or hang; what was said; seconds of processor time) of a reading in a forked process."""
     begin = time.perf_counter()
     mine, his = os.pipe()
     child = os.fork()
@@ -254,7 +255,7 @@ def outcome(read: Callable, path: Path, seconds: float = SECONDS) -> tuple[str, 
         _read_and_say(read, path, his)
     os.close(his)
     said = b""
-    while time.perf_counter() - begin < seconds:
+    while time.perf_counter() - begin < PATIENCE:
         ready, _, _ = select.select([mine], [], [], 0.2)
         if ready:
             chunk = os.read(mine, 65536)
@@ -264,10 +265,10 @@ def outcome(read: Callable, path: Path, seconds: float = SECONDS) -> tuple[str, 
     else:
         os.kill(child, signal.SIGKILL)
     os.close(mine)
-    _, status = os.waitpid(child, 0)
-    used = time.perf_counter() - begin
+    _, status, spent = os.wait4(child, 0)
+    used = spent.ru_utime + spent.ru_stime
     if os.WIFSIGNALED(status):
-        late = used >= seconds
+        late = os.WTERMSIG(status) == signal.SIGXCPU or time.perf_counter() - begin >= PATIENCE
         return ("hang" if late else "crash"), f"signal {os.WTERMSIG(status)}", used
     try:
         kind, words = json.loads(said)
@@ -285,6 +286,7 @@ def _read_and_say(read: Callable, path: Path, pipe: int) -> None:
     used = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
     resource.setrlimit(resource.RLIMIT_AS, (used + MEMORY, used + MEMORY))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_CPU, (int(SECONDS), int(SECONDS) + 5))
     try:
         read(path)
         said = ("taken", "")

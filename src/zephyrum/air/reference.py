@@ -26,6 +26,10 @@ class Reference:
             number(f"reference.{name}", getattr(self, name), 0.0, open_low=True)
         object.__setattr__(self, "point", numbers("reference.point", self.point, 3))
 
+    def __str__(self) -> str:
+        x, y, z = self.point
+        return f"area {self.area:.5g} m^2, chord {self.chord:.5g} m, span {self.span:.5g} m, moments about ({x:.4g}, {y:.4g}, {z:.4g}) m, {self.origin}"
+
     @classmethod
     def of_section(
         cls, chord: float, nose: tuple[float, float, float], depth: float = 1.0, origin: str = "measured"

@@ -366,7 +366,15 @@ def mesh(section, out, figure, **options) -> None:
 @click.option("--y-plus", type=float, help="Wall layers whose first cell is so high; without: inviscid.")
 @click.option("--reynolds", type=float, help="Reynolds number on the reference chord, for --y-plus.")
 @click.option("--farfield", default=10.0, show_default=True, help="Distance of the outer boundary in spans.")
-@click.option("--ground", type=float, help="Height z of a level ground in metres.")
+@click.option(
+    "--ground", type=float, help="Height z of a level ground in metres, under the aircraft as it is described."
+)
+@click.option(
+    "--attitude",
+    default=0.0,
+    show_default=True,
+    help="Angle by which it is turned nose-up over the ground, degrees: the alpha of the flow.",
+)
 @click.option("--wake", default=0.0, show_default=True, help="Finer cells behind, in spans.")
 @click.option(
     "--alpha", nargs=2, type=float, default=(0.0, 0.0), help="Lowest and highest angle that the wake is to cover."

@@ -36,6 +36,7 @@ def mesh_aircraft_command(
     reynolds,
     farfield,
     ground,
+    attitude,
     wake,
     alpha,
     sectors,
@@ -52,7 +53,7 @@ def mesh_aircraft_command(
     except ValueError:
         level = fineness
     options = {"fineness": level, "cells": cells, "half": False if whole or sectors else None, "y_plus": y_plus, "reynolds": reynolds, "farfield": farfield,
-               "ground": ground, "wake": wake, "alpha": alpha}  # fmt: skip
+               "ground": ground, "attitude": attitude, "wake": wake, "alpha": alpha}  # fmt: skip
     if forecast:
         click.echo(f"forecast: {plan_mesh(shape, **options)}")
         return

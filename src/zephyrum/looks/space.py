@@ -41,7 +41,7 @@ def draw_slice(
 ):
     """Axes with the cells of a Mesh, or with the field `name` ("cp", "mach", ...) of a Solution, in the plane `axis` = `at` [m].
 
-    at: without it through the middle of the body (half a thousandth of it off a symmetry plane). view: window (low, high, low, high) [m] of
+    at: without it half of the body's surface lies on either side (half a thousandth of the body off a symmetry plane). view: window (low, high, low, high) [m] of
     the other two axes; without it all of the body that is cut. limits: range of the field.
     """
     mesh = shown if name is None and not hasattr(shown, "mesh") else shown.mesh
@@ -50,7 +50,7 @@ def draw_slice(
     low, high = body.min(axis=0), body.max(axis=0)
     k = "xyz".index(choice("axis", axis, ("x", "y", "z")))
     if at is None:
-        at = 5e-4 * (high - low).max() if mesh.mirrored and k == 1 else 0.5 * (low[k] + high[k])
+        at = 5e-4 * (high - low).max() if mesh.mirrored and k == 1 else _middle_of_surface(mesh, k)
     cut = slice_mesh(mesh, axis, at)
     flat = [j for j in range(3) if j != k]
     if view is None:
@@ -88,6 +88,15 @@ def draw_slice(
     tidy(ax, f"{cut.across[0]} [m]", f"{cut.across[1]} [m]", f"{axis} = {at:.4g} m: {title}")
     ax.grid(False)
     return ax
+
+
+def _middle_of_surface(mesh, axis: int) -> float:
+    """Place [m] along an axis on either side of which lies half of the area of the walls: not a fin, however far it stands out."""
+    faces = mesh.faces_of("wall")
+    place, area = mesh.face_centroid[faces, axis], np.linalg.norm(mesh.face_area[faces], axis=1)
+    order = np.argsort(place)
+    share = np.cumsum(area[order])
+    return float(place[order][np.searchsorted(share, 0.5 * share[-1])])
 
 
 def draw_volume(mesh, folder) -> list:

@@ -136,7 +136,7 @@ class AircraftSource(Source):
 
     def made_from(self, attitude: float) -> dict:
         options = self.options(attitude)
-        return {"aircraft": self.spec.aircraft.model_dump(), "files": self.file_hashes(), "options": options | {"reference": str(options["reference"])}}  # fmt: skip
+        return {"aircraft": self.spec.aircraft.model_dump(), "files": self.file_hashes(), "options": options}
 
     def mesh(self, attitude: float, observer) -> Mesh:
         return mesh_aircraft(self.shape, on_plan=observer.planned, **self.options(attitude))
