@@ -104,11 +104,18 @@ def sweep_case(
     """Polar of a case over its attitudes and Mach numbers; arguments as in `sweep`."""
     if folder is None:
         with tempfile.TemporaryDirectory() as scratch:
-            return sweep_case(base, alphas, machs, scratch, processes, peak, observer, scheduler)
+            return _swept(base, alphas, machs, Store.open(scratch), None, processes, peak, observer, scheduler)
+    store = Store.open(folder)
+    return _swept(base, alphas, machs, store, store.mesh_file, processes, peak, observer, scheduler)
+
+
+def _swept(
+    base: Case, alphas, machs, store: Store, keep_mesh, processes: int, peak: float, observer, scheduler
+) -> Polar:
+    """The polar, its points kept in a store; keep_mesh(mesh) keeps the mesh there, None if nobody will read the solutions later."""
     points = plan(alphas, machs)
     for point in points:  # every one is checked before any is computed
         point.case(base)
-    store = Store.open(folder)
     rows = _known(points, base, store)
     executor = None
     fresh = points
@@ -117,7 +124,7 @@ def sweep_case(
             rows |= _known(fresh, base, store)
             todo = [point for point in fresh if point.name not in rows]
             if todo and executor is None:
-                work = Work(base, store, store.mesh_file(base.mesh))
+                work = Work(base, store, keep_mesh(base.mesh) if keep_mesh else store.root / "mesh.cgns")
                 executor = _executor(work, processes, scheduler)
             if todo:
                 executor.compute(todo, rows, Reports(observer, len(points)))

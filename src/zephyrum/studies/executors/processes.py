@@ -5,10 +5,11 @@ Verified by tests/test_promises.py and tests/test_studies.py.
 """
 
 import os
+import signal
 import threading
 import time
 from dataclasses import replace
-from multiprocessing import get_context
+from multiprocessing import get_context, resource_tracker
 from multiprocessing.connection import Connection, wait
 from multiprocessing.process import BaseProcess
 
@@ -69,6 +70,11 @@ class ProcessExecutor:
         # one thread of linear algebra a process: more would fight over the cores (read when the workers import numpy)
         held = {name: os.environ.get(name) for name in ONE_THREAD}
         os.environ.update(dict.fromkeys(held, "1"))
+        # Ctrl-C is for this process, which ends the workers: they inherit that it is blocked, here it waits until they are started
+        masked = hasattr(signal, "pthread_sigmask")
+        if masked:
+            resource_tracker.ensure_running()  # started here: its start ends with signals unblocked
+        before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT}) if masked else None
         try:
             context = get_context("spawn")
             for _ in range(many):
@@ -78,6 +84,8 @@ class ProcessExecutor:
                 there.close()  # so that the end of the worker is the end of the pipe
                 self.workers[here] = worker
         finally:
+            if masked:
+                signal.pthread_sigmask(signal.SIG_SETMASK, before)
             for name, value in held.items():
                 if value is None:
                     os.environ.pop(name, None)
