@@ -109,7 +109,7 @@ class ReynoldsNumbers(unittest.TestCase):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012").scaled(2.0), 48, 24, topology="O", first_height=1e-3)
         air = zy.Freestream(mach=0.2, reynolds=1e4)
         self.assertAlmostEqual(zy.Case(mesh, air, "laminar").reynolds, 1e4, delta=1e-6)
-        self.assertIn("Re 1e+04 on the chord", air.describe())
+        self.assertIn("Re 1e+04 on the reference length", air.describe())
         self.assertAlmostEqual(
             zy.Case(mesh, zy.Freestream(mach=0.2, reynolds=1e4, length=1.0), "laminar").reynolds, 2e4, delta=1e-6
         )

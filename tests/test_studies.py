@@ -160,7 +160,7 @@ class StudyFiles(unittest.TestCase):
         self.scratch.cleanup()
 
     def test_killed_at_any_moment_and_run_again_gives_the_same_tables(self):
-        wrong, runs, kept = kills.killed(STUDY, 3, 5, (0.0, 0.6), new_point=True)
+        wrong, runs, kept = kills.killed(STUDY, 3, 5, (0.0, 0.6), new_point=1.0)
         self.assertEqual(wrong, [])
         self.assertGreaterEqual(runs, 4)
         self.assertGreater(kept, 2)  # every kill found finished points

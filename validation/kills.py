@@ -150,9 +150,11 @@ def killed(
     seed: int,
     delays: tuple[float, float],
     files: dict[str, str] | None = None,
-    new_point: bool = False,
+    new_point: float = 0.5,
 ) -> tuple[list[str], int, int]:
     """(what is wrong, runs that it took, points finished before the kills) of a study that is killed so often, each time after a random delay [s].
+
+    new_point: share of the delays that are counted from the first new point of a run; the others are counted from its start.
 
     Where a run ends before it is killed its folder is compared with that of an undisturbed run, and the next one begins in a new folder.
     """
@@ -167,7 +169,8 @@ def killed(
         wrong, hits, runs, kept = [], 0, 0, 0
         out, stamps = folder / "killed-0", {}
         while True:
-            ended = run(study, out, rng.uniform(*delays) if hits < kills else None, new_point)
+            delay = rng.uniform(*delays) if hits < kills else None
+            ended = run(study, out, delay, rng.random() < new_point)
             runs += 1
             now = finished(out)
             wrong += [
@@ -192,8 +195,8 @@ def main() -> int:
     """Both studies."""
     bad = 0
     for name, text, delays, files in (
-        ("section", SECTION, (2.0, 9.0), None),
-        ("aircraft", AIRCRAFT, (4.0, 25.0), {"glider.toml": GLIDER}),
+        ("section", SECTION, (0.0, 8.0), None),
+        ("aircraft", AIRCRAFT, (0.0, 16.0), {"glider.toml": GLIDER}),
     ):
         begin = time.perf_counter()
         wrong, runs, kept = killed(text, 10, 1, delays, files)

@@ -29,7 +29,7 @@ class Freestream:
     """A uniform stream meeting a body.
 
     Give any sufficient set of: mach [-], speed [m/s], altitude [m] (standard atmosphere), pressure [Pa],
-    temperature [K], density [kg/m^3], reynolds [-] (on `length`; without a length on the reference chord of the mesh), length [m];
+    temperature [K], density [kg/m^3], reynolds [-] (on `length`; without a length on the reference length of the mesh, its chord or diameter), length [m];
     each may be a text with a unit ("240 kt").
     Attitude: alpha and beta [deg], or `wind`, a vector (3,) along which the air moves in body axes.
     Afterwards every one of them, and what follows from them, is an attribute. InputError names sets that contradict
@@ -182,7 +182,7 @@ class Freestream:
 
     @property
     def similarity(self) -> bool:
-        """Whether the Reynolds number was given without its length: it is then that on the reference chord of any mesh."""
+        """Whether the Reynolds number was given without its length: it is then that on the reference length of any mesh."""
         return "reynolds" in self.given and "length" not in self.given
 
     @property
@@ -242,14 +242,16 @@ class Freestream:
             rows.append(("altitude", self.altitude, "m"))
         if self.length is not None:
             rows += [] if self.similarity else [("length", self.length, "m")]
-            rows.append(("reynolds on the chord" if self.similarity else "reynolds", self.reynolds, "-"))
+            rows.append(("reynolds on the reference length" if self.similarity else "reynolds", self.reynolds, "-"))
         origin = dict.fromkeys(self.given, "given") | dict.fromkeys(self.assumed, "assumed")
-        origin["reynolds on the chord"] = "given"
+        origin["reynolds on the reference length"] = "given"
         attitude = [("alpha", self.alpha, "deg", "given"), ("beta", self.beta, "deg", "given")]
         return [(name, value, unit, origin.get(name, "derived")) for name, value, unit in rows] + attitude
 
     def __str__(self) -> str:
-        lines = [f"{name:<18} {value:>12.6g} {unit:<7} {origin}" for name, value, unit, origin in self.table()]
+        table = self.table()
+        wide = max(len(row[0]) for row in table)
+        lines = [f"{name:<{wide}} {value:>12.6g} {unit:<7} {origin}" for name, value, unit, origin in table]
         return "\n".join(["Freestream", *lines])
 
     def describe(self) -> str:
@@ -258,5 +260,7 @@ class Freestream:
         if abs(self.beta) > 1e-12:
             text += f", beta {self.beta:.4g} deg"
         if self.reynolds is not None and math.isfinite(self.reynolds):
-            text += f", Re {self.reynolds:.3g} on " + ("the chord" if self.similarity else f"{self.length:.4g} m")
+            text += f", Re {self.reynolds:.3g} on " + (
+                "the reference length" if self.similarity else f"{self.length:.4g} m"
+            )
         return text

@@ -13,7 +13,7 @@ from zephyrum.studies.points import Point
 from zephyrum.studies.refine import Refinement, judge, level_row
 from zephyrum.studies.tables import Finite, Strict
 
-REFINED = {"coefficient": "", "finest mesh": ".5f", "error +-": ".2g", "observed order": ".2f", "extrapolated": ".5f", "verdict": ""}  # fmt: skip
+REFINED = {"coefficient": "", "finest mesh": ".5f", "error +-": "~2", "observed order": ".2f", "extrapolated": ".5f", "verdict": ""}  # fmt: skip
 LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "verdict": "", "seconds": ".1f"}
 
 

@@ -19,11 +19,13 @@ from zephyrum.studies.refine import with_errors
 from zephyrum.studies.sweep import stored_polar, sweep_case
 from zephyrum.studies.tables import Numbers, Strict
 
-POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": ".2g",
-         "CD error": ".2g", "mach max": ".2f", "y+ max": ".1f", "verdict": "", "numerics": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
+POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": "~2",
+         "CD error": "~2", "mach max": ".2f", "y+ max": ".1f", "verdict": "", "numerics": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
 DERIVED = {"mach": ".3g", "points": "d", "CL alpha [1/rad]": ".3f", "alpha of no lift [deg]": "+.2f", "CM of no lift": "+.4f", "neutral point x [m]": ".3f",
            "static margin [chord]": "+.3f", "trim alpha [deg]": "+.2f", "trim CL": ".3f"}  # fmt: skip
 FORCES = {"part": "", "cause": "", "CL": "+.4f", "CD": "+.5f", "CY": "+.5f", "CM": "+.4f", "X [N]": "~4", "Y [N]": "~4", "Z [N]": "~4"}  # fmt: skip
+FIELDS = {"cp": "Cp in the field", "mach": "Mach number in the field", "vorticity": "Vorticity in the field",
+          "eddy viscosity ratio": "Eddy over molecular viscosity"}  # fmt: skip
 TYPICAL = 4.0  # deg: the point nearest to it stands for a sweep
 
 
@@ -221,96 +223,56 @@ def _wake_lines(solution) -> list[str]:
     return lines
 
 
+def _figures_of_all(study, polar: Polar) -> tuple[list[Figure], list[tuple]]:
+    """Figures of every sweep; (solution, tag of its file names) of the typical point of every Mach number."""
+    out = [Figure("polar", "polar", (polar,), {}, "Lift, drag and moment over alpha, and the polar.", "polar")]
+    points = [typical(study, mach) for mach in sorted(set(polar.table["mach"]))]
+    tagged = [(point, f"m{point.air.mach:g}_a{point.air.alpha:g}") for point in points]
+    for point, tag in tagged:
+        caption = "Residuals and coefficients over the steps"
+        out.append(Figure(f"history_{tag}", "history", (point,), {}, caption, "convergence"))
+    return out, tagged
+
+
 def _section_figures(study, polar: Polar) -> list[Figure]:
-    out = [
-        Figure("polar", "polar", (polar,), caption="Lift, drag and moment over alpha, and the polar.", place="polar")
-    ]
-    spec = study.spec.sweep
-    alphas = sorted(set(spec.alpha) & set(polar.table["alpha"]))
-    if not alphas:
-        return out
-    for mach in sorted(set(polar.table["mach"])):
-        point = typical(study, mach)
-        tag = f"m{mach:g}_a{point.air.alpha:g}"
-        out.append(
-            Figure(
-                f"history_{tag}",
-                "history",
-                (point,),
-                caption="Residuals and coefficients over the steps",
-                place="convergence",
-            )
-        )
+    out, tagged = _figures_of_all(study, polar)
+    for point, tag in tagged:
         if point.viscous:
-            out.append(
-                Figure(f"friction_{tag}", "friction", (point,), caption="Skin friction and y+", place="pressures")
-            )
-            out.append(Figure(f"layer_{tag}", "layer", (point,), caption="Boundary layers", place="pressures"))
-        for name, caption in (("cp", "Cp in the field"), ("mach", "Mach number in the field"), ("vorticity", "Vorticity in the field"), ("eddy viscosity ratio", "Eddy over molecular viscosity")):  # fmt: skip
+            out.append(Figure(f"friction_{tag}", "friction", (point,), {}, "Skin friction and y+", "pressures"))
+            out.append(Figure(f"layer_{tag}", "layer", (point,), {}, "Boundary layers", "pressures"))
+        for name, caption in FIELDS.items():
             if name in point.fields() or (point.viscous and name == "vorticity"):
-                out.append(
-                    Figure(
-                        f"{name.replace(' ', '_')}_field_{tag}",
-                        "field",
-                        (point, name),
-                        {"streamlines": name == "mach"},
-                        caption,
-                    )
-                )
+                stem = f"{name.replace(' ', '_')}_field_{tag}"
+                out.append(Figure(stem, "field", (point, name), {"streamlines": name == "mach"}, caption))
+        mach = point.air.mach
+        alphas = sorted(set(study.spec.sweep.alpha) & set(polar.table["alpha"][polar.table["mach"] == mach]))
+        if not alphas:
+            continue
         last = study.solution(mach, alphas[-1])
         if last.viscous and last.separated().any():
-            out.append(
-                Figure(
-                    f"separation_m{mach:g}_a{alphas[-1]:g}",
-                    "field",
-                    (last, "mach"),
-                    {"streamlines": True},
-                    "Separated flow",
-                )
-            )
+            stem = f"separation_m{mach:g}_a{alphas[-1]:g}"
+            out.append(Figure(stem, "field", (last, "mach"), {"streamlines": True}, "Separated flow"))
         chosen = alphas if len(alphas) <= 4 else sorted({alphas[0], point.air.alpha, alphas[-1]})
-        out.append(Figure(f"cp_m{mach:g}", "cp curves", ([study.solution(mach, alpha) for alpha in chosen],), {"title": f"{study.source.title}, M {mach:g}"}, "Cp on the surface", "pressures"))  # fmt: skip
+        curves, title = [study.solution(mach, alpha) for alpha in chosen], f"{study.source.title}, M {mach:g}"
+        out.append(Figure(f"cp_m{mach:g}", "cp curves", (curves,), {"title": title}, "Cp on the surface", "pressures"))
     return out
 
 
 def _aircraft_figures(study, polar: Polar) -> list[Figure]:
-    out = [
-        Figure("polar", "polar", (polar,), caption="Lift, drag and moment over alpha, and the polar.", place="polar")
-    ]
-    for mach in sorted(set(polar.table["mach"])):
-        point = typical(study, mach)
-        tag = f"m{mach:g}_a{point.air.alpha:g}"
-        out.append(
-            Figure(
-                f"history_{tag}",
-                "history",
-                (point,),
-                caption="Residuals and coefficients over the steps",
-                place="convergence",
-            )
-        )
+    out, tagged = _figures_of_all(study, polar)
+    for point, tag in tagged:
         for view in ("quarter", "below"):
             out.append(
                 Figure(f"cp_{view}_{tag}", "surface", (point,), {"view": view}, "Cp on the surface", "pressures")
             )
-        out.append(
-            Figure(
-                f"skin_lines_{tag}", "skin lines", (point,), {"view": "above"}, "Lines along the surface", "pressures"
-            )
-        )
+        lines = "Lines along the surface"
+        out.append(Figure(f"skin_lines_{tag}", "skin lines", (point,), {"view": "above"}, lines, "pressures"))
         if study.winged:
-            out.append(
-                Figure(
-                    f"loading_{tag}",
-                    "loading",
-                    (point,),
-                    caption="Lift over the span, and Cp in sections",
-                    place="pressures",
-                )
-            )
-        out.append(Figure(f"streamlines_{tag}", "streamlines", (point,), caption="Streamlines past the body"))
-        out.append(Figure(f"vortices_{tag}", "vortices", (point,), caption="Cores of vortices (Q criterion)"))
-        out.append(Figure(f"mach_field_{tag}", "slice", (point, "y", "mach"), caption="Mach number in the field"))
+            caption = "Lift over the span, and Cp in sections"
+            out.append(Figure(f"loading_{tag}", "loading", (point,), {}, caption, "pressures"))
+        out.append(Figure(f"streamlines_{tag}", "streamlines", (point,), {}, "Streamlines past the body"))
+        out.append(Figure(f"vortices_{tag}", "vortices", (point,), {}, "Cores of vortices (Q criterion)"))
+        out.append(Figure(f"mach_field_{tag}", "slice", (point, "y", "mach"), {}, "Mach number in the field"))
     return out
 
 
