@@ -101,16 +101,17 @@ class Hostile(unittest.TestCase):
 
     def test_arrays_that_claim_more_than_the_file_holds(self):
         path = self.folder / "a.npz"
-        header = (
-            b"\x93NUMPY\x01\x00"
-            + struct.pack("<H", 118)
-            + b"{'descr': '<f8', 'fortran_order': False, 'shape': (1000000000000,), }".ljust(117)
-            + b"\n"
-        )
-        with zipfile.ZipFile(path, "w") as archive:
-            archive.writestr("q.npy", header)
-        with self.assertRaisesRegex(DamagedArrays, "claims more values"):
-            read_arrays(path)
+        claims = "{'descr': '<f8', 'fortran_order': False, 'shape': (1000000000000,), }"
+        for words, said in (
+            (claims, "claims more values"),
+            (claims[:-4], "."),
+            (claims.replace("<f8", "x" * 100), "^.{,170}$"),
+        ):
+            header = b"\x93NUMPY\x01\x00" + struct.pack("<H", 246) + words.encode().ljust(245) + b"\n"
+            with zipfile.ZipFile(path, "w") as archive:
+                archive.writestr("q.npy", header)
+            with self.assertRaisesRegex(DamagedArrays, said):
+                read_arrays(path)
         np.savez(path, a=np.arange(6.0).reshape(2, 3), b=np.array("text"), c=np.asfortranarray(np.eye(2, 3)))
         made = read_arrays(path)
         np.testing.assert_array_equal(made["a"], np.arange(6.0).reshape(2, 3))
