@@ -13,7 +13,7 @@ import unittest
 from pathlib import Path
 
 FIRST = (
-    "test_viscous", "test_flight", "test_walls", "test_unsteady", "test_adopt", "test_aircraft", "test_bodies", "test_clipped", "test_planned", "test_remesh", "test_shapes", "test_space", "test_solids", "test_wings", "test_ground", "test_fuzz", "test_misuse", "test_plausible", "test_vary",
+    "test_viscous", "test_flight", "test_walls", "test_unsteady", "test_adopt", "test_aircraft", "test_bodies", "test_clipped", "test_planned", "test_remesh", "test_shapes", "test_space", "test_solids", "test_wings", "test_bent_layers", "test_ground",
 )  # fmt: skip
 SHOWN = 12  # of the slowest tests
 

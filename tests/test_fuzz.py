@@ -20,8 +20,8 @@ from zephyrum.shape.surface_files import read_triangles
 
 class Mutations(unittest.TestCase):
     def test_every_kind_of_file_is_taken_or_refused(self):
-        asked = ["coordinates=60", "section study=40", "aircraft=8", "stl text=40", "stl=40", "obj=40", "ply=20", "vtu mesh=12", "cgns=25", "solution=25", "checkpoint=25",
-                 "workspace=8"]  # fmt: skip
+        asked = ["coordinates=40", "section study=15", "aircraft=4", "stl text=25", "stl=25", "obj=25", "ply=8", "vtu mesh=8", "cgns=10", "solution=25", "checkpoint=25",
+                 "workspace=4"]  # fmt: skip
         # a process of its own: one that has used threads can't be forked
         done = subprocess.run([sys.executable, "-m", "validation.fuzz", "25", *asked], cwd=Path(fuzz.__file__).parents[1], capture_output=True, text=True, timeout=400)  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
