@@ -110,20 +110,6 @@ def run_in_time(
     return _finished(case, made)
 
 
-def read_in_time(case: Case, step: float, path: str | Path) -> TimeRun | None:
-    """The march that a file holds, as far as it has come; nothing is computed. None if there is no file."""
-    held = TimeFile.of(path, case, step).read()
-    if held is None:
-        return None
-    rows, now, before = held
-    count = len(rows) - 1
-    made = march_in_time(
-        case.flow_mesh, case.computed, case.reference, step * time_unit(case), count, case.settings, None, None, case.model,
-        case.wall_rows, resume=(rows, now, before),
-    )  # fmt: skip
-    return _finished(case, made)
-
-
 def time_unit(case: Case) -> float:
     """One chord of travel in scaled time."""
     return case.reference.chord / case.computed.mach

@@ -93,13 +93,3 @@ class Store:
     def _sums(self, name: str, row: dict) -> list[str]:
         with self.state(name).open("rb") as file:
             return [fingerprint(row), hashlib.file_digest(file, "sha256").hexdigest()]
-
-
-def write_checks(folder: Path, outcome) -> None:
-    """checks.txt: what looks wrong at every point of a sweep, each sentence once with the points that it is true of."""
-    said: dict[str, list[str]] = {}
-    for row in outcome.polar.table.itertuples():
-        for sentence in outcome.solution(row.mach, row.alpha).checks():
-            said.setdefault(sentence, []).append(f"M {row.mach:g} alpha {row.alpha:g}")
-    lines = [f"{', '.join(at)}: {sentence}" for sentence, at in said.items()] or ["Nothing looks wrong."]
-    write_text(folder / "checks.txt", "\n".join(lines) + "\n")
