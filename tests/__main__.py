@@ -1,24 +1,39 @@
-"""Run all tests (or those named): `python -m tests [module ...]`; closes with `N passed, N failed`.
+"""Run all tests (or those named): `python -m tests [module ...]`; ends with `N passed, N failed`.
 
-All of them run as two processes side by side, those of viscous flow and of aircraft shapes in one and the rest in the
-other: most of a cold run is compiling, which is done by one core at a time and differs between the two.
+All of them run in two processes side by side. Each takes the next module as soon as it is free; long modules come first.
 """
 
+import json
 import os
-import re
 import subprocess
 import sys
+import threading
 import time
 import unittest
+from collections import deque
 from pathlib import Path
 
-FIRST = (
-    "test_viscous", "test_flight", "test_walls", "test_unsteady", "test_adopt", "test_aircraft", "test_bodies", "test_clipped", "test_planned", "test_remesh", "test_shapes", "test_space", "test_solids", "test_wings", "test_bent_layers", "test_ground",
-)  # fmt: skip
-SHOWN = 12  # of the slowest tests
+# modules that take longest, in the order in which they start; those that are side by side compile different kernels
+LONGEST = (
+    "test_viscous",
+    "test_adopt",
+    "test_studies",
+    "test_flight",
+    "test_promises",
+    "test_space",
+    "test_bent_layers",
+    "test_flow",
+    "test_unsteady",
+    "test_fuzz",
+    "test_ground",
+    "test_planned",
+    "test_misuse",
+)
+SHOWN = 20  # of the slowest tests
+PROCESSES = 2
 
 
-class Timed(unittest.TextTestResult):
+class TimedResult(unittest.TextTestResult):
     """Results that know how long every test took [s]."""
 
     def __init__(self, *given, **more):
@@ -31,45 +46,89 @@ class Timed(unittest.TextTestResult):
 
     def stopTest(self, test):
         super().stopTest(test)
-        self.times[test.id()] = time.perf_counter() - self.begun
+        self.times[test.id().removeprefix("tests.")] = time.perf_counter() - self.begun
+
+
+def run_modules(names: list[str]) -> dict:
+    """Run modules in this process; their counts and times."""
+    begun = time.perf_counter()
+    suite = unittest.defaultTestLoader.loadTestsFromNames([f"tests.{name}" for name in names])
+    result = unittest.TextTestRunner(stream=sys.stdout, verbosity=2, resultclass=TimedResult).run(suite)
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    return {
+        "passed": result.testsRun - failed - len(result.skipped),
+        "failed": failed + (not result.testsRun),
+        "skipped": len(result.skipped),
+        "times": result.times,
+        "seconds": {"+".join(names): time.perf_counter() - begun},
+    }
+
+
+def serve() -> None:
+    """Run the modules that standard input names, one a line; answer each with a line of JSON that starts with a NUL."""
+    modules = os.fdopen(os.dup(0))
+    os.dup2(os.open(os.devnull, os.O_RDONLY), 0)  # the programs that tests start must not read the names
+    for line in modules:
+        found = run_modules([line.strip()])
+        print("\0" + json.dumps(found), flush=True)
+
+
+def run_all(modules: list[str]) -> list[dict]:
+    """Run modules in several processes; what each found."""
+    waiting, found, printing = deque(modules), [], threading.Lock()
+    # one thread each: two would contend for two cores
+    alone = os.environ | {"NUMBA_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"}
+    command = [sys.executable, "-u", "-m", "tests", "--serve"]
+
+    def feed() -> None:
+        pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.STDOUT}
+        with subprocess.Popen(command, env=alone, text=True, **pipes) as process:
+            while waiting:
+                name, lines, answer = waiting.popleft(), [], None
+                print(name, file=process.stdin, flush=True)
+                for line in process.stdout:
+                    if line.startswith("\0"):
+                        answer = json.loads(line[1:])
+                        break
+                    lines.append(line)
+                with printing:
+                    print(f"== {name}\n{''.join(lines)}", flush=True)
+                if answer is None:  # the process ended
+                    found.append({"passed": 0, "failed": 1, "skipped": 0, "times": {}, "seconds": {name: 0.0}})
+                    break
+                found.append(answer)
+            process.stdin.close()
+
+    threads = [threading.Thread(target=feed) for _ in range(PROCESSES)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    if waiting:
+        print(f"not run: {', '.join(waiting)}")
+        found.append({"passed": 0, "failed": len(waiting), "skipped": 0, "times": {}, "seconds": {}})
+    return found
+
+
+def summarise(found: list[dict]) -> int:
+    """Print the slowest tests and modules and the counts; 0 if every test passed."""
+    for what, label in (("times", "slowest tests"), ("seconds", "slowest modules")):
+        rows = sorted(((s, name) for one in found for name, s in one[what].items()), reverse=True)[:SHOWN]
+        print(f"{label}: " + ", ".join(f"{name} {seconds:.0f} s" for seconds, name in rows))
+    passed, failed, skipped = (sum(one[key] for one in found) for key in ("passed", "failed", "skipped"))
+    print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
+    return 1 if failed or not passed else 0
 
 
 def main(names: list[str]) -> int:
-    """0 if everything passed."""
-    return named(names) if names else everything()
-
-
-def named(names: list[str]) -> int:
-    """Run the tests named in this process."""
-    suite = unittest.defaultTestLoader.loadTestsFromNames([f"tests.{name}" for name in names])
-    result = unittest.TextTestRunner(stream=sys.stdout, verbosity=2, resultclass=Timed).run(suite)
-    slowest = sorted(result.times.items(), key=lambda item: -item[1])[:SHOWN]
-    print("slowest: " + ", ".join(f"{name.removeprefix('tests.')} {seconds:.0f} s" for name, seconds in slowest))
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    passed = result.testsRun - failed - len(result.skipped)
-    print(f"{passed} passed, {failed} failed" + (f", {len(result.skipped)} skipped" if result.skipped else ""))
-    return 1 if failed or not result.testsRun else 0
-
-
-def everything() -> int:
-    """Run both halves, print what they said one after the other, and the sum."""
-    rest = sorted(path.stem for path in Path(__file__).parent.glob("test_*.py") if path.stem not in FIRST)
-    alone = os.environ | {
-        "NUMBA_NUM_THREADS": "1",
-        "OPENBLAS_NUM_THREADS": "1",
-    }  # two threads each would fight over two cores
-    halves = [
-        subprocess.Popen([sys.executable, "-u", "-m", "tests", *half], env=alone, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
-        for half in (FIRST, rest)
-    ]  # fmt: skip
-    passed = failed = 0
-    for half in halves:
-        said, _ = half.communicate()
-        print(said)
-        sums = re.findall(r"^(\d+) passed, (\d+) failed", said, re.M)
-        passed, failed = passed + int(sums[-1][0]) if sums else passed, failed + (int(sums[-1][1]) if sums else 1)
-    print(f"{passed} passed, {failed} failed")
-    return 1 if failed or not passed else 0
+    """0 if every test passed."""
+    if names == ["--serve"]:
+        serve()
+        return 0
+    if names:
+        return summarise([run_modules(names)])
+    there = {path.stem for path in Path(__file__).parent.glob("test_*.py")}
+    return summarise(run_all([*(name for name in LONGEST if name in there), *sorted(there.difference(LONGEST))]))
 
 
 if __name__ == "__main__":

@@ -41,13 +41,20 @@ class StaleKernels(unittest.TestCase):
         path.write_text(text)
         os.utime(path, (1e9, 1e9))  # neither the time nor the size of a file tells of its change
 
-    def value(self) -> str:
-        """twice(3.0) in a new process, and how many kernels it took from the disk."""
+    def started(self) -> subprocess.Popen:
+        """A new process that prints twice(3.0) and how many kernels it took from the disk."""
         code = "from fluxes.outer import twice; print(twice(3.0), sum(twice.stats.cache_hits.values()))"
         paths = os.pathsep.join((str(self.top), str(Path(__file__).parents[1] / "src")))
-        done = subprocess.run([sys.executable, "-c", code], env=os.environ | {"PYTHONPATH": paths}, capture_output=True, text=True)  # fmt: skip
-        self.assertEqual(done.returncode, 0, done.stderr)
-        return done.stdout.strip()
+        given = os.environ | {"PYTHONPATH": paths}
+        return subprocess.Popen([sys.executable, "-c", code], env=given, stdout=subprocess.PIPE, text=True)
+
+    def value(self) -> str:
+        return self.started().communicate()[0].strip()
+
+    def test_processes_that_start_together_compile_a_kernel_once(self):
+        together = [self.started() for _ in range(3)]
+        printed = sorted(process.communicate()[0].strip() for process in together)
+        self.assertEqual(printed, ["8.0 0", "8.0 1", "8.0 1"])
 
     def test_a_change_of_a_called_kernel_or_a_constant_is_seen(self):
         self.assertEqual(self.value(), "8.0 0")

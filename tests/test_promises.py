@@ -135,14 +135,16 @@ class FluxProperties(unittest.TestCase):
 
     def test_between_the_two_sides_it_stays_near_their_mean(self):
         for left, right in self.STATES:
-            mean = 0.5 * (np.array(exact_flux(*left, 1, 0, 0, 1.4)) + np.array(exact_flux(*right, 1, 0, 0, 1.4)))
+            mean = 0.5 * (
+                np.array(exact_flux(*left, 1.0, 0.0, 0.0, 1.4)) + np.array(exact_flux(*right, 1.0, 0.0, 0.0, 1.4))
+            )
             jump = np.abs(np.subtract(left, right)).max()
             self.assertLess(np.abs(np.array(roe_flux(*left, *right, 1.0, 0.0, 0.0, 1.4)) - mean).max(), 20.0 * jump)
 
     def test_dissipation_of_a_velocity_jump_falls_with_mach(self):
         def pressure_error(mach):
             left, right = (0.0, mach, 0.0, 0.0, 1.0), (0.0, 1.1 * mach, 0.0, 0.0, 1.0)
-            mean = 0.5 * (exact_flux(*left, 1, 0, 0, 1.4)[1] + exact_flux(*right, 1, 0, 0, 1.4)[1])
+            mean = 0.5 * (exact_flux(*left, 1.0, 0.0, 0.0, 1.4)[1] + exact_flux(*right, 1.0, 0.0, 0.0, 1.4)[1])
             return abs(roe_flux(*left, *right, 1.0, 0.0, 0.0, 1.4)[1] - mean) / mach**2
 
         self.assertLess(pressure_error(0.01), 2.0 * pressure_error(0.1))  # bounded; unmended it grows like 1 / Mach

@@ -9,21 +9,35 @@ Notes
 Numba takes a cached kernel for fresh if the file of the kernel itself is unchanged. A kernel contains the machine code of
 the kernels that it calls and the constants that it reads, so a change of another file would go unnoticed. Here the cache
 is keyed by a hash of the kernel's file and of all files that it imports kernels or constants from.
+
+Processes that start together on an empty cache would each compile every kernel. Here a process that finds no entry locks
+the kernel and compiles it, and the others wait and read the entry from disk. Kernels call each other without cycles, so
+the locks cannot block each other for ever.
 Verified by tests/test_jit.py.
 """
 
+import contextlib
 import functools
 import hashlib
 import re
+import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import IO
 
 import numba
+import numpy as np
 from numba.core.caching import FunctionCache
+
+try:
+    import fcntl
+except ImportError:  # no advisory locks on this system: processes compile side by side
+    fcntl = None
 
 _FAST = {"contract", "arcp", "nsz"}
 _IMPORT = re.compile(r"^from ([\w.]+) import (?:\(([^)]*)\)|([^(\n]*))", re.M)
 _ROOT = Path(__file__).parents[1]
+_LONGEST_COMPILATION = 300.0  # [s] after which another process is taken to hang, and its lock is no longer waited for
 
 
 @functools.cache
@@ -97,6 +111,52 @@ class _KernelCache(FunctionCache):
             (folder for folder in path.parents if folder.name == function.__module__.split(".")[0]), path.parent
         )
         self._cache_file._source_stamp = source_stamp(path, root)
+        self._locks = {}  # open lock files, by signature
+
+    def load_overload(self, sig, target_context):
+        """Compiled kernel of a signature from disk; None if this process has to compile it, with the signature locked."""
+        found = super().load_overload(sig, target_context)
+        if found is None and sig not in self._locks:
+            self._locks[sig] = self._lock(str(sig))
+            found = super().load_overload(sig, target_context)
+        if found is not None:
+            self._unlock(sig)
+        return found
+
+    def save_overload(self, sig, data):
+        """Write a compiled kernel to disk and unlock its signature."""
+        try:
+            index = self._lock("index")  # two processes that add to one index would drop an entry
+            super().save_overload(sig, data)
+            if index is not None:
+                index.close()
+        finally:
+            self._unlock(sig)
+
+    def _lock(self, key: str) -> IO | None:
+        """Lock file of a key, waited for; None where files cannot be locked or the wait is too long."""
+        if fcntl is None:
+            return None
+        name = hashlib.sha256(f"{self._cache_file._index_name} {key}".encode()).hexdigest()[:24]
+        try:
+            folder = Path(self._cache_path)
+            folder.mkdir(parents=True, exist_ok=True)
+            file = (folder / f"{name}.lock").open("w")
+        except OSError:  # a folder that cannot be written to has no entries to share either
+            return None
+        last = time.monotonic() + _LONGEST_COMPILATION
+        while time.monotonic() < last:
+            with contextlib.suppress(OSError):
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                return file
+            time.sleep(0.05)
+        file.close()
+        return None
+
+    def _unlock(self, sig) -> None:
+        file = self._locks.pop(sig, None)
+        if file is not None:
+            file.close()
 
 
 def _compiler(**options) -> Callable:
@@ -106,6 +166,13 @@ def _compiler(**options) -> Callable:
         return dispatcher
 
     return compiled
+
+
+def read_only(array: np.ndarray) -> np.ndarray:
+    """View of an array that cannot be written to: kernels are compiled apart for arrays that can and cannot."""
+    view = np.ascontiguousarray(array).view()
+    view.flags.writeable = False
+    return view
 
 
 serial = _compiler(fastmath=_FAST, error_model="numpy")

@@ -222,7 +222,7 @@ def boundary_jacobians(
 
     blocks[:, 0] are derivatives to the edge state at a fixed cell, stiff those to the cell at a fixed edge state.
     """
-    nb = len(axes)
+    nb, only = len(axes), np.int32(0)
     for e in range(len(code)):
         f = first + e
         c = left[f]
@@ -248,7 +248,7 @@ def boundary_jacobians(
                 G[:] = 0.0
                 if j >= 0:
                     own[0, axes[j]] += h
-                edge_friction(own, frozen, 0, f, e, normal, to_left, lever, code, outer, law, model, G)
+                edge_friction(own, frozen, only, f, e, normal, to_left, lever, code, outer, law, model, G)
                 own[0] = q[c]
                 if j < 0:
                     F[:] = G
@@ -279,7 +279,7 @@ def inertia_blocks(q, rate, axes, gamma, out):
     nb = len(axes)
     for i in prange(len(q)):
         c = np.int64(i)
-        full = np.zeros((MOST, MOST))
+        full = np.empty((MOST, MOST))
         conserved_jacobian(q[c, 0], q[c, 1], q[c, 2], q[c, 3], q[c, 4], gamma, full)
         rho = (1.0 + gamma * q[c, 0]) / q[c, 4]
         for m in range(5, q.shape[1]):

@@ -186,9 +186,10 @@ def edge_friction(q, g, c, f, e, normal, to_left, lever, code, outer, law, model
 @serial
 def boundary_fluxes(q, g, left, normal, area, to_left, lever, code, outer, slope, law, model, first, out):
     """Flux times area of every boundary face, `first` being the number of the first one, into out (nf, m)."""
+    none = np.int64(-1)  # a literal would be compiled apart
     for e in range(len(code)):
         f = first + e
-        edge_flux(q, g, left[f], f, e, normal, to_left, lever, code, outer, slope, law, model, -1, 0.0, out[f])
+        edge_flux(q, g, left[f], f, e, normal, to_left, lever, code, outer, slope, law, model, none, 0.0, out[f])
         for m in range(q.shape[1]):
             out[f, m] *= area[f]
 

@@ -103,10 +103,11 @@ def close(q, g, near, law, model, closure):
 @serial
 def _terms(q, g, near, i, law, model, volume, out):
     """Sources times volume (2,), then closure (2,), of the one cell in q and g, which is cell i of `near`."""
-    source_of(q, g, 0, near, i, law, model, out)
+    only = np.int64(0)  # a literal would be compiled apart
+    source_of(q, g, only, near, i, law, model, out)
     out[0] *= volume
     out[1] *= volume
-    closure_at(q, g, 0, near, i, law, model, out[2:])
+    closure_at(q, g, only, near, i, law, model, out[2:])
 
 
 @serial

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum._core.jit import exact
+from zephyrum._core.jit import exact, read_only
 from zephyrum.errors import MeshError
 from zephyrum.mesh.polygons import components, following, polygon_geometry
 from zephyrum.mesh.tree import merged
@@ -79,7 +79,7 @@ def stand_columns(points, start, corners, cell, triangle, normal, kind, square, 
     same = cell[a] == cell[b]
     of = components(a[same], b[same], len(counts))
     # small footprints join the neighbour across their longest edge
-    _, area = polygon_geometry(points, start, corners)
+    _, area = polygon_geometry(read_only(points), start, corners)
     width = np.bincount(of, np.linalg.norm(area, axis=1))
     least = np.full(len(width), np.inf)
     np.minimum.at(least, of, square)

@@ -69,7 +69,13 @@ def fluid_loops(tail, head, n, U, V, box, rim, at, out, start, inside):
     for c in range(chains):
         place[m + 2 * c], kind[m + 2 * c], index[m + 2 * c] = where[c, 0], 1, c
         place[m + 2 * c + 1], kind[m + 2 * c + 1], index[m + 2 * c + 1] = where[c, 1], 2, c
-    order = np.argsort(place, kind="mergesort")
+    order = np.arange(total)
+    for k in range(1, total):  # insertion sort: a few events, and numpy's sorts take seconds to compile
+        event, i = order[k], k
+        while i > 0 and place[order[i - 1]] > place[event]:
+            order[i] = order[i - 1]
+            i -= 1
+        order[i] = event
     spot = np.empty(total, dtype=np.int64)
     for k in range(total):
         spot[order[k]] = k

@@ -7,7 +7,7 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from zephyrum._core.jit import exact, exact_parallel, prange
+from zephyrum._core.jit import exact, exact_parallel, prange, read_only
 
 BROAD = 0.3  # of the largest face's area: a face that can make a shell of a cell
 BENT, THIN = (
@@ -99,7 +99,8 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
         for e in range(low, high):
             for k in range(3):
                 middle[k] += x[faces[e], k]
-        middle /= max(high - low, 1)
+        for k in range(3):
+            middle[k] /= max(high - low, 1)
         total, shift = 0.0, np.zeros(3)
         for e in range(low, high):
             f = faces[e]
@@ -146,7 +147,7 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
 
 def volumes_between(points, start, corners, left, right, n: int, origin) -> tuple[np.ndarray, np.ndarray]:
     """(volumes (n,) of the cells between polygons that leave `left` for `right` (-1 outside), areas of the polygons); origin: a place near them."""
-    middle, area = polygon_geometry(points, start, corners)
+    middle, area = polygon_geometry(read_only(points), start, corners)
     part = np.einsum("ij,ij->i", area, middle - origin) / 3.0
     inner = right >= 0
     volume = np.bincount(left, part, n) - np.bincount(right[inner], part[inner], n)

@@ -10,6 +10,7 @@ from dataclasses import replace
 import numpy as np
 from scipy.spatial import cKDTree
 
+from zephyrum._core.jit import read_only
 from zephyrum._core.validation import number, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.build import mesh_from_kept
@@ -235,7 +236,7 @@ def _paired(points, start, corners, left, right, tag, new, first, angle):
     keep[alone] = True
     tag = tag.copy()
     tag[alone] = new + 2
-    _, lost = polygon_geometry(points, start, corners)
+    _, lost = polygon_geometry(read_only(points), start, corners)
     missing += float(np.linalg.norm(lost[alone], axis=1).sum())
     counts = np.diff(start)
     corners = np.r_[corners[np.repeat(keep, counts)], len(points) + np.arange(sum(made_counts))]

@@ -5,7 +5,7 @@ Nearest point of a triangle after Ericson (2005), Real-Time Collision Detection,
 
 import numpy as np
 
-from zephyrum._core.jit import exact, exact_parallel, prange
+from zephyrum._core.jit import exact, exact_parallel, prange, read_only
 from zephyrum.shape.crossings import box_tree
 
 
@@ -108,10 +108,11 @@ def nearest(p, patch, points, triangles, patches, order, bounds, child, span, ma
 @exact_parallel
 def _distances(queries, points, triangles, order, bounds, child, span):
     far = np.empty(len(queries))
+    whole = np.int64(-1)
     for i in prange(len(queries)):
         out, share = np.empty(3), np.empty(3)
         far[i] = np.sqrt(
-            nearest(queries[i], -1, points, triangles, order, order, bounds, child, span, order, out, share)[1]
+            nearest(queries[i], whole, points, triangles, order, order, bounds, child, span, order, out, share)[1]
         )
     return far
 
@@ -122,4 +123,4 @@ def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) ->
         return np.full(len(queries), np.inf)
     corners = points[triangles]
     tree = box_tree(corners.min(axis=1), corners.max(axis=1))
-    return _distances(np.ascontiguousarray(queries, dtype=float), points, triangles, *tree)
+    return _distances(np.ascontiguousarray(queries, dtype=float), read_only(points), read_only(triangles), *tree)

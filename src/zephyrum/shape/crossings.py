@@ -23,6 +23,31 @@ def box_tree(low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, np.ndarray,
 
 
 @exact
+def _partition(order, key, a, b):
+    """Reorder order[a:b] so that no key before its middle is greater than one behind it (Hoare 1961, CACM 4:321)."""
+    middle = (a + b) // 2
+    low, high = a, b - 1
+    while low < high:
+        pivot = key[order[(low + high) // 2]]
+        i, j = low, high
+        while i <= j:
+            while key[order[i]] < pivot:
+                i += 1
+            while key[order[j]] > pivot:
+                j -= 1
+            if i <= j:
+                order[i], order[j] = order[j], order[i]
+                i += 1
+                j -= 1
+        if middle <= j:
+            high = j
+        elif middle >= i:
+            low = i
+        else:
+            return
+
+
+@exact
 def _build(low, high):
     n = len(low)
     order = np.arange(n)
@@ -50,9 +75,7 @@ def _build(low, high):
                 best, wide = d, ch - cl
         if b - a <= LEAF or not wide > 0.0:
             continue
-        part = order[a:b].copy()
-        part = part[np.argsort(centre[part, best])]
-        order[a:b] = part
+        _partition(order, centre[:, best], a, b)
         middle = (a + b) // 2
         for side in range(2):
             child[node, side] = count

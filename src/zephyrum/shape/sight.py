@@ -57,7 +57,7 @@ def sight(surface: Surface, at: np.ndarray | None = None) -> tuple[np.ndarray, n
     Directions of points on an open rim stay in the plane y = 0.
     """
     n = len(surface.points)
-    start, around = ring_table(surface.triangles, n)
+    start, around = ring_table(surface.triangles.copy(), n)
     flat = np.zeros(n, dtype=bool)
     flat[np.unique(surface.open_edges)] = True
     at = np.arange(n) if at is None else np.asarray(at, dtype=np.int64)
