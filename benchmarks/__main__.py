@@ -15,21 +15,21 @@ from pathlib import Path
 import numba
 import numpy as np
 
-from zephyrum.air import Freestream
-from zephyrum.flow import Settings, march
-from zephyrum.flow.boundary import outer_states
-from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import Law, Scales
-from zephyrum.flow.jacobian import Jacobian
-from zephyrum.flow.krylov import Preconditioner
-from zephyrum.flow.level import Level
-from zephyrum.flow.residual import Residual, Scheme
-from zephyrum.flow.start import first_guess
+from zephyrum.conditions import Freestream
+from zephyrum.flow import Numerics, solve_steady
+from zephyrum.flow.discretization.face_data import FaceData
+from zephyrum.flow.discretization.jacobian import Jacobian
+from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.linear.block_ilu import Preconditioner
+from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem
+from zephyrum.flow.nonlinear.start_up import initial_state
+from zephyrum.flow.physics.boundary_conditions import exterior_states
+from zephyrum.flow.physics.gas_model import GasModel, Scales
+from zephyrum.geometry import Airfoil
 from zephyrum.mesh import mesh_airfoil
 from zephyrum.results import solve
-from zephyrum.shape import Airfoil
 
-FIRST = "import time; t=time.perf_counter(); import zephyrum as zy; m=zy.mesh_airfoil(zy.Airfoil.naca('0012'),64,16,topology='O'); zy.solve(m,zy.Freestream(mach=0.3),settings=zy.Settings(steps=2)); print(time.perf_counter()-t)"
+FIRST = "import time; t=time.perf_counter(); import zephyrum as zy; m=zy.mesh_airfoil(zy.Airfoil.naca('0012'),64,16,topology='O'); zy.solve(m,zy.Freestream(mach=0.3),numerics=zy.Numerics(max_iterations=2)); print(time.perf_counter()-t)"
 
 
 def best(action, repeat: int = 30) -> float:
@@ -55,8 +55,8 @@ def residual_rows() -> list[tuple]:
     rows = []
     mesh = mesh_airfoil(Airfoil.naca("0012"), 512, 128, topology="O")
     air = Freestream(mach=0.8, alpha=1.25)
-    scales, domain, n = Scales.of(air), Domain.of(mesh), mesh.n_cells
-    residual = Residual(domain, Scheme(), Law(1.4), 0.8, outer_states(mesh, scales, 0.0, False))
+    scales, domain, n = Scales.of(air), FaceData.of(mesh), mesh.n_cells
+    residual = Residual(domain, Scheme(), GasModel(1.4), 0.8, exterior_states(mesh, scales, 0.0, False))
     q = np.tile(scales.freestream, (n, 1)) * (1.0 + 1e-3 * np.sin(np.arange(5 * n)).reshape(n, 5))
     jacobian = Jacobian(residual)
     residual(q)
@@ -102,26 +102,28 @@ def airfoil_rows() -> list[tuple]:
     unit = None
     for mach, alpha in ((0.3, 2.0), (0.8, 1.25), (0.85, 1.0)):
         air = Freestream(mach=mach, alpha=alpha)
-        solve(mesh, air, settings=Settings(orders=1, steps=2))
+        solve(mesh, air, numerics=Numerics(residual_drop=1, max_iterations=2))
         solution = solve(mesh, air)
         history = solution.history
         krylov = int(sum(history.column("krylov", 0)))
         if unit is None:
             scales = Scales.of(air)
-            residual = Residual(Domain.of(mesh), Scheme(), Law(1.4), mach, outer_states(mesh, scales, 0.0, False))
+            residual = Residual(
+                FaceData.of(mesh), Scheme(), GasModel(1.4), mach, exterior_states(mesh, scales, 0.0, False)
+            )
             q = np.tile(scales.freestream, (mesh.n_cells, 1))
             unit = best(functools.partial(residual, q))
         steps = int(history.column("step", 0)[-1])
         rows.append(
             (
-                f"Euler airfoil 16k cells, M {mach:g}, alpha {alpha:g}: {solution.verdict}",
+                f"Euler airfoil 16k cells, M {mach:g}, alpha {alpha:g}: {solution.outcome}",
                 f"{solution.flow.seconds:.2f} s",
                 "<= 8 s (aim 2)",
                 f"{steps} steps, {krylov} Krylov iterations on the finest mesh, {solution.flow.seconds / unit:.0f} residuals' worth",
             )
         )
     small = mesh.coarser
-    begin = [march(m, Freestream(mach=0.3, alpha=2.0), m.reference).seconds for m in (small, mesh)]
+    begin = [solve_steady(m, Freestream(mach=0.3, alpha=2.0), m.reference).seconds for m in (small, mesh)]
     rows.append(
         (
             "growth of a solve from 4k to 16k cells",
@@ -140,8 +142,8 @@ def turbulent_rows() -> list[tuple]:
     n = mesh.n_cells
     for model in ("sa", "sst"):
         air = Freestream(mach=0.15, reynolds=6e6, alpha=10.0)
-        level = Level(mesh, 0, air, mesh.reference, Settings(), model)
-        q = first_guess(mesh, level.law, level.scales.freestream, 1.0, True)
+        level = DiscreteProblem(mesh, 0, air, mesh.reference, Numerics(), model)
+        q = initial_state(mesh, level.law, level.scales.freestream, 1.0, True)
         level.evaluate(q)
         level.linearise(q)
         jacobian, preconditioner = level.jacobian, level.preconditioner
@@ -182,7 +184,7 @@ def peak(what="VmHWM"):  # of this process alone [kB]; getrusage tells the paren
 """
 TOLD = """
 h = s.history
-print(json.dumps({"cells": mesh.n_cells, "verdict": s.verdict, "CL": s.forces.CL, "CD": s.forces.CD, "steps": int(h.column("step", 0)[-1]),
+print(json.dumps({"cells": mesh.n_cells, "outcome": s.outcome, "CL": s.forces.CL, "CD": s.forces.CD, "steps": int(h.column("step", 0)[-1]),
     "krylov": int(h.column("krylov", 0).sum()), "seconds": s.flow.seconds, "memory": (peak() - before) / 1024.0, **more}))
 """
 # a section: argv = alpha, around, outward, wake, first height
@@ -201,12 +203,12 @@ begin = time.perf_counter()
 mesh = zy.mesh_aircraft(craft, cells=cells, **({{"y_plus": y_plus, "reynolds": 8e6}} if model != "euler" else {{}}))
 more = {{"made": time.perf_counter() - begin, "mesher": peak() / 1024.0}}
 before = peak("VmRSS")
-s = zy.solve(mesh, zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0, length=mesh.reference.chord), model, settings=zy.Settings(orders=4))
+s = zy.solve(mesh, zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0, length=mesh.reference.chord), model, numerics=zy.Numerics(residual_drop=4))
 {TOLD}"""
 # the mesh of the whole Skerry: argv = cells
 MESHED = f"""{READ}
 from importlib import resources
-from zephyrum.mesh.aircraft import Outer
+from zephyrum.mesh.clipped_3d.generation import Outer
 craft = zy.Aircraft.read(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")
 zy.mesh_aircraft(craft, 3.0, y_plus=1.0, reynolds=8e6)  # kernels compiled
 filled, cubes, taken = Outer.filled, 0, 0.0
@@ -239,7 +241,7 @@ def cold_rows() -> list[tuple]:
             lift, drag = TRIAL[alpha, made["cells"] // 1000]
             rows.append(
                 (
-                    f"NACA 0012, SA, {made['cells']} cells, alpha {alpha:g}, cold: {made['verdict']}",
+                    f"NACA 0012, SA, {made['cells']} cells, alpha {alpha:g}, cold: {made['outcome']}",
                     f"{made['seconds']:.1f} s",
                     "<= 12 s" if sizes[0] == 160 else "",
                     f"CL {made['CL']:.4f}, CD {made['CD']:.5f} (trial {lift:g}, {drag:g}); {made['steps']} steps, {made['krylov']} Krylov "
@@ -269,7 +271,7 @@ def space_rows() -> list[tuple]:
         n = made["cells"]
         rows.append(
             (
-                f"Skerry, half, {'inviscid' if model == 'euler' else 'SA, y+ 1'}, {n:,} cells, cold: {made['verdict']}",
+                f"Skerry, half, {'inviscid' if model == 'euler' else 'SA, y+ 1'}, {n:,} cells, cold: {made['outcome']}",
                 f"{made['seconds']:.0f} s",
                 "",
                 f"CL {made['CL']:.4f}, CD {made['CD']:.5f}; {made['steps']} steps, {made['krylov']} Krylov iterations on the finest mesh; mesh {made['made']:.0f} s",
@@ -298,15 +300,17 @@ def profile_rows() -> list[tuple]:
         return sum(row[3] for (path, _, own), row in stats.items() if own == name and path.endswith(f"flow/{file}.py"))
 
     total = max(row[3] for row in stats.values())
-    shares = {"Jacobian products": spent("jacobian", "product"), "preconditioner's solves": spent("krylov", "solve"),
+    fractions = {"Jacobian products": spent("jacobian", "product"), "preconditioner's solves": spent("krylov", "solve"),
               "face Jacobians": spent("jacobian", "linearise"), "assembly and factors": spent("krylov", "update"),
               "residuals": spent("march", "evaluate")}  # fmt: skip
-    shares["Krylov vectors"] = (
-        spent("krylov", "gmres") - shares["Jacobian products"] - shares["preconditioner's solves"]
+    fractions["Krylov vectors"] = (
+        spent("krylov", "gmres") - fractions["Jacobian products"] - fractions["preconditioner's solves"]
     )
-    shares = {name: seconds / total for name, seconds in shares.items()}
-    shares["rest (domains, start, forces)"] = 1.0 - sum(shares.values())
-    words = ", ".join(f"{name} {100 * share:.0f} %" for name, share in sorted(shares.items(), key=lambda row: -row[1]))
+    fractions = {name: seconds / total for name, seconds in fractions.items()}
+    fractions["rest (domains, start, forces)"] = 1.0 - sum(fractions.values())
+    words = ", ".join(
+        f"{name} {100 * fraction:.0f} %" for name, fraction in sorted(fractions.items(), key=lambda row: -row[1])
+    )
     return [("where the time of a RANS solve goes (SA, 16k cells, alpha 10)", f"{total:.1f} s", "", words)]
 
 

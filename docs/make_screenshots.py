@@ -8,8 +8,8 @@ import tempfile
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.looks import draw_field, draw_surface, draw_time, draw_volume
-from zephyrum.looks.style import new_axes, save
+from zephyrum.plotting import draw_field, draw_surface, draw_time, draw_volume
+from zephyrum.plotting.style import new_axes, save
 
 HERE = Path(__file__).parent
 TARGET = HERE / "screenshots"
@@ -51,7 +51,7 @@ def street() -> zy.TimeSeries:
     foil = zy.Airfoil.read(DEMO / "section.dat")
     mesh = zy.mesh_airfoil(foil, around=96, outward=48, farfield=30.0, first_height=2e-3)
     air = zy.Freestream(mach=0.1, reynolds=1000.0, alpha=20.0)
-    return zy.solve_in_time(mesh, air, "laminar", duration=40.0, step=0.05)
+    return zy.solve_unsteady(mesh, air, "laminar", duration=40.0, step=0.05)
 
 
 def draw_swing(series: zy.TimeSeries, path: Path) -> None:
@@ -81,9 +81,9 @@ def aircraft() -> None:
         layered = zy.mesh_aircraft(zy.Aircraft.read(source), "coarse", y_plus=30.0, reynolds=7e6)
         shutil.copyfile(draw_volume(layered, Path(folder) / "volume")[1], TARGET / "aircraft_mesh.png")
         damage = runpy.run_path(str(HERE.parent / "examples" / "damage_the_skerry.py"))["main"]
-        taken = zy.adopt(damage(Path(folder)), "mm", "+y", labels="shell")
-        places = [spot for defect in taken.mended.defects for spot in defect.places]
-        draw_surface(taken.surface, TARGET / "mended.png", marks=places, by="label")
+        taken = zy.import_surface(damage(Path(folder)), "mm", "+y", labels="shell")
+        positions = [location for defect in taken.mended.defects for location in defect.positions]
+        draw_surface(taken.surface, TARGET / "mended.png", marks=positions, by="label")
 
 
 def main() -> None:
@@ -95,8 +95,8 @@ def main() -> None:
         subprocess.run([sys.executable, "-m", "zephyrum.cli.main", "demo", "--out", str(DEMO)], check=False)
     for name in FIGURES:
         shutil.copyfile(DEMO / "figures" / f"{name}.png", TARGET / f"{name}.png")
-    for name, kept in FLIGHT.items():
-        shutil.copyfile(DEMO / "aircraft" / "figures" / f"{name}.png", TARGET / f"{kept}.png")
+    for name, stored in FLIGHT.items():
+        shutil.copyfile(DEMO / "aircraft" / "figures" / f"{name}.png", TARGET / f"{stored}.png")
     draw_swing(street(), TARGET / "time.png")
     figure, ax = new_axes()
     draw_field(sphere(), "mach", ax=ax, streamlines=True)

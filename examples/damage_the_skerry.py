@@ -13,8 +13,8 @@ import zephyrum as zy
 def main(folder: Path) -> Path:
     """Write skerry_scan.stl."""
     rng = np.random.default_rng(2026)
-    craft = zy.Aircraft.read(Path(str(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")))
-    parts = craft.solids()
+    aircraft = zy.Aircraft.read(Path(str(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")))
+    parts = aircraft.solids()
     crumb = zy.Body.ellipsoid(0.08, 0.08).surface("crumb").transformed(np.eye(3), (13.0, 2.0, 3.0))
     # parts lie within one another, as exported part by part
     pieces = [piece for own in parts.values() for piece in own]

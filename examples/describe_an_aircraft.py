@@ -9,8 +9,8 @@ import zephyrum as zy
 
 def main(folder: Path) -> None:
     """Measure the Skerry with its flaps up and down."""
-    craft = zy.Aircraft.read(Path(str(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")))
-    flown = {"flaps up": craft, "flaps 25 deg": craft.changed({"wing.controls.flap.deflection": 25})}
+    aircraft = zy.Aircraft.read(Path(str(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")))
+    flown = {"flaps up": aircraft, "flaps 25 deg": aircraft.changed({"wing.controls.flap.deflection": 25})}
     measured = {name: one.measures() for name, one in flown.items()}
     for name, m in measured.items():
         print(
@@ -19,7 +19,7 @@ def main(folder: Path) -> None:
     m = measured["flaps up"]
     print(m.reference)
     print(f"mass {m.mass.mass:.0f} kg, centre of gravity {m.mass.centre.round(3)} m")
-    print(craft.surface(half=True).write(folder / "skerry_half.obj"))
+    print(aircraft.surface(half=True).write(folder / "skerry_half.obj"))
 
 
 if __name__ == "__main__":

@@ -4,7 +4,7 @@ import sys
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.looks import draw_cp
+from zephyrum.plotting import draw_cp
 
 
 def main(folder: Path) -> None:
@@ -12,7 +12,7 @@ def main(folder: Path) -> None:
     foil = zy.Airfoil.naca("2412")
     mesh = zy.mesh_airfoil(foil, around=128, outward=32, topology="O")
     solution = zy.solve(mesh, zy.Freestream(mach=0.3, alpha=2.0), model="euler")
-    print(solution.verdict, "-", solution.reason)
+    print(solution.outcome, "-", solution.reason)
     print(solution.forces.table().round(5).to_string(index=False))
     draw_cp(solution).figure.savefig(folder / "cp.png")
 

@@ -6,19 +6,19 @@ from pathlib import Path
 
 import zephyrum as zy
 
-FINENESS = 5.0  # very coarse, for a quick look: "coarse" or "medium" for numbers to use
+RESOLUTION = 5.0  # very coarse, for a quick look: "coarse" or "medium" for numbers to use
 
 
 def main(folder: Path) -> None:
     """Compare the Skerry's flap settings at Mach 0.15, alpha 2."""
     with resources.as_file(resources.files("zephyrum") / "data" / "skerry-mailplane.toml") as file:
         skerry = zy.Aircraft.read(file)
-    craft = zy.Aircraft(
+    aircraft = zy.Aircraft(
         name="wing of the Skerry", parts={"wing": skerry.parts["wing"]}
     )  # the whole of it takes three times as long
-    states = zy.varied(craft, "wing.controls.flap.deflection", [0.0, 15.0, 30.0])
+    states = zy.changed_aircraft(aircraft, "wing.controls.flap.deflection", [0.0, 15.0, 30.0])
     air = zy.Freestream(mach=0.15, altitude="1000 ft", alpha=2.0)
-    made = zy.compare(states, air, settings=zy.Settings(orders=3), fineness=FINENESS, farfield=5.0)
+    made = zy.compare(states, air, numerics=zy.Numerics(residual_drop=3), resolution=RESOLUTION, farfield=5.0)
     print(made.table.round(4).to_string(index=False))
     print(made.changes.round(4).to_string(index=False))
 

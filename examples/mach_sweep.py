@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.studies import derived
+from zephyrum.studies import polar_slopes_of
 
 
 def main(folder: Path) -> None:
@@ -14,11 +14,11 @@ def main(folder: Path) -> None:
     tail = zy.Wing(
         planform=zy.Planform(span=5.4, root_chord=1.15, taper=0.62, sweep=20.0), airfoil="NACA 0012", tip="flat"
     )
-    craft = zy.Aircraft(name="swept tail", parts={"tail": tail})
-    mesh = zy.mesh_aircraft(craft, 4.0, farfield=6.0)
-    polar = zy.sweep(mesh, alpha=[0.0, 3.0], mach=[0.2, 0.4, 0.6], processes=1, settings=zy.Settings(orders=3.5))
-    print(polar.table[["mach", "alpha", "CL", "CD", "verdict", "orders"]].round(4).to_string(index=False))
-    slopes = {one.mach: one.slope[0] for one in derived(polar, mesh.reference)}
+    aircraft = zy.Aircraft(name="swept tail", parts={"tail": tail})
+    mesh = zy.mesh_aircraft(aircraft, 4.0, farfield=6.0)
+    polar = zy.sweep(mesh, alpha=[0.0, 3.0], mach=[0.2, 0.4, 0.6], processes=1, numerics=zy.Numerics(residual_drop=3.5))
+    print(polar.table[["mach", "alpha", "CL", "CD", "outcome", "residual_drop"]].round(4).to_string(index=False))
+    slopes = {one.mach: one.slope[0] for one in polar_slopes_of(polar, mesh.reference)}
     aspect = mesh.reference.span**2 / mesh.reference.area
     for mach, slope in slopes.items():
         # Helmbold's slope with Prandtl and Glauert's aspect ratio (Polhamus 1949, NACA TN 1862), cos(sweep) of the section

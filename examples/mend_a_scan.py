@@ -13,10 +13,10 @@ def main(folder: Path) -> None:
     if not path.exists():
         runpy.run_path(str(Path(__file__).with_name("damage_the_skerry.py")))["main"](folder)
     try:
-        zy.adopt(path)
+        zy.import_surface(path)
     except zy.InputError as refusal:
         print(refusal)  # no unit is assumed: the sizes it could have are told
-    taken = zy.adopt(path, unit="mm", nose="+y", up="+z", span=16.5, labels="shell")
+    taken = zy.import_surface(path, unit="mm", nose="+y", up="+z", span=16.5, labels="shell")
     print(taken.report())
     print(f"closed: {taken.surface.watertight}, volume {taken.surface.volume:.4f} m^3")
     print(f"labels: {', '.join(taken.surface.labels)}")

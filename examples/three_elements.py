@@ -4,8 +4,8 @@ import sys
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.looks import draw_mesh
-from zephyrum.looks.style import new_axes, save
+from zephyrum.plotting import draw_mesh
+from zephyrum.plotting.style import new_axes, save
 
 
 def main(folder: Path) -> None:
@@ -17,7 +17,7 @@ def main(folder: Path) -> None:
     flap = flap.moved(0.99 - flap.nose[0], -0.024 - flap.nose[1])
     bodies = {"slat": slat, "wing": wing, "flap": flap}
     mesh = zy.mesh_bodies(
-        bodies, "coarse", y_plus=1.0, reynolds=3e6, ground=-0.5, wake=1.5, alpha=(-4.0, 4.0), relatives=0
+        bodies, "coarse", y_plus=1.0, reynolds=3e6, ground=-0.5, wake=1.5, alpha=(-4.0, 4.0), coarse_levels=0
     )
     print(f"{mesh.n_cells} cells, {mesh.recipe['layers']} layers, first height {mesh.recipe['first_height']:.2g} m")
     print(", ".join(f"{g.name} ({g.role}) {g.stop - g.start} faces" for g in mesh.groups))

@@ -4,7 +4,7 @@ import sys
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.looks import draw_friction
+from zephyrum.plotting import draw_friction
 
 
 def main(folder: Path) -> None:
@@ -14,7 +14,7 @@ def main(folder: Path) -> None:
     foil = zy.Airfoil.naca("2412")
     mesh = zy.mesh_airfoil(foil, around=96, growth=1.3, farfield=30.0, y_plus=1.0, reynolds=3e6)
     solution = zy.solve(mesh, zy.Freestream(mach=0.2, reynolds=3e6, alpha=4.0), model="sa")
-    print(solution.verdict, "-", solution.reason)
+    print(solution.outcome, "-", solution.reason)
     print(solution.forces.table()[["cause", "CL", "CD", "CM"]].round(5).to_string(index=False))
     print(solution.turning_points().to_string(index=False))
     draw_friction(solution)[0].figure.savefig(folder / "friction.png")

@@ -16,8 +16,8 @@ def seen(path: str | Path) -> tuple[int, int, float, int]:
 
 def assert_picture(test, path: str | Path, colours: int = 40) -> None:
     """Fail unless the file is a picture of at least 900 x 500 pixels that shows something in so many colours."""
-    width, height, share, many = seen(path)
+    width, height, fraction, many = seen(path)
     test.assertGreaterEqual(width, 900, path)
     test.assertGreaterEqual(height, 500, path)
-    test.assertGreater(share, 0.01, f"{path} is empty")
+    test.assertGreater(fraction, 0.01, f"{path} is empty")
     test.assertGreaterEqual(many, colours, f"{path} shows nothing")

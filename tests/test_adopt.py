@@ -9,11 +9,11 @@ import numpy as np
 
 import zephyrum as zy
 from tests.test_aircraft import SKERRY, run
-from validation.damage import KINDS, outcome
-from zephyrum.shape.adopt import axes_matrix
-from zephyrum.shape.defects import NotMended
-from zephyrum.shape.mend import mend
-from zephyrum.shape.surface import Surface, joined
+from validation.damage import KINDS, reading
+from zephyrum.geometry.surface.defects import NotRepairable
+from zephyrum.geometry.surface.surface_import import axes_matrix
+from zephyrum.geometry.surface.surface_repair import repair_surface
+from zephyrum.geometry.surface.triangulation import Surface, joined
 
 
 def soup(surface: Surface, noise: float = 0.0) -> Surface:
@@ -23,18 +23,18 @@ def soup(surface: Surface, noise: float = 0.0) -> Surface:
     return Surface(points, np.arange(len(points)).reshape(-1, 3), surface.label, surface.labels, "soup")
 
 
-def without(surface: Surface, place, radius: float) -> Surface:
-    return surface.selected(np.linalg.norm(surface.centres - place, axis=1) > radius)
+def without(surface: Surface, position, radius: float) -> Surface:
+    return surface.selected(np.linalg.norm(surface.centres - position, axis=1) > radius)
 
 
 class Mending(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.craft = zy.Aircraft.read(SKERRY)
-        cls.whole = cls.craft.surface()
+        cls.aircraft = zy.Aircraft.read(SKERRY)
+        cls.whole = cls.aircraft.surface()
 
     def mended(self, surface: Surface, kind: str | None = None, **options):
-        made = mend(surface, **options)
+        made = repair_surface(surface, **options)
         self.assertTrue(made.surface.watertight)
         self.assertLess(abs(made.surface.volume / self.whole.volume - 1.0), 1e-3)
         if kind:
@@ -61,25 +61,25 @@ class Mending(unittest.TestCase):
     def test_small_holes_are_filled_where_they_are(self):
         rng = np.random.default_rng(5)
         made = self.mended(self.whole.selected(rng.random(len(self.whole.triangles)) > 0.002), "holes")
-        self.assertLess(made.doubt, 1e-3)
+        self.assertLess(made.uncertainty, 1e-3)
         made = self.mended(without(self.whole, (4.0, 4.0, 1.9), 0.2))
         (hole,) = [d for d in made.defects if d.kind == "holes"]
-        self.assertLess(np.linalg.norm(hole.places - [4.0, 4.0, 1.8], axis=1).max(), 0.4)
+        self.assertLess(np.linalg.norm(hole.positions - [4.0, 4.0, 1.8], axis=1).max(), 0.4)
 
     def test_a_hole_too_large_is_refused_with_its_place_unless_said_to_be_flat(self):
         cut = without(self.whole, (0.0, 0.0, 0.5), 0.7)
-        with self.assertRaises(NotMended) as refused:
-            mend(cut)
-        self.assertLess(np.linalg.norm(refused.exception.defect.places[0] - [0.5, 0.0, 0.6]), 0.5)
+        with self.assertRaises(NotRepairable) as refused:
+            repair_surface(cut)
+        self.assertLess(np.linalg.norm(refused.exception.defect.positions[0] - [0.5, 0.0, 0.6]), 0.5)
         self.assertIn("flat_holes", str(refused.exception))
-        self.assertTrue(mend(cut, flat_holes=True).surface.watertight)
+        self.assertTrue(repair_surface(cut, flat_holes=True).surface.watertight)
 
     def test_overlapping_shells_are_united_and_strays_listed(self):
-        pieces = [solid for own in self.craft.solids().values() for solid in own]
+        pieces = [solid for own in self.aircraft.solids().values() for solid in own]
         self.mended(joined(pieces), "overlapping shells")
         crumb = zy.Body.ellipsoid(0.1, 0.1).surface().transformed(np.eye(3), (20.0, 0.0, 0.0))
         self.mended(joined([self.whole, crumb]), "stray")
-        self.assertEqual(mend(joined([self.whole, crumb]), keep_stray=True).surface.shells()[0], 2)
+        self.assertEqual(repair_surface(joined([self.whole, crumb]), keep_stray=True).surface.shells()[0], 2)
 
     def test_points_on_edges_and_boxes_that_share_an_edge(self):
         box = zy.Body.box(2.0, 1.0, 1.0).surface()
@@ -88,13 +88,13 @@ class Mending(unittest.TestCase):
         points = np.concatenate([box.points, [0.5 * (edge[0] + edge[1])]])
         a, b, c = shifted[0]
         split = [[a, len(box.points), c], [len(box.points), b, c], *shifted[1:]]
-        made = mend(Surface(points, np.array(split)))
+        made = repair_surface(Surface(points, np.array(split)))
         self.assertAlmostEqual(made.surface.volume, 2.0, 12)
         self.assertIn("middle of a neighbour's edge", made.report())
         plain = zy.Body.box(1.0, 1.0, 1.0).surface()
         touching = joined([plain, plain.transformed(np.eye(3), (0.0, 1.0, 1.0))]).welded()
         self.assertGreater(len(touching.crowded_edges), 0)
-        made = mend(touching)
+        made = repair_surface(touching)
         self.assertAlmostEqual(made.surface.volume, 2.0, 9)
 
     def test_what_has_no_inside_is_refused(self):
@@ -105,14 +105,14 @@ class Mending(unittest.TestCase):
             a, b = 2 * k, 2 * k + 1
             c, d = ((2 * k + 2), (2 * k + 3)) if k < 59 else (1, 0)
             rows += [(a, c, b), (b, c, d)]
-        with self.assertRaises(NotMended) as refused:
-            mend(Surface(strip, np.array(rows)))
+        with self.assertRaises(NotRepairable) as refused:
+            repair_surface(Surface(strip, np.array(rows)))
         self.assertIn("one-sided", str(refused.exception))
         ball = zy.Body.ellipsoid(2.0, 2.0).surface()
         pushed = ball.points.copy()
         pushed[np.argmin(ball.points[:, 0])] = (2.5, 0.3, 0.1)  # the nose pulled out through the tail
-        with self.assertRaises(NotMended) as refused:
-            mend(Surface(pushed, ball.triangles))
+        with self.assertRaises(NotRepairable) as refused:
+            repair_surface(Surface(pushed, ball.triangles))
         self.assertIn("cut through each other", str(refused.exception))
 
 
@@ -127,7 +127,7 @@ class Damage(unittest.TestCase):
         for kind, make, levels in KINDS:
             for level in (levels[0], levels[-1]):
                 with self.subTest(kind=kind, level=level):
-                    said, off, far, good = outcome(*make(self.whole, level), self.whole.volume)
+                    said, off, far, good = reading(*make(self.whole, level), self.whole.volume)
                     if "inside each other" in kind or ("crumbs" in kind and level > 100):
                         good = said.startswith("mended") and off < 1.0  # made of finer parts than this surface
                     self.assertTrue(good, f"{said}, volume off {off} %, place off {far} m")
@@ -138,13 +138,13 @@ class Damage(unittest.TestCase):
         fin = np.array([[a, b, len(box.points)], [b, a, len(box.points)]])
         points = np.concatenate([box.points, [[1.0, 0.0, 2.0]]])
         turned = box.triangles[[0, 3]][:, ::-1]
-        made = mend(Surface(points, np.concatenate([box.triangles, fin, turned])))
+        made = repair_surface(Surface(points, np.concatenate([box.triangles, fin, turned])))
         self.assertAlmostEqual(made.surface.volume, 1.0, 12)
         self.assertEqual(len(made.surface.triangles), len(box.triangles))
 
     def test_what_does_not_hang_together_is_refused_at_once(self):
-        with self.assertRaises(NotMended) as refused:
-            mend(soup(self.whole, 5e-3))
+        with self.assertRaises(NotRepairable) as refused:
+            repair_surface(soup(self.whole, 5e-3))
         self.assertIn("weld_distance", str(refused.exception))
 
 
@@ -157,35 +157,35 @@ class Taken(unittest.TestCase):
         self.assertRaises(zy.InputError, axes_matrix, "+x", "-x")
 
     def test_unit_and_attitude_are_stated_and_checked(self):
-        craft = zy.Aircraft.read(SKERRY).surface()
+        aircraft = zy.Aircraft.read(SKERRY).surface()
         with tempfile.TemporaryDirectory() as folder:
-            path = craft.transformed(axes_matrix("+y", "+z").T).write(Path(folder) / "model.obj", "mm")
+            path = aircraft.transformed(axes_matrix("+y", "+z").T).write(Path(folder) / "model.obj", "mm")
             with self.assertRaises(zy.InputError) as refused:
-                zy.adopt(path)
+                zy.import_surface(path)
             self.assertIn('unit="mm": 16.53 x 11.1 x 3.602 m', str(refused.exception))
             with self.assertRaises(zy.InputError) as refused:
-                zy.adopt(path, "in")
+                zy.import_surface(path, "in")
             self.assertIn("no aircraft", str(refused.exception))
-            good = zy.adopt(path, "mm", "+y", "+z", span=16.5)
+            good = zy.import_surface(path, "mm", "+y", "+z", span=16.5)
             self.assertEqual(good.notes, ())
-            self.assertEqual(set(good.surface.labels), set(craft.labels))
-            np.testing.assert_allclose(good.surface.bounds, craft.bounds, atol=1e-5)
+            self.assertEqual(set(good.surface.labels), set(aircraft.labels))
+            np.testing.assert_allclose(good.surface.bounds, aircraft.bounds, atol=1e-5)
             for nose, up, word in (("-y", "+z", "tail first"), ("+y", "-z", "upside down"), ("-z", "+y", "")):
-                notes = " ".join(zy.adopt(path, "mm", nose, up).notes)
+                notes = " ".join(zy.import_surface(path, "mm", nose, up).notes)
                 self.assertIn(word, notes)
                 self.assertTrue(notes)
-            self.assertIn("span", " ".join(zy.adopt(path, "mm", "+y", "+z", span=15.0).notes))
-            patches = zy.adopt(path, "mm", "+y", "+z", labels="edges", simplify=0.002).surface
-            self.assertLess(len(patches.triangles), 0.7 * len(craft.triangles))
+            self.assertIn("span", " ".join(zy.import_surface(path, "mm", "+y", "+z", span=15.0).notes))
+            patches = zy.import_surface(path, "mm", "+y", "+z", labels="edges", simplify=0.002).surface
+            self.assertLess(len(patches.triangles), 0.7 * len(aircraft.triangles))
             self.assertGreater(len(patches.labels), 5)
-            self.assertTrue(zy.adopt(path, "mm", "+y", "+z").surface.watertight)
+            self.assertTrue(zy.import_surface(path, "mm", "+y", "+z").surface.watertight)
 
     @unittest.skipUnless(find_spec("OCP"), "needs the extra cad")
     def test_step_round_trip_and_refusals(self):
         with tempfile.TemporaryDirectory() as folder:
             f = Path(folder)
             pod = zy.Body.ellipsoid(2.0, 0.8).surface(tolerance=5e-3)
-            made = zy.adopt(pod.write(f / "pod.step")).surface  # the format states its unit
+            made = zy.import_surface(pod.write(f / "pod.step")).surface  # the format states its unit
             self.assertTrue(made.watertight)
             self.assertAlmostEqual(made.volume / pod.volume, 1.0, 9)
             np.testing.assert_allclose(made.bounds, pod.bounds, atol=1e-9)
@@ -193,7 +193,7 @@ class Taken(unittest.TestCase):
                 without(pod, (0.0, 0.0, 0.0), 0.3).write(f / "open.step")
             self.assertIn("not closed", str(refused.exception))
             (f / "no.step").write_text("ISO-10303-21;")
-            self.assertRaises(zy.ZephyrumError, zy.adopt, f / "no.step")
+            self.assertRaises(zy.ZephyrumError, zy.import_surface, f / "no.step")
 
     def test_the_command_mends_reports_and_draws(self):
         with tempfile.TemporaryDirectory() as folder:

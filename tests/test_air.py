@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.air import wind_axes
+from zephyrum.conditions import wind_axes
 
 
 class Atmosphere(unittest.TestCase):

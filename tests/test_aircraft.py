@@ -12,7 +12,7 @@ import numpy as np
 import zephyrum as zy
 from tests.pictures import assert_picture
 from zephyrum.cli.main import main
-from zephyrum.shape.mass import of_skin, of_solid
+from zephyrum.geometry.aircraft.mass_properties import of_skin, of_solid
 
 SKERRY = Path(str(resources.files("zephyrum") / "data" / "skerry-mailplane.toml"))
 
@@ -97,15 +97,15 @@ class Described(unittest.TestCase):
                     str(refused.exception),
                     rf"bad.toml:({line - 4}|{line - 3}|{line - 2}|{line - 1}|{line}|{line + 1}|{line + 2}|{line + 3}):",
                 )
-        for changes, word in (({"wing.stations.tipp.twist": 1}, "root, crank, tip"), ({"wink.twist": 1}, "choose one of: wing"), ({"wing.place.7": 1}, "3 items"),
-                              ({"wing.tip": "sharp"}, "round"), ({"reference": "fuselage"}, "not a wing"), ({"wing.place.0.1": 1}, "is a value")):  # fmt: skip
+        for changes, word in (({"wing.stations.tipp.twist": 1}, "root, crank, tip"), ({"wink.twist": 1}, "choose one of: wing"), ({"wing.position.7": 1}, "3 items"),
+                              ({"wing.tip": "sharp"}, "round"), ({"reference": "fuselage"}, "not a wing"), ({"wing.position.0.1": 1}, "is a value")):  # fmt: skip
             with self.assertRaises(zy.InputError) as refused:
                 self.craft.changed(changes)
             self.assertIn(word, str(refused.exception))
 
     def test_drawings_and_pictures(self):
-        from zephyrum.looks import draw_area_distribution, draw_sketch, draw_span, draw_surface, draw_three_view
-        from zephyrum.looks.solid import _drawn
+        from zephyrum.plotting import draw_area_distribution, draw_sketch, draw_span, draw_surface, draw_three_view
+        from zephyrum.plotting.surface_pictures import _drawn
 
         figure = draw_three_view(self.measures, alpha=3.0)
         self.assertTrue(any("span 16.53 m" in text.get_text() for ax in figure.axes for text in ax.texts))
@@ -134,9 +134,9 @@ class Masses(unittest.TestCase):
 
     def test_groups_are_independent_and_overlap_counts_once(self):
         parts = {"a": zy.Body(rings=zy.Body.box(2.0, 1.0, 1.0).rings, mass=zy.Mass(density=10.0)),
-                 "b": zy.Body(rings=zy.Body.box(2.0, 1.0, 1.0).rings, place=(1.0, 0.0, 0.0), mass=zy.Mass(density=20.0)),
-                 "ballast": zy.Body(rings=zy.Body.box(0.1, 0.1, 0.1).rings, place=(0.5, 0, 0), mass=zy.Mass(total="3 kg"), flies=False)}  # fmt: skip
-        craft = zy.Aircraft(name="blocks", parts=parts, points={"p": zy.PointMass(mass=7.0, place=(0.0, 0.0, 2.0))})
+                 "b": zy.Body(rings=zy.Body.box(2.0, 1.0, 1.0).rings, position=(1.0, 0.0, 0.0), mass=zy.Mass(density=20.0)),
+                 "ballast": zy.Body(rings=zy.Body.box(0.1, 0.1, 0.1).rings, position=(0.5, 0, 0), mass=zy.Mass(total="3 kg"), flies=False)}  # fmt: skip
+        craft = zy.Aircraft(name="blocks", parts=parts, points={"p": zy.PointMass(mass=7.0, position=(0.0, 0.0, 2.0))})
         m = craft.measures()
         self.assertAlmostEqual(m.mass.mass, 20.0 + 20.0 + 3.0 + 7.0, 6)
         self.assertAlmostEqual(m.masses["b"].centre[0], 2.5, 6)
@@ -161,7 +161,7 @@ class Masses(unittest.TestCase):
             yaw[yaw[:, 1] > 1.8, 0].mean(), yaw[yaw[:, 1] < -1.8, 0].mean() + 0.3
         )  # nose to starboard: that tip aft
         twins = zy.Aircraft(
-            name="x", parts={"fin": zy.Wing(**wing, symmetric=False, place=(0.0, 3.0, 0.0), mirrored=True)}
+            name="x", parts={"fin": zy.Wing(**wing, symmetric=False, position=(0.0, 3.0, 0.0), mirrored=True)}
         ).surface()
         self.assertEqual(twins.parts, ("fin", "fin port"))
         self.assertAlmostEqual(twins.centroid[1], 0.0, 9)

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.shape.crossings import crossing_triangles
+from zephyrum.geometry.surface.self_intersection import crossing_triangles
 
 
 class Exact(unittest.TestCase):

@@ -12,10 +12,10 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum._core.fingerprint import canonical, differences, fingerprint
-from zephyrum.mesh.kept import keep_mesh, kept_notes, read_kept_mesh
+from zephyrum.mesh.mesh_store import read_stored_mesh, store_mesh, stored_notes
 from zephyrum.solver.checkpoint import Checkpoint
 
-QUICK = zy.Settings(orders=2, steps=3)
+QUICK = zy.Numerics(residual_drop=2, max_iterations=3)
 
 
 class Fingerprints(unittest.TestCase):
@@ -37,7 +37,7 @@ class Fingerprints(unittest.TestCase):
             "model": replace(self.case, model="euler"),
             "walls.airfoil": replace(self.case, walls=zy.Wall(temperature=300.0)),
             "reference.chord": replace(self.case, reference=replace(self.case.reference, chord=1.01)),
-            "settings.kappa": replace(self.case, settings=zy.Settings(kappa=0.0)),
+            "numerics.kappa": replace(self.case, numerics=zy.Numerics(kappa=0.0)),
         }  # fmt: skip
         prints = {self.case.fingerprint}
         for name, case in variants.items():
@@ -86,7 +86,7 @@ class SolutionFiles(unittest.TestCase):
         cls.mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 24, topology="O", first_height=1e-3, farfield=20)
         cls.air = zy.Freestream(speed=60.0, altitude="3000 m", alpha=2.0)
         cls.walls = {"airfoil": zy.Wall(temperature=300.0)}
-        cls.solution = zy.solve(cls.mesh, cls.air, "laminar", settings=QUICK, walls=cls.walls)
+        cls.solution = zy.solve(cls.mesh, cls.air, "laminar", numerics=QUICK, walls=cls.walls)
 
     def setUp(self):
         scratch = tempfile.TemporaryDirectory()
@@ -98,32 +98,32 @@ class SolutionFiles(unittest.TestCase):
         self.assertEqual(again.case.fingerprint, self.solution.case.fingerprint)
         self.assertEqual(again.forces.coefficients(), self.solution.forces.coefficients())
         self.assertEqual(
-            (again.air.altitude, again.verdict, again.reason), (3000.0, self.solution.verdict, self.solution.reason)
+            (again.air.altitude, again.outcome, again.reason), (3000.0, self.solution.outcome, self.solution.reason)
         )
         self.assertEqual(again.case.walls, self.walls)
         np.testing.assert_array_equal(again.mesh.points, self.mesh.points)
         self.assertEqual(again.mesh.recipe["section"], "NACA 0012")
 
     def test_or_refers_to_a_kept_mesh(self):
-        kept = keep_mesh(self.mesh, self.folder / "mesh.cgns", "a key")
-        path = self.solution.save(self.folder / "points" / "s.npz", kept)
+        stored = store_mesh(self.mesh, self.folder / "mesh.cgns", "a key")
+        path = self.solution.save(self.folder / "points" / "s.npz", stored)
         moved = self.folder / "elsewhere"
         shutil.copytree(self.folder, moved, ignore=shutil.ignore_patterns("elsewhere"))
         self.assertEqual(zy.load_solution(moved / "points" / "s.npz").forces.CL, self.solution.forces.CL)
         self.assertLess(path.stat().st_size, self.solution.save(self.folder / "whole.npz").stat().st_size)
-        zy.write_mesh(self.mesh.coarser, kept)
+        zy.write_mesh(self.mesh.coarser, stored)
         with self.assertRaisesRegex(zy.FileError, "not the one it was"):
             zy.load_solution(path)
-        kept.unlink()
+        stored.unlink()
         with self.assertRaisesRegex(zy.FileError, "missing or damaged"):
             zy.load_solution(path)
 
     def test_a_kept_mesh_comes_back_with_its_family(self):
-        kept = keep_mesh(self.mesh, self.folder / "mesh.cgns", "a key")
-        again = read_kept_mesh(kept)
+        stored = store_mesh(self.mesh, self.folder / "mesh.cgns", "a key")
+        again = read_stored_mesh(stored)
         self.assertEqual([m.fingerprint for m in again.family()], [m.fingerprint for m in self.mesh.family()])
         np.testing.assert_array_equal(again.parent, self.mesh.parent)
-        self.assertEqual((again.reference, kept_notes(kept)["made from"]), (self.mesh.reference, "a key"))
+        self.assertEqual((again.reference, stored_notes(stored)["made from"]), (self.mesh.reference, "a key"))
 
     def test_what_was_changed_is_refused_by_name(self):
         path = self.solution.save(self.folder / "s.npz")
@@ -131,7 +131,7 @@ class SolutionFiles(unittest.TestCase):
             ("freestream.pressure", lambda facts: facts["freestream"].update(altitude=2000.0)),
             ("freestream.beta|differ", lambda facts: facts["freestream"].update(alpha=3.0)),
             ("walls", lambda facts: facts.update(walls={})),
-            ("settings.kappa", lambda facts: facts["settings"].update(kappa=0.5)),
+            ("numerics.kappa", lambda facts: facts["numerics"].update(kappa=0.5)),
             ("model", lambda facts: facts.update(model="sa")),
             ("another version", lambda facts: facts.update(format=1)),
         ):
@@ -147,11 +147,11 @@ class SolutionFiles(unittest.TestCase):
     def test_damage_is_refused(self):
         path = self.solution.save(self.folder / "s.npz")
         data = bytearray(path.read_bytes())
-        for place in (200, len(data) // 2, len(data) - 300):
+        for position in (200, len(data) // 2, len(data) - 300):
             broken = bytearray(data)
-            broken[place] ^= 0xFF
+            broken[position] ^= 0xFF
             (self.folder / "broken.npz").write_bytes(broken)
-            with self.subTest(place), self.assertRaises(zy.FileError):
+            with self.subTest(position), self.assertRaises(zy.FileError):
                 zy.load_solution(self.folder / "broken.npz")
 
 
@@ -168,7 +168,7 @@ class StalePoints(unittest.TestCase):
         self.folder = Path(scratch.name)
 
     def sweep(self, alpha=(2.0,), **more):
-        return zy.sweep(self.mesh, alpha, 0.2, model="laminar", settings=QUICK, folder=self.folder, processes=1, **more)
+        return zy.sweep(self.mesh, alpha, 0.2, model="laminar", numerics=QUICK, folder=self.folder, processes=1, **more)
 
     def test_points_of_another_reynolds_number_are_not_returned(self):
         first = self.sweep(reynolds=1e3)
@@ -223,9 +223,9 @@ class StalePoints(unittest.TestCase):
         data = bytearray(state.read_bytes())
         data[len(data) // 2] ^= 0xFF
         state.write_bytes(data)
-        with self.assertLogs("zephyrum", "WARNING") as told:
+        with self.assertLogs("zephyrum", "WARNING") as printed:
             again = self.sweep((0.0, 2.0), reynolds=1e3)
-        self.assertIn("m0.2000_a+002.000", told.output[0])
+        self.assertIn("m0.2000_a+002.000", printed.output[0])
         self.assertEqual(whole.table["CD"].tolist(), again.table["CD"].tolist())
         self.assertEqual(zy.open_results(self.folder).solution(alpha=2).forces.CD, whole.table["CD"][1])
 

@@ -7,11 +7,11 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.mesh.loops import CONFLICT, MOST, OPEN_END, fluid_loops
-from zephyrum.mesh.rays import heights
-from zephyrum.mesh.sizes import SizeField
+from zephyrum.geometry.surface.solids import half_surface
+from zephyrum.mesh.clipped_2d.wall_layers import heights
+from zephyrum.mesh.polygon_loops import CONFLICT, MAX_LOOPS, OPEN_END, fluid_polygon_loops
+from zephyrum.mesh.size_field import SizeField
 from zephyrum.mesh.tree import grow_tree, neighbours
-from zephyrum.shape.solids import halved
 
 
 def polygon_area(points: np.ndarray) -> float:
@@ -47,13 +47,13 @@ class Sizes(unittest.TestCase):
             leaves = tree.leaves
             side = tree.side[leaves] * tree.unit[0]
             self.assertAlmostEqual((side**d).sum() / 32.0**d, 1.0, 12)
-            middle = tree.middles(leaves)
-            self.assertTrue((side <= field(middle) * (1 + 1e-9)).all())
+            midpoint = tree.midpoints(leaves)
+            self.assertTrue((side <= field(midpoint) * (1 + 1e-9)).all())
             across = neighbours(d, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
             met = across >= 0
             jump = tree.level[leaves][:, None] - tree.level[np.maximum(across, 0)]
             self.assertEqual(set(np.unique(jump[met])), {0, 1})
-            self.assertEqual((across == -1).sum(), (np.isclose(middle - side[:, None] / 2, -16.0)).sum() + np.isclose(middle + side[:, None] / 2, 16.0).sum())  # fmt: skip
+            self.assertEqual((across == -1).sum(), (np.isclose(midpoint - side[:, None] / 2, -16.0)).sum() + np.isclose(midpoint + side[:, None] / 2, 16.0).sum())  # fmt: skip
 
 
 class Loops(unittest.TestCase):
@@ -61,9 +61,13 @@ class Loops(unittest.TestCase):
 
     def loops(self, extra, edges):
         points = np.array([[0, 0], [1, 0], [1, 1], [0, 1], *extra], dtype=float)
-        out, start, inside = np.empty(MOST, dtype=np.int64), np.empty(MOST, dtype=np.int64), np.zeros(4, dtype=np.bool_)
+        out, start, inside = (
+            np.empty(MAX_LOOPS, dtype=np.int64),
+            np.empty(MAX_LOOPS, dtype=np.int64),
+            np.zeros(4, dtype=np.bool_),
+        )
         tail, head = np.array(edges).T
-        outcome, count = fluid_loops(np.ascontiguousarray(tail), np.ascontiguousarray(head), len(edges), points[:, 0].copy(), points[:, 1].copy(),
+        outcome, count = fluid_polygon_loops(np.ascontiguousarray(tail), np.ascontiguousarray(head), len(edges), points[:, 0].copy(), points[:, 1].copy(),
                                      np.array([0.0, 1.0, 0.0, 1.0]), np.arange(4), np.arange(4.0), out, start, inside)  # fmt: skip
         return outcome, [points[out[start[k] : start[k + 1]]] for k in range(count)], inside
 
@@ -110,7 +114,7 @@ class Curves(unittest.TestCase):
     def test_an_airfoil_inviscid_and_with_layers(self):
         foil = zy.Airfoil.naca("2412")
         for layers in (None, (1e-4, 1.25, 16)):
-            mesh = zy.mesh_bodies({"wing": foil}, "coarse", layers=layers, relatives=0)
+            mesh = zy.mesh_bodies({"wing": foil}, "coarse", layers=layers, coarse_levels=0)
             wall = mesh.group("wing")
             area = 0.5 * np.einsum(
                 "ij,ij->", mesh.face_centroid[wall.faces][:, [0, 2]], -mesh.face_area[wall.faces][:, [0, 2]]
@@ -129,7 +133,7 @@ class Curves(unittest.TestCase):
         flap = zy.Airfoil.naca("4412").scaled(0.3).rotated(30.0)
         slat = slat.moved(*(np.array([-0.002, 0.028]) - slat.tail))
         flap = flap.moved(*(np.array([0.99, -0.024]) - flap.nose))
-        mesh = zy.mesh_bodies({"slat": slat, "main": main, "flap": flap}, "coarse", layers=(2e-5, 1.3, 25), ground=-0.4, relatives=0, wake=1.0,
+        mesh = zy.mesh_bodies({"slat": slat, "main": main, "flap": flap}, "coarse", layers=(2e-5, 1.3, 25), ground=-0.4, coarse_levels=0, wake=1.0,
                               alpha=(-4.0, 4.0), farfield=20.0)  # fmt: skip
         self.assertEqual([g.name for g in mesh.groups], ["slat", "main", "flap", "farfield", "ground"])
         self.assertEqual(mesh.group("ground").role, "ground")
@@ -141,10 +145,10 @@ class Curves(unittest.TestCase):
 
     def test_the_lift_is_that_of_a_body_fitted_mesh(self):
         air = zy.Freestream(mach=0.3, alpha=2.0)
-        settings = zy.Settings(orders=5)
-        mesh = zy.mesh_bodies({"wing": zy.Airfoil.naca("0012")}, "coarse", relatives=0)
-        made = zy.solve(mesh, air, settings=settings)
-        self.assertEqual(made.verdict, "settled")
+        numerics = zy.Numerics(residual_drop=5)
+        mesh = zy.mesh_bodies({"wing": zy.Airfoil.naca("0012")}, "coarse", coarse_levels=0)
+        made = zy.solve(mesh, air, numerics=numerics)
+        self.assertEqual(made.outcome, "converged")
         self.assertAlmostEqual(made.forces.CL, 0.2547, delta=0.003)  # 256 x 64 cells of an O mesh
         self.assertLess(abs(made.forces.CD), 3e-4)
 
@@ -167,7 +171,7 @@ class Curves(unittest.TestCase):
         for bodies, options, word in (
             ({}, {}, "dictionary"), ({"farfield": foil}, {}, "boundary"), ({"a": foil, "b": foil.moved(0.3, 0.0)}, {}, "overlap"),
             ({"a": foil}, {"ground": 0.0}, "lift it"), ({"a": foil}, {"y_plus": 1.0}, "Reynolds"), ({"a": foil}, {"layers": (1e-5, 1.2)}, "first height"),
-            ({"a": "naca0012"}, {}, "Airfoil"), ({"a": foil}, {"fineness": "huge"}, "coarse"), ({"a": foil}, {"reference": "b"}, "reference"),
+            ({"a": "naca0012"}, {}, "Airfoil"), ({"a": foil}, {"resolution": "huge"}, "coarse"), ({"a": foil}, {"reference": "b"}, "reference"),
             ({"a": np.zeros((4, 2))}, {}, "no area"), ({"a": foil}, {"layers": (1e-5, 1.2, 10), "y_plus": 1.0}, "not both"),
         ):  # fmt: skip
             with self.subTest(word=word), self.assertRaises(zy.InputError) as refused:
@@ -210,7 +214,7 @@ class Space(unittest.TestCase):
         box = zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 1200).surface
         mesh = zy.mesh_surface(box, farfield=4.0, growth=0.4)
         self.assertAlmostEqual(np.ptp(mesh.points, axis=0).prod() - mesh.cell_volume.sum(), 1.0, 8)
-        half = zy.remesh(halved(zy.Body.ellipsoid(1.0, 1.0).surface()), 800, stretch=1.0).surface
+        half = zy.remesh(half_surface(zy.Body.ellipsoid(1.0, 1.0).surface()), 800, stretch=1.0).surface
         mesh = zy.mesh_surface(half, farfield=4.0, growth=0.4, half=True)
         plane = mesh.group("symmetry")
         self.assertEqual(np.abs(mesh.face_centroid[plane.faces][:, 1]).max(), 0.0)

@@ -14,7 +14,7 @@ class TestCluster(unittest.TestCase):
         from distributed import LocalCluster
 
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=64, outward=24)
-        ask = {"alpha": [0.0, 2.0, -2.0], "mach": 0.3, "settings": zy.Settings(orders=4)}
+        ask = {"alpha": [0.0, 2.0, -2.0], "mach": 0.3, "numerics": zy.Numerics(residual_drop=4)}
         here = zy.sweep(mesh, processes=1, **ask).table
         folder = Path(tempfile.mkdtemp())
         with LocalCluster(n_workers=1, threads_per_worker=1, processes=False, dashboard_address=None) as cluster:

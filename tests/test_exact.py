@@ -5,11 +5,18 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.air.axes import angles_of, wind_axes, wind_vector
-from zephyrum.shape.closest import distances
-from zephyrum.shape.mass import NONE, of_point, of_skin, of_solid
-from zephyrum.shape.solids import common_volume, difference, outline_of, section_area, shadow, united
-from zephyrum.shape.stations import airfoils_between, blend, outer_end, panel_of, span_lengths, station_at
+from zephyrum.conditions.axes import angles_of, wind_axes, wind_vector
+from zephyrum.geometry.aircraft.mass_properties import NONE, of_point, of_skin, of_solid
+from zephyrum.geometry.aircraft.stations import (
+    airfoils_between,
+    interpolate_airfoils,
+    outer_end,
+    panel_of,
+    span_lengths,
+    station_at,
+)
+from zephyrum.geometry.surface.nearest_point import distances
+from zephyrum.geometry.surface.solids import common_volume, difference, outline_of, projection, section_area, union
 
 
 class Masses(unittest.TestCase):
@@ -71,7 +78,7 @@ class Solids(unittest.TestCase):
     def test_shadows_and_sections_of_a_box_and_a_ball(self):
         box = zy.Body.box(3.0, 2.0, 1.0).surface()
         for along, exact in (("x", 2.0), ("y", 3.0), ("z", 6.0)):
-            self.assertAlmostEqual(shadow(box, along), exact, 9)
+            self.assertAlmostEqual(projection(box, along), exact, 9)
         np.testing.assert_allclose(section_area(box, np.array([0.5, 1.5, 2.9])), 2.0, rtol=1e-9)
         ball = zy.Body.ellipsoid(2.0, 2.0).surface(tolerance=5e-5)
         x = np.linspace(0.2, 1.8, 9)
@@ -85,7 +92,7 @@ class Solids(unittest.TestCase):
         one = zy.Body.box(2.0, 1.0, 1.0).surface("one")
         two = one.transformed(np.eye(3), (1.5, 0.25, 0.0)).labelled("two/side")
         self.assertAlmostEqual(common_volume(one, two), 0.5 * 0.75, 9)
-        both = united([one, two])
+        both = union([one, two])
         self.assertTrue(both.watertight)
         self.assertAlmostEqual(both.volume, 4.0 - 0.375, 9)
         self.assertEqual({name.split("/")[0] for name in both.labels}, {"one", "two"})
@@ -94,17 +101,17 @@ class Solids(unittest.TestCase):
         self.assertAlmostEqual(common_volume(one, one.transformed(np.eye(3), (9.0, 0.0, 0.0))), 0.0, 12)
         torn = one.selected(np.arange(len(one.triangles)) > 0)
         with self.assertRaises(zy.InputError):
-            united([torn, two])
+            union([torn, two])
 
     def test_what_a_cone_measures(self):
         cone = zy.Body(rings=[zy.Ring(x=0.0, width=0.0), zy.Ring(x=3.0, width=2.0)], nose="pointed", straight=True)
         sizes = zy.measure_surface(cone.surface(tolerance=5e-5))
-        told = {name: value for name, value, _ in sizes.rows()}
-        self.assertAlmostEqual(told["length"], 3.0, 9)
+        printed = {name: value for name, value, _ in sizes.rows()}
+        self.assertAlmostEqual(printed["length"], 3.0, 9)
         for name, exact in (("volume", np.pi), ("frontal area", np.pi), ("planform area", 3.0), ("side area", 3.0)):
-            self.assertLess(abs(told[name] / exact - 1.0), 3e-3, name)
-        self.assertLess(abs(told["wetted area"] / (np.pi * (1.0 + np.sqrt(10.0))) - 1.0), 3e-3)
-        self.assertLess(abs(told["centroid x"] - 2.25), 3e-3)
+            self.assertLess(abs(printed[name] / exact - 1.0), 3e-3, name)
+        self.assertLess(abs(printed["wetted area"] / (np.pi * (1.0 + np.sqrt(10.0))) - 1.0), 3e-3)
+        self.assertLess(abs(printed["centroid x"] - 2.25), 3e-3)
         x, area = sizes.area_distribution(31)
         np.testing.assert_allclose(area[1:-1], np.pi * (x[1:-1] / 3.0) ** 2, atol=0.01)
         torn = sizes.surface.selected(np.arange(len(sizes.surface.triangles)) > 0)
@@ -114,29 +121,29 @@ class Solids(unittest.TestCase):
     def test_the_nearest_point_is_that_of_all_triangles_tried(self):
         rng = np.random.default_rng(3)
         surface = zy.Body.ellipsoid(2.0, 1.0).surface(tolerance=5e-3)
-        places = rng.uniform(-1.0, 3.0, (60, 3))
+        positions = rng.uniform(-1.0, 3.0, (60, 3))
         corners = surface.points[surface.triangles]
-        shares = rng.dirichlet([1.0, 1.0, 1.0], 400)
-        tried = np.concatenate([np.einsum("sk,tkd->std", shares, corners).reshape(-1, 3), surface.points])
-        brute = np.array([np.linalg.norm(tried - place, axis=1).min() for place in places])
-        found = distances(places, surface.points, surface.triangles)
+        fractions = rng.dirichlet([1.0, 1.0, 1.0], 400)
+        tried = np.concatenate([np.einsum("sk,tkd->std", fractions, corners).reshape(-1, 3), surface.points])
+        brute = np.array([np.linalg.norm(tried - position, axis=1).min() for position in positions])
+        found = distances(positions, surface.points, surface.triangles)
         self.assertTrue((found <= brute + 1e-12).all())
         self.assertLess(float((brute - found).max()), 0.02)
-        self.assertTrue(np.isinf(distances(places, surface.points, surface.triangles[:0])).all())
+        self.assertTrue(np.isinf(distances(positions, surface.points, surface.triangles[:0])).all())
         line = np.array([[0, 1, 1]])
         np.testing.assert_allclose(distances(np.array([[0.5, 2.0, 0.0]]), np.eye(3) * 0.0 + [[0, 0, 0], [1, 0, 0], [1, 0, 0]], line), 2.0)  # fmt: skip
 
 
 class Stations(unittest.TestCase):
-    ROOT = zy.Station(place=(1.0, 0.5, 0.2), chord=2.0, twist=1.0, airfoil="NACA 0012")
+    ROOT = zy.Station(position=(1.0, 0.5, 0.2), chord=2.0, twist=1.0, airfoil="NACA 0012")
 
     def test_panels_go_where_sweep_and_dihedral_say(self):
         end = outer_end(self.ROOT, zy.Panel(span=2.0, taper=0.5, sweep=30.0, sweep_at=0.5, dihedral=90.0, twist=-2.0))
         x = 1.0 + 2.0 * np.tan(np.radians(30.0)) + 0.5 * (2.0 - 1.0)
-        np.testing.assert_allclose(end.place, [x, 0.5, 2.2], atol=1e-12)
+        np.testing.assert_allclose(end.position, [x, 0.5, 2.2], atol=1e-12)
         self.assertEqual((end.chord, end.twist), (1.0, -2.0))
         flat = outer_end(self.ROOT, zy.Panel(span=2.0, chord=1.5))
-        np.testing.assert_allclose(flat.place, [1.0 + 0.25 * 0.5, 2.5, 0.2], atol=1e-12)
+        np.testing.assert_allclose(flat.position, [1.0 + 0.25 * 0.5, 2.5, 0.2], atol=1e-12)
         with self.assertRaisesRegex(zy.InputError, "both given"):
             zy.Panel(span=1.0, chord=1.0, taper=0.5)
 
@@ -148,22 +155,22 @@ class Stations(unittest.TestCase):
             zy.Planform(span=-1.0, area=2.0)
 
     def test_sections_between_stations_lie_between_them(self):
-        tip = zy.Station(place=(1.0, 4.5, 0.2), chord=1.0, airfoil="NACA 0024")
-        middle = zy.Station(place=(1.0, 2.5, 0.2), chord=1.5)
-        np.testing.assert_allclose(span_lengths([self.ROOT, middle, tip]), [0.0, 2.0, 4.0])
-        foils = airfoils_between([self.ROOT, middle, tip], [self.ROOT.airfoil, None, tip.airfoil])
+        tip = zy.Station(position=(1.0, 4.5, 0.2), chord=1.0, airfoil="NACA 0024")
+        midpoint = zy.Station(position=(1.0, 2.5, 0.2), chord=1.5)
+        np.testing.assert_allclose(span_lengths([self.ROOT, midpoint, tip]), [0.0, 2.0, 4.0])
+        foils = airfoils_between([self.ROOT, midpoint, tip], [self.ROOT.airfoil, None, tip.airfoil])
         self.assertAlmostEqual(foils[1].measures.thickness, 0.18, 4)
-        self.assertIs(blend(foils[0], foils[2], 0.0), foils[0])
-        self.assertIs(blend(foils[0], foils[2], 1.0), foils[2])
-        self.assertIs(blend(foils[0], foils[0], 0.5), foils[0])
+        self.assertIs(interpolate_airfoils(foils[0], foils[2], 0.0), foils[0])
+        self.assertIs(interpolate_airfoils(foils[0], foils[2], 1.0), foils[2])
+        self.assertIs(interpolate_airfoils(foils[0], foils[0], 0.5), foils[0])
         tree = np.array([0.0, 0.5, 1.0])
         self.assertEqual(panel_of(tree, 0.0), (0, 0.0))
         self.assertEqual(panel_of(tree, 0.75), (1, 0.5))
         self.assertEqual(panel_of(tree, 1.0), (1, 1.0))
-        wing = zy.Wing(stations=[self.ROOT, middle, tip])
+        wing = zy.Wing(stations=[self.ROOT, midpoint, tip])
         there = station_at(wing.sections, tree, 0.25)
         self.assertAlmostEqual(there.chord, 1.75)
-        self.assertAlmostEqual(there.place[1], 1.5)
+        self.assertAlmostEqual(there.position[1], 1.5)
         self.assertAlmostEqual(wing.at(0.25).chord, 1.75)
 
 
@@ -191,7 +198,7 @@ class Families(unittest.TestCase):
                 zy.Airfoil.from_class_shape(upper, lower, **options)
 
     def test_digits_that_are_no_section_are_refused_with_the_reason(self):
-        for digits, word in (("12", "four or five"), ("24a2", "four or five"), ("2400", "thickness"), ("2099", "thickness"), ("2012", "place"),
+        for digits, word in (("12", "four or five"), ("24a2", "four or five"), ("2400", "thickness"), ("2099", "thickness"), ("2012", "no place"),
                              ("23912", "one of"), ("03012", "first not 0")):  # fmt: skip
             with self.subTest(digits), self.assertRaisesRegex(zy.InputError, word):
                 zy.Airfoil.naca(digits)

@@ -14,7 +14,7 @@ import numpy as np
 import pandas as pd
 
 import zephyrum as zy
-from zephyrum._core.atomic import atomic_write, write_text
+from zephyrum._core.atomic_files import atomic_write, write_text
 from zephyrum.studies.spec import template
 
 
@@ -135,16 +135,16 @@ class PlacesThatRefuse(OnDisk):
 
     def test_a_checkpoint_that_can_not_be_written_costs_a_warning_and_not_the_run(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 16, topology="O")
-        kept = self.folder / "runs" / "one.npz"
-        with mock.patch("zephyrum.solver.checkpoint.EVERY", 0.0), self.assertWarnsRegex(RuntimeWarning, "goes on without a new checkpoint.*can't be written"):  # fmt: skip
+        stored = self.folder / "runs" / "one.npz"
+        with mock.patch("zephyrum.solver.checkpoint.SAVE_INTERVAL", 0.0), self.assertWarnsRegex(RuntimeWarning, "goes on without a new checkpoint.*can't be written"):  # fmt: skip
 
             def spoil(row):
-                if kept.parent.is_dir():
-                    shutil.rmtree(kept.parent)
-                    kept.parent.write_text("in the way")
+                if stored.parent.is_dir():
+                    shutil.rmtree(stored.parent)
+                    stored.parent.write_text("in the way")
 
-            solution = zy.solve(mesh, zy.Freestream(mach=0.3, alpha=1.0), keep=kept, on_step=spoil)
-        self.assertEqual(solution.verdict, "settled")
+            solution = zy.solve(mesh, zy.Freestream(mach=0.3, alpha=1.0), keep=stored, on_step=spoil)
+        self.assertEqual(solution.outcome, "converged")
 
 
 class Tables(OnDisk):
@@ -153,12 +153,12 @@ class Tables(OnDisk):
         path = polar.write(self.folder / "polar.csv")
         table = pd.read_csv(path)
         self.assertEqual(len(table), 2)
-        for name in ("mach", "alpha", "CL", "CD", "CM", "verdict", "mesh", "cells", "seconds", "model"):
+        for name in ("mach", "alpha", "CL", "CD", "CM", "outcome", "mesh", "cells", "seconds", "model"):
             self.assertIn(name, table.columns)
         notes = json.loads(path.with_suffix(".json").read_text())
         self.assertEqual(notes["mesh"]["fingerprint"], table["mesh"][0])
         self.assertAlmostEqual(notes["reference"]["chord"], 1.0, delta=1e-3)
-        self.assertEqual(notes["settings"]["orders"], 8.0)
+        self.assertEqual(notes["numerics"]["residual_drop"], 8.0)
         with self.assertRaisesRegex(zy.FileError, "does not exist"):
             zy.Polar.read(self.folder / "none.csv")
         path.with_suffix(".json").write_text("{")
@@ -179,7 +179,7 @@ class StudyText(OnDisk):
         study = self.study(self.template())
         self.assertEqual(study.title, "mine")
         self.assertEqual(study.sweep.alpha, [-4, -2, 0, 2, 4, 6, 8])
-        self.assertEqual(study.settings(8.0), zy.Settings())
+        self.assertEqual(study.numerics(8.0), zy.Numerics())
         self.assertEqual(study.source().shape.name, "NACA 2412")
 
     def test_units_and_true_size(self):
@@ -215,7 +215,7 @@ class StudyText(OnDisk):
         lines = self.template().splitlines()
         for old, new, key in (
             ("around = 128", 'around = "many"', "mesh.around"),
-            ("orders = 8", "order = 8", "solver.order"),
+            ("residual_drop = 8", "order = 8", "solver.order"),
             ("mach = [0.2, 0.6]", "mach = [0.2, 'x']", "sweep.mach"),
             ("levels = 3", "levels = 1", "refine.levels"),
             ("processes = 2", "processes = 1.5", "run.processes"),
@@ -271,7 +271,7 @@ class CommandLine(OnDisk):
 
     def test_what_does_not_settle_gives_exit_code_1_and_says_so(self):
         text = template("section").format(file="s.toml", title="cut short")
-        text = text.replace("orders = 8", "orders = 8\nsteps = 1").replace("[0.2, 0.6]", "0.3")
+        text = text.replace("residual_drop = 8", "residual_drop = 8\nmax_iterations = 1").replace("[0.2, 0.6]", "0.3")
         text = (
             text.replace("{ from = -4, to = 8, step = 2 }", "[2]")
             .replace("around = 128", "around = 96")
@@ -280,8 +280,8 @@ class CommandLine(OnDisk):
         (self.folder / "s.toml").write_text(text)
         result = self.run_words("run", self.folder / "s.toml", "--out", self.folder / "o", "--no-figures")
         self.assertEqual(result.exit_code, 1, result.output)
-        self.assertIn("not settled: M 0.3, alpha 2 deg: wandering, 1 steps were not enough", result.output)
-        self.assertIn("did not settle", result.output)
+        self.assertIn("not converged: M 0.3, alpha 2 deg: oscillating, 1 steps were not enough", result.output)
+        self.assertIn("did not converge", result.output)
 
     def test_shape_tells_what_it_recognised_and_measured(self):
         points = zy.Airfoil.naca("4412").points[::8] * 100

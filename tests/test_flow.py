@@ -9,16 +9,16 @@ from tests.test_parts import cube
 from validation import manufactured
 from validation.cases import freestream_preserved, oblique_shock
 from validation.grids import box, of_grid
-from zephyrum.flow import march
-from zephyrum.flow.boundary import outer_states
-from zephyrum.flow.domain import Domain
-from zephyrum.flow.flux import exact_flux, roe_flux
-from zephyrum.flow.gas import Law, Scales
-from zephyrum.flow.jacobian import Jacobian
-from zephyrum.flow.krylov import Preconditioner, gmres
-from zephyrum.flow.limiter import van_albada
-from zephyrum.flow.order import elimination
-from zephyrum.flow.residual import Residual, Scheme
+from zephyrum.flow import solve_steady
+from zephyrum.flow.discretization.face_data import FaceData
+from zephyrum.flow.discretization.jacobian import Jacobian
+from zephyrum.flow.discretization.limiter import van_albada
+from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.linear.block_ilu import Preconditioner, gmres
+from zephyrum.flow.linear.ordering import elimination_order
+from zephyrum.flow.physics.boundary_conditions import exterior_states
+from zephyrum.flow.physics.gas_model import GasModel, Scales
+from zephyrum.flow.physics.inviscid_flux import euler_flux, roe_flux
 
 
 def perturbed_state(mesh, air, size=0.05):
@@ -26,20 +26,20 @@ def perturbed_state(mesh, air, size=0.05):
     scales = Scales.of(air)
     q = np.tile(scales.freestream, (mesh.n_cells, 1)) + size * (rng.random((mesh.n_cells, 5)) - 0.5)
     q[:, 2] = 0.0
-    return q, Residual(Domain.of(mesh), Scheme(), Law(1.4), air.mach, outer_states(mesh, scales, 0.0, False))
+    return q, Residual(FaceData.of(mesh), Scheme(), GasModel(1.4), air.mach, exterior_states(mesh, scales, 0.0, False))
 
 
 class Parts(unittest.TestCase):
     def test_flux_is_consistent_upwind_and_turns_with_its_axes(self):
         left, right = (0.1, 0.5, 0.1, -0.2, 1.1), (-0.05, 0.6, -0.1, 0.1, 0.95)
         n = np.array([0.6, 0.48, 0.64])
-        np.testing.assert_allclose(roe_flux(*left, *left, *n, 1.4), exact_flux(*left, *n, 1.4), rtol=1e-13)
+        np.testing.assert_allclose(roe_flux(*left, *left, *n, 1.4), euler_flux(*left, *n, 1.4), rtol=1e-13)
         forward, backward = roe_flux(*left, *right, *n, 1.4), roe_flux(*right, *left, *-n, 1.4)
         np.testing.assert_allclose(forward, -np.array(backward), rtol=1e-12)
         fast = (0.1, 3.0, 0.0, 0.0, 1.0)
         np.testing.assert_allclose(
             roe_flux(*fast, 0.0, 2.8, 0.0, 0.0, 1.1, 1.0, 0.0, 0.0, 1.4),
-            exact_flux(*fast, 1.0, 0.0, 0.0, 1.4),
+            euler_flux(*fast, 1.0, 0.0, 0.0, 1.4),
             rtol=1e-10,
         )
 
@@ -58,7 +58,7 @@ class Parts(unittest.TestCase):
     def test_gradients_are_exact_for_linear_fields(self):
         for mesh in (box(10, 0.35, 0.1), zy.mesh_airfoil(zy.Airfoil.naca("2412", "blunt"), 64, 16, topology="C")):
             for method in ("green-gauss", "least-squares"):
-                d = Domain.of(mesh, method)
+                d = FaceData.of(mesh, method)
                 q, g = (mesh.cell_centroid @ np.array([1.5, 0.0, -2.0]))[:, None], np.zeros((mesh.n_cells, 1, 3))
                 d.gradient(q, g)
                 np.testing.assert_allclose(g[:, 0], np.tile([1.5, 0.0, -2.0], (mesh.n_cells, 1)), atol=1e-9)
@@ -72,7 +72,7 @@ class Parts(unittest.TestCase):
         beside = mesh.left[mesh.faces_of("symmetry")]
         q = np.stack([2.0 * c[:, 0], 1.5 * c[:, 0], 0.0 * c[:, 0], -0.7 * c[:, 2], 1.0 - c[:, 0]], axis=1)
         for method in ("by-cell", "green-gauss", "least-squares"):
-            d = Domain.of(mesh, method)
+            d = FaceData.of(mesh, method)
             g = np.zeros((mesh.n_cells, 5, 3))
             d.gradient(q, g)
             for k, slope in enumerate(((2.0, 0, 0), (1.5, 0, 0), (0, 0, 0), (0, 0, -0.7), (-1.0, 0, 0))):
@@ -92,7 +92,7 @@ class Parts(unittest.TestCase):
         errors = []
         for n in (4, 8):
             mesh = cube(n, "symmetry")
-            c, domain = mesh.cell_centroid, Domain.of(mesh, "green-gauss")
+            c, domain = mesh.cell_centroid, FaceData.of(mesh, "green-gauss")
             q = np.zeros((mesh.n_cells, 5))
             q[:, 0] = np.cos(np.pi * c[:, 1])  # even at both ends, velocity through them odd
             q[:, 2] = np.sin(np.pi * c[:, 1])
@@ -156,7 +156,7 @@ class Whole(unittest.TestCase):
     def test_pieces_are_kept_apart_and_columns_are_eliminated_from_the_wall_outwards(self):
         ball = zy.remesh(zy.Body.ellipsoid(1.0, 1.0).surface(), 500, stretch=1.0).surface
         mesh = zy.mesh_surface(ball, farfield=3.0, growth=0.5, layers=(1e-4, 1.4, 12))
-        order, piece = elimination(mesh)
+        order, piece = elimination_order(mesh)
         np.testing.assert_array_equal(np.sort(order), np.arange(mesh.n_cells))
         row = np.empty(mesh.n_cells, dtype=np.int64)
         row[order] = np.arange(mesh.n_cells)
@@ -165,7 +165,7 @@ class Whole(unittest.TestCase):
         self.assertTrue(((one == two) | (np.maximum(one, two) == len(piece))).all())
         self.assertLess(piece[0], piece[1])
         self.assertGreater(piece[-1], 0.5 * mesh.n_cells)
-        foot = mesh.feet
+        foot = mesh.wall_face_of_cell
         for face in np.unique(foot[foot >= 0])[::20]:
             cells = np.flatnonzero(foot == face)
             cells = cells[np.argsort(mesh.wall_distance[cells])]
@@ -183,19 +183,19 @@ class Whole(unittest.TestCase):
 
     def test_uniform_flow_in_an_empty_box_settles_at_once(self):
         mesh = box(8, role="farfield")
-        flow = march(mesh, zy.Freestream(mach=0.5, alpha=10), zy.Reference(1, 1, 1, (0, 0, 0)))
-        self.assertEqual(flow.verdict, "settled")
+        flow = solve_steady(mesh, zy.Freestream(mach=0.5, alpha=10), zy.Reference(1, 1, 1, (0, 0, 0)))
+        self.assertEqual(flow.outcome, "converged")
         self.assertEqual(flow.history.column("step", 0).tolist(), [0.0])
 
     def test_settings_are_checked(self):
         for bad in (
-            {"orders": 0},
+            {"residual_drop": 0},
             {"limiter": "maybe"},
             {"order": 3},
             {"gradient": "x"},
             {"cfl": -1},
             {"kappa": 2},
-            {"steps": 1.5},
+            {"max_iterations": 1.5},
         ):
             with self.subTest(bad), self.assertRaises(zy.InputError):
-                zy.Settings(**bad)
+                zy.Numerics(**bad)

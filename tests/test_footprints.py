@@ -6,11 +6,11 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.errors import InputError, MeshError
-from zephyrum.mesh.columns import stand_columns
-from zephyrum.mesh.curves import CORNER, dense, distance_to_others, divide
+from zephyrum.mesh.clipped_2d.curves import CORNER_ANGLE, distance_to_others, divide, sampled_curve
+from zephyrum.mesh.clipped_3d.prism_columns import build_prism_columns
 from zephyrum.mesh.polygons import polygon_geometry
-from zephyrum.mesh.sizes import SizeField
-from zephyrum.mesh.tree import grow_tree, leaves_at, neighbours, nudged, shortened
+from zephyrum.mesh.size_field import SizeField
+from zephyrum.mesh.tree import grow_tree, leaves_at, moved_off_planes, neighbours, stretched_coordinates
 
 N = 4  # squares along every edge of the cube below
 
@@ -29,28 +29,30 @@ class LongCells(unittest.TestCase):
         side = tree.side[leaves]
         self.assertAlmostEqual((side**3 * tree.unit.prod()).sum(), 12.0**3, 9)
         np.testing.assert_allclose(tree.unit / tree.unit[0], self.stretch)
-        self.assertTrue((side * tree.unit[0] <= self.field(tree.middles(leaves)) * (1.0 + 1e-9)).all())
-        self.assertTrue((np.abs(tree.middles(leaves)) < 6.0).all())
+        self.assertTrue((side * tree.unit[0] <= self.field(tree.midpoints(leaves)) * (1.0 + 1e-9)).all())
+        self.assertTrue((np.abs(tree.midpoints(leaves)) < 6.0).all())
 
     def test_neighbours_differ_by_one_level_and_lie_across_the_side(self):
         tree, leaves = self.tree, self.tree.leaves
         across = neighbours(3, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
-        middle, half = tree.middles(leaves), 0.5 * tree.side[leaves, None] * tree.unit
-        for way in range(6):
-            axis, sign = way // 2, 1.0 if way % 2 else -1.0
-            own = np.flatnonzero(across[:, way] >= 0)
-            other = across[own, way]
+        midpoint, half = tree.midpoints(leaves), 0.5 * tree.side[leaves, None] * tree.unit
+        for direction in range(6):
+            axis, sign = direction // 2, 1.0 if direction % 2 else -1.0
+            own = np.flatnonzero(across[:, direction] >= 0)
+            other = across[own, direction]
             self.assertLessEqual(np.abs(tree.level[other] - tree.level[leaves[own]]).max(), 1)
-            gap = np.abs(tree.middles(other)[:, axis] - middle[own, axis]) - half[own, axis] - 0.5 * tree.side[other] * tree.unit[axis]  # fmt: skip
+            gap = np.abs(tree.midpoints(other)[:, axis] - midpoint[own, axis]) - half[own, axis] - 0.5 * tree.side[other] * tree.unit[axis]  # fmt: skip
             self.assertLess(np.abs(gap).max(), 1e-9)
-            rim = np.abs(middle[:, axis] + sign * half[:, axis] - sign * 6.0) < 1e-9
-            np.testing.assert_array_equal(across[:, way] == -1, rim)
+            rim = np.abs(midpoint[:, axis] + sign * half[:, axis] - sign * 6.0) < 1e-9
+            np.testing.assert_array_equal(across[:, direction] == -1, rim)
 
     def test_places_find_the_cell_that_holds_them(self):
         tree = self.tree
-        spots = nudged(np.random.default_rng(1).uniform(-5.9, 5.9, (400, 3)), tree)
-        found = leaves_at(np.round(2.0 * (spots - tree.origin) / tree.unit).astype(np.int64), tree.depth, tree.child)
-        off = np.abs(spots - tree.middles(found)) / (tree.side[found, None] * tree.unit)
+        locations = moved_off_planes(np.random.default_rng(1).uniform(-5.9, 5.9, (400, 3)), tree)
+        found = leaves_at(
+            np.round(2.0 * (locations - tree.origin) / tree.unit).astype(np.int64), tree.depth, tree.child
+        )
+        off = np.abs(locations - tree.midpoints(found)) / (tree.side[found, None] * tree.unit)
         self.assertLess(off.max(), 0.5 + 0.26)  # to the nearest half of the finest cell
         self.assertTrue((tree.child[found] < 0).all())
 
@@ -61,16 +63,16 @@ class LongCells(unittest.TestCase):
             self.assertAlmostEqual(self.tree.squares(cell, np.array([normal]))[0] / area, 1.0, 12)
         # a plane turned about z by t has the area 1 there and |(sin t, cos t)| of it after y is divided by two
         t = np.radians(30.0)
-        kept = shortened(np.array([[np.cos(t), np.sin(t), 0.0]]), self.stretch)[0]
-        self.assertAlmostEqual(kept, np.hypot(np.cos(t) / 2.0, np.sin(t)), 12)
+        stored = stretched_coordinates(np.array([[np.cos(t), np.sin(t), 0.0]]), self.stretch)[0]
+        self.assertAlmostEqual(stored, np.hypot(np.cos(t) / 2.0, np.sin(t)), 12)
 
 
 def cube():
     """(points, start, corners, middles, normals, face): the skin of a unit cube in N x N squares a side, seen from outside."""
     index, points, corners, normals, faces = {}, [], [], [], []
 
-    def number(spot):
-        key = tuple(np.round(np.array(spot) * N).astype(int))
+    def number(location):
+        key = tuple(np.round(np.array(location) * N).astype(int))
         if key not in index:
             index[key] = len(points)
             points.append(np.array(key) / N + [0.0, 1.0, 0.0])  # off the plane of symmetry
@@ -83,27 +85,27 @@ def cube():
                 for j in range(N):
                     ring = [(i, j), (i + 1, j), (i + 1, j + 1), (i, j + 1)]
                     for a, b in ring if end else ring[::-1]:
-                        spot = np.zeros(3)
-                        spot[axis], spot[u], spot[v] = end, a / N, b / N
-                        corners.append(number(spot))
+                        location = np.zeros(3)
+                        location[axis], location[u], location[v] = end, a / N, b / N
+                        corners.append(number(location))
                     normal = np.zeros(3)
                     normal[axis] = 1.0 if end else -1.0
                     normals.append(normal)
                     faces.append(2 * axis + end)
     points, corners = np.array(points), np.array(corners)
-    middles = points[corners].reshape(-1, 4, 3).mean(axis=1) - [0.0, 1.0, 0.0]
-    return points, np.arange(0, 4 * 6 * N * N + 1, 4), corners, middles, np.array(normals), np.array(faces)
+    midpoints = points[corners].reshape(-1, 4, 3).mean(axis=1) - [0.0, 1.0, 0.0]
+    return points, np.arange(0, 4 * 6 * N * N + 1, 4), corners, midpoints, np.array(normals), np.array(faces)
 
 
 class Footprints(unittest.TestCase):
     def setUp(self):
-        self.points, self.start, self.corners, self.middles, self.normals, self.faces = cube()
+        self.points, self.start, self.corners, self.midpoints, self.normals, self.faces = cube()
         n = len(self.faces)
-        self.octant = (self.middles > 0.5) @ np.array([1, 2, 4])
+        self.octant = (self.midpoints > 0.5) @ np.array([1, 2, 4])
         self.kind, self.split, self.square = np.zeros(n, dtype=int), np.zeros(n, dtype=int), np.full(n, 0.25)
 
     def columns(self, cell=None, triangle=None):
-        return stand_columns(self.points, self.start, self.corners, self.octant if cell is None else cell, np.arange(len(self.faces)) if triangle is None else triangle,
+        return build_prism_columns(self.points, self.start, self.corners, self.octant if cell is None else cell, np.arange(len(self.faces)) if triangle is None else triangle,
                              self.normals, self.kind, self.square, self.split)  # fmt: skip
 
     def area(self, rings):
@@ -161,7 +163,7 @@ class Footprints(unittest.TestCase):
         start = np.r_[0, np.cumsum(np.full(len(rest) + 1, 4))]
         cell = np.r_[self.octant[rest], 50]
         n = len(cell)
-        made = stand_columns(self.points, start, corners, cell, np.arange(n), np.concatenate([self.normals[rest], [[-1.0, 0, 0]]]), np.zeros(n, dtype=int),
+        made = build_prism_columns(self.points, start, corners, cell, np.arange(n), np.concatenate([self.normals[rest], [[-1.0, 0, 0]]]), np.zeros(n, dtype=int),
                              np.full(n, 0.25), np.zeros(n, dtype=int))  # fmt: skip
         self.assertEqual(made.count, 21)
         self.assertEqual(np.diff(made.floor.start).max(), 4 * N)
@@ -169,7 +171,7 @@ class Footprints(unittest.TestCase):
 
     def test_one_that_goes_round_another_is_parted_so_that_every_one_stands_on_one_face(self):
         side = self.faces == 0
-        inner = side & (np.abs(self.middles - 0.5) < 0.25)[:, 1:].all(axis=1)
+        inner = side & (np.abs(self.midpoints - 0.5) < 0.25)[:, 1:].all(axis=1)
         self.square[:] = 0.1
         made = self.columns(np.where(inner, 50, np.where(side, 60, self.octant)))
         self.assertEqual(made.count, 20 + 1 + 12)  # the ring has a column a triangle
@@ -178,11 +180,11 @@ class Footprints(unittest.TestCase):
         self.assertAlmostEqual(self.area(made.floor).sum(), 6.0, 12)
 
     def test_an_open_skin_is_told_with_its_place(self):
-        with self.assertRaises(MeshError) as told:
-            stand_columns(self.points, self.start[:-1], self.corners[:-4], self.octant[:-1], np.arange(len(self.faces) - 1), self.normals[:-1],
+        with self.assertRaises(MeshError) as printed:
+            build_prism_columns(self.points, self.start[:-1], self.corners[:-4], self.octant[:-1], np.arange(len(self.faces) - 1), self.normals[:-1],
                           self.kind[:-1], self.square[:-1], self.split[:-1])  # fmt: skip
-        self.assertIn("open at", str(told.exception))
-        self.assertTrue((np.abs(told.exception.place - [1.0, 2.0, 1.0]) < 1.0 + 1e-12).all())
+        self.assertIn("open at", str(printed.exception))
+        self.assertTrue((np.abs(printed.exception.position - [1.0, 2.0, 1.0]) < 1.0 + 1e-12).all())
 
 
 class Curves(unittest.TestCase):
@@ -192,27 +194,27 @@ class Curves(unittest.TestCase):
     def test_every_kind_runs_clockwise_and_closes(self):
         square = np.array([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]])
         for shape in (zy.Airfoil.naca("2412"), zy.Airfoil.naca("0012").blunted(0.01), zy.Outline.circle(1.0), square, square[::-1]):  # fmt: skip
-            made = dense("one", shape)
+            made = sampled_curve("one", shape)
             x, z = made.points.T
             self.assertLess(np.sum(x * np.roll(z, -1) - np.roll(x, -1) * z), 0.0)
             for one, two in zip(made.pieces, made.pieces[1:] + made.pieces[:1], strict=True):
                 np.testing.assert_allclose(one[-1], two[0], atol=1e-12)
 
     def test_a_square_has_four_pieces_and_a_circle_of_points_is_smooth(self):
-        self.assertEqual(len(dense("s", [[0, 0], [1, 0], [1, 1], [0, 1], [0, 0]]).pieces), 4)
+        self.assertEqual(len(sampled_curve("s", [[0, 0], [1, 0], [1, 1], [0, 1], [0, 0]]).pieces), 4)
         turn = np.linspace(0.0, 2.0 * np.pi, 40, endpoint=False)
-        ring = dense("r", np.stack([np.cos(turn), np.sin(turn)], axis=1))
+        ring = sampled_curve("r", np.stack([np.cos(turn), np.sin(turn)], axis=1))
         self.assertTrue(ring.smooth)
         self.assertLess(np.abs(np.hypot(*ring.points.T) - 1.0).max(), 2e-5)  # splined, not a polygon
-        self.assertGreater(360.0 / 8, CORNER)
-        self.assertEqual(len(dense("o", np.stack([np.cos(turn[::5]), np.sin(turn[::5])], axis=1)).pieces), 8)
+        self.assertGreater(360.0 / 8, CORNER_ANGLE)
+        self.assertEqual(len(sampled_curve("o", np.stack([np.cos(turn[::5]), np.sin(turn[::5])], axis=1)).pieces), 8)
 
     def test_edges_turn_as_little_and_are_as_short_as_asked(self):
-        (ring,) = self.divided(dense("ring", zy.Outline.circle(1.0)), size=0.4, turn=0.2)
+        (ring,) = self.divided(sampled_curve("ring", zy.Outline.circle(1.0)), size=0.4, turn=0.2)
         edge = np.linalg.norm(np.roll(ring.points, -1, axis=0) - ring.points, axis=1)
         np.testing.assert_allclose(edge, 0.1, rtol=0.03)  # radius 1/2
         self.assertFalse(ring.corner.any())
-        (square,) = self.divided(dense("s", [[0, 0], [1, 0], [1, 1], [0, 1]]), size=0.1, at_corners=0.25)
+        (square,) = self.divided(sampled_curve("s", [[0, 0], [1, 0], [1, 1], [0, 1]]), size=0.1, at_corners=0.25)
         self.assertEqual(square.corner.sum(), 4)
         edge = np.linalg.norm(np.roll(square.points, -1, axis=0) - square.points, axis=1)
         self.assertLess(edge.max(), 0.105)
@@ -221,7 +223,8 @@ class Curves(unittest.TestCase):
 
     def test_gaps_make_edges_short_and_touching_bodies_are_refused(self):
         one, two = (
-            dense(name, zy.Outline("circle", 1.0, 1.0, place=(x, 0.0))) for name, x in (("one", 0.0), ("two", 1.05))
+            sampled_curve(name, zy.Outline("circle", 1.0, 1.0, position=(x, 0.0)))
+            for name, x in (("one", 0.0), ("two", 1.05))
         )
         gap = distance_to_others(one.points, [one, two], 0, None)
         self.assertAlmostEqual(gap.min(), 0.05, 4)
@@ -231,15 +234,15 @@ class Curves(unittest.TestCase):
         edge = np.linalg.norm(np.roll(near.points, -1, axis=0) - near.points, axis=1)
         self.assertLess(edge[np.argmax(near.points[:, 0])], 0.03)
         self.assertGreater(edge[np.argmin(near.points[:, 0])], 0.1)
-        with self.assertRaises(MeshError) as told:
-            self.divided(one, dense("two", zy.Outline("circle", 1.0, 1.0, place=(0.5, 0.0))), ground=-0.5)
-        self.assertIn("touches", str(told.exception))
+        with self.assertRaises(MeshError) as printed:
+            self.divided(one, sampled_curve("two", zy.Outline("circle", 1.0, 1.0, position=(0.5, 0.0))), ground=-0.5)
+        self.assertIn("touches", str(printed.exception))
 
     def test_what_is_no_curve_is_refused_by_name(self):
         for shape, word in (([[0, 0], [1, 1]], "at least three"), ("airfoil", "at least three"), ([[0, 0], [1, 0], [2, 0]], "no area"),
                             ([[0, 0], [1, 0], [1, 0], [0, 1]], "twice in a row"), ([[0, 0], [1, np.nan], [0, 1]], "at least three")):  # fmt: skip
             with self.assertRaises(InputError) as refused:
-                dense("fin", shape)
+                sampled_curve("fin", shape)
             self.assertIn("'fin'", str(refused.exception))
             self.assertIn(word, str(refused.exception))
 

@@ -6,22 +6,32 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.flow.boundary import CODES, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC, SLIP, boundary_flux, code_of
-from zephyrum.flow.flux import exact_flux, roe_flux
-from zephyrum.flow.gas import Law, Scales
-from zephyrum.flow.limiter import (  # fmt: skip
-    FAST,
-    SMOOTH,
-    SMOOTH_IN_SPACE,
-    fade,
-    fade_all,
+from zephyrum.flow.discretization.limiter import (  # fmt: skip
+    FADE_IN_MACH,
+    SMOOTH_VARIATION,
+    SMOOTH_VARIATION_3D,
     least_weight,
-    limit_weight,
-    smooth_step,
+    limiter_weight,
+    smooth_variation,
+    smoothstep,
+    smoothstep_array,
     van_albada,
 )
-from zephyrum.flow.turbulence import MODELS, inflow, key_of, sa, sst, typical
-from zephyrum.flow.viscous import coefficients, viscosity
+from zephyrum.flow.discretization.viscous_terms import diffusion_coefficients, viscosity
+from zephyrum.flow.physics.boundary_conditions import (
+    FARFIELD,
+    IMPOSED,
+    NO_SLIP,
+    OUTFLOW,
+    PERIODIC,
+    ROLE_CODES,
+    SLIP,
+    boundary_code,
+    boundary_flux,
+)
+from zephyrum.flow.physics.gas_model import GasModel, Scales
+from zephyrum.flow.physics.inviscid_flux import euler_flux, roe_flux
+from zephyrum.flow.physics.turbulence import MODELS, freestream_turbulence, model_key, sa, sst, typical_turbulence
 
 STILL = (0.0,) * 6
 AIR = (0.0, 0.3, 0.05, -0.02, 1.0)
@@ -37,7 +47,7 @@ class Boundaries(unittest.TestCase):
         return np.array(boundary_flux(code, *inside, *outside, *normal, 1.4))
 
     def exact(self, state, normal=(1.0, 0.0, 0.0)):
-        return np.array(exact_flux(*state, *normal, 1.4))
+        return np.array(euler_flux(*state, *normal, 1.4))
 
     def test_through_walls_goes_nothing_but_pressure(self):
         state = (0.07, 0.3, -0.1, 0.2, 1.05)
@@ -88,20 +98,20 @@ class Boundaries(unittest.TestCase):
             np.testing.assert_allclose(two[1:4], turn @ one[1:4], atol=1e-12)
 
     def test_walls_slip_in_inviscid_flow_only(self):
-        self.assertEqual([code_of("wall", model) for model in MODELS], [SLIP, NO_SLIP, NO_SLIP, NO_SLIP])
-        for role in CODES:
+        self.assertEqual([boundary_code("wall", model) for model in MODELS], [SLIP, NO_SLIP, NO_SLIP, NO_SLIP])
+        for role in ROLE_CODES:
             if role not in ("wall", "ground"):
-                self.assertEqual(code_of(role, "sa"), code_of(role, "euler"))
+                self.assertEqual(boundary_code(role, "sa"), boundary_code(role, "euler"))
 
 
 class Limiting(unittest.TestCase):
     def test_a_smooth_step_is_one(self):
         x = np.linspace(-1.0, 3.0, 401)
-        y = fade_all(x, 0.5, 1.5)
-        self.assertEqual((y[0], y[-1], fade(1.0, 0.5, 1.5)), (0.0, 1.0, 0.5))
+        y = smoothstep_array(x, 0.5, 1.5)
+        self.assertEqual((y[0], y[-1], smoothstep(1.0, 0.5, 1.5)), (0.0, 1.0, 0.5))
         self.assertTrue((np.diff(y) >= 0.0).all())
         self.assertLess(np.abs(np.diff(y)).max(), 1.5 * 0.0101)
-        np.testing.assert_allclose(y + fade_all(2.0 - x, 0.5, 1.5), 1.0)
+        np.testing.assert_allclose(y + smoothstep_array(2.0 - x, 0.5, 1.5), 1.0)
 
     def test_the_limiter_keeps_even_slopes_stops_turns_and_knows_its_slope(self):
         self.assertAlmostEqual(van_albada(0.3, 0.3, 1e-12)[0], 1.0, 12)
@@ -118,7 +128,7 @@ class Limiting(unittest.TestCase):
 
     def test_it_counts_where_flow_is_fast_or_pressure_steps(self):
         def weight(left, right, floor=0.0, far=(0.0, 0.0)):
-            return limit_weight(floor, *left, *right, *far, 1.4)
+            return limiter_weight(floor, *left, *right, *far, 1.4)
 
         slow, fast = (0.0, 0.2, 0.0, 0.0, 1.0), (0.0, 1.1, 0.0, 0.0, 1.0)
         self.assertEqual(weight(slow, slow), 0.0)
@@ -130,12 +140,14 @@ class Limiting(unittest.TestCase):
 
     def test_modes_and_streams_choose_its_floor(self):
         self.assertEqual([least_weight(mode, 0.3, False, False) for mode in ("auto", "on", "off")], [0.0, 1.0, -1.0])
-        self.assertEqual(least_weight("auto", FAST[1], True, False), 1.0)
-        self.assertEqual(least_weight("auto", FAST[0], True, False), 0.0)
+        self.assertEqual(least_weight("auto", FADE_IN_MACH[1], True, False), 1.0)
+        self.assertEqual(least_weight("auto", FADE_IN_MACH[0], True, False), 0.0)
         self.assertEqual(least_weight("auto", 0.2, False, True), 1.0)  # slow flow in space
-        self.assertEqual(smooth_step(0.2, False, False), SMOOTH)
-        self.assertEqual([smooth_step(0.2, friction, True) for friction in (False, True)], list(SMOOTH_IN_SPACE))
-        self.assertAlmostEqual(smooth_step(0.9, True, True), SMOOTH, 12)
+        self.assertEqual(smooth_variation(0.2, False, False), SMOOTH_VARIATION)
+        self.assertEqual(
+            [smooth_variation(0.2, friction, True) for friction in (False, True)], list(SMOOTH_VARIATION_3D)
+        )
+        self.assertAlmostEqual(smooth_variation(0.9, True, True), SMOOTH_VARIATION, 12)
 
 
 class Gas(unittest.TestCase):
@@ -153,22 +165,24 @@ class Gas(unittest.TestCase):
         self.assertAlmostEqual(0.3 * 1.7 / law.viscosity / 2e6, 1.0, 12)
 
     def test_conduction_has_both_prandtl_numbers(self):
-        law = Law(1.4, 1e-5)
+        law = GasModel(1.4, 1e-5)
         for model in ("laminar", "sa"):
-            mu, heat, _, _ = coefficients(0.0, 1.0, 50.0, 0.0, 0.0, 1.0, key_of(model), law)
+            mu, heat, _, _ = diffusion_coefficients(0.0, 1.0, 50.0, 0.0, 0.0, 1.0, model_key(model), law)
             eddy = mu - 1e-5
             self.assertAlmostEqual(heat / ((1e-5 / 0.72 + eddy / 0.9) / 0.4), 1.0, 12)
             self.assertEqual(eddy > 1e-5, model == "sa")
 
     def test_unknowns_of_the_inflow(self):
-        law = Law(1.4, 1e-6, k_unit=1e-3 * 0.2**2)
-        self.assertEqual((inflow("euler", law, 0.2, 1.0), inflow("laminar", law, 0.2, 1.0)), ((), ()))
-        self.assertEqual(inflow("sa", law, 0.2, 1.0), (3.0,))
-        k, w = inflow("sst", law, 0.2, 2.0)
+        law = GasModel(1.4, 1e-6, k_unit=1e-3 * 0.2**2)
+        self.assertEqual(
+            (freestream_turbulence("euler", law, 0.2, 1.0), freestream_turbulence("laminar", law, 0.2, 1.0)), ((), ())
+        )
+        self.assertEqual(freestream_turbulence("sa", law, 0.2, 1.0), (3.0,))
+        k, w = freestream_turbulence("sst", law, 0.2, 2.0)
         self.assertAlmostEqual(math.exp(w), 5.0 * 0.2 / 2.0, 12)
         self.assertAlmostEqual(k * law.k_unit / math.exp(w) / law.viscosity, 0.01, 12)
         for model in MODELS:
-            self.assertEqual(len(typical(model)), max(len(key_of(model)) - 1, 0))
+            self.assertEqual(len(typical_turbulence(model)), max(len(model_key(model)) - 1, 0))
 
 
 class OneEquation(unittest.TestCase):
@@ -230,9 +244,9 @@ class TwoEquations(unittest.TestCase):
 
     def test_rounded_extremes_are_those_of_the_two(self):
         for a, b in ((1.0, 3.0), (0.2, 0.1), (5.0, 5.0), (1e-6, 1e3)):
-            self.assertLess(abs(sst.larger(a, b) / max(a, b) - 1.0), 0.011)
-            self.assertLess(abs(sst.smaller(a, b) / min(a, b) - 1.0), 0.011)
-            self.assertAlmostEqual(sst.larger(a, b) / sst.larger(b, a), 1.0, 14)
+            self.assertLess(abs(sst.smooth_max(a, b) / max(a, b) - 1.0), 0.011)
+            self.assertLess(abs(sst.smooth_min(a, b) / min(a, b) - 1.0), 0.011)
+            self.assertAlmostEqual(sst.smooth_max(a, b) / sst.smooth_max(b, a), 1.0, 14)
 
     def test_it_is_k_omega_at_the_wall_and_k_epsilon_far_from_it(self):
         k, w = 1e-5, math.log(50.0)

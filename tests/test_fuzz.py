@@ -13,9 +13,9 @@ import numpy as np
 
 import zephyrum as zy
 from validation import fuzz
-from zephyrum._core import child
-from zephyrum._core.npz import DamagedArrays, read_arrays
-from zephyrum.shape.surface_files import read_triangles
+from zephyrum._core import child_process as child
+from zephyrum._core.npz_reader import DamagedArrays, read_arrays
+from zephyrum.geometry.surface.surface_reader import read_triangles
 
 
 class Mutations(unittest.TestCase):
@@ -37,9 +37,9 @@ class Hostile(unittest.TestCase):
         self.folder = Path(scratch.name)
 
     def refused(self, call, path: Path, words: str) -> None:
-        with self.assertRaisesRegex(zy.FileError, words) as told:
+        with self.assertRaisesRegex(zy.FileError, words) as printed:
             call(path)
-        self.assertIn(path.name, str(told.exception))
+        self.assertIn(path.name, str(printed.exception))
 
     def test_a_reader_that_ends_its_process_is_survived(self):
         (self.folder / "kills.py").write_text("import os\ndef read(path):\n    os.kill(os.getpid(), 11)\n")
@@ -62,8 +62,8 @@ class Hostile(unittest.TestCase):
         np.testing.assert_allclose(again.points, ball.points)
         text = path.read_text()
         start = text.index('Name="connectivity"')
-        place = text.index("\n", start) + 1
-        path.write_text(text[:place] + "999999999 " + text[place:].split(" ", 1)[1])
+        position = text.index("\n", start) + 1
+        path.write_text(text[:position] + "999999999 " + text[position:].split(" ", 1)[1])
         with self.assertRaises(zy.FileError):
             read_triangles(path)
 

@@ -5,9 +5,9 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.air.axes import turned_body, wind_vector
-from zephyrum.mesh.ground import ground_heights, level_of, turned_about, with_ground_layers
-from zephyrum.results.cuts import image_drag
+from zephyrum.conditions.axes import turned_body, wind_vector
+from zephyrum.mesh.ground import ground_heights, ground_level, rotated_about, with_ground_layers
+from zephyrum.results.section_cuts import image_drag
 
 FOIL = zy.Airfoil.naca("4412")
 SLOW = 0.15
@@ -23,15 +23,15 @@ class Attitude(unittest.TestCase):
     def test_the_wind_at_the_attitude_blows_along_the_mesh(self):
         for alpha in (-7.0, 0.0, 12.0):
             np.testing.assert_allclose(turned_body(wind_vector(alpha), alpha), [1.0, 0.0, 0.0], atol=1e-15)
-        nose = turned_about(np.array([[0.0, 0.0, 0.0]]), (0.25, 0.0, 0.0), 10.0)[0]
+        nose = rotated_about(np.array([[0.0, 0.0, 0.0]]), (0.25, 0.0, 0.0), 10.0)[0]
         self.assertGreater(nose[2], 0.04)  # nose-up
 
     def test_the_clearance_of_the_lowest_point_is_kept(self):
         points = np.array([[0.0, 0.0, 0.5], [1.0, 0.0, 0.4]])
-        turned = turned_about(points, (0.25, 0.0, 0.45), 20.0)
-        self.assertAlmostEqual(turned[:, 2].min() - level_of(0.1, points, turned), 0.3)
+        turned = rotated_about(points, (0.25, 0.0, 0.45), 20.0)
+        self.assertAlmostEqual(turned[:, 2].min() - ground_level(0.1, points, turned), 0.3)
         with self.assertRaisesRegex(zy.InputError, "below the ground"):
-            level_of(0.4, points, points)
+            ground_level(0.4, points, points)
 
     def test_turned_in_free_air_the_forces_are_the_same(self):
         air = zy.Freestream(mach=SLOW, alpha=6.0)
@@ -67,10 +67,10 @@ class Ground(unittest.TestCase):
             up, down = FOIL.blunted(0.002).rotated(alpha), FOIL.blunted(0.002).flipped().rotated(-alpha)
             up, down = up.moved(0.0, clear - up.points[:, 1].min()), down.moved(0.0, -clear - down.points[:, 1].max())
             pair = zy.mesh_bodies({"high": up, "low": down}, "coarse", farfield=20.0, reference="high")
-            wanted = zy.solve(pair, zy.Freestream(mach=SLOW), settings=zy.Settings(vortex=False)).forces.coefficients("high")  # fmt: skip
+            wanted = zy.solve(pair, zy.Freestream(mach=SLOW), numerics=zy.Numerics(vortex=False)).forces.coefficients("high")  # fmt: skip
             made = zy.solve(over_ground(height, alpha), zy.Freestream(mach=SLOW, alpha=alpha))
             with self.subTest(f"h/c {height}, alpha {alpha}"):
-                self.assertEqual(made.verdict, "settled")
+                self.assertEqual(made.outcome, "converged")
                 self.assertLess(abs(made.forces.CL - wanted["CL"]), 0.01 * abs(wanted["CL"]) + 1e-3)
                 self.assertLess(abs(made.forces.CD), 2e-3)
 
@@ -101,8 +101,10 @@ class Ground(unittest.TestCase):
         self.assertGreater(mesh.recipe["ground_layers"], 8)
         self.assertLess(mesh.wall_distance[mesh.left[ground.start]], 1e-4)
         self.assertTrue((mesh.body_distance >= mesh.wall_distance).all())
-        made = zy.solve(mesh, zy.Freestream(mach=SLOW, reynolds=1e6, alpha=4.0), "sa", settings=zy.Settings(orders=5))
-        self.assertEqual(made.verdict, "settled", made.reason)
+        made = zy.solve(
+            mesh, zy.Freestream(mach=SLOW, reynolds=1e6, alpha=4.0), "sa", numerics=zy.Numerics(residual_drop=5)
+        )
+        self.assertEqual(made.outcome, "converged", made.reason)
         self.assertEqual(set(made.forces.table()["part"]), {"wing", "total"})
         self.assertEqual(set(made.surface()["part"]), {"wing"})
         self.assertEqual(set(made.turning_points()["part"]), {"wing"})
@@ -137,19 +139,23 @@ class InducedDrag(unittest.TestCase):
         series = np.array([0.5 / (np.pi * aspect)])
         free = np.pi * aspect * series[0] ** 2
         for height in (0.05, 0.1, 0.25):  # of the span
-            share = (1.0 - 1.32 * height) / (1.05 + 7.4 * height)  # fit of Wieselsberger (1921) to the exact integral
-            self.assertAlmostEqual(-image_drag(np.array([1]), series, aspect, height) / free, share, delta=3e-3)
+            fraction = (1.0 - 1.32 * height) / (
+                1.05 + 7.4 * height
+            )  # fit of Wieselsberger (1921) to the exact integral
+            self.assertAlmostEqual(-image_drag(np.array([1]), series, aspect, height) / free, fraction, delta=3e-3)
 
     def test_lift_slope_rises_and_drag_at_equal_lift_falls_as_a_wing_sinks(self):
         wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 4412", tip="flat")
-        craft = zy.Aircraft(name="plank", parts={"wing": wing})
+        aircraft = zy.Aircraft(name="plank", parts={"wing": wing})
         slopes, drags, induced = [], [], []
         for height in (None, 0.5):
             made = []
             for alpha in (0.0, 4.0):
                 over = {} if height is None else {"ground": -height, "attitude": alpha}
-                mesh = zy.mesh_aircraft(craft, 3.2, farfield=5.0, **over)
-                made.append(zy.solve(mesh, zy.Freestream(mach=SLOW, alpha=alpha), settings=zy.Settings(orders=3.0)))
+                mesh = zy.mesh_aircraft(aircraft, 3.2, farfield=5.0, **over)
+                made.append(
+                    zy.solve(mesh, zy.Freestream(mach=SLOW, alpha=alpha), numerics=zy.Numerics(residual_drop=3.0))
+                )
             slopes.append(made[1].forces.CL - made[0].forces.CL)
             drags.append(made[1].forces.CD / made[1].forces.CL ** 2)
             induced.append(made[1].span_loading().induced / made[1].forces.CL ** 2)

@@ -9,13 +9,13 @@ import numpy as np
 
 import zephyrum as zy
 from tests.test_parts import cube
-from zephyrum.flow.boundary import FARFIELD, boundary_flux, outer_states
-from zephyrum.flow.domain import Domain
-from zephyrum.flow.flux import roe_flux
-from zephyrum.flow.gas import Law, Scales
-from zephyrum.flow.jacobian import Jacobian
-from zephyrum.flow.limiter import limit_weight, van_albada
-from zephyrum.flow.residual import Residual, Scheme
+from zephyrum.flow.discretization.face_data import FaceData
+from zephyrum.flow.discretization.jacobian import Jacobian
+from zephyrum.flow.discretization.limiter import limiter_weight, van_albada
+from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.physics.boundary_conditions import FARFIELD, boundary_flux, exterior_states
+from zephyrum.flow.physics.gas_model import GasModel, Scales
+from zephyrum.flow.physics.inviscid_flux import roe_flux
 
 SCHEMES = [(1, "auto"), (2, "auto"), (2, "on"), (2, "off")]
 
@@ -27,8 +27,8 @@ def setting(mesh, order, limiter, size, mach=0.8):
     q = np.tile(scales.freestream, (mesh.n_cells, 1)) + size * (rng.random((mesh.n_cells, 5)) - 0.5)
     if mesh.dimension == 2:
         q[:, 2] = 0.0
-    outer = outer_states(mesh, scales, 0.0, False)
-    return q, Residual(Domain.of(mesh), Scheme(order=order, limiter=limiter), Law(1.4), mach, outer)
+    exterior = exterior_states(mesh, scales, 0.0, False)
+    return q, Residual(FaceData.of(mesh), Scheme(order=order, limiter=limiter), GasModel(1.4), mach, exterior)
 
 
 def plain_states(residual, q, f):
@@ -38,14 +38,17 @@ def plain_states(residual, q, f):
         return q[d.left[f]], q[d.right[f]]
     a, b = d.left[f], d.right[f]
     jump = q[b] - q[a]
-    far = [2.0 * residual.slopes[c] @ way[f] - jump for c, way in ((a, d.ahead), (b, d.back))]
-    weight = limit_weight(residual.numbers[1], *q[a], *q[b], far[0][0], far[1][0], 1.4)
+    far = [
+        2.0 * residual.gradients[c] @ direction[f] - jump
+        for c, direction in ((a, d.vector_to_right), (b, d.vector_to_left))
+    ]
+    weight = limiter_weight(residual.numbers[1], *q[a], *q[b], far[0][0], far[1][0], 1.4)
     states = []
-    for c, r, share, sign, upwind in (
-        (a, d.to_left[f], d.share[f, 0], 1.0, far[0]),
-        (b, d.to_right[f], d.share[f, 1], -1.0, far[1]),
+    for c, r, fraction, sign, upwind in (
+        (a, d.to_left[f], d.fraction[f, 0], 1.0, far[0]),
+        (b, d.to_right[f], d.fraction[f, 1], -1.0, far[1]),
     ):
-        rise = residual.slopes[c] @ r + sign * kappa * share * 0.5 * (jump - upwind)
+        rise = residual.gradients[c] @ r + sign * kappa * fraction * 0.5 * (jump - upwind)
         keep = np.array([van_albada(u, j, e)[0] for u, j, e in zip(upwind, jump, residual.eps, strict=True)])
         state = q[c] + rise * (1.0 - weight * (1.0 - keep))
         unsafe = 1.0 + 1.4 * state[0] < 0.2 * (1.0 + 1.4 * q[c, 0]) or state[4] < 0.2 * q[c, 4]
@@ -89,7 +92,7 @@ class BlocksOfFaces(unittest.TestCase):
         for f in range(mesh.n_interior):
             left, right = plain_states(residual, q, f)
             d = residual.domain
-            hit = np.array_equal(left, q[d.left[f]]) and residual.slopes[d.left[f]].any()
+            hit = np.array_equal(left, q[d.left[f]]) and residual.gradients[d.left[f]].any()
             refused += bool(hit)
             flux = d.area[f] * np.array(roe_flux(*left, *right, *d.normal[f], 1.4))
             np.testing.assert_allclose(residual.flux[f], flux, atol=1e-12)

@@ -6,20 +6,26 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.errors import MeshError
-from zephyrum.mesh.aircraft import local_edges
-from zephyrum.mesh.curves import dense, distance_to_others, divide
-from zephyrum.mesh.layers import first_height, given_layers, wall_layers
-from zephyrum.mesh.prisms import FILL, OPPOSITE, SHRUNK, SLOPE, grow_prisms
-from zephyrum.mesh.rays import APART, heights, rays_of, total_height
-from zephyrum.shape.crossings import crossing_triangles
-from zephyrum.shape.solids import difference, halved
-from zephyrum.shape.surface import Surface
+from zephyrum.geometry.surface.self_intersection import crossing_triangles
+from zephyrum.geometry.surface.solids import difference, half_surface
+from zephyrum.geometry.surface.triangulation import Surface
+from zephyrum.mesh.clipped_2d.curves import distance_to_others, divide, sampled_curve
+from zephyrum.mesh.clipped_2d.wall_layers import MIN_DIRECTION_ANGLE, heights, marching_directions, total_height
+from zephyrum.mesh.clipped_3d.generation import local_edges
+from zephyrum.mesh.clipped_3d.prism_layers import (
+    GAP_FRACTION,
+    MAX_HEIGHT_SLOPE,
+    MIN_VOLUME_RATIO,
+    OPPOSITE_COSINE,
+    grow_prisms,
+)
+from zephyrum.mesh.layer_spacing import first_height, given_layers, wall_layers
 
 
 def divided(*shapes, size=0.05, ground=None):
     """Curves of the shapes by number, and their distance from each other."""
-    curves = divide([dense(str(k), s) for k, s in enumerate(shapes)], {str(k): size for k in range(len(shapes))}, 0.15, 0.05, 0.3, 0.3, ground)  # fmt: skip
-    lines = [dense(str(k), s) for k, s in enumerate(shapes)]
+    curves = divide([sampled_curve(str(k), s) for k, s in enumerate(shapes)], {str(k): size for k in range(len(shapes))}, 0.15, 0.05, 0.3, 0.3, ground)  # fmt: skip
+    lines = [sampled_curve(str(k), s) for k, s in enumerate(shapes)]
     return curves, [distance_to_others(c.points, lines, k, ground) for k, c in enumerate(curves)]
 
 
@@ -66,29 +72,31 @@ class Heights(unittest.TestCase):
 class OffCurves(unittest.TestCase):
     def test_off_a_circle_they_are_radii(self):
         curves, room = divided(zy.Outline.circle(1.0))
-        (made,) = rays_of(curves, (1e-3, 1.3, 10), room)
+        (made,) = marching_directions(curves, (1e-3, 1.3, 10), room)
         out = made.curve.points[made.base] / np.linalg.norm(made.curve.points[made.base], axis=1)[:, None]
-        self.assertLess(np.abs(np.einsum("ij,ij->i", out, made.way) - 1.0).max(), 1e-4)
+        self.assertLess(np.abs(np.einsum("ij,ij->i", out, made.direction) - 1.0).max(), 1e-4)
         radius = np.linalg.norm(made.front, axis=1)
         self.assertLess(np.ptp(radius), 1e-3)
         self.assertEqual(len(made.base), len(made.curve.points))
 
     def test_sharp_corners_have_fans_of_rays_that_stay_apart(self):
         curves, room = divided([[0, 0], [2, 0], [0, 1]], size=0.1)
-        (made,) = rays_of(curves, (1e-3, 1.3, 8), room)
+        (made,) = marching_directions(curves, (1e-3, 1.3, 8), room)
         rays = np.bincount(made.base)
         corner = np.flatnonzero(made.curve.corner)
         self.assertEqual(np.flatnonzero(rays > 1).tolist(), corner.tolist())
         for k in corner:
-            angle = np.unwrap(np.arctan2(made.way[made.base == k, 1], made.way[made.base == k, 0]))
+            angle = np.unwrap(np.arctan2(made.direction[made.base == k, 1], made.direction[made.base == k, 0]))
             step = -np.diff(angle)  # clockwise
-            self.assertTrue((step > 0.0).all() and (step <= APART + 1e-9).all())
+            self.assertTrue((step > 0.0).all() and (step <= MIN_DIRECTION_ANGLE + 1e-9).all())
             self.assertAlmostEqual(step.max(), step.min(), 9)
 
     def test_gaps_and_the_ground_leave_room_for_both(self):
         # 4 % of the diameter between two circles
-        curves, room = divided(zy.Outline.circle(1.0), zy.Outline("circle", 1.0, 1.0, place=(1.04, 0.0)), ground=-0.53)
-        made = rays_of(curves, (1e-3, 1.4, 12), room)
+        curves, room = divided(
+            zy.Outline.circle(1.0), zy.Outline("circle", 1.0, 1.0, position=(1.04, 0.0)), ground=-0.53
+        )
+        made = marching_directions(curves, (1e-3, 1.4, 12), room)
         (one, two) = (ray.front for ray in made)
         self.assertGreater(two[:, 0].min() - one[:, 0].max(), 0.2 * 0.04)
         self.assertGreater(min(one[:, 1].min(), two[:, 1].min()) + 0.53, 0.5 * 0.03)
@@ -98,7 +106,7 @@ class OffCurves(unittest.TestCase):
     def test_in_a_hollow_their_front_does_not_cross_itself(self):
         notch = np.array([[0, 0], [1.0, 0], [1.0, 0.5], [0.55, 0.5], [0.5, 0.2], [0.45, 0.5], [0, 0.5]])
         curves, room = divided(notch, size=0.05)
-        (made,) = rays_of(curves, (1e-3, 1.5, 14), room)
+        (made,) = marching_directions(curves, (1e-3, 1.5, 14), room)
         front = made.front
         a, b = front, np.roll(front, -1, axis=0)
         n = len(a)
@@ -121,8 +129,8 @@ class OffSurfaces(unittest.TestCase):
         made = grow_prisms(self.ball, (1e-3, 1.3, 10), local_edges(self.ball))
         out = self.ball.points - [1.0, 0.0, 0.0]
         out /= np.linalg.norm(out, axis=1)[:, None]
-        self.assertGreater(np.einsum("ij,ij->i", out, made.way).min(), 0.999)
-        np.testing.assert_allclose(made.kept, 1.0)
+        self.assertGreater(np.einsum("ij,ij->i", out, made.direction).min(), 0.999)
+        np.testing.assert_allclose(made.stored, 1.0)
         np.testing.assert_allclose(made.height[:, 1], 1e-3, rtol=0.03)  # measured along the normals of the triangles
         shells = [Surface(made.points(self.ball, level), self.ball.triangles).volume for level in (0, 5, 10)]
         self.assertTrue(self.ball.volume == shells[0] < shells[1] < shells[2])
@@ -130,17 +138,17 @@ class OffSurfaces(unittest.TestCase):
     def test_no_last_layer_is_higher_than_half_an_edge(self):
         made = grow_prisms(self.ball, (1e-3, 1.9, 20), local_edges(self.ball))
         last = made.height[:, -1] - made.height[:, -2]
-        self.assertLess((last / local_edges(self.ball)).max(), FILL * 1.05)
+        self.assertLess((last / local_edges(self.ball)).max(), GAP_FRACTION * 1.05)
 
     def test_at_the_corners_of_a_box_every_side_is_seen_and_prisms_stand(self):
         box = zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 1500).surface
         made = grow_prisms(box, (2e-3, 1.4, 10), local_edges(box))
-        seen = np.einsum("tkj,tj->tk", made.way[box.triangles], box.normals)
+        seen = np.einsum("tkj,tj->tk", made.direction[box.triangles], box.normals)
         self.assertGreater(seen.min(), 0.5)  # 1 / sqrt(3) at a corner
         tips = Surface(made.points(box, 10), box.triangles)
         self.assertEqual(len(crossing_triangles(tips)), 0)
-        kept = np.einsum("ij,ij->i", tips.area_vectors, box.normals) / box.areas
-        self.assertGreater(kept.min(), SHRUNK)
+        stored = np.einsum("ij,ij->i", tips.area_vectors, box.normals) / box.areas
+        self.assertGreater(stored.min(), MIN_VOLUME_RATIO)
 
     def test_thickness_changes_slowly_along_the_surface_and_leaves_room_opposite(self):
         slot = zy.Body.box(0.4, 3.0, 0.12).surface().transformed(np.eye(3), (0.8, 0.0, 0.1))
@@ -150,18 +158,20 @@ class OffSurfaces(unittest.TestCase):
         edges = made._edge_table[0]
         length = np.linalg.norm(made.points[edges[:, 0]] - made.points[edges[:, 1]], axis=1)
         thick = prisms.height[:, -1]
-        self.assertLess((np.abs(thick[edges[:, 0]] - thick[edges[:, 1]]) / length).max(), SLOPE * (1.0 + 1e-9))
+        self.assertLess(
+            (np.abs(thick[edges[:, 0]] - thick[edges[:, 1]]) / length).max(), MAX_HEIGHT_SLOPE * (1.0 + 1e-9)
+        )
         inner = (made.points[:, 0] > 0.85) & (np.abs(made.points[:, 2] - 0.1) < 0.0601) & (made.points[:, 0] < 0.93)
         self.assertGreater(inner.sum(), 10)
-        self.assertLess(thick[inner].max(), OPPOSITE * 0.12 * 1.2)
+        self.assertLess(thick[inner].max(), OPPOSITE_COSINE * 0.12 * 1.2)
         self.assertEqual(len(crossing_triangles(Surface(prisms.points(made, 12), made.triangles))), 0)
 
     def test_half_a_body_keeps_its_rim_on_the_plane(self):
-        half = zy.remesh(halved(zy.Body.ellipsoid(2.0, 1.0).surface()), 600, stretch=1.0).surface
+        half = zy.remesh(half_surface(zy.Body.ellipsoid(2.0, 1.0).surface()), 600, stretch=1.0).surface
         made = grow_prisms(half, (1e-3, 1.3, 8), local_edges(half))
         rim = np.unique(half.open_edges)
         np.testing.assert_array_equal(made.points(half, 8)[rim, 1], 0.0)
-        self.assertGreater(np.linalg.norm(made.way[rim], axis=1).min(), 1.0 - 1e-9)
+        self.assertGreater(np.linalg.norm(made.direction[rim], axis=1).min(), 1.0 - 1e-9)
 
     def test_a_point_that_not_all_its_triangles_see_is_told(self):
         # two tetrahedra that touch in a point: no direction off it is outside both
@@ -170,9 +180,9 @@ class OffSurfaces(unittest.TestCase):
         both = (
             Surface(np.concatenate([corner, -corner]), np.concatenate([sides, sides[:, ::-1] + 4])).welded().outward()
         )
-        with self.assertRaises(MeshError) as told:
+        with self.assertRaises(MeshError) as printed:
             grow_prisms(both, (1e-3, 1.3, 5), local_edges(both))
-        np.testing.assert_allclose(told.exception.place, 0.0, atol=1e-12)
+        np.testing.assert_allclose(printed.exception.position, 0.0, atol=1e-12)
 
 
 if __name__ == "__main__":

@@ -8,7 +8,7 @@ import numpy as np
 import zephyrum as zy
 from zephyrum.mesh.polygons import polygon_geometry
 from zephyrum.report.columns import cell
-from zephyrum.results.cuts import _sums_below, cut_table, span_loading
+from zephyrum.results.section_cuts import _sums_below, cut_table, span_loading
 from zephyrum.studies.jobs.sweep import POLAR
 
 SPAN, CHORD = 8.0, 1.0
@@ -18,10 +18,10 @@ def plate(pressure, chord=lambda y: CHORD + 0.0 * y, mirrored=False, friction=No
     """A flat wing in the x-y plane with a pressure [Pa] at (x, y) on its lower side, and nothing on the upper one, as if it had been solved."""
     low = 0.0 if mirrored else -0.5 * SPAN
     y = np.linspace(low, 0.5 * SPAN, across + 1)
-    share = np.linspace(-0.25, 0.75, along + 1)  # quarter points in a line
+    fraction = np.linspace(-0.25, 0.75, along + 1)  # quarter points in a line
     grid = np.stack(
         [
-            share[None] * chord(y)[:, None],
+            fraction[None] * chord(y)[:, None],
             np.broadcast_to(y[:, None], (across + 1, along + 1)),
             np.zeros((across + 1, along + 1)),
         ],
@@ -34,12 +34,12 @@ def plate(pressure, chord=lambda y: CHORD + 0.0 * y, mirrored=False, friction=No
     corners = np.concatenate([ring, ring[:, ::-1]])  # faces leave the fluid: the lower side upwards
     points = grid.reshape(-1, 3)
     start = np.arange(0, 8 * n + 1, 4)
-    middle, area = polygon_geometry(points, start, corners.ravel())
+    midpoint, area = polygon_geometry(points, start, corners.ravel())
     group = SimpleNamespace(name="wing", role="wall", start=0, stop=2 * n)
     mesh = SimpleNamespace(planar=False, mirrored=mirrored, n_interior=0, groups=[group], points=points, face_start=start, face_points=corners.ravel(),
-                           face_centroid=middle, face_area=area)  # fmt: skip
+                           face_centroid=midpoint, face_area=area)  # fmt: skip
     air = zy.Freestream(mach=0.2, altitude=0.0)
-    value = np.where(np.arange(2 * n) < n, pressure(middle[:, 0], middle[:, 1]), 0.0)
+    value = np.where(np.arange(2 * n) < n, pressure(midpoint[:, 0], midpoint[:, 1]), 0.0)
     drag = None if friction is None else np.tile([friction, 0.0, 0.0], (2 * n, 1))
     return SimpleNamespace(mesh=mesh, air=air, computed=air, case=SimpleNamespace(ground=None), wall_pressure=value, wall_friction=drag, viscous=friction is not None,
                            reference=zy.Reference(area=SPAN * CHORD, chord=CHORD, span=SPAN, point=(0.0, 0.0, 0.0)))  # fmt: skip
@@ -65,7 +65,7 @@ class Loading(unittest.TestCase):
         even = span_loading(plate(lambda x, y: 0.6 * q + 0.0 * y))
         self.assertAlmostEqual(even.CL, 0.6, 9)
         self.assertLess(even.efficiency, 0.95)
-        self.assertGreater(even.doubt, 0.0)
+        self.assertGreater(even.uncertainty, 0.0)
         np.testing.assert_allclose(even.table["load"], 1.0, rtol=1e-6)
         tapered = span_loading(plate(lambda x, y: 0.6 * q * (1.0 - np.abs(2.0 * y / SPAN))))
         self.assertTrue(0.6 < tapered.efficiency < 0.95)
@@ -109,7 +109,7 @@ class Loading(unittest.TestCase):
         u, v = rng.uniform(size=(2, 200_000))
         u, v = np.where(u + v > 1.0, 1.0 - u, u), np.where(u + v > 1.0, 1.0 - v, v)
         spread = y[:, 0, None] + (y[:, 1] - y[:, 0])[:, None] * u + (y[:, 2] - y[:, 0])[:, None] * v
-        tried = np.stack([(spread < place).mean(axis=1) @ values for place in at])
+        tried = np.stack([(spread < position).mean(axis=1) @ values for position in at])
         np.testing.assert_allclose(_sums_below(y, values, at), tried, atol=0.03)
         np.testing.assert_allclose(_sums_below(y, values, at)[-1], values.sum(axis=0))
 
@@ -149,18 +149,20 @@ class Sections(unittest.TestCase):
     def test_cuts_that_can_not_be_are_told(self):
         flow = plate(lambda x, y: 0.0 * y)
         for at, options, word in ((9.0, {}, "meets no wall"), (0.0, {"axis": "z"}, "axis"), (float("nan"), {}, "at"), (0.0, {"part": "tail"}, "no wall 'tail'")):  # fmt: skip
-            with self.assertRaises(zy.InputError) as told:
+            with self.assertRaises(zy.InputError) as printed:
                 cut_table(flow, at, **options)
-            self.assertIn(word, str(told.exception))
+            self.assertIn(word, str(printed.exception))
 
 
 class Shown(unittest.TestCase):
     def test_values_that_are_not_there_are_a_dash(self):
-        for value, form, text in ((None, ".4f", "-"), (float("nan"), ".2g", "-"), (0.12345, ".4f", "0.1235"), (3, "d", "3"), ("settled", "", "settled"), (-1.5, "+.2f", "-1.50")):  # fmt: skip
+        for value, form, text in ((None, ".4f", "-"), (float("nan"), ".2g", "-"), (0.12345, ".4f", "0.1235"), (3, "d", "3"), ("converged", "", "converged"), (-1.5, "+.2f", "-1.50")):  # fmt: skip
             self.assertEqual(cell(value, form), text)
-        row = {"alpha": 4.0, "CL": 0.71, "CD": 0.0387, "verdict": "settled", "steps": 19, "mach": 0.2}
-        told = {name: cell(row.get(name), form) for name, form in POLAR.items()}
-        self.assertEqual((told["alpha"], told["CD"], told["steps"], told["CL error"]), ("+4.00", "0.03870", "19", "-"))
+        row = {"alpha": 4.0, "CL": 0.71, "CD": 0.0387, "outcome": "converged", "steps": 19, "mach": 0.2}
+        printed = {name: cell(row.get(name), form) for name, form in POLAR.items()}
+        self.assertEqual(
+            (printed["alpha"], printed["CD"], printed["steps"], printed["CL error"]), ("+4.00", "0.03870", "19", "-")
+        )
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""Figures: drawn on the axes given, with units on every axis, honest about what did not settle."""
+"""Figures: drawn on the axes given, with units on every axis, honest about what did not converge."""
 
 import tempfile
 import unittest
@@ -7,9 +7,9 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.looks import draw_cp, draw_field, draw_history, draw_mesh, draw_polar, draw_refinement, draw_section
-from zephyrum.looks.style import new_axes, save
-from zephyrum.studies.refine import judge
+from zephyrum.plotting import draw_cp, draw_field, draw_history, draw_mesh, draw_polar, draw_refinement, draw_section
+from zephyrum.plotting.style import new_axes, save
+from zephyrum.studies.grid_convergence import judge
 
 
 class Figures(unittest.TestCase):
@@ -17,13 +17,13 @@ class Figures(unittest.TestCase):
     def setUpClass(cls):
         cls.foil = zy.Airfoil.naca("2412")
         cls.mesh = zy.mesh_airfoil(cls.foil, 64, 16, topology="O")
-        cls.solution = zy.solve(cls.mesh, zy.Freestream(mach=0.7, alpha=2.0), settings=zy.Settings(orders=5))
+        cls.solution = zy.solve(cls.mesh, zy.Freestream(mach=0.7, alpha=2.0), numerics=zy.Numerics(residual_drop=5))
 
     def assert_units(self, *axes):
         for ax in axes:
             self.assertRegex(ax.get_ylabel(), r"\[.+\]|step")
-            place = ax.get_subplotspec()
-            if place is None or place.is_last_row() or not ax.get_shared_x_axes().get_siblings(ax)[1:]:
+            position = ax.get_subplotspec()
+            if position is None or position.is_last_row() or not ax.get_shared_x_axes().get_siblings(ax)[1:]:
                 self.assertRegex(ax.get_xlabel(), r"\[.+\]|step")
 
     def test_cp_has_suction_up_and_the_sonic_line(self):
@@ -46,7 +46,7 @@ class Figures(unittest.TestCase):
         top, bottom = draw_history(self.solution)
         self.assertEqual(top.get_yscale(), "log")
         self.assertEqual(len(bottom.lines), 3)
-        self.assertIn(self.solution.verdict, top.get_title())
+        self.assertIn(self.solution.outcome, top.get_title())
         self.assert_units(top, bottom)
 
     def test_field_shows_stagnation_point_and_keeps_a_fixed_range(self):
@@ -70,7 +70,8 @@ class Figures(unittest.TestCase):
     def test_polar_marks_what_did_not_settle(self):
         row = self.solution.row()
         rows = [
-            row | {"alpha": float(a), "CL": 0.1 * a, "verdict": "settled" if a < 4 else "wandering"} for a in range(6)
+            row | {"alpha": float(a), "CL": 0.1 * a, "outcome": "converged" if a < 4 else "oscillating"}
+            for a in range(6)
         ]
         polar = zy.Polar.of(rows)
         axes = draw_polar(polar.with_errors({"CL": 0.01}, {"CD": 1e-4}))
@@ -82,7 +83,9 @@ class Figures(unittest.TestCase):
 
     def test_error_bars_take_the_larger_of_share_and_floor_plus_swing(self):
         row = self.solution.row()
-        polar = zy.Polar.of([row | {"CL": 2.0, "CL swing": 0.5}, row | {"alpha": 9.0, "CL": 0.001, "CL swing": 0.0}])
+        polar = zy.Polar.of(
+            [row | {"CL": 2.0, "CL amplitude": 0.5}, row | {"alpha": 9.0, "CL": 0.001, "CL amplitude": 0.0}]
+        )
         errors = polar.with_errors({"CL": 0.01}, {"CL": 0.003}).table["CL error"].tolist()
         self.assertAlmostEqual(errors[0], 0.52)
         self.assertAlmostEqual(errors[1], 0.003)
@@ -96,7 +99,7 @@ class Figures(unittest.TestCase):
                 "CL": 1 + 0.01 * 4**k,
                 "CD": 0.01 + 1e-3 * 4**k,
                 "CM": -0.1,
-                "verdict": "settled",
+                "outcome": "converged",
             }
             for k in range(3)
         ]
@@ -104,13 +107,13 @@ class Figures(unittest.TestCase):
         axes = draw_refinement(made)
         self.assertIn("observed order 2.00", axes[0].get_title())
         self.assert_units(*axes)
-        self.assertEqual(made.verdict, "all coefficients are in the asymptotic range")
+        self.assertEqual(made.outcome, "all coefficients are in the asymptotic range")
         self.assertIn("extrapolated", " ".join(one.get_text() for one in axes[0].get_legend().get_texts()))
         rows[2]["CL"] = rows[1]["CL"] - 0.01
         aside = draw_refinement(judge(rows, self.solution.air))[0]
         self.assertNotIn("extrapolated", " ".join(one.get_text() for one in aside.get_legend().get_texts()))
-        rows[1]["verdict"] = "wandering"
-        self.assertIn("did not settle", judge(rows, self.solution.air).estimates["CL"].words)
+        rows[1]["outcome"] = "oscillating"
+        self.assertIn("did not converge", judge(rows, self.solution.air).estimates["CL"].words)
 
     def test_pictures_have_the_house_size_and_need_no_display(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -59,7 +59,7 @@ class Generator(unittest.TestCase):
         layers = zy.wall_layers(1e6, 2.0, growth=1.3, farfield=20.0)
         mesh = foil_mesh(outward=None, farfield=20.0, growth=1.3, y_plus=2.0, reynolds=1e6)
         self.assertEqual(mesh.recipe["outward"], layers.count)
-        self.assertAlmostEqual(mesh.recipe["first_height_chords"], layers.first_height, places=12)
+        self.assertAlmostEqual(mesh.recipe["first_height_chords"], layers.first_height, positions=12)
         for wrong in ({"y_plus": 1.0}, {"reynolds": 1e6}, {"y_plus": 1.0, "reynolds": 1e6, "first_height": 1e-5}):
             with self.subTest(wrong), self.assertRaisesRegex(zy.InputError, "y_plus"):
                 foil_mesh(**wrong)
@@ -82,8 +82,8 @@ class Rules(unittest.TestCase):
     def test_check_finds_what_is_broken_and_tells_the_place(self):
         mesh = box(6)
         points = mesh.points.copy()
-        middle = np.argmin(np.abs(points - [0.5, 0.0, 0.5]).sum(axis=1))
-        points[[middle, middle + len(points) // 2]] += [0.6, 0.0, 0.0]
+        midpoint = np.argmin(np.abs(points - [0.5, 0.0, 0.5]).sum(axis=1))
+        points[[midpoint, midpoint + len(points) // 2]] += [0.6, 0.0, 0.0]
         for broken, words in (
             (replace(mesh, points=points), "no positive volume.*at \\("),
             (replace(mesh, groups=()), "belong to no group"),

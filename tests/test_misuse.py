@@ -28,12 +28,12 @@ class Nonsense(unittest.TestCase):
         cls.foil = zy.Airfoil.naca("0012")
         cls.mesh = zy.mesh_airfoil(cls.foil, 48, 16, topology="O")
         cls.air = zy.Freestream(mach=0.3)
-        cls.flow = zy.solve(cls.mesh, cls.air, settings=zy.Settings(steps=1))
+        cls.flow = zy.solve(cls.mesh, cls.air, numerics=zy.Numerics(max_iterations=1))
         cls.ball = zy.Body.ellipsoid(1.0, 1.0).surface(tolerance=0.05)
         wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        cls.craft = zy.Aircraft(name="plank", parts={"wing": wing})
+        cls.aircraft = zy.Aircraft(name="plank", parts={"wing": wing})
         cls.file = zy.write_mesh(cls.mesh, cls.folder / "m.vtu")
-        cls.kept = cls.flow.save(cls.folder / "f.npz")
+        cls.stored = cls.flow.save(cls.folder / "f.npz")
         cls.scan = cls.ball.write(cls.folder / "ball.stl")
         cls.study = cls.folder / "s.toml"
         cls.study.write_text('[section]\nnaca = "0012"\n[air]\nreynolds = 1e6\n')
@@ -73,7 +73,7 @@ class Nonsense(unittest.TestCase):
         self.refused_or_taken(self.air.at_mach, {"mach": 0.3})
 
     def test_settings_walls_and_zones(self):
-        self.refused_or_taken(zy.Settings, {}, ("vortex",))
+        self.refused_or_taken(zy.Numerics, {}, ("vortex",))
         self.refused_or_taken(zy.Wall, {})
         self.refused_or_taken(zy.Zone, {"size": 0.1, "box": ((0, 0, 0), (1, 1, 1))}, ("part",))
         self.refused_or_taken(zy.SizeZone, {"size": 0.1}, ("part",))
@@ -95,13 +95,15 @@ class Nonsense(unittest.TestCase):
         self.refused_or_taken(zy.Ring, {"x": 0.0, "width": 1.0})
         self.refused_or_taken(zy.Planform, {"span": 6.0, "root_chord": 1.0, "taper": 1.0})
         self.refused_or_taken(zy.Control, {"start": 0.1, "end": 0.5, "hinge": 0.7})
-        self.refused_or_taken(zy.varied, {"craft": self.craft, "path": "wing.place", "values": [(0, 0, 0)]})
+        self.refused_or_taken(
+            zy.changed_aircraft, {"aircraft": self.aircraft, "path": "wing.position", "values": [(0, 0, 0)]}
+        )
 
     def test_surfaces(self):
         self.refused_or_taken(zy.joined, {"surfaces": [self.ball]}, ("name",))
         self.refused_or_taken(zy.measure_surface, {"surface": self.ball})
-        self.refused_or_taken(zy.mend, {"surface": self.ball}, ("flat_holes", "keep_stray", "label_shells"))
-        self.refused_or_taken(zy.adopt, {"path": self.scan, "unit": "m"})
+        self.refused_or_taken(zy.repair_surface, {"surface": self.ball}, ("flat_holes", "keep_stray", "label_shells"))
+        self.refused_or_taken(zy.import_surface, {"path": self.scan, "unit": "m"})
         self.refused_or_taken(zy.remesh, {"surface": self.ball, "triangles": 100, "rounds": 1})
 
     def test_meshes(self):
@@ -109,12 +111,12 @@ class Nonsense(unittest.TestCase):
         self.refused_or_taken(zy.mesh_outline, {"outline": zy.Outline.circle(1.0), "around": 32, "outward": 16})
         self.refused_or_taken(zy.mesh_revolved, {"body": zy.Outline.circle(1.0), "around": 32, "outward": 16})
         self.refused_or_taken(zy.mesh_plate, {"along": 16, "ahead": 8, "outward": 16})
-        self.refused_or_taken(zy.mesh_bodies, {"bodies": {"a": self.foil}, "fineness": "coarse"})
+        self.refused_or_taken(zy.mesh_bodies, {"bodies": {"a": self.foil}, "resolution": "coarse"})
         self.refused_or_taken(zy.mesh_sector, {"mesh": self.mesh, "count": 3})
-        self.refused_or_taken(zy.plan_mesh, {"craft": self.craft, "fineness": 4.0}, ("half",))
+        self.refused_or_taken(zy.plan_mesh, {"aircraft": self.aircraft, "resolution": 4.0}, ("half",))
 
     def test_meshes_about_aircraft_refuse_before_they_begin(self):
-        for call, good in ((zy.mesh_aircraft, {"craft": self.craft}), (zy.mesh_surface, {"surface": self.ball})):
+        for call, good in ((zy.mesh_aircraft, {"aircraft": self.aircraft}), (zy.mesh_surface, {"surface": self.ball})):
             for wrong in ({"zones": "quux"}, {"zones": [1.0]}, {"ground": "low"}, {"alpha": 4.0}, {"alpha": (0.0, 1.0, 2.0)}, {"reference": 28.0},
                           {"farfield": "far"}, {"wake": -1.0}, {"layers": (1e-3, 1.2)}, {next(iter(good)): "skerry.toml"}):  # fmt: skip
                 with self.subTest(f"{call.__name__} {wrong}"):
@@ -126,25 +128,25 @@ class Nonsense(unittest.TestCase):
         self.refused_or_taken(zy.read_mesh, {"path": self.file})
         self.refused_or_taken(zy.write_mesh, {"mesh": self.mesh, "path": self.folder / "n.vtu"})
         self.refused_or_taken(zy.read_study, {"path": self.study})
-        self.refused_or_taken(zy.load_solution, {"path": self.kept})
+        self.refused_or_taken(zy.load_solution, {"path": self.stored})
 
     def test_solving(self):
-        quick = zy.Settings(steps=1)
+        quick = zy.Numerics(max_iterations=1)
         for call, good in (
             (zy.solve, {"mesh": self.mesh, "air": self.air}),
             (zy.sweep, {"shape": self.mesh, "alpha": [0.0], "mach": [0.3], "processes": 1}),
             (zy.refine, {"shape": self.foil, "air": self.air, "around": 96, "outward": 32, "topology": "O"}),
             (zy.derivatives, {"mesh": self.mesh, "air": self.air}),
             (zy.compare, {"shapes": {"a": self.foil, "b": self.foil}, "air": self.air}),
-            (zy.trim, {"craft": self.craft, "air": self.air, "lift": 0.2, "control": "wing.twist_at"}),
+            (zy.trim, {"aircraft": self.aircraft, "air": self.air, "lift": 0.2, "control": "wing.twist_at"}),
         ):
             known = inspect.signature(call).parameters
-            for name, value in (("mesh", "m.vtu"), ("shape", None), ("craft", 3.0), ("shapes", "ab"), ("air", 0.3), ("model", "viscid"), ("model", 3),
-                                ("settings", {"orders": 4}), ("reference", 28.0), ("start", "f.npz"), ("walls", "hot"), ("walls", {"airfoil": 300.0}), ("keep", 1.0),
+            for name, value in (("mesh", "m.vtu"), ("shape", None), ("aircraft", 3.0), ("shapes", "ab"), ("air", 0.3), ("model", "viscid"), ("model", 3),
+                                ("numerics", {"residual_drop": 4}), ("reference", 28.0), ("start", "f.npz"), ("walls", "hot"), ("walls", {"airfoil": 300.0}), ("keep", 1.0),
                                 ("alpha", None), ("mach", "fast"), ("folder", 3.0), ("scheduler", 8786), ("levels", 2.5), ("alpha_step", 0.0), ("control", None)):  # fmt: skip
                 if name not in known:
                     continue
-                wrong = {"settings": quick, **good, name: value}
+                wrong = {"numerics": quick, **good, name: value}
                 with self.subTest(f"{call.__name__}({name}={value!r})"):
                     with self.assertRaises(zy.InputError) as caught:
                         call(**wrong)
@@ -182,7 +184,7 @@ class CommandLine(unittest.TestCase):
                 ("run lost.toml", "'nowhere.toml' does not exist beside the study"),
                 ("run bytes.dat", "is not text; give a TOML file"),
                 ("show folder", "is not the folder of a study"),
-                ("film missing", "is not the folder of a study"),
+                ("animate missing", "is not the folder of a study"),
                 ("report torn.toml", "is not the folder of a study"),
                 ("new folder", "should end in .toml"),
                 ("new torn.toml", "exists already; choose another name"),
@@ -203,9 +205,11 @@ class CommandLine(unittest.TestCase):
                 ("mesh naca0012 --y-plus 1", "give --reynolds"),
                 ("mesh naca0012 --around 32 --outward 8 --out m.xyz", "use .vtu or .cgns"),
                 ("mesh naca0012 --around 32 --outward 8 --out torn.toml/m.vtu", "can't be written"),
-                (f"mesh-aircraft {skerry} --cells 5", "cells = 5 is out of range"),
-                (f"mesh-aircraft {skerry} --y-plus 1", "give reynolds"),
-                (f"mesh-aircraft {skerry} --fineness enormous", "choose one of: coarse, medium, fine"),
+                (f"mesh {skerry} --cells 5", "cells = 5 is out of range"),
+                (f"mesh {skerry} --y-plus 1", "give reynolds"),
+                (f"mesh {skerry} --resolution enormous", "choose one of: coarse, medium, fine"),
+                ("mesh naca0012 --sectors 3", "--sectors has no effect on a section"),
+                (f"mesh {skerry} --first-height 1e-5", "--first-height has no effect on an aircraft"),
                 ("refine naca0012 --mach -1", "mach = -1 is out of range"),
                 ("refine naca0012 --mach 0.3 --levels 2", "levels = 2 is out of range"),
                 ("demo --out torn.toml", "can't be written"),

@@ -7,16 +7,16 @@ import numpy as np
 
 import zephyrum as zy
 from validation.grids import box, of_grid
-from zephyrum.flow import History, carry_over
-from zephyrum.flow.boundary import outer_states
-from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import Law, Scales, conserved, conserved_jacobian
-from zephyrum.flow.history import COLUMNS
-from zephyrum.flow.residual import Residual, Scheme
-from zephyrum.flow.start import alpha_walk, prolong
+from zephyrum.flow import History, transfer_condition
+from zephyrum.flow.discretization.face_data import FaceData
+from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.nonlinear.history import COLUMNS
+from zephyrum.flow.nonlinear.start_up import alpha_sequence, prolongate
+from zephyrum.flow.physics.boundary_conditions import exterior_states
+from zephyrum.flow.physics.gas_model import GasModel, Scales, conserved, conserved_jacobian
 from zephyrum.mesh import mesh_from_faces
-from zephyrum.mesh.hyperbolic import march as march_grid
-from zephyrum.mesh.spacing import geometric, growth_ratio, steps_for, two_ended
+from zephyrum.mesh.structured.hyperbolic import march_grid as march_grid
+from zephyrum.mesh.structured.spacing import geometric, growth_ratio, steps_for, two_ended
 
 
 def cube(n: int, role: str = "farfield"):
@@ -140,14 +140,14 @@ class Farfield(unittest.TestCase):
     def test_vortex_keeps_total_enthalpy_and_entropy(self):
         group = self.mesh.group("farfield")
         own = slice(group.start - self.mesh.n_interior, group.stop - self.mesh.n_interior)
-        states = outer_states(self.mesh, self.scales, 0.8, True)[own]
+        states = exterior_states(self.mesh, self.scales, 0.8, True)[own]
         speed2 = np.einsum("ij,ij->i", states[:, 1:4], states[:, 1:4])
         total = states[:, 4] + 0.2 * speed2
         np.testing.assert_allclose(total, 1.0 + 0.2 * 0.25, rtol=1e-12)
         np.testing.assert_allclose((1.0 + 1.4 * states[:, 0]) / states[:, 4] ** 3.5, 1.0, rtol=1e-12)
 
     def test_vortex_has_the_circulation_of_the_lift(self):
-        states = outer_states(self.mesh, self.scales, 0.8, True)
+        states = exterior_states(self.mesh, self.scales, 0.8, True)
         group = self.mesh.group("farfield")
         own = slice(group.start - self.mesh.n_interior, group.stop - self.mesh.n_interior)
         edge = self.mesh.points[self.mesh.face_points.reshape(-1, 4)[group.faces][:, [0, 3]]]
@@ -156,20 +156,20 @@ class Farfield(unittest.TestCase):
         self.assertAlmostEqual(gamma / (0.5 * 0.8 * 0.5), 1.0, delta=0.02)
 
     def test_without_lift_it_is_the_free_stream(self):
-        np.testing.assert_array_equal(outer_states(self.mesh, self.scales, 0.0, True)[-1], self.scales.freestream)
+        np.testing.assert_array_equal(exterior_states(self.mesh, self.scales, 0.0, True)[-1], self.scales.freestream)
 
     def test_a_near_boundary_acts_like_a_far_one(self):
         lift = []
         for farfield, outward in ((25.0, 32), (200.0, 32)):
             mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 96, outward, farfield=farfield, topology="O")
-            lift.append(zy.solve(mesh, self.air, settings=zy.Settings(orders=6)).forces.CL)
+            lift.append(zy.solve(mesh, self.air, numerics=zy.Numerics(residual_drop=6)).forces.CL)
         self.assertAlmostEqual(lift[0] / lift[1], 1.0, delta=4e-3)
 
 
 class Starts(unittest.TestCase):
     def test_walk_ends_at_alpha_in_small_steps(self):
         for alpha in (0.0, 3.0, -4.0, 10.0, -17.0):
-            walk = alpha_walk(alpha)
+            walk = alpha_sequence(alpha)
             self.assertEqual(walk[-1], alpha)
             self.assertLessEqual(max(np.abs(np.diff([0.0, *walk]))), 4.0 + 1e-9)
 
@@ -178,12 +178,14 @@ class Starts(unittest.TestCase):
         old, new = zy.Freestream(mach=0.3, alpha=1.0), zy.Freestream(mach=0.5, alpha=7.0)
         q = np.tile(Scales.of(old).freestream, (mesh.n_cells, 1))
         np.testing.assert_allclose(
-            carry_over(q, mesh, old, new, 1.0), np.tile(Scales.of(new).freestream, (mesh.n_cells, 1)), atol=1e-14
+            transfer_condition(q, mesh, old, new, 1.0),
+            np.tile(Scales.of(new).freestream, (mesh.n_cells, 1)),
+            atol=1e-14,
         )
 
     def test_prolongation_is_exact_for_linear_fields(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 96, 32, topology="O")
-        fine, coarse = Domain.of(mesh), Domain.of(mesh.coarser)
+        fine, coarse = FaceData.of(mesh), FaceData.of(mesh.coarser)
 
         def field(domain):
             x = domain.mesh.cell_centroid
@@ -191,21 +193,23 @@ class Starts(unittest.TestCase):
                 [1e-4 * x[:, 0], 0.3 + 1e-3 * x[:, 2], 0 * x[:, 0], 1e-3 * x[:, 0], 1.0 + 1e-4 * x[:, 2]], axis=1
             )
 
-        np.testing.assert_allclose(prolong(field(coarse), coarse, fine, Law(1.4)), field(fine), atol=1e-12)
+        np.testing.assert_allclose(prolongate(field(coarse), coarse, fine, GasModel(1.4)), field(fine), atol=1e-12)
 
     def test_air_that_a_coarse_mesh_made_dead_is_not_handed_on(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 96, 32, topology="O")
-        fine, coarse = Domain.of(mesh), Domain.of(mesh.coarser)
+        fine, coarse = FaceData.of(mesh), FaceData.of(mesh.coarser)
         q = np.tile([0.0, 0.2, 0.0, 0.0, 1.0], (coarse.mesh.n_cells, 1))
         x = coarse.mesh.cell_centroid
-        spot = np.hypot(x[:, 0] - 1.1, x[:, 2]) < 0.25
-        q[spot] = [0.001, -0.1, 0.0, 0.3, 1.4]
-        made = prolong(q, coarse, fine, Law(1.4), mach=0.2)
-        self.assertGreater(spot.sum(), 15)
+        location = np.hypot(x[:, 0] - 1.1, x[:, 2]) < 0.25
+        q[location] = [0.001, -0.1, 0.0, 0.3, 1.4]
+        made = prolongate(q, coarse, fine, GasModel(1.4), mach=0.2)
+        self.assertGreater(location.sum(), 15)
         np.testing.assert_allclose(made[:, 4] + 0.2 * np.sum(made[:, 1:4] ** 2, axis=1), 1.008, atol=1e-12)
         self.assertLess(np.abs(made[:, 1:4] - [0.2, 0.0, 0.0]).max(), 0.06)
-        self.assertLess(np.abs(prolong(q, coarse, fine, Law(1.4))[:, 1:4] - [0.2, 0.0, 0.0]).max(), 0.5)  # else it is
-        self.assertGreater(np.abs(prolong(q, coarse, fine, Law(1.4))[:, 3]).max(), 0.25)
+        self.assertLess(
+            np.abs(prolongate(q, coarse, fine, GasModel(1.4))[:, 1:4] - [0.2, 0.0, 0.0]).max(), 0.5
+        )  # else it is
+        self.assertGreater(np.abs(prolongate(q, coarse, fine, GasModel(1.4))[:, 3]).max(), 0.25)
 
 
 class ThreeDimensions(unittest.TestCase):
@@ -219,10 +223,10 @@ class ThreeDimensions(unittest.TestCase):
 
     def test_freestream_and_linear_fields(self):
         mesh = cube(4)
-        domain = Domain.of(mesh)
+        domain = FaceData.of(mesh)
         air = zy.Freestream(mach=0.7, alpha=20.0, beta=-35.0)
         scales = Scales.of(air)
-        residual = Residual(domain, Scheme(), Law(1.4), 0.7, outer_states(mesh, scales, 0.0, False))
+        residual = Residual(domain, Scheme(), GasModel(1.4), 0.7, exterior_states(mesh, scales, 0.0, False))
         R = residual(np.tile(scales.freestream, (mesh.n_cells, 1)))
         self.assertLess(np.abs(R).max(), 1e-14)
         q = (mesh.cell_centroid @ np.array([1.0, -2.0, 0.5]))[:, None]
@@ -231,13 +235,13 @@ class ThreeDimensions(unittest.TestCase):
         np.testing.assert_allclose(g[:, 0], np.tile([1.0, -2.0, 0.5], (mesh.n_cells, 1)), atol=1e-11)
 
     def test_the_march_restores_a_disturbed_stream(self):
-        from zephyrum.flow import Settings, march
+        from zephyrum.flow import Numerics, solve_steady
 
         mesh, air = cube(4), zy.Freestream(mach=0.5, alpha=10.0, beta=15.0)
         scales = Scales.of(air)
         start = np.tile(scales.freestream, (mesh.n_cells, 1))
         start[30] += [0.05, 0.02, -0.03, 0.01, 0.04]
-        flow = march(mesh, air, zy.Reference(1, 1, 1, (0, 0, 0)), Settings(steps=25), start=start)
+        flow = solve_steady(mesh, air, zy.Reference(1, 1, 1, (0, 0, 0)), Numerics(max_iterations=25), start=start)
         np.testing.assert_allclose(flow.q, np.tile(scales.freestream, (mesh.n_cells, 1)), atol=1e-6)
 
     def test_quality_of_a_cube(self):

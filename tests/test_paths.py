@@ -7,9 +7,9 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 import zephyrum as zy
+from zephyrum.geometry.surface.remeshing import remesh
 from zephyrum.mesh import mesh_surface
-from zephyrum.results.levels import cut_level
-from zephyrum.shape.remesh import remesh
+from zephyrum.results.iso_surfaces import iso_polygons
 
 RADIUS = 0.5
 
@@ -20,7 +20,9 @@ class TestKnownFields(unittest.TestCase):
         ball = zy.Body.ellipsoid(1.0, 1.0).surface(tolerance=1e-3)
         reference = zy.Reference(np.pi / 4.0, 1.0, 1.0, (0.5, 0.0, 0.0), "typed")
         cls.mesh = mesh_surface(remesh(ball, 700, stretch=1.0).surface, farfield=4.0, growth=0.15, reference=reference)
-        cls.solution = zy.solve(cls.mesh, zy.Freestream(mach=0.1), settings=zy.Settings(orders=0.5, steps=1))
+        cls.solution = zy.solve(
+            cls.mesh, zy.Freestream(mach=0.1), numerics=zy.Numerics(residual_drop=0.5, max_iterations=1)
+        )
         cls.x = cls.mesh.cell_centroid - [0.5, 0.0, 0.0]
 
     def imposed(self, velocity) -> zy.Solution:
@@ -43,8 +45,8 @@ class TestKnownFields(unittest.TestCase):
 
     def test_lines_of_potential_flow_keep_their_stream_function(self):
         x, far = self.x, np.linalg.norm(self.x, axis=1)
-        share = 0.5 * (RADIUS / far) ** 3
-        velocity = (1.0 + share)[:, None] * [1.0, 0.0, 0.0] - (3.0 * share * x[:, 0] / far**2)[:, None] * x
+        fraction = 0.5 * (RADIUS / far) ** 3
+        velocity = (1.0 + fraction)[:, None] * [1.0, 0.0, 0.0] - (3.0 * fraction * x[:, 0] / far**2)[:, None] * x
         made = self.imposed(velocity).paths([[-1.5, 0.4, 0.3], [-1.5, 0.9, 0.0]], length=3.5)
         for k in range(2):
             p = made.points[made.start[k] : made.start[k + 1]] - [0.5, 0.0, 0.0]
@@ -55,7 +57,9 @@ class TestKnownFields(unittest.TestCase):
 
     def test_air_runs_along_the_meridians_of_a_ball(self):
         wall = self.mesh.face_centroid[self.mesh.faces_of("wall")]
-        made = self.imposed(np.array([1.0, 0.0, 0.0]) - 1.5 * self.x * self.x[:, :1] / 0.25).skin_lines(spacing=0.06)
+        made = self.imposed(np.array([1.0, 0.0, 0.0]) - 1.5 * self.x * self.x[:, :1] / 0.25).skin_friction_lines(
+            spacing=0.06
+        )
         self.assertEqual(made.name, "speed")
         self.assertGreater(made.count, 20)
         seen = made.points - [0.5, 0.0, 0.0]
@@ -73,11 +77,11 @@ class TestKnownFields(unittest.TestCase):
         self.assertEqual(list(table.columns), ["line", "x", "y", "z", "length", "speed"])
         self.assertLess(float(table["length"].max()), 0.5 * np.pi * 1.02)
         with self.assertRaisesRegex(zy.InputError, "spacing"):
-            self.solution.skin_lines(spacing=1e-5)
+            self.solution.skin_friction_lines(spacing=1e-5)
 
     def test_air_that_turns_about_an_axis_draws_circles_of_latitude(self):
         spin = np.stack([0.0 * self.x[:, 0], -self.x[:, 2], self.x[:, 1]], axis=1)
-        made = self.imposed(spin).skin_lines(spacing=0.08)
+        made = self.imposed(spin).skin_friction_lines(spacing=0.08)
         along = [np.ptp(made.points[a:b, 0]) for a, b in zip(made.start[:-1], made.start[1:], strict=True)]
         self.assertLess(float(np.max(along)), 0.05)
         speed = made.strength / self.solution.air.speed
@@ -106,7 +110,7 @@ class TestKnownFields(unittest.TestCase):
 
     def test_the_level_of_a_distance_is_a_ball(self):
         far = np.linalg.norm(self.x, axis=1)
-        points, triangles, cell = cut_level(self.mesh, far, 1.0)
+        points, triangles, cell = iso_polygons(self.mesh, far, 1.0)
         a, b, c = (points[triangles[:, k]] - [0.5, 0.0, 0.0] for k in range(3))
         normal = np.cross(b - a, c - a)
         self.assertLess(abs(0.5 * np.linalg.norm(normal, axis=1).sum() / (4.0 * np.pi) - 1.0), 0.05)

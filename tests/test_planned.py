@@ -10,31 +10,31 @@ from click.testing import CliRunner
 
 import zephyrum as zy
 from zephyrum.cli.main import main
-from zephyrum.mesh import planned
-from zephyrum.mesh.aircraft import local_edges, wake_points
-from zephyrum.mesh.curved import curved_normals
-from zephyrum.shape.solids import halved
+from zephyrum.geometry.surface.solids import half_surface
+from zephyrum.mesh import planning
+from zephyrum.mesh.clipped_3d.generation import local_edges, wake_points
+from zephyrum.mesh.wall_normals import curved_normals
 
 WING = zy.Aircraft(
     name="plank",
     parts={
         "wing": zy.Wing(planform=zy.Planform(span=4.0, root_chord=1.0, taper=0.7), airfoil="NACA 0015", tail_gap=0.005),
-        "pod": zy.Body(rings=zy.Body.ellipsoid(1.6, 0.4).rings, nose="round", tail="round", place=(-0.4, 0.0, 0.0)),
+        "pod": zy.Body(rings=zy.Body.ellipsoid(1.6, 0.4).rings, nose="round", tail="round", position=(-0.4, 0.0, 0.0)),
     },
 )
 
 
 class Plans(unittest.TestCase):
     def test_a_budget_is_met_and_told_before(self):
-        told = []
-        mesh = zy.mesh_aircraft(WING, cells=30_000, farfield=5.0, on_plan=told.append)
+        printed = []
+        mesh = zy.mesh_aircraft(WING, cells=30_000, farfield=5.0, on_plan=printed.append)
         self.assertLess(abs(mesh.n_cells / 30_000 - 1.0), 0.15)
-        self.assertLess(abs(told[0].cells / 30_000 - 1.0), 0.05)
-        self.assertIn("half model", str(told[0]))
+        self.assertLess(abs(printed[0].cells / 30_000 - 1.0), 0.05)
+        self.assertIn("half model", str(printed[0]))
         self.assertTrue(mesh.mirrored)
         self.assertEqual([g.name for g in mesh.groups], ["farfield", "symmetry", "wing", "pod"])
         self.assertAlmostEqual(mesh.reference.span, 4.0, 6)
-        self.assertAlmostEqual(np.ptp(mesh.points[:, 0]) / (10.0 * told[0].size), 1.0, delta=0.063)
+        self.assertAlmostEqual(np.ptp(mesh.points[:, 0]) / (10.0 * printed[0].size), 1.0, delta=0.063)
         self.assertAlmostEqual(2.0 * mesh.recipe["farfield"], np.ptp(mesh.points[:, 0]), 5)
 
     def test_factors_make_a_family(self):
@@ -83,29 +83,35 @@ class Plans(unittest.TestCase):
             near = np.argsort(np.linalg.norm(skin.points - tip, axis=1))[:5]
             return float(np.median(local_edges(skin)[near]))
 
-        task = planned._Task(WING, True, None, None, None, 5.0, None, 0.0, (0.0, 0.0), (), None)
+        task = planning._MeshTask(WING, True, None, None, None, 5.0, None, 0.0, (0.0, 0.0), (), None)
         plan = task.forecast(3.0)
-        with mock.patch.object(planned, "_made_on", made), self.assertLogs("zephyrum.mesh.planned", "INFO") as told:
-            self.assertEqual(planned._made(task, plan, None), "mesh")
-        self.assertEqual(len(told.output), 2)
+        with (
+            mock.patch.object(planning, "_mesh_on_surface", made),
+            self.assertLogs("zephyrum.mesh.planning", "INFO") as printed,
+        ):
+            self.assertEqual(planning._mesh_of_plan(task, plan, None), "mesh")
+        self.assertEqual(len(printed.output), 2)
         self.assertLess(edge(skins[1]), 0.75 * edge(skins[0]))
         self.assertLess(edge(skins[2]), 0.75 * edge(skins[1]))
         skins.clear()
-        with mock.patch.object(planned, "_made_on", lambda *of: made(*of, attempts=9)), self.assertRaises(zy.MeshError):
-            planned._made(task, plan, None)
-        self.assertEqual(len(skins), 1 + planned.SPOTS)
+        with (
+            mock.patch.object(planning, "_mesh_on_surface", lambda *of: made(*of, attempts=9)),
+            self.assertRaises(zy.MeshError),
+        ):
+            planning._mesh_of_plan(task, plan, None)
+        self.assertEqual(len(skins), 1 + planning.SPOTS)
 
     def test_what_can_not_be_is_refused(self):
         for options, word in (
             ({"cells": 1000}, "out of reach"),
-            ({"fineness": "superfine"}, "fineness"),
+            ({"resolution": "superfine"}, "resolution"),
             ({"y_plus": 1.0}, "Reynolds"),
             ({"y_plus": 1.0, "reynolds": 1e6, "layers": (1e-3, 1.2, 9)}, "not both"),
             ({"ground": 0.0}, "ground"),
             ({"zones": (zy.Zone(0.1, part="flap"),)}, "no part 'flap'"),
         ):
             with self.assertRaises(zy.InputError) as refused:
-                zy.mesh_aircraft(WING, **({"fineness": 4.0} | options))
+                zy.mesh_aircraft(WING, **({"resolution": 4.0} | options))
             self.assertIn(word, str(refused.exception))
         with self.assertRaises(zy.InputError):
             zy.mesh_aircraft("skerry.toml")
@@ -114,7 +120,7 @@ class Plans(unittest.TestCase):
 class Curved(unittest.TestCase):
     def test_normals_of_the_curved_wall_beat_those_of_its_faces_also_at_the_symmetry_plane(self):
         ball = zy.Body.ellipsoid(1.0, 1.0).surface(tolerance=2e-5)
-        mesh = zy.mesh_surface(zy.remesh(halved(ball), 1000, stretch=1.0).surface, farfield=2.0, growth=0.5)
+        mesh = zy.mesh_surface(zy.remesh(half_surface(ball), 1000, stretch=1.0).surface, farfield=2.0, growth=0.5)
         faces = mesh.faces_of("wall")
         exact = [0.5, 0.0, 0.0] - mesh.face_centroid[faces]
         exact /= np.linalg.norm(exact, axis=1)[:, None]
@@ -139,15 +145,15 @@ class Command(unittest.TestCase):
     def test_the_forecast_and_what_can_not_be_read(self):
         with tempfile.TemporaryDirectory() as folder:
             path = WING.write(Path(folder) / "plank.toml")
-            told = CliRunner().invoke(main, ["mesh-aircraft", str(path), "--fineness", "2.5", "--forecast"])
-            self.assertEqual(told.exit_code, 0, told.output)
-            self.assertIn("forecast: about", told.output)
+            printed = CliRunner().invoke(main, ["mesh", str(path), "--resolution", "2.5", "--forecast"])
+            self.assertEqual(printed.exit_code, 0, printed.output)
+            self.assertIn("forecast: about", printed.output)
             made = CliRunner().invoke(
                 main,
                 [
-                    "mesh-aircraft",
+                    "mesh",
                     str(path),
-                    "--fineness",
+                    "--resolution",
                     "3",
                     "--out",
                     str(Path(folder) / "plank.vtu"),
@@ -159,7 +165,7 @@ class Command(unittest.TestCase):
             for word in ("forecast", "made:", "walls: wing", "non-orthogonality", "written"):
                 self.assertIn(word, made.output)
             self.assertGreater(zy.read_mesh(Path(folder) / "plank.vtu").n_cells, 3000)
-        lost = CliRunner().invoke(main, ["mesh-aircraft", "nowhere.toml"])
+        lost = CliRunner().invoke(main, ["mesh", "nowhere.toml"])
         self.assertEqual(lost.exit_code, 2)
 
 
@@ -168,8 +174,8 @@ class HalfModels(unittest.TestCase):
         air = zy.Freestream(mach=0.3, alpha=4.0)
         wing = zy.Aircraft(name="wing", parts={"wing": WING.parts["wing"]})
         half, whole = (zy.mesh_aircraft(wing, 2.6, half=side, farfield=5.0) for side in (True, False))
-        one, both = (zy.solve(mesh, air, settings=zy.Settings(orders=4)) for mesh in (half, whole))
-        self.assertEqual((one.verdict, both.verdict), ("settled", "settled"))
+        one, both = (zy.solve(mesh, air, numerics=zy.Numerics(residual_drop=4)) for mesh in (half, whole))
+        self.assertEqual((one.outcome, both.outcome), ("converged", "converged"))
         self.assertAlmostEqual(one.forces.CL / both.forces.CL, 1.0, delta=0.02)
         self.assertAlmostEqual(one.forces.CD / both.forces.CD, 1.0, delta=0.1)
         self.assertEqual(one.forces.coefficients()["CY"], 0.0)

@@ -10,10 +10,10 @@ from click.testing import CliRunner
 
 import zephyrum as zy
 from zephyrum.cli.main import main
-from zephyrum.shape.adopt import attitude_oddities, oddities
-from zephyrum.shape.solids import asymmetry
+from zephyrum.geometry.surface.solids import asymmetry
+from zephyrum.geometry.surface.surface_import import attitude_warnings, surface_warnings
 
-QUICK = zy.Settings(orders=4, vortex=False)
+QUICK = zy.Numerics(residual_drop=4, vortex=False)
 
 
 class Outcomes(unittest.TestCase):
@@ -26,7 +26,7 @@ class Outcomes(unittest.TestCase):
         return replace(self.solution, flow=replace(self.solution.flow, **flow))
 
     def test_a_sound_one_is_settled(self):
-        self.assertEqual((self.solution.verdict, self.solution.implausible), ("settled", ()))
+        self.assertEqual((self.solution.outcome, self.solution.implausible), ("converged", ()))
 
     def test_negative_drag_heat_and_pressure_are_told_first(self):
         flow = self.solution.flow
@@ -44,14 +44,14 @@ class Outcomes(unittest.TestCase):
         ):
             made = self.changed(**change)
             with self.subTest(words):
-                self.assertEqual(made.verdict, "implausible")
+                self.assertEqual(made.outcome, "implausible")
                 self.assertRegex(made.reason, f"implausible: .*{words}")
                 self.assertIn("implausible", made.checks()[0])
-                self.assertEqual(made.row()["verdict"], "implausible")
-        self.assertEqual(self.changed(boundary_pressure=pushed, verdict="wandering").verdict, "wandering")
+                self.assertEqual(made.row()["outcome"], "implausible")
+        self.assertEqual(self.changed(boundary_pressure=pushed, outcome="oscillating").outcome, "oscillating")
 
     def test_the_command_says_so_first_and_in_its_exit_code(self):
-        text = '[section]\nnaca = "0012"\nflap = { hinge = 0.7, angle = 5 }\n[mesh]\naround = 64\noutward = 24\n[solver]\norders = 4\n[sweep]\nmach = 0.3\nalpha = 2\n[run]\nprocesses = 1\n'
+        text = '[section]\nnaca = "0012"\nflap = { hinge = 0.7, angle = 5 }\n[mesh]\naround = 64\noutward = 24\n[solver]\nresidual_drop = 4\n[sweep]\nmach = 0.3\nalpha = 2\n[run]\nprocesses = 1\n'
         with tempfile.TemporaryDirectory() as folder:
             (Path(folder) / "s.toml").write_text(text)
             words = ["run", f"{folder}/s.toml", "--out", f"{folder}/o"]
@@ -72,9 +72,9 @@ class Outcomes(unittest.TestCase):
                 "CD": cd,
                 "CM": 0.0,
                 "L/D": 0.5 / cd,
-                "verdict": "settled",
-                "CL swing": 0.0,
-                "CD swing": 0.0,
+                "outcome": "converged",
+                "CL amplitude": 0.0,
+                "CD amplitude": 0.0,
             }
             for a, cd in ((0.0, 0.01), (4.0, 0.1))
         ]
@@ -85,11 +85,11 @@ class Outcomes(unittest.TestCase):
 class LaminarWakes(unittest.TestCase):
     def test_one_that_would_not_be_steady_is_told(self):
         mesh = zy.mesh_outline(zy.Outline.circle(1.0), 48, 32, 40.0, 1.5e-2)
-        for reynolds, told in ((30.0, False), (120.0, True)):
-            made = zy.solve(mesh, zy.Freestream(mach=0.1, reynolds=reynolds), "laminar", settings=QUICK)
-            self.assertEqual(made.verdict, "settled")
+        for reynolds, printed in ((30.0, False), (120.0, True)):
+            made = zy.solve(mesh, zy.Freestream(mach=0.1, reynolds=reynolds), "laminar", numerics=QUICK)
+            self.assertEqual(made.outcome, "converged")
             self.assertEqual(
-                any("does not occur" in check and "in time" in check for check in made.checks()), told, reynolds
+                any("does not occur" in check and "in time" in check for check in made.checks()), printed, reynolds
             )
 
 
@@ -101,7 +101,7 @@ class ReynoldsNumbers(unittest.TestCase):
         for more in ({}, {"length": 0.18}, {"length": 1.0}):
             case = zy.Case(mesh, zy.Freestream(speed=8.115e-3, altitude=0.0, **more), "laminar")
             self.assertAlmostEqual(case.reynolds, 100.0, delta=0.1)
-            drags.append(zy.solve_case(replace(case, settings=QUICK)).forces.CD)
+            drags.append(zy.solve_case(replace(case, numerics=QUICK)).forces.CD)
         self.assertAlmostEqual(drags[0], drags[1], 6)
         self.assertAlmostEqual(drags[0], drags[2], 6)
 
@@ -127,21 +127,21 @@ class Shapes(unittest.TestCase):
     def setUpClass(cls):
         wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012", tip="flat",
                        controls={"aileron": zy.Control(start=0.6, end=0.95, hinge=0.75, opposite=True)})  # fmt: skip
-        cls.craft = zy.Aircraft(name="plank", parts={"wing": wing})
+        cls.aircraft = zy.Aircraft(name="plank", parts={"wing": wing})
 
     def test_half_of_an_unsymmetric_aircraft_is_refused_and_the_whole_is_taken(self):
-        rolled = self.craft.changed({"wing.controls.aileron.deflection": 12})
-        self.assertLess(asymmetry(self.craft.surface())[0], 1e-9)
+        rolled = self.aircraft.changed({"wing.controls.aileron.deflection": 12})
+        self.assertLess(asymmetry(self.aircraft.surface())[0], 1e-9)
         with self.assertRaisesRegex(zy.InputError, "not symmetric about the plane y = 0: at .* .half = False."):
             zy.mesh_aircraft(rolled, 4.0, half=True)
         with self.assertLogs("zephyrum", "WARNING"):
             self.assertFalse(zy.plan_mesh(rolled, 4.0).half)
-        self.assertTrue(zy.plan_mesh(self.craft, 4.0).half)
+        self.assertTrue(zy.plan_mesh(self.aircraft, 4.0).half)
         with self.assertRaisesRegex(zy.InputError, "not symmetric"):
             rolled.surface(half=True)
 
     def test_axes_that_are_exchanged_and_fins_at_the_wrong_end_are_told(self):
-        parts = dict(self.craft.parts)
+        parts = dict(self.aircraft.parts)
         parts["fuselage"] = zy.Body(
             rings=[
                 zy.Ring(x=-2.0, width=0.0),
@@ -155,25 +155,27 @@ class Shapes(unittest.TestCase):
             tip="flat",
             symmetric=False,
             roll=-90.0,
-            place=(4.0, 0.0, 0.0),
+            position=(4.0, 0.0, 0.0),
         )
         upright = zy.Aircraft(name="plane", parts=parts | {"fin": fin}).surface()
-        self.assertEqual(oddities(upright), [])
+        self.assertEqual(surface_warnings(upright), [])
         down = zy.Aircraft(name="plane", parts=parts | {"fin": replace(fin, roll=90.0)}).surface()
-        self.assertIn("fin, upside down", attitude_oddities(down)[0])
+        self.assertIn("fin, upside down", attitude_warnings(down)[0])
         quarter = upright.transformed(np.array([[0.0, -1.0, 0.0], [1.0, 0.0, 0.0], [0.0, 0.0, 1.0]]))
-        self.assertTrue(any("`nose` is the wrong axis" in one for one in oddities(quarter)), oddities(quarter))
+        self.assertTrue(
+            any("`nose` is the wrong axis" in one for one in surface_warnings(quarter)), surface_warnings(quarter)
+        )
         back = upright.transformed(np.diag([-1.0, -1.0, 1.0]))
-        self.assertTrue(any("tail first" in one for one in oddities(back)))
+        self.assertTrue(any("tail first" in one for one in surface_warnings(back)))
         rocket = zy.Body(
             rings=[zy.Ring(x=0.0, width=0.0), zy.Ring(x=1.0, width=0.3), zy.Ring(x=4.0, width=0.3)]
         ).surface()
-        self.assertEqual(attitude_oddities(rocket), [])
+        self.assertEqual(attitude_warnings(rocket), [])
 
     def test_fins_of_a_rocket_are_no_reference_wing(self):
         body = zy.Body(rings=[zy.Ring(x=0.0, width=0.0), zy.Ring(x=1.0, width=0.2), zy.Ring(x=4.0, width=0.2)])
         fins = zy.Wing(
-            planform=zy.Planform(span=0.6, root_chord=0.3, taper=1.0), airfoil="NACA 0006", place=(3.6, 0.0, 0.0)
+            planform=zy.Planform(span=0.6, root_chord=0.3, taper=1.0), airfoil="NACA 0006", position=(3.6, 0.0, 0.0)
         )
         rocket = zy.Aircraft(name="rocket", parts={"body": body, "fins": fins})
         self.assertIsNone(rocket.measured_reference)
@@ -182,8 +184,8 @@ class Shapes(unittest.TestCase):
         self.assertEqual(typed.reference_quantities()[1], [])
 
     def test_quantities_carry_units_or_are_numbers(self):
-        self.assertAlmostEqual(zy.PointMass(mass="0.9 kg", place=(0.0, 0.0, 0.0)).mass, 0.9)
-        self.assertAlmostEqual(zy.PointMass(mass="80 lb", place=(0.0, 0.0, 0.0)).mass, 36.287, 3)
+        self.assertAlmostEqual(zy.PointMass(mass="0.9 kg", position=(0.0, 0.0, 0.0)).mass, 0.9)
+        self.assertAlmostEqual(zy.PointMass(mass="80 lb", position=(0.0, 0.0, 0.0)).mass, 36.287, 3)
         self.assertAlmostEqual(zy.quantity("t", "59 F", "K"), 288.15, 2)
         self.assertAlmostEqual(zy.quantity("t", "15 C", "K"), 288.15, 2)
         with self.assertRaisesRegex(zy.InputError, "has no unit; write 3 for m"):
@@ -195,9 +197,11 @@ class Shapes(unittest.TestCase):
 class MeshOfAnotherCondition(unittest.TestCase):
     def test_a_y_plus_far_from_what_was_asked_is_told(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 64, growth=1.3, farfield=20.0, y_plus=1.0, reynolds=3e5)
-        for reynolds, told in ((3e5, False), (2e6, True)):
-            made = zy.solve(mesh, zy.Freestream(mach=0.2, reynolds=reynolds), "sa", settings=zy.Settings(orders=4))
-            self.assertEqual(any("the mesh was made for 1" in check for check in made.checks()), told, made.checks())
+        for reynolds, printed in ((3e5, False), (2e6, True)):
+            made = zy.solve(
+                mesh, zy.Freestream(mach=0.2, reynolds=reynolds), "sa", numerics=zy.Numerics(residual_drop=4)
+            )
+            self.assertEqual(any("the mesh was made for 1" in check for check in made.checks()), printed, made.checks())
 
 
 if __name__ == "__main__":

@@ -11,10 +11,10 @@ from zephyrum.mesh.polygons import (
     components,
     entries_of,
     fan_triangles,
-    following,
+    next_corners,
     polygon_geometry,
     renumber,
-    taken,
+    select_polygons,
     volumes_between,
 )
 from zephyrum.mesh.slices import slice_mesh
@@ -85,7 +85,7 @@ class Polygons(unittest.TestCase):
 class Lists(unittest.TestCase):
     def test_chosen_polygons_keep_their_first_corner_when_they_run_backwards(self):
         start, corners = csr([[5, 6, 7], [1, 2, 3, 4], [9, 8, 0]])
-        begin, out = taken(start, corners, np.array([1, 0]), np.array([False, True, False]))
+        begin, out = select_polygons(start, corners, np.array([1, 0]), np.array([False, True, False]))
         self.assertEqual(begin.tolist(), [0, 4, 7])
         self.assertEqual(out.tolist(), [1, 4, 3, 2, 5, 6, 7])
 
@@ -99,7 +99,7 @@ class Lists(unittest.TestCase):
         row, entry = entries_of(start, np.array([2, 1, 0]))
         self.assertEqual(row.tolist(), [0, 0, 0, 2, 2])
         self.assertEqual(entry.tolist(), [2, 3, 4, 0, 1])
-        self.assertEqual(following(np.array([0, 3, 7])).tolist(), [1, 2, 0, 4, 5, 6, 3])
+        self.assertEqual(next_corners(np.array([0, 3, 7])).tolist(), [1, 2, 0, 4, 5, 6, 3])
 
     def test_things_hang_together_through_their_pairs(self):
         group = components(np.array([0, 1, 5]), np.array([1, 2, 4]), 6)

@@ -9,12 +9,12 @@ import pandas as pd
 
 import zephyrum as zy
 from tests.test_parts import cube
+from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.results.forces import Forces
-from zephyrum.results.levels import at_points, cut_level
+from zephyrum.results.iso_surfaces import at_points, iso_polygons
 from zephyrum.results.polar import Polar
-from zephyrum.results.surface import stagnation_face, turning_points
-from zephyrum.shape.surface import Surface
-from zephyrum.studies.derived import derived
+from zephyrum.results.surface_quantities import stagnation_face, turning_points
+from zephyrum.studies.polar_slopes import polar_slopes_of
 
 REFERENCE = zy.Reference(area=10.0, chord=2.0, span=5.0, point=(1.0, 0.0, 0.0))
 
@@ -111,7 +111,7 @@ class Levels(unittest.TestCase):
         for normal in (np.array([1.0, 0.0, 0.0]), np.array([0.0, 0.3, 1.0])):
             values = mesh.cell_centroid @ normal
             level = float((low + 0.43 * size) @ normal)
-            points, triangles, cell = cut_level(mesh, values, level)
+            points, triangles, cell = iso_polygons(mesh, values, level)
             inner = ((points > low + 0.2 * size) & (points < high - 0.2 * size)).all(
                 axis=1
             )  # means at the rim are one-sided
@@ -122,7 +122,7 @@ class Levels(unittest.TestCase):
                 (whole @ normal) / np.linalg.norm(whole) / np.linalg.norm(normal), -0.99
             )  # towards lower values
             self.assertEqual(len(cell), len(triangles))
-        self.assertEqual(len(cut_level(mesh, values, 1e9)[1]), 0)
+        self.assertEqual(len(iso_polygons(mesh, values, 1e9)[1]), 0)
 
     def test_values_at_points_are_those_of_an_even_field(self):
         mesh = cube(4)
@@ -130,14 +130,14 @@ class Levels(unittest.TestCase):
 
 
 class Tables(unittest.TestCase):
-    def polar(self, alphas=(-2.0, 0.0, 2.0, 4.0, 14.0), verdicts=None):
-        rows = [{"mach": 0.2, "alpha": a, "CL": 0.3 + 0.1 * a, "CD": 0.02 + 1e-4 * a * a, "CM": -0.02 - 0.012 * a, "verdict": "settled", "CL swing": 0.0} for a in alphas]  # fmt: skip
-        for row, verdict in zip(rows, verdicts or [], strict=False):
-            row["verdict"] = verdict
+    def polar(self, alphas=(-2.0, 0.0, 2.0, 4.0, 14.0), outcomes=None):
+        rows = [{"mach": 0.2, "alpha": a, "CL": 0.3 + 0.1 * a, "CD": 0.02 + 1e-4 * a * a, "CM": -0.02 - 0.012 * a, "outcome": "converged", "CL amplitude": 0.0} for a in alphas]  # fmt: skip
+        for row, outcome in zip(rows, outcomes or [], strict=False):
+            row["outcome"] = outcome
         return Polar.of(rows, {"reference": "typed"})
 
     def test_slope_neutral_point_and_trim_of_straight_lines_are_exact(self):
-        (one,) = derived(self.polar(), REFERENCE)
+        (one,) = polar_slopes_of(self.polar(), REFERENCE)
         self.assertEqual(one.points, 4)  # 14 deg is beyond the straight part
         self.assertAlmostEqual(one.slope[0], 0.1 * 180.0 / np.pi, 9)
         self.assertAlmostEqual(one.no_lift, -3.0, 9)
@@ -146,7 +146,7 @@ class Tables(unittest.TestCase):
         self.assertAlmostEqual(one.trim[0], -0.02 / 0.012, 6)
         self.assertAlmostEqual(one.trim[1], 0.3 + 0.1 * one.trim[0], 9)
         self.assertLess(one.slope[1], 1e-9)
-        self.assertEqual(derived(self.polar(verdicts=["failed"] * 4), REFERENCE), [])
+        self.assertEqual(polar_slopes_of(self.polar(outcomes=["failed"] * 4), REFERENCE), [])
 
     def test_error_bars_take_the_larger_and_files_come_back(self):
         polar = self.polar().with_errors({"CL": 0.02}, {"CL": 0.005, "CD": 0.0007})

@@ -5,9 +5,9 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.shape.closest import distances
-from zephyrum.shape.crossings import crossing_triangles
-from zephyrum.shape.features import curvatures, features
+from zephyrum.geometry.surface.feature_lines import curvatures, find_features
+from zephyrum.geometry.surface.nearest_point import distances
+from zephyrum.geometry.surface.self_intersection import crossing_triangles
 
 
 class Parts(unittest.TestCase):
@@ -25,16 +25,16 @@ class Parts(unittest.TestCase):
         self.assertLess(np.abs(large[away] - 1.0).max(), 0.1)
         self.assertLess(np.abs(small[away] - 1.0).max(), 0.15)
         pipe = zy.Body(rings=[zy.Ring(x=0.0, width=2.0), zy.Ring(x=5.0, width=2.0)]).surface(tolerance=1e-4)
-        found = features(pipe)
-        large, small, way = curvatures(pipe, found.smooth)
+        found = find_features(pipe)
+        large, small, direction = curvatures(pipe, found.smooth)
         inner = (np.abs(pipe.points[:, 0] - 2.5) < 1.5) & (np.hypot(*pipe.points[:, 1:].T) > 0.9)
         self.assertLess(np.abs(large[inner] - 1.0).max(), 0.05)
         self.assertLess(small[inner].max(), 0.02)
-        self.assertGreater(np.abs(way[inner, 0]).min(), 0.99)
+        self.assertGreater(np.abs(direction[inner, 0]).min(), 0.99)
 
     def test_features_of_a_box_are_its_edges_and_corners(self):
         box = zy.Body.box(2.0, 1.0, 0.5).surface()
-        found = features(box)
+        found = find_features(box)
         length = np.linalg.norm(box.points[found.edges[:, 0]] - box.points[found.edges[:, 1]], axis=1).sum()
         self.assertAlmostEqual(length, 4 * (2.0 + 1.0 + 0.5), 9)
         self.assertEqual(((found.rank == 2).sum(), found.curve.max() + 1, found.patch.max() + 1), (8, 12, 6))
@@ -77,9 +77,9 @@ class Remeshing(unittest.TestCase):
     def test_a_wing_with_a_blunt_tail_a_flap_and_its_open_half(self):
         wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.6), airfoil="NACA 2412", tail_gap=0.004,
                        controls={"flap": zy.Control(start=0.2, end=0.6, deflection=15.0)}).surface()  # fmt: skip
-        from zephyrum.shape.solids import halved
+        from zephyrum.geometry.surface.solids import half_surface
 
-        half = halved(wing)
+        half = half_surface(wing)
         made = zy.remesh(half, 6000)
         self.valid(half, made, 6000, 0.01)
         self.assertLess((made.quality < 0.3).mean(), 0.01)

@@ -1,4 +1,4 @@
-"""Solutions: forces, pressures, extremes, verdicts, files."""
+"""Solutions: forces, pressures, extremes, outcomes, files."""
 
 import tempfile
 import unittest
@@ -18,7 +18,7 @@ class Section(unittest.TestCase):
         cls.solution = zy.solve(cls.mesh, cls.air, on_step=cls.seen.append)
 
     def test_settled_and_near_theory(self):
-        self.assertEqual(self.solution.verdict, "settled")
+        self.assertEqual(self.solution.outcome, "converged")
         c = self.solution.forces.coefficients()
         slope = c["CL"] / np.radians(3.0) * np.sqrt(1 - 0.09)
         self.assertAlmostEqual(slope / (2 * np.pi), 1.09, delta=0.02)  # thickness adds about 0.77 t
@@ -37,7 +37,7 @@ class Section(unittest.TestCase):
         wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
         plank = zy.Aircraft(name="plank", parts={"wing": wing})
         for held, words in (
-            (made, "CL 0.3"), (made.forces, "of airfoil"), (made.history, f"{len(self.seen)} steps"), (polar, "2 points, M 0.3, alpha 0 to 3 deg: 2 settled"),
+            (made, "CL 0.3"), (made.forces, "of airfoil"), (made.history, f"{len(self.seen)} steps"), (polar, "2 points, M 0.3, alpha 0 to 3 deg: 2 converged"),
             (proof, "on 4,096, 1,024, 256 cells"), (zy.Airfoil.naca("2412"), "12 % thick, camber 1.91 %"), (ball, "5,760 triangles, 1 x"), (plank, "plank of wing"),
             (zy.remesh(ball, 300), "quality mean"), (plank.measures(), "6.12 x 0.1197 m, wetted area"), (zy.compare({"a": zy.Airfoil.naca("0009"), "b": zy.Airfoil.naca("0012")}, self.air, around=64, outward=16), "a, b: "),
         ):  # fmt: skip
@@ -116,11 +116,11 @@ class Section(unittest.TestCase):
                 call()
 
     def test_an_unfinished_run_is_not_called_settled(self):
-        cut = zy.solve(self.mesh, self.air, settings=zy.Settings(steps=1))
-        self.assertEqual(cut.verdict, "wandering")
-        self.assertIn("wandering", cut.checks()[0])
+        cut = zy.solve(self.mesh, self.air, numerics=zy.Numerics(max_iterations=1))
+        self.assertEqual(cut.outcome, "oscillating")
+        self.assertIn("oscillating", cut.checks()[0])
 
     def test_typed_reference_that_disagrees_is_told(self):
         typed = zy.Reference(2.0, 1.0, 1.0, (0.25, 0, 0))
-        s = zy.solve(self.mesh, self.air, reference=typed, settings=zy.Settings(orders=1))
+        s = zy.solve(self.mesh, self.air, reference=typed, numerics=zy.Numerics(residual_drop=1))
         self.assertIn("typed", s.checks()[0])

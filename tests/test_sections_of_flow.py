@@ -7,12 +7,12 @@ import numpy as np
 import zephyrum as zy
 from validation.potential import MappedAirfoil
 
-FAST = zy.Settings(orders=6)
+FAST = zy.Numerics(residual_drop=6)
 
 
-def solved(foil, mach, alpha, around=96, outward=32, topology="O", settings=FAST, **more):
+def solved(foil, mach, alpha, around=96, outward=32, topology="O", numerics=FAST, **more):
     mesh = zy.mesh_airfoil(foil, around, outward, topology=topology, **more)
-    return zy.solve(mesh, zy.Freestream(mach=mach, alpha=alpha), settings=settings)
+    return zy.solve(mesh, zy.Freestream(mach=mach, alpha=alpha), numerics=numerics)
 
 
 class Subsonic(unittest.TestCase):
@@ -20,7 +20,7 @@ class Subsonic(unittest.TestCase):
         shape = MappedAirfoil(0.1, 0.05, 12.0)
         foil = zy.Airfoil(shape.surface(801)[1], "Karman-Trefftz")
         solution = solved(foil, 0.05, 3.0, 128, 32)
-        self.assertEqual(solution.verdict, "settled")
+        self.assertEqual(solution.outcome, "converged")
         self.assertAlmostEqual(solution.forces.CL / shape.flow(3.0, 8001)[2], 1.0, delta=5e-3)
         self.assertLess(abs(solution.forces.CD), 5e-4)
 
@@ -54,27 +54,27 @@ class Subsonic(unittest.TestCase):
     def test_schemes_agree_on_a_smooth_flow(self):
         foil = zy.Airfoil.naca("0012")
         reference = solved(foil, 0.3, 2.0).forces.CL
-        for settings in (
-            zy.Settings(orders=6, gradient="least-squares"),
-            zy.Settings(orders=6, kappa=0.0),
-            zy.Settings(orders=6, limiter="on"),
-            zy.Settings(orders=6, limiter="off"),
+        for numerics in (
+            zy.Numerics(residual_drop=6, gradient="least-squares"),
+            zy.Numerics(residual_drop=6, kappa=0.0),
+            zy.Numerics(residual_drop=6, limiter="on"),
+            zy.Numerics(residual_drop=6, limiter="off"),
         ):
-            with self.subTest(settings):
-                solution = solved(foil, 0.3, 2.0, settings=settings)
-                self.assertEqual(solution.verdict, "settled")
+            with self.subTest(numerics):
+                solution = solved(foil, 0.3, 2.0, numerics=numerics)
+                self.assertEqual(solution.outcome, "converged")
                 self.assertAlmostEqual(solution.forces.CL / reference, 1.0, delta=0.02)
 
     def test_first_order_settles_and_pays_with_drag(self):
         foil = zy.Airfoil.naca("0012")
-        rough = solved(foil, 0.3, 2.0, settings=zy.Settings(orders=6, order=1))
-        self.assertEqual(rough.verdict, "settled")
+        rough = solved(foil, 0.3, 2.0, numerics=zy.Numerics(residual_drop=6, order=1))
+        self.assertEqual(rough.outcome, "converged")
         self.assertGreater(rough.forces.CD, 10 * abs(solved(foil, 0.3, 2.0).forces.CD))
         self.assertTrue(any("too coarse" in sentence for sentence in rough.checks()))
 
     def test_high_alpha_from_a_cold_start(self):
         solution = solved(zy.Airfoil.naca("0012"), 0.2, 14.0, 128, 32)
-        self.assertEqual(solution.verdict, "settled")
+        self.assertEqual(solution.outcome, "converged")
         self.assertAlmostEqual(solution.forces.CL, 1.71, delta=0.04)
 
     def test_blunt_and_flapped_sections_settle(self):
@@ -82,7 +82,7 @@ class Subsonic(unittest.TestCase):
             for topology in "CO":
                 with self.subTest(foil.notes, topology=topology):
                     solution = solved(foil, 0.3, 1.0, 128, 32, topology)
-                    self.assertEqual(solution.verdict, "settled")
+                    self.assertEqual(solution.outcome, "converged")
                     self.assertGreater(solution.forces.CL, 0.2)
 
     def test_blunt_tail_has_a_base_in_its_pressures(self):
@@ -95,10 +95,10 @@ class Subsonic(unittest.TestCase):
 class Transonic(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.solution = solved(zy.Airfoil.naca("0012"), 0.8, 1.25, 128, 32, settings=zy.Settings())
+        cls.solution = solved(zy.Airfoil.naca("0012"), 0.8, 1.25, 128, 32, numerics=zy.Numerics())
 
     def test_forces_near_the_published_band(self):
-        self.assertEqual(self.solution.verdict, "settled")
+        self.assertEqual(self.solution.outcome, "converged")
         self.assertAlmostEqual(self.solution.forces.CL, 0.352, delta=0.02)
         self.assertAlmostEqual(self.solution.forces.CD, 0.0228, delta=0.0015)
 
@@ -129,7 +129,7 @@ class Transonic(unittest.TestCase):
 
     def test_supersonic_wave_drag(self):
         solution = solved(zy.Airfoil.naca("0012"), 1.5, 0.0, 96, 32)
-        self.assertEqual(solution.verdict, "settled")
+        self.assertEqual(solution.outcome, "converged")
         self.assertAlmostEqual(solution.forces.CL, 0.0, delta=1e-5)
         self.assertAlmostEqual(solution.forces.CD, 0.096, delta=0.006)
         self.assertAlmostEqual(solution.cp()["Cp"].max(), solution.air.cp_stagnation, delta=0.06)

@@ -9,13 +9,13 @@ from click.testing import CliRunner
 
 import zephyrum as zy
 from zephyrum.cli.main import main
-from zephyrum.flow.boundary import Walls, outer_states
-from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import Scales
-from zephyrum.flow.jacobian import Jacobian
-from zephyrum.flow.residual import Residual, Scheme
-from zephyrum.flow.turbulence import inflow, typical
-from zephyrum.mesh.sectors import END, START, periodic_pairs
+from zephyrum.flow.discretization.face_data import FaceData
+from zephyrum.flow.discretization.jacobian import Jacobian
+from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.physics.boundary_conditions import WallData, exterior_states
+from zephyrum.flow.physics.gas_model import Scales
+from zephyrum.flow.physics.turbulence import freestream_turbulence, typical_turbulence
+from zephyrum.mesh.periodic_sectors import END, START, periodic_pairs
 
 UNIT = zy.Reference(np.pi / 4.0, 1.0, 1.0, (0.0, 0.0, 0.0))
 
@@ -29,17 +29,19 @@ class Sectors(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.whole = zy.mesh_aircraft(body(), 4.0, farfield=3.0, reference=UNIT)
-        cls.centre = body().middle
+        cls.centre = body().midpoint
         cls.third = zy.mesh_sector(cls.whole, 3, start=17.0)
 
     def residual(self, model: str, seed: int):
         """(states disturbed by waves that repeat themselves in no way, residual) on the sector."""
         mesh, air = self.third, zy.Freestream(mach=0.4, reynolds=200.0)
         law = Scales.law(air, 1.0)
-        scales = Scales.of(air, inflow(model, law, air.mach, 1.0), typical(model))
-        walls = Walls.plain(mesh)
-        domain = Domain.of(mesh, model=model)
-        residual = Residual(domain, Scheme(), law, air.mach, outer_states(mesh, scales, 0.0, False, walls), model=model)
+        scales = Scales.of(air, freestream_turbulence(model, law, air.mach, 1.0), typical_turbulence(model))
+        walls = WallData.plain(mesh)
+        domain = FaceData.of(mesh, model=model)
+        residual = Residual(
+            domain, Scheme(), law, air.mach, exterior_states(mesh, scales, 0.0, False, walls), model=model
+        )
         rng = np.random.default_rng(seed)
         q = np.tile(scales.freestream, (mesh.n_cells, 1))
         q *= 1.0 + 0.02 * rng.standard_normal(q.shape)
@@ -99,12 +101,12 @@ class Sectors(unittest.TestCase):
             jacobian.product(v, out)
             step = 1e-6 * v
             exact = (residual(q + step) - residual(q - step)) / 2e-6
-            beside = residual.domain.seam.cells
+            beside = residual.domain.periodic.cells
             self.assertLess(np.linalg.norm((out - exact)[beside]) / np.linalg.norm(exact[beside]), 5e-3, model)
 
     def test_flow_and_forces_are_those_of_the_whole(self):
-        solution = zy.solve(self.third, zy.Freestream(mach=0.2), settings=zy.Settings(orders=5))
-        self.assertEqual(solution.verdict, "settled", solution.reason)
+        solution = zy.solve(self.third, zy.Freestream(mach=0.2), numerics=zy.Numerics(residual_drop=5))
+        self.assertEqual(solution.outcome, "converged", solution.reason)
         self.assertEqual((solution.forces.CL, solution.forces.coefficients()["CY"]), (0.0, 0.0))
         mesh = self.third
         f = mesh.faces_of("wall")
@@ -133,7 +135,7 @@ class Sectors(unittest.TestCase):
             file = body().write(Path(folder) / "ball.stl")
             out = CliRunner().invoke(
                 main,
-                ["mesh-aircraft", str(file), "--unit", "m", "--fineness", "5", "--farfield", "2", "--sectors", "3"],
+                ["mesh", str(file), "--unit", "m", "--resolution", "5", "--farfield", "2", "--sectors", "3"],
             )
             self.assertEqual(out.exit_code, 0, out.output)
             self.assertIn(f"{START} ", out.output)

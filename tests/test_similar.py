@@ -7,11 +7,11 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.errors import MeshError
-from zephyrum.mesh.curves import inside, limited
-from zephyrum.mesh.rays import total_height
-from zephyrum.mesh.sizes import SizeField
-from zephyrum.mesh.spacing import geometric, growth_ratio, steps_for, two_ended
-from zephyrum.mesh.tree import ROOTS, grow_tree, leaves_at, merged, nudged, whole_cells
+from zephyrum.mesh.clipped_2d.curves import inside, limit_growth
+from zephyrum.mesh.clipped_2d.wall_layers import total_height
+from zephyrum.mesh.size_field import SizeField
+from zephyrum.mesh.structured.spacing import geometric, growth_ratio, steps_for, two_ended
+from zephyrum.mesh.tree import MAX_ROOTS, grow_tree, leaves_at, merged, moved_off_planes, whole_cells
 
 
 class Similar(unittest.TestCase):
@@ -39,15 +39,15 @@ class Similar(unittest.TestCase):
             made = zy.mesh_surface(self.ball, farfield=3.0, growth=0.5, scale=factor)
             far = made.faces_of("farfield")
             sides.append(np.unique(np.sqrt(np.linalg.norm(made.face_area[far], axis=1)).round(6)).max())
-            self.assertLess(abs(0.5 * np.ptp(made.points[:, 0]) / (3.0 * self.ball.size) - 1.0), 1.0 / ROOTS)
+            self.assertLess(abs(0.5 * np.ptp(made.points[:, 0]) / (3.0 * self.ball.size) - 1.0), 1.0 / MAX_ROOTS)
         for side, factor in zip(sides[1:], (1.3, 1.69), strict=True):
             times = side / sides[0] / factor
             self.assertAlmostEqual(np.log2(times), round(np.log2(times)), 4)
 
     def test_half_of_it_is_that_of_half_the_body(self):
-        from zephyrum.shape.solids import halved
+        from zephyrum.geometry.surface.solids import half_surface
 
-        half = zy.mesh_surface(zy.remesh(halved(zy.Body.ellipsoid(2.0, 1.0).surface()), 350, stretch=1.0).surface, farfield=3.0, growth=0.5, layers=(2e-3, 1.3, 6), half=True)  # fmt: skip
+        half = zy.mesh_surface(zy.remesh(half_surface(zy.Body.ellipsoid(2.0, 1.0).surface()), 350, stretch=1.0).surface, farfield=3.0, growth=0.5, layers=(2e-3, 1.3, 6), half=True)  # fmt: skip
         body = [np.ptp(m.points, axis=0).prod() - m.cell_volume.sum() for m in (half, self.mesh)]
         self.assertLess(abs(2.0 * body[0] / body[1] - 1.0), 0.02)
         self.assertTrue(half.mirrored)
@@ -78,14 +78,16 @@ class Fields(unittest.TestCase):
         points, h = rng.uniform(-1.0, 1.0, (300, 3)), rng.uniform(0.01, 0.3, 300)
         box = zy.Zone(0.02, box=((2.0, -1.0, -1.0), (3.0, 1.0, 1.0)))
         field = SizeField(points, h, 0.3, (box,))
-        places = rng.uniform(-4.0, 4.0, (200, 3))
-        far = np.linalg.norm(places[:, None] - points[None], axis=2)
-        np.testing.assert_allclose(field(places), np.minimum((h + 0.3 * far).min(axis=1), box.wanted(places, 0.3)))
+        positions = rng.uniform(-4.0, 4.0, (200, 3))
+        far = np.linalg.norm(positions[:, None] - points[None], axis=2)
+        np.testing.assert_allclose(
+            field(positions), np.minimum((h + 0.3 * far).min(axis=1), box.wanted(positions, 0.3))
+        )
         step = rng.standard_normal((200, 3)) * 0.05
-        rise = np.abs(field(places + step) - field(places)) / np.linalg.norm(step, axis=1)
+        rise = np.abs(field(positions + step) - field(positions)) / np.linalg.norm(step, axis=1)
         self.assertLessEqual(rise.max(), 0.3 + 1e-9)
         flat = SizeField(points * [1.0, 0.0, 1.0], h, 0.3)
-        np.testing.assert_allclose(flat(places[:, [0, 2]]), flat(places * [1.0, 0.0, 1.0]))
+        np.testing.assert_allclose(flat(positions[:, [0, 2]]), flat(positions * [1.0, 0.0, 1.0]))
 
     def test_sizes_scale_with_their_zone_and_parts_need_a_surface(self):
         rod = zy.Zone(0.1, start=(0, 0, 0), end=(2, 0, 0), radius=0.2, end_radius=0.6, end_size=0.3)
@@ -101,22 +103,22 @@ class Fields(unittest.TestCase):
             for grain in (0.01, 0.013, 0.0199):
                 side, count = whole_cells(size, grain)
                 self.assertAlmostEqual(np.log2(side / grain), round(np.log2(side / grain)), 9)
-                self.assertTrue(ROOTS <= count <= 2 * ROOTS)
-                self.assertLess(abs(side * count / size - 1.0), 0.5 / ROOTS + 1e-9)
+                self.assertTrue(MAX_ROOTS <= count <= 2 * MAX_ROOTS)
+                self.assertLess(abs(side * count / size - 1.0), 0.5 / MAX_ROOTS + 1e-9)
 
     def test_points_leave_the_planes_and_places_find_their_cube(self):
         tree = grow_tree(np.zeros(3), 1.0, lambda p: 0.1 + 0.5 * np.linalg.norm(p - 1.0, axis=1), 0.01, 3)
         on = np.array([[1.0, 0.3, 2.0], [0.0, 1.5, 0.4], [0.77, 0.31, 1.9]])
-        off = nudged(on, tree)
+        off = moved_off_planes(on, tree)
         away = np.abs((off - tree.origin) / tree.unit - np.round((off - tree.origin) / tree.unit))
         self.assertTrue(((away > 5e-7) | (off == 0.0)).all())
         self.assertLess(np.abs(off - on).max(), 1e-5 * tree.unit[0])
         np.testing.assert_array_equal(off[2], on[2])
         rng = np.random.default_rng(7)
-        spots = rng.integers(0, tree.limit, (500, 3)) * 2 + 1
-        found = leaves_at(spots, tree.depth, tree.child)
+        locations = rng.integers(0, tree.limit, (500, 3)) * 2 + 1
+        found = leaves_at(locations, tree.depth, tree.child)
         low = 2 * tree.corner[found]
-        self.assertTrue(((spots > low) & (spots < low + 2 * tree.side[found][:, None])).all())
+        self.assertTrue(((locations > low) & (locations < low + 2 * tree.side[found][:, None])).all())
         self.assertTrue(np.isin(found, tree.leaves).all())
         with self.assertRaisesRegex(MeshError, "more than"):
             grow_tree(np.zeros(3), 1.0, lambda p: np.full(len(p), 1e-3), 1e-4, 1, most=5000)
@@ -168,7 +170,7 @@ class Lines(unittest.TestCase):
         h = np.full(201, 5.0)
         h[3] = 0.1
         for closed in (False, True):
-            out = limited(s, h, 0.2, closed)
+            out = limit_growth(s, h, 0.2, closed)
             self.assertLessEqual(np.abs(np.diff(out) / np.diff(s)).max(), 0.2 + 1e-12)
             self.assertTrue((out <= h).all())
             self.assertAlmostEqual(out[3], 0.1)
@@ -193,7 +195,7 @@ class Planned(unittest.TestCase):
             self.assertIn(word, str(plans[0]))
 
     def test_what_can_not_be_planned_is_refused_with_the_remedy(self):
-        for options, word in (({"fineness": "tiny"}, "coarse"), ({"fineness": 99.0}, "fineness"), ({"cells": 10}, "cells"), ({"cells": 90_000_000}, "out of reach"),
+        for options, word in (({"resolution": "tiny"}, "coarse"), ({"resolution": 99.0}, "resolution"), ({"cells": 10}, "cells"), ({"cells": 90_000_000}, "out of reach"),
                               ({"y_plus": 1.0}, "Reynolds"), ({"y_plus": 1.0, "layers": (1e-3, 1.2, 9), "reynolds": 1e6}, "not both"),
                               ({"layers": (1e-3, 0.9, 9)}, "growth"), ({"farfield": 0.1}, "farfield"), ({"wake": -1.0}, "wake")):  # fmt: skip
             with self.subTest(word), self.assertRaisesRegex(zy.InputError, word):

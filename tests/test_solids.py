@@ -7,27 +7,27 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.shape.crossings import crossing_triangles
-from zephyrum.shape.labels import by_box, by_edges, by_shell, renamed
-from zephyrum.shape.solids import (
+from zephyrum.geometry.surface.labels import by_box, by_edges, by_shell, renamed
+from zephyrum.geometry.surface.self_intersection import crossing_triangles
+from zephyrum.geometry.surface.solids import (
     common_volume,
     difference,
-    halved,
+    half_surface,
     outline_of,
+    projection,
     section_area,
-    shadow,
     simplified,
-    united,
+    union,
 )
-from zephyrum.shape.surface import Surface, joined
-from zephyrum.shape.surface_files import read_triangles
+from zephyrum.geometry.surface.surface_reader import read_triangles
+from zephyrum.geometry.surface.triangulation import Surface, joined
 
 
-def ball(diameter: float, place=(0.0, 0.0, 0.0), name: str = "ball", tolerance: float = 5e-4) -> Surface:
+def ball(diameter: float, position=(0.0, 0.0, 0.0), name: str = "ball", tolerance: float = 5e-4) -> Surface:
     return (
         zy.Body.ellipsoid(diameter, diameter)
         .surface(name, tolerance)
-        .transformed(np.eye(3), np.add(place, (-0.5 * diameter, 0.0, 0.0)))
+        .transformed(np.eye(3), np.add(position, (-0.5 * diameter, 0.0, 0.0)))
     )
 
 
@@ -35,7 +35,7 @@ class Unions(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.one, cls.two = ball(2.0, name="one"), ball(2.0, (1.0, 0.0, 0.0), "two")
-        cls.both = united([cls.one, cls.two])
+        cls.both = union([cls.one, cls.two])
 
     def test_volume_by_inclusion_and_exclusion_and_the_lens_of_two_balls(self):
         shared = common_volume(self.one, self.two)
@@ -50,18 +50,18 @@ class Unions(unittest.TestCase):
         self.assertLess(abs(self.both.area("one") / (3.0 * np.pi) - 1.0), 5e-3)  # a ball less a cap of height 1/2
 
     def test_half_a_model_is_open_on_the_plane_and_half_in_everything(self):
-        half = halved(self.both)
+        half = half_surface(self.both)
         self.assertEqual(np.abs(half.points[np.unique(half.open_edges), 1]).max(), 0.0)
         self.assertAlmostEqual(2.0 * half.area(), self.both.area(), 9)
-        closed = halved(self.both, keep_cap=True)
+        closed = half_surface(self.both, keep_cap=True)
         self.assertTrue(closed.watertight)
         self.assertAlmostEqual(2.0 * closed.volume, self.both.volume, 9)
         with self.assertRaises(zy.InputError):
-            halved(ball(1.0, (0.0, -3.0, 0.0)))
+            half_surface(ball(1.0, (0.0, -3.0, 0.0)))
 
     def test_shadows_and_sections_of_a_ball(self):
         for axis in "xyz":
-            self.assertLess(abs(shadow(self.one, axis) / np.pi - 1.0), 4e-3)
+            self.assertLess(abs(projection(self.one, axis) / np.pi - 1.0), 4e-3)
             self.assertEqual(len(outline_of(self.one, axis)), 1)
         np.testing.assert_allclose(
             section_area(self.one, [-0.5, 0.0, 0.6]), np.pi * np.array([0.75, 1.0, 0.64]), rtol=5e-3
@@ -72,7 +72,7 @@ class Unions(unittest.TestCase):
     def test_what_is_open_is_refused_with_the_place(self):
         broken = self.one.selected(self.one.centres[:, 0] < 0.9)
         with self.assertRaises(zy.InputError) as refused:
-            united([broken, self.two])
+            union([broken, self.two])
         self.assertIn("not closed", str(refused.exception))
 
     def test_simplified_within_the_distance_asked(self):
@@ -120,7 +120,7 @@ class Labels(unittest.TestCase):
 
 class Files(unittest.TestCase):
     def test_what_is_written_is_read_again(self):
-        surface = united([ball(2.0, name="one"), ball(2.0, (1.0, 0.0, 0.0), "two")])
+        surface = union([ball(2.0, name="one"), ball(2.0, (1.0, 0.0, 0.0), "two")])
         with tempfile.TemporaryDirectory() as folder:
             for ending, labels in (("stl", 1), ("obj", 2), ("ply", 1), ("vtu", 2)):
                 again = read_triangles(surface.write(Path(folder) / f"s.{ending}", "mm")).scaled(1e-3)

@@ -14,17 +14,25 @@ from PIL import Image
 import zephyrum as zy
 from tests.pictures import assert_picture
 from zephyrum.cli.main import main
-from zephyrum.looks import draw_cores, draw_loading, draw_on_surface, draw_paths, draw_slice, film_paths, film_turn
-from zephyrum.looks.moving import core_level
-from zephyrum.mesh.eased import eased
+from zephyrum.geometry.surface.solids import half_surface
+from zephyrum.geometry.surface.triangulation import Surface, joined
+from zephyrum.geometry.surface.visibility import HIDDEN_COSINE, vertex_visibility
+from zephyrum.mesh.clipped_3d.untangling import untangle_vertices
 from zephyrum.mesh.slices import slice_mesh
+from zephyrum.plotting import (
+    animate_streamlines,
+    animate_turn,
+    draw_loading,
+    draw_on_surface,
+    draw_slice,
+    draw_streamlines_3d,
+    draw_vortex_cores,
+)
+from zephyrum.plotting.animation import core_level
 from zephyrum.report.scene import fewer
 from zephyrum.results import Polar
-from zephyrum.shape.sight import HIDDEN, sight
-from zephyrum.shape.solids import halved
-from zephyrum.shape.surface import Surface, joined
 from zephyrum.solver.preflight import preflight_warnings
-from zephyrum.studies import derived
+from zephyrum.studies import polar_slopes_of
 
 PLANFORM = zy.Planform(span=6.0, root_chord=1.0, taper=1.0, sweep=0.0)
 
@@ -37,12 +45,12 @@ def wing() -> zy.Aircraft:
 class TestWing(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.craft = wing()
-        cls.mesh = zy.mesh_aircraft(cls.craft, 2.2, farfield=6.0)
-        cls.solution = zy.solve(cls.mesh, zy.Freestream(mach=0.2, alpha=4.0), settings=zy.Settings(orders=3.5))
+        cls.aircraft = wing()
+        cls.mesh = zy.mesh_aircraft(cls.aircraft, 2.2, farfield=6.0)
+        cls.solution = zy.solve(cls.mesh, zy.Freestream(mach=0.2, alpha=4.0), numerics=zy.Numerics(residual_drop=3.5))
 
     def test_settled_with_the_lift_of_the_theory(self):
-        self.assertEqual(self.solution.verdict, "settled", self.solution.reason)
+        self.assertEqual(self.solution.outcome, "converged", self.solution.reason)
         # lifting line with a lift slope of 2 pi at aspect ratio 6, a few per cent more for the thickness
         theory = 2.0 * np.pi * np.radians(4.0) / (1.0 + 2.0 / 6.0 * 1.05)
         self.assertLess(abs(self.solution.forces.CL / theory - 1.0), 0.1)
@@ -61,8 +69,8 @@ class TestWing(unittest.TestCase):
     def test_the_wake_tells_the_drag_of_the_surface_and_how_much_of_it_the_mesh_made(self):
         wake = self.solution.wake_drag()
         self.assertEqual(len(wake), 4)
-        for told in wake["wake CD"].iloc[1:]:
-            self.assertLess(abs(told / self.solution.forces.CD - 1.0), 0.15)
+        for printed in wake["wake CD"].iloc[1:]:
+            self.assertLess(abs(printed / self.solution.forces.CD - 1.0), 0.15)
         induced = self.solution.span_loading().induced
         self.assertTrue((wake["induced CD"].between(0.5 * induced, 1.1 * induced)).all())
         self.assertTrue((wake["entropy CD"] > 0.0).all())  # inviscid: error of a coarse mesh
@@ -71,39 +79,39 @@ class TestWing(unittest.TestCase):
 
     def test_a_cut_integrates_to_its_strip(self):
         load = self.solution.span_loading(31).table
-        for place in (0.5, 1.5):
-            cut = self.solution.cuts(place)
+        for position in (0.5, 1.5):
+            cut = self.solution.cuts(position)
             self.assertTrue(cut["fraction"].between(0.0, 1.0).all())
             alpha = np.radians(4.0)
             lift = cut["cz"].sum() * np.cos(alpha) - cut["cx"].sum() * np.sin(alpha)
-            strip = np.interp(place, load["y"], load["cl c"])
+            strip = np.interp(position, load["y"], load["cl c"])
             self.assertLess(abs(lift * cut["chord"].iloc[0] / strip - 1.0), 0.12)
 
     def test_what_looks_wrong_before_and_after_a_run_is_told_with_the_cause(self):
         self.assertFalse(
             [said for said in self.solution.checks() if "induced drag" not in said], self.solution.checks()
         )
-        own, quick = self.solution.reference, zy.Settings(orders=1, steps=1)
+        own, quick = self.solution.reference, zy.Numerics(residual_drop=1, max_iterations=1)
         for reference, words in (
             (replace(own, area=0.02 * own.area), "seen from above"),
             (replace(own, span=3.0), "m wide"),
             (replace(own, chord=30.0), "longer than the body"),
         ):
-            made = zy.solve(self.mesh, zy.Freestream(mach=0.2, alpha=4.0), reference=reference, settings=quick)
+            made = zy.solve(self.mesh, zy.Freestream(mach=0.2, alpha=4.0), reference=reference, numerics=quick)
             self.assertTrue(any(words in said for said in made.checks()), made.checks())
         giant = replace(self.mesh, points=1000.0 * self.mesh.points, reference=None, coarser=None)
         huge = replace(own, area=1e6 * own.area, chord=1e3, span=6e3)
         found = preflight_warnings(zy.Case(giant, zy.Freestream(mach=0.2), reference=huge))
         self.assertEqual(len(found), 1, found)
         self.assertIn("unit", found[0])
-        near = zy.mesh_aircraft(self.craft, 4.0, farfield=1.2)
+        near = zy.mesh_aircraft(self.aircraft, 4.0, farfield=1.2)
         found = " ".join(preflight_warnings(zy.Case(near, zy.Freestream(mach=0.2), reference=own)))
         self.assertIn("sizes of the body away", found)
         swapped = zy.Case(self.mesh, self.solution.air, reference=replace(own, area=0.01 * own.area))
         self.assertIn("reference area", " ".join(swapped.notes))
         with tempfile.TemporaryDirectory() as folder:  # notes come back with a kept solution
-            told = replace(self.solution, notes=("a word",))
-            again = zy.load_solution(told.save(Path(folder) / "s.npz"))
+            printed = replace(self.solution, notes=("a word",))
+            again = zy.load_solution(printed.save(Path(folder) / "s.npz"))
             self.assertEqual(again.notes, ("a word",))
 
     def test_cuts_that_miss_are_told(self):
@@ -137,39 +145,39 @@ class TestWing(unittest.TestCase):
         lines = self.solution.paths([[-0.5, 1.0, 0.02], [-0.5, 2.9, 0.1]])
         with tempfile.TemporaryDirectory() as held:
             folder = Path(held)
-            assert_picture(self, draw_paths(self.solution, folder / "lines.png", paths=lines))
+            assert_picture(self, draw_streamlines_3d(self.solution, folder / "lines.png", paths=lines))
             level = core_level(self.solution)
             self.assertGreater(level, 0.0)
             core, _ = self.solution.level_surface("q", level)
             aft = core.points[core.points[:, 0] > 0.6]
             self.assertGreater(len(aft), 10)  # there is none there but the vortex of the tip
             self.assertLess(float(np.quantile(np.abs(aft[:, 1] - 3.0), 0.7)), 0.3)
-            assert_picture(self, draw_cores(self.solution, folder / "cores.png"))
+            assert_picture(self, draw_vortex_cores(self.solution, folder / "cores.png"))
             for made in (
-                film_turn(self.solution, folder / "turn.gif", frames=3),
-                film_paths(self.solution, folder / "air.gif", paths=lines, frames=3),
+                animate_turn(self.solution, folder / "turn.gif", frames=3),
+                animate_streamlines(self.solution, folder / "air.gif", paths=lines, frames=3),
             ):
                 with Image.open(made) as film:
                     self.assertEqual((film.n_frames, film.size), (3, (960, 600)))
             with self.assertRaisesRegex(zy.InputError, "written as .gif"):
-                film_turn(self.solution, folder / "turn.mov")
+                animate_turn(self.solution, folder / "turn.mov")
             with self.assertRaisesRegex(zy.InputError, "view"):
-                draw_paths(self.solution, folder / "x.png", view="inside")
+                draw_streamlines_3d(self.solution, folder / "x.png", view="inside")
 
     def test_the_drag_that_is_mesh_error_is_told(self):
-        self.assertTrue(any("above the induced drag" in told for told in self.solution.checks()))
+        self.assertTrue(any("above the induced drag" in printed for printed in self.solution.checks()))
 
     def test_cells_that_lost_their_slopes_are_told_kept_and_handed_on(self):
         lost = np.zeros(self.mesh.n_cells, dtype=bool)
         lost[self.mesh.left[self.mesh.faces_of("wall")]] = True
-        told = replace(self.solution, flow=replace(self.solution.flow, calmed=lost))
-        self.assertEqual(told.wall_of_first_order, 1.0)
-        self.assertTrue(any("100.0 % of the wall's area" in sentence for sentence in told.checks()))
+        printed = replace(self.solution, flow=replace(self.solution.flow, first_order_cells=lost))
+        self.assertEqual(printed.wall_of_first_order, 1.0)
+        self.assertTrue(any("100.0 % of the wall's area" in sentence for sentence in printed.checks()))
         with tempfile.TemporaryDirectory() as folder:
-            back = zy.load_solution(told.save(Path(folder) / "s.npz"))
-        np.testing.assert_array_equal(back.flow.calmed, lost)
-        after = zy.solve(self.mesh, told.air, settings=zy.Settings(orders=1.0, steps=1), start=back)
-        self.assertTrue(after.flow.calmed[lost].all())
+            back = zy.load_solution(printed.save(Path(folder) / "s.npz"))
+        np.testing.assert_array_equal(back.flow.first_order_cells, lost)
+        after = zy.solve(self.mesh, printed.air, numerics=zy.Numerics(residual_drop=1.0, max_iterations=1), start=back)
+        self.assertTrue(after.flow.first_order_cells[lost].all())
 
     def test_a_run_that_was_killed_goes_on(self):
         import zephyrum.solver.checkpoint as checkpoint
@@ -182,17 +190,17 @@ class TestWing(unittest.TestCase):
                 raise Killed
 
         seen = []
-        air, settings = zy.Freestream(mach=0.2, alpha=4.0), zy.Settings(orders=3.5)
+        air, numerics = zy.Freestream(mach=0.2, alpha=4.0), zy.Numerics(residual_drop=3.5)
         with tempfile.TemporaryDirectory() as folder:
-            keep, every = Path(folder) / "state.going", checkpoint.EVERY
-            checkpoint.EVERY = 0.0
+            keep, every = Path(folder) / "state.going", checkpoint.SAVE_INTERVAL
+            checkpoint.SAVE_INTERVAL = 0.0
             try:
                 with self.assertRaises(Killed):
-                    zy.solve(self.mesh, air, settings=settings, keep=keep, on_step=stop)
+                    zy.solve(self.mesh, air, numerics=numerics, keep=keep, on_step=stop)
                 self.assertTrue(keep.is_file())
-                again = zy.solve(self.mesh, air, settings=settings, keep=keep, on_step=seen.append)
+                again = zy.solve(self.mesh, air, numerics=numerics, keep=keep, on_step=seen.append)
             finally:
-                checkpoint.EVERY = every
+                checkpoint.SAVE_INTERVAL = every
             self.assertFalse(keep.exists())
         self.assertTrue(any("broken off" in note for note in again.notes))
         self.assertEqual((seen[0]["level"], seen[0]["step"]), (0, 5))  # and it remembers what was before
@@ -216,12 +224,12 @@ class TestDerived(unittest.TestCase):
         alpha = np.array([-2.0, 0.0, 2.0, 4.0])
         lift = 0.2 + 5.0 * np.radians(alpha)
         rows = [
-            {"mach": 0.2, "alpha": a, "CL": c, "CM": 0.03 - 0.15 * c, "verdict": "settled"}
+            {"mach": 0.2, "alpha": a, "CL": c, "CM": 0.03 - 0.15 * c, "outcome": "converged"}
             for a, c in zip(alpha, lift, strict=True)
         ]
-        rows.append({"mach": 0.2, "alpha": 6.0, "CL": 0.0, "CM": 0.0, "verdict": "wandering"})
+        rows.append({"mach": 0.2, "alpha": 6.0, "CL": 0.0, "CM": 0.0, "outcome": "oscillating"})
         polar = Polar(pd.DataFrame(rows))
-        one = derived(polar, zy.Reference(10.0, 2.0, 5.0, (1.0, 0.0, 0.0)))[0]
+        one = polar_slopes_of(polar, zy.Reference(10.0, 2.0, 5.0, (1.0, 0.0, 0.0)))[0]
         self.assertEqual(one.points, 4)
         self.assertAlmostEqual(one.slope[0], 5.0, 10)
         self.assertAlmostEqual(one.no_lift, -np.degrees(0.2 / 5.0), 10)
@@ -234,7 +242,7 @@ class TestDerived(unittest.TestCase):
 class TestEased(unittest.TestCase):
     def test_a_hidden_point_is_drawn_out_and_a_sphere_left_alone(self):
         ball = zy.Body.ellipsoid(1.0, 1.0, 1.0).surface()
-        made, moved = eased(ball)
+        made, moved = untangle_vertices(ball)
         self.assertFalse(moved.any())
         self.assertIs(made, ball)
         # one point pushed far through its neighbours' plane and sideways: its triangles face each other
@@ -243,7 +251,7 @@ class TestEased(unittest.TestCase):
         ring = np.unique(ball.triangles[(ball.triangles == k).any(axis=1)])
         size = float(np.linalg.norm(near[ring] - near[k], axis=1).max())
         near[k] += size * np.array([1.6, 0.0, -0.15])
-        made, moved = eased(Surface(near, ball.triangles, ball.label, ball.labels))
+        made, moved = untangle_vertices(Surface(near, ball.triangles, ball.label, ball.labels))
         self.assertGreater(moved[k], 0.1 * size)
         self.assertLessEqual((moved > 0.0).sum(), 200)
 
@@ -267,13 +275,13 @@ class TestEased(unittest.TestCase):
 
     def test_a_folded_needle_loses_points_beside_the_hidden_ones(self):
         folded = self.needle(4)
-        self.assertLess(sight(folded)[1].min(), HIDDEN)
-        made, moved = eased(folded)
+        self.assertLess(vertex_visibility(folded)[1].min(), HIDDEN_COSINE)
+        made, moved = untangle_vertices(folded)
         self.assertEqual(len(folded.points) - len(made.points), 4)
         self.assertEqual((len(made.open_edges), moved.max()), (0, 0.0))
-        self.assertGreater(sight(made)[1].min(), HIDDEN)
+        self.assertGreater(vertex_visibility(made)[1].min(), HIDDEN_COSINE)
         with self.assertRaises(zy.MeshError) as refused:  # nothing helps
-            eased(self.needle(239))
+            untangle_vertices(self.needle(239))
         self.assertIn("smaller triangles there", str(refused.exception))
 
 
@@ -285,21 +293,21 @@ class TestStudyOfAnAircraft(unittest.TestCase):
         with tempfile.TemporaryDirectory() as held:
             folder = Path(held)
             wing().write(folder / "plank.toml")
-            told = self.run_command("new", str(folder / "fly.toml"), "--aircraft", "plank.toml", "--title", "plank")
-            self.assertEqual(told.exit_code, 0, told.output)
+            printed = self.run_command("new", str(folder / "fly.toml"), "--aircraft", "plank.toml", "--title", "plank")
+            self.assertEqual(printed.exit_code, 0, printed.output)
             text = (folder / "fly.toml").read_text(encoding="utf-8")
             text = (
                 text.replace('"coarse"       #', "3.0 #")
                 .replace("farfield = 10", "farfield = 5")
-                .replace("orders = 4", "orders = 3")
+                .replace("residual_drop = 4", "residual_drop = 3")
             )
             text = text.replace("{ from = 0, to = 6, step = 3 }", "[0, 4]")
             (folder / "fly.toml").write_text(text, encoding="utf-8")
             out = folder / "out"
-            told = self.run_command("run", str(folder / "fly.toml"), "--out", str(out), "--no-figures")
-            self.assertEqual(told.exit_code, 0, told.output)
+            printed = self.run_command("run", str(folder / "fly.toml"), "--out", str(out), "--no-figures")
+            self.assertEqual(printed.exit_code, 0, printed.output)
             for words in ("mesh: about", "forces at", "span loading: CL", "static margin", "mesh error unknown"):
-                self.assertIn(words, told.output)
+                self.assertIn(words, printed.output)
             forces = pd.read_csv(out / "forces.csv")
             self.assertEqual(set(forces["part"]), {"wing", "total"})
             for name in (
@@ -327,19 +335,19 @@ class TestStudyOfAnAircraft(unittest.TestCase):
                 (["--of", "air", "--alpha", "3"], "no point"),
                 (["--out", str(out / "a.mov")], "written as .gif"),
             ):
-                told = self.run_command("film", str(out), *words)
-                self.assertEqual(told.exit_code, 2, told.output)
-                self.assertIn(said, told.output)
+                printed = self.run_command("animate", str(out), *words)
+                self.assertEqual(printed.exit_code, 2, printed.output)
+                self.assertIn(said, printed.output)
 
     def check_report(self, out: Path):
-        told = self.run_command("report", str(out))
-        self.assertEqual(told.exit_code, 0, told.output)
+        printed = self.run_command("report", str(out))
+        self.assertEqual(printed.exit_code, 0, printed.output)
         page = (out / "report.html").read_text(encoding="utf-8")
-        for words in ("<title>plank</title>", "Every point settled", "Mesh error: unknown", "static margin", "alpha 4 deg, M 0.2", "fingerprint", "data:image/png;base64,"):  # fmt: skip
+        for words in ("<title>plank</title>", "Every point converged", "Mesh error: unknown", "static margin", "alpha 4 deg, M 0.2", "fingerprint", "data:image/png;base64,"):  # fmt: skip
             self.assertIn(words, page)
         own = page.replace("\n", " ")
         self.assertNotRegex(own, r'<(script|link|img)[^>]+(src|href)="http')  # needs no network
-        self.assertLess(page.index('id="verdict"'), page.index('id="polar"'))
+        self.assertLess(page.index('id="outcome"'), page.index('id="polar"'))
         ball = zy.Body.ellipsoid(3.0, 0.4).surface(tolerance=2e-3)
         field = np.stack([ball.points[:, 0], np.ones(len(ball.points))], axis=1)
         self.assertIs(fewer(ball, field, len(ball.triangles))[0], ball)
@@ -347,7 +355,7 @@ class TestStudyOfAnAircraft(unittest.TestCase):
         self.assertTrue(300 < len(least.triangles) <= 600, len(least.triangles))
         np.testing.assert_allclose(values, np.stack([least.points[:, 0], np.ones(len(least.points))], axis=1))
         self.assertAlmostEqual(least.area() / ball.area(), 1.0, delta=0.1)
-        half = halved(ball)  # both halves of a mirrored body meet in their plane
+        half = half_surface(ball)  # both halves of a mirrored body meet in their plane
         both = joined([half, half.mirrored()], "both")
         self.assertEqual(len(fewer(both, both.points, 600)[0].open_edges), 0)
         wrong = self.run_command("report", str(out), "--out", str(out / "page.pdf"))
@@ -359,8 +367,8 @@ class TestStudyOfAnAircraft(unittest.TestCase):
             wing().write(folder / "plank.toml")
             good = '[aircraft]\nfile = "plank.toml"\n[sweep]\nmach = 0.2\nalpha = 2\n'
             for text, words in ((good.replace("plank", "missing"), "does not exist beside the study"), (good + "[mesh]\nfinenes = 1\n", "fly.toml:7: mesh.finenes: unknown key"),
-                                (good + "[mesh]\ny_plus = 1\n", "no meaning"), (good + "[mesh]\nfineness = 'rough'\n", "fineness")):  # fmt: skip
+                                (good + "[mesh]\ny_plus = 1\n", "no meaning"), (good + "[mesh]\nfineness = 'rough'\n", "resolution")):  # fmt: skip
                 (folder / "fly.toml").write_text(text, encoding="utf-8")
-                told = CliRunner().invoke(main, ["run", str(folder / "fly.toml"), "--out", str(folder / "out")])
-                self.assertEqual(told.exit_code, 2, told.output)
-                self.assertIn(words, told.output)
+                printed = CliRunner().invoke(main, ["run", str(folder / "fly.toml"), "--out", str(folder / "out")])
+                self.assertEqual(printed.exit_code, 2, printed.output)
+                self.assertIn(words, printed.output)

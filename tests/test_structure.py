@@ -12,18 +12,18 @@ ROOT = Path(zephyrum.__file__).parent
 ORDER = (
     "errors",
     "_core",
-    "air",
-    "shape",
+    "conditions",
+    "geometry",
     "mesh",
     "flow",
     "solver",
     "results",
     "studies",
-    "looks",
+    "plotting",
     "report",
     "cli",
 )  # data travels to the right
-CORE = ("air", "shape", "mesh", "flow", "solver", "results")
+CORE = ("conditions", "geometry", "mesh", "flow", "solver", "results")
 
 
 def modules() -> dict[str, Path]:

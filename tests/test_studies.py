@@ -17,8 +17,8 @@ import zephyrum as zy
 from tests.pictures import assert_picture
 from validation import kills
 from zephyrum.studies import open_study, run_study
+from zephyrum.studies.grid_convergence import estimate
 from zephyrum.studies.points import plan
-from zephyrum.studies.refine import estimate
 from zephyrum.studies.spec import template
 
 TOP = Path(__file__).parents[1]
@@ -30,7 +30,7 @@ naca = "0012"
 around = 96
 outward = 32
 [solver]
-orders = 6
+residual_drop = 6
 [sweep]
 mach = [0.3, 0.5]
 alpha = { from = -2, to = 4, step = 2 }
@@ -105,7 +105,7 @@ class Estimates(unittest.TestCase):
         made = zy.refine(
             zy.Airfoil.naca("0012"), zy.Freestream(mach=0.3, alpha=2), levels=3, around=128, outward=32, topology="O"
         )
-        self.assertTrue((made.table["verdict"] == "settled").all())
+        self.assertTrue((made.table["outcome"] == "converged").all())
         self.assertLess(made.estimates["CL"].error, 0.01)
         with self.assertRaisesRegex(zy.InputError, "nested"):
             zy.refine(zy.Airfoil.naca("0012"), zy.Freestream(mach=0.3), levels=5, **SMALL)
@@ -160,10 +160,10 @@ class StudyFiles(unittest.TestCase):
         self.scratch.cleanup()
 
     def test_killed_at_any_moment_and_run_again_gives_the_same_tables(self):
-        wrong, runs, kept = kills.killed(STUDY, 2, 5, (0.0, 0.6), new_point=1.0)
+        wrong, runs, stored = kills.killed(STUDY, 2, 5, (0.0, 0.6), new_point=1.0)
         self.assertEqual(wrong, [])
         self.assertGreaterEqual(runs, 3)
-        self.assertGreater(kept, 1)  # every kill found finished points
+        self.assertGreater(stored, 1)  # every kill found finished points
 
     def test_a_disk_that_is_full_or_read_only_is_told_and_nothing_half_is_left(self):
         self.file.write_text(STUDY.replace("processes = 2", "processes = 1"))
@@ -204,7 +204,7 @@ class StudyFiles(unittest.TestCase):
         run_study(self.file, out)
         stamps = {p: (p.stat().st_mtime_ns, p.stat().st_size) for p in out.rglob("*")}
         with (
-            unittest.mock.patch("zephyrum.results.solve.run_case") as solver,
+            unittest.mock.patch("zephyrum.results.steady_solution.run_case") as solver,
             unittest.mock.patch("zephyrum.mesh.mesh_airfoil") as mesher,
         ):
             study = open_study(out)
@@ -236,11 +236,11 @@ class StudyFiles(unittest.TestCase):
                     raise KeyboardInterrupt
 
         listen = Listener()
-        with unittest.mock.patch("zephyrum.studies.observer.OFTEN", 0.0):
+        with unittest.mock.patch("zephyrum.studies.observer.REPORT_INTERVAL", 0.0):
             with self.assertRaises(KeyboardInterrupt):
                 run_study(self.file, self.folder / "broken", listen)
-            kept = [path.name for path in (self.folder / "broken" / "points").iterdir()]
-            self.assertEqual(kept, ["m0.3000_a+002.000_mesh-1.going"])
+            stored = [path.name for path in (self.folder / "broken" / "points").iterdir()]
+            self.assertEqual(stored, ["m0.3000_a+002.000_mesh-1.going"])
             before = len(heard)
             resumed = run_study(self.file, self.folder / "broken", listen)
         self.assertEqual(heard[before], (1, 0, 3))  # the last whole step
@@ -259,8 +259,8 @@ class StudyFiles(unittest.TestCase):
         code, out, err = command("run", "mine.toml", folder=self.folder)
         self.assertEqual(code, 0, err)
         self.assertEqual(len(err.splitlines()), 7)  # a line for every finished point and mesh
-        self.assertRegex(err, r"3 of 3, refine, 192 cells: settled, CL 0\.4")
-        self.assertIn("settled", out)
+        self.assertRegex(err, r"3 of 3, refine, 192 cells: converged, CL 0\.4")
+        self.assertIn("converged", out)
         self.assertNotIn("\x1b", out)
         results = self.folder / "mine-results"
         for name in (
@@ -308,15 +308,15 @@ class StudyFiles(unittest.TestCase):
             "C",
             "--out",
             self.folder / "m.cgns",
-            "--figure",
-            self.folder / "m.png",
+            "--figures",
+            self.folder,
         )
         self.assertEqual(code, 0)
         self.assertIn("non-orthogonality", out)
         self.assertGreater(zy.read_mesh(self.folder / "m.cgns").n_cells, 1000)
         code, out, _ = command("refine", "naca0012", "--mach", "0.3", "--alpha", "2", "--figure", self.folder / "r.png")
         self.assertEqual(code, 0)
-        self.assertIn("verdict", out)
+        self.assertIn("outcome", out)
 
     def test_bad_input_is_one_sentence_and_exit_code_2(self):
         good = template("section").format(file="s.toml", title="t")
@@ -331,7 +331,8 @@ class StudyFiles(unittest.TestCase):
             ("around = 128", "around = 127", "odd"),
             ("around = 128", "around = 1.5", "mesh.around"),
             ("[section]", "[sektion]", "sektion"),
-            ("orders = 8", "orders = 99", "orders"),
+            ("residual_drop = 8", "residual_drop = 99", "residual_drop"),
+            ("residual_drop = 8", "orders = 8", "solver.orders: unknown key; it is now called residual_drop"),
             ('model = "euler"', 'model = "magic"', "solver.model"),
             ('chord = "1 m"', 'chord = "1 kg"', "section.chord"),
             ('chord = "1 m"', 'chord = "-1 m"', "chord"),

@@ -5,10 +5,10 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.shape.crossings import box_tree, crossing_triangles
-from zephyrum.shape.labels import by_box, by_edges, by_shell, renamed
-from zephyrum.shape.sight import sight
-from zephyrum.shape.surface import Surface, joined
+from zephyrum.geometry.surface.labels import by_box, by_edges, by_shell, renamed
+from zephyrum.geometry.surface.self_intersection import box_tree, crossing_triangles
+from zephyrum.geometry.surface.triangulation import Surface, joined
+from zephyrum.geometry.surface.visibility import vertex_visibility
 
 
 def soup(n: int, size: float, seed: int) -> Surface:
@@ -146,17 +146,17 @@ class Measures(unittest.TestCase):
         self.assertIn("wing", one.parts)
         for call, word in ((lambda: renamed(patches, {"patch 9": "x"}), "no label 'patch 9'"), (lambda: by_box(plain, "n", (5, 5, 5), (6, 6, 6)), "no triangle lies"),
                            (lambda: by_box(plain, "n", (1, 1, 1), (0, 0, 0)), "lower one first"), (lambda: by_edges(plain, 0.0), "angle"), (lambda: plain.area("fin"), "no label 'fin'")):  # fmt: skip
-            with self.assertRaises(zy.InputError) as told:
+            with self.assertRaises(zy.InputError) as printed:
                 call()
-            self.assertIn(word, str(told.exception))
+            self.assertIn(word, str(printed.exception))
 
     def test_what_is_no_surface_is_refused(self):
         good = np.eye(3)
         for points, triangles, word in ((np.eye(2), [[0, 1, 2]], "shape"), (good, [[0, 1]], "rows of three"), (good, [[0, 1, 3]], "does not exist"),
                                         (good * np.nan, [[0, 1, 2]], "not finite")):  # fmt: skip
-            with self.assertRaises(zy.InputError) as told:
+            with self.assertRaises(zy.InputError) as printed:
                 Surface(points, np.array(triangles))
-            self.assertIn(word, str(told.exception))
+            self.assertIn(word, str(printed.exception))
         with self.assertRaises(ValueError):
             self.box.points[0, 0] = 5.0  # not to be changed behind its back
 
@@ -164,7 +164,7 @@ class Measures(unittest.TestCase):
 class Sight(unittest.TestCase):
     def test_at_a_corner_of_a_box_it_is_the_diagonal_and_on_a_face_the_normal(self):
         box = zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 600).surface
-        way, seen, (start, _, flat) = sight(box)
+        direction, seen, (start, _, flat) = vertex_visibility(box)
         self.assertFalse(flat.any())
         low, high = box.bounds
         ends = (np.abs(box.points - low) < 1e-9).sum(axis=1) + (np.abs(box.points - high) < 1e-9).sum(axis=1)
@@ -172,19 +172,19 @@ class Sight(unittest.TestCase):
             own = ends == sides
             self.assertGreater(own.sum(), 0)
             self.assertLess(np.abs(seen[own] - 1.0 / np.sqrt(sides)).max(), 0.02)
-        out = box.points - box.middle
-        self.assertGreater(np.einsum("ij,ij->i", way, out).min(), 0.0)
-        np.testing.assert_allclose(np.linalg.norm(way, axis=1), 1.0)
+        out = box.points - box.midpoint
+        self.assertGreater(np.einsum("ij,ij->i", direction, out).min(), 0.0)
+        np.testing.assert_allclose(np.linalg.norm(direction, axis=1), 1.0)
         self.assertEqual(start[-1], 3 * len(box.triangles))
 
     def test_no_other_direction_sees_more(self):
         ball = zy.remesh(zy.Body.ellipsoid(2.0, 0.7, 1.0).surface(), 500).surface
-        way, seen, (start, around, _) = sight(ball)
+        direction, seen, (start, around, _) = vertex_visibility(ball)
         rng = np.random.default_rng(9)
         for p in rng.choice(len(ball.points), 60, replace=False):
             normals = ball.normals[around[start[p] : start[p + 1]]]
-            self.assertAlmostEqual((normals @ way[p]).min(), seen[p], 12)
-            tried = way[p] + 0.2 * rng.standard_normal((400, 3))
+            self.assertAlmostEqual((normals @ direction[p]).min(), seen[p], 12)
+            tried = direction[p] + 0.2 * rng.standard_normal((400, 3))
             tried /= np.linalg.norm(tried, axis=1)[:, None]
             self.assertLess((tried @ normals.T).min(axis=1).max(), seen[p] + 0.005)
 

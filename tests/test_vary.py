@@ -19,7 +19,7 @@ flap = { hinge = 0.7, angle = 0 }
 around = 96
 outward = 32
 [solver]
-orders = 5
+residual_drop = 5
 [vary]
 number = "flap.angle"
 values = [0, 5]
@@ -30,10 +30,10 @@ AIRCRAFT = """title = "tail"
 [aircraft]
 file = "craft.toml"
 [mesh]
-fineness = 3.5
+resolution = 3.5
 farfield = 4
 [solver]
-orders = 2.5
+residual_drop = 2.5
 [vary]
 number = "tailplane.pitch"
 values = [0, 4]
@@ -48,7 +48,7 @@ tip = "flat"
 planform = { span = 6.0, root_chord = 1.0, taper = 1.0 }
 [parts.tailplane]
 kind = "wing"
-place = [3.2, 0.0, 0.4]
+position = [3.2, 0.0, 0.4]
 airfoil = "NACA 0012"
 tip = "flat"
 planform = { span = 2.2, root_chord = 0.6, taper = 1.0 }
@@ -86,7 +86,7 @@ class Vary(unittest.TestCase):
         opened = open_study(self.folder / "out")
         pd.testing.assert_frame_equal(opened.results["vary"].parts, made.parts)
         self.assertEqual([figure.name for figure in opened.figures()], ["vary_cp"])
-        self.assertEqual(opened.verdicts(), ["settled", "settled"])
+        self.assertEqual(opened.outcomes(), ["converged", "converged"])
         self.assertIn("vary.csv", (self.folder / "out" / "README.txt").read_text())
         # another list of values: the results of the folder are told to be unfinished, not taken for it
         text = (self.folder / "out" / "study.toml").read_text().replace("[0, 5]", "[0, 6]")

@@ -9,13 +9,13 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.flow.history import COEFFICIENTS, COLUMNS, History, Pace, orders_down
-from zephyrum.flow.steps import most_vectors, next_cfl
+from zephyrum.flow.nonlinear.history import COEFFICIENTS, COLUMNS, History, TimeForecast, residual_decades
+from zephyrum.flow.nonlinear.step_control import max_krylov_vectors, next_cfl
 from zephyrum.results import Polar
-from zephyrum.studies import derived
-from zephyrum.studies.points import Point, peak_points, plan
-from zephyrum.studies.refine import estimate, judge, with_errors
-from zephyrum.studies.store import Store, write_text
+from zephyrum.studies import polar_slopes_of
+from zephyrum.studies.grid_convergence import estimate, judge, with_errors
+from zephyrum.studies.point_store import Store, write_text
+from zephyrum.studies.points import Point, plan, refine_near_clmax
 
 
 def history(lift, drag=None, level=0, residual=1e-3) -> History:
@@ -53,20 +53,22 @@ class TimeSteps(unittest.TestCase):
         # with friction layers are built slowly; at the target only the coefficients creep, and long steps let them go
         self.assertLess(next_cfl(100.0, 1.0, 0.05, True, True, 8), next_cfl(100.0, 1.0, 0.05, False, True, 8))
         self.assertGreater(next_cfl(2e3, 1.0, 1.1, True, True, 25, down=True), next_cfl(2e3, 1.0, 1.1, True, True, 25))
-        self.assertLess(most_vectors(10.0, True, True, 120), 120)
-        self.assertEqual((most_vectors(1e7, True, True, 120), most_vectors(10.0, False, True, 120)), (120, 120))
+        self.assertLess(max_krylov_vectors(10.0, True, True, 120), 120)
+        self.assertEqual(
+            (max_krylov_vectors(1e7, True, True, 120), max_krylov_vectors(10.0, False, True, 120)), (120, 120)
+        )
 
 
-def row(alpha, lift, mach=0.2, verdict="settled", drag=0.02, moment=0.0) -> dict:
+def row(alpha, lift, mach=0.2, outcome="converged", drag=0.02, moment=0.0) -> dict:
     return {
         "mach": mach,
         "alpha": alpha,
         "CL": lift,
         "CD": drag,
         "CM": moment,
-        "verdict": verdict,
-        "CL swing": 0.0,
-        "CD swing": 0.0,
+        "outcome": outcome,
+        "CL amplitude": 0.0,
+        "CD amplitude": 0.0,
     }
 
 
@@ -99,17 +101,17 @@ class Histories(unittest.TestCase):
         self.assertTrue(history([0.5] * 4, drag).drifts())
 
     def test_the_time_left_follows_the_slope(self):
-        pace = Pace(6.0)
+        pace = TimeForecast(6.0)
         left = []
         for step in range(12):
             one = dict.fromkeys(COLUMNS, 0.0) | {"seconds": 3.0 * step, "level": 0}
             one |= {name: 10.0 ** (-0.25 * step) for name in COLUMNS if name.startswith("residual")}
-            self.assertAlmostEqual(orders_down(one), 0.25 * step, 10)
+            self.assertAlmostEqual(residual_decades(one), 0.25 * step, 10)
             left.append(pace.left(one))
         self.assertTrue(np.isnan(left[:7]).all())
         self.assertAlmostEqual(left[-1], (6.0 - 0.25 * 11) / 0.25 * 3.0, 8)
         self.assertTrue(np.isnan(pace.left(one | {"level": 1})))  # a coarser mesh tells nothing
-        flat = Pace(6.0)
+        flat = TimeForecast(6.0)
         self.assertTrue(np.isnan([flat.left(one | {"seconds": float(k)}) for k in range(12)]).all())
 
 
@@ -123,17 +125,19 @@ class Polars(unittest.TestCase):
         self.assertAlmostEqual(top["CL"], 1.5, 10)
         self.assertAlmostEqual(top["alpha"], 13.4, 10)
         self.assertEqual(top["alpha +-"], 1.0)
-        self.assertTrue(top["settled"])
+        self.assertTrue(top["converged"])
         self.assertIsNone(Polar.of([row(a, 0.1 * a) for a in range(5)]).lift_maximum(0.2))
         self.assertIsNone(polar.lift_maximum(0.7))
-        rows = [row(a, lift(a), verdict="wandering" if a == 15.0 else "settled") for a in (8.0, 11.0, 13.0, 15.0, 18.0)]
-        self.assertFalse(Polar.of(rows).lift_maximum(0.2)["settled"])
+        rows = [
+            row(a, lift(a), outcome="oscillating" if a == 15.0 else "converged") for a in (8.0, 11.0, 13.0, 15.0, 18.0)
+        ]
+        self.assertFalse(Polar.of(rows).lift_maximum(0.2)["converged"])
 
     def test_points_about_the_maximum_are_halved_until_fine_enough(self):
         points = plan([8.0, 12.0, 16.0, 0.0], [0.2])
         rows = {p.name: row(p.alpha, 1.5 - 0.01 * (p.alpha - 12.6) ** 2) for p in points}
         for alphas in ([10.0, 14.0], [11.0, 13.0], [12.5, 13.5], []):
-            found = peak_points(rows, points, 0.5)
+            found = refine_near_clmax(rows, points, 0.5)
             self.assertEqual(sorted(p.alpha for p in found), alphas)
             for p in found:
                 self.assertLess(abs(p.after.alpha), abs(p.alpha))
@@ -142,11 +146,12 @@ class Polars(unittest.TestCase):
 
     def test_a_rising_polar_or_failed_points_ask_for_nothing(self):
         points = plan([0.0, 2.0, 4.0], [0.2])
-        self.assertEqual(peak_points({p.name: row(p.alpha, p.alpha) for p in points}, points, 0.1), [])
+        self.assertEqual(refine_near_clmax({p.name: row(p.alpha, p.alpha) for p in points}, points, 0.1), [])
         dead = {
-            p.name: row(p.alpha, -abs(p.alpha - 2.0), verdict="failed" if p.alpha != 2.0 else "settled") for p in points
+            p.name: row(p.alpha, -abs(p.alpha - 2.0), outcome="failed" if p.alpha != 2.0 else "converged")
+            for p in points
         }
-        self.assertEqual(peak_points(dead, points, 0.1), [])
+        self.assertEqual(refine_near_clmax(dead, points, 0.1), [])
 
     def test_every_point_starts_from_its_neighbour_towards_zero(self):
         points = plan([-4.0, 6.0, 2.0, -2.0], [0.3, 0.2])
@@ -165,11 +170,13 @@ class Polars(unittest.TestCase):
         within = 0
         for _ in range(200):
             lift = 5.0 * np.radians(alpha) + 0.1 + 0.005 * rng.standard_normal(13)
-            one = derived(Polar.of([row(a, c, moment=0.05 - 0.2 * c) for a, c in zip(alpha, lift, strict=True)]), zy.Reference(1.0, 1.0, 1.0, (0.25, 0, 0)))[0]  # fmt: skip
+            one = polar_slopes_of(Polar.of([row(a, c, moment=0.05 - 0.2 * c) for a, c in zip(alpha, lift, strict=True)]), zy.Reference(1.0, 1.0, 1.0, (0.25, 0, 0)))[0]  # fmt: skip
             within += abs(one.slope[0] - 5.0) < one.slope[1]
         self.assertTrue(100 < within < 165, within)  # 65 % of a t distribution of 11
-        self.assertEqual(derived(Polar.of([row(2.0, 0.3), row(40.0, 0.9)]), zy.Reference(1.0, 1.0, 1.0, (0, 0, 0))), [])
-        two = derived(Polar.of([row(0.0, 0.0), row(2.0, 0.2)]), zy.Reference(1.0, 1.0, 1.0, (0, 0, 0)))[0]
+        self.assertEqual(
+            polar_slopes_of(Polar.of([row(2.0, 0.3), row(40.0, 0.9)]), zy.Reference(1.0, 1.0, 1.0, (0, 0, 0))), []
+        )
+        two = polar_slopes_of(Polar.of([row(0.0, 0.0), row(2.0, 0.2)]), zy.Reference(1.0, 1.0, 1.0, (0, 0, 0)))[0]
         self.assertTrue(np.isnan(two.slope[1]))
 
 
@@ -201,7 +208,7 @@ class Errors(unittest.TestCase):
         self.assertGreater(same.error, 0.0)
 
     def test_bars_of_one_point_are_taken_over_to_the_polar(self):
-        rows = [{"level": k, "cells": 4000 // 4**k, "h": 2.0**k, "CL": 0.5 - 0.01 * 4**k, "CD": 0.02 + 1e-3 * 4**k, "CM": -0.05 + 1e-3 * 4**k, "verdict": "settled"}
+        rows = [{"level": k, "cells": 4000 // 4**k, "h": 2.0**k, "CL": 0.5 - 0.01 * 4**k, "CD": 0.02 + 1e-3 * 4**k, "CM": -0.05 + 1e-3 * 4**k, "outcome": "converged"}
                 for k in range(3)]  # fmt: skip
         made = judge(rows, zy.Freestream(mach=0.2, alpha=4.0))
         polar = with_errors(Polar.of([row(0.0, 0.01), row(8.0, 1.0)]), made)
@@ -222,7 +229,7 @@ class Comparisons(unittest.TestCase):
 
     def test_a_change_is_told_with_its_size(self):
         table, changes = self.made.table.set_index("state"), self.made.changes.set_index("coefficient")
-        self.assertEqual(list(table["verdict"]), ["settled", "settled"])
+        self.assertEqual(list(table["outcome"]), ["converged", "converged"])
         self.assertAlmostEqual(changes.loc["CL", "change"], table.loc["cambered", "CL"] - table.loc["plain", "CL"])
         self.assertAlmostEqual(
             changes.loc["CL", "percent"], 100.0 * changes.loc["CL", "change"] / table.loc["plain", "CL"]
@@ -232,7 +239,7 @@ class Comparisons(unittest.TestCase):
         self.assertEqual(list(self.made.solutions), ["plain", "cambered"])
 
     def test_it_is_beyond_the_mesh_error_or_not(self):
-        rows = [{"level": k, "cells": 768 // 4**k, "h": 2.0**k, "CL": 0.25 - 0.01 * 4**k, "CD": 1e-3 * 4**k, "CM": -0.02 * 4**k, "verdict": "settled"} for k in range(3)]  # fmt: skip
+        rows = [{"level": k, "cells": 768 // 4**k, "h": 2.0**k, "CL": 0.25 - 0.01 * 4**k, "CD": 1e-3 * 4**k, "CM": -0.02 * 4**k, "outcome": "converged"} for k in range(3)]  # fmt: skip
         error = judge(rows, self.air)
         seen, observer = [], zy.Observer()
         observer.finished = lambda task, row: seen.append(task.label)
@@ -240,18 +247,20 @@ class Comparisons(unittest.TestCase):
         self.assertEqual(changes.loc["CL", "beyond mesh error"], "yes")
         self.assertEqual(changes.loc["CD", "beyond mesh error"], "no")
         self.assertEqual(seen, ["plain", "cambered"])
-        hasty = zy.compare(self.foils, self.air, settings=zy.Settings(steps=1), error=error, around=48, outward=16)
-        self.assertEqual(set(hasty.changes["beyond mesh error"]), {"not settled"})
+        hasty = zy.compare(
+            self.foils, self.air, numerics=zy.Numerics(max_iterations=1), error=error, around=48, outward=16
+        )
+        self.assertEqual(set(hasty.changes["beyond mesh error"]), {"not converged"})
         with self.assertRaisesRegex(zy.InputError, "at least two"):
             zy.compare({"plain": self.foils["plain"]}, self.air)
 
     def test_states_of_an_aircraft_are_named_by_what_was_changed(self):
-        craft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml")
-        states = zy.varied(craft, "tailplane.pitch", [-2.0, 0.0, 2.0])
+        aircraft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml")
+        states = zy.changed_aircraft(aircraft, "tailplane.pitch", [-2.0, 0.0, 2.0])
         self.assertEqual(list(states), ["tailplane.pitch = -2.0", "tailplane.pitch = 0.0", "tailplane.pitch = 2.0"])
         self.assertEqual([s.parts["tailplane"].pitch for s in states.values()], [-2.0, 0.0, 2.0])
         with self.assertRaisesRegex(zy.InputError, "tailplane"):
-            zy.varied(craft, "tailplane.colour", [1.0])
+            zy.changed_aircraft(aircraft, "tailplane.colour", [1.0])
 
 
 class Folders(unittest.TestCase):
@@ -272,9 +281,9 @@ class Folders(unittest.TestCase):
                        lambda: (self.root / "points" / "p.json").write_text("{"), lambda: store.state("p").unlink()):  # fmt: skip
             store.keep("p", {"CL": 0.5}, b"whole")
             damage()
-            with self.assertLogs("zephyrum", "WARNING") as told:
+            with self.assertLogs("zephyrum", "WARNING") as printed:
                 self.assertIsNone(store.row("p"))
-            self.assertIn("computed again", told.output[0])
+            self.assertIn("computed again", printed.output[0])
         write_text(self.root / "plain", "x")
         with self.assertRaisesRegex(zy.FileError, "is a file"):
             Store.open(self.root / "plain")
@@ -299,9 +308,9 @@ class References(unittest.TestCase):
     def test_disagreement_is_told_for_what_disagrees(self):
         own = zy.Reference(10.0, 1.5, 8.0, (0.5, 0.0, 0.0), "measured")
         self.assertEqual(own.disagreement(own), [])
-        told = replace(own, area=10.5, span=8.1).disagreement(own)
-        self.assertEqual(len(told), 1)
-        self.assertIn("area", told[0])
+        printed = replace(own, area=10.5, span=8.1).disagreement(own)
+        self.assertEqual(len(printed), 1)
+        self.assertIn("area", printed[0])
 
 
 if __name__ == "__main__":

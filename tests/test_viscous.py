@@ -8,10 +8,10 @@ import numpy as np
 import zephyrum as zy
 from tests.test_parts import cube
 from validation import channels
-from zephyrum.flow.gas import Scales
-from zephyrum.flow.start import first_guess
-from zephyrum.flow.turbulence.sa import SCALE, sa_eddy_viscosity, sa_source
-from zephyrum.shape.closest import distances
+from zephyrum.flow.nonlinear.start_up import initial_state
+from zephyrum.flow.physics.gas_model import Scales
+from zephyrum.flow.physics.turbulence.sa import TYPICAL_RATIO, sa_eddy_viscosity, sa_source
+from zephyrum.geometry.surface.nearest_point import distances
 
 UNIT = zy.Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
 
@@ -19,14 +19,14 @@ UNIT = zy.Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
 class Channels(unittest.TestCase):
     def test_couette_flow_is_linear(self):
         mesh, flow, u = channels.couette(10)
-        self.assertEqual(flow.verdict, "settled")
+        self.assertEqual(flow.outcome, "converged")
         np.testing.assert_allclose(u, mesh.cell_centroid[:, 2], atol=2e-3)
 
     def test_poiseuille_flow_is_a_parabola_to_second_order(self):
         errors = []
         for n in (8, 16):
-            error, verdict = channels.poiseuille(n)
-            self.assertEqual(verdict, "settled")
+            error, outcome = channels.poiseuille(n)
+            self.assertEqual(outcome, "converged")
             errors.append(error)
         self.assertLess(errors[1], 5e-3)
         self.assertGreater(np.log2(errors[0] / errors[1]), 1.6)
@@ -43,8 +43,8 @@ class WallDistance(unittest.TestCase):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("4412"), 64, 16, topology="C")
         wall = mesh.faces_of("wall")
         ends = mesh.points[mesh.face_points.reshape(-1, 4)[wall][:, [0, 3]]][:, :, [0, 2]]
-        share = np.linspace(0.0, 1.0, 401)[:, None, None]
-        cloud = (ends[:, 0] * (1.0 - share) + ends[:, 1] * share).reshape(-1, 2)
+        fraction = np.linspace(0.0, 1.0, 401)[:, None, None]
+        cloud = (ends[:, 0] * (1.0 - fraction) + ends[:, 1] * fraction).reshape(-1, 2)
         for c in range(0, mesh.n_cells, 97):
             brute = np.linalg.norm(cloud - mesh.cell_centroid[c, [0, 2]], axis=1).min()
             self.assertAlmostEqual(mesh.wall_distance[c], brute, delta=1e-3 * brute + 1e-9)
@@ -108,12 +108,14 @@ class Turbulence(unittest.TestCase):
 
 class Linearised(unittest.TestCase):
     def test_product_is_the_derivative_with_friction_and_turbulence(self):
-        levels = importlib.import_module("zephyrum.flow.level")
+        levels = importlib.import_module("zephyrum.flow.nonlinear.discrete_problem")
         for model, topology in (("laminar", "O"), ("sa", "C"), ("sst", "C")):
             mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 32, topology=topology, farfield=20, first_height=1e-5)
             air = zy.Freestream(mach=0.15, reynolds=6e6, alpha=3)
-            level = levels.Level(mesh, 0, air, mesh.reference, zy.Settings(vortex=False, turbulence_order=2), model)
-            q = first_guess(mesh, level.law, level.scales.freestream, 1.0, True)
+            level = levels.DiscreteProblem(
+                mesh, 0, air, mesh.reference, zy.Numerics(vortex=False, turbulence_order=2), model
+            )
+            q = initial_state(mesh, level.law, level.scales.freestream, 1.0, True)
             rng = np.random.default_rng(0)
             fade = np.minimum(1.0, mesh.wall_distance / 1e-2)[:, None]
             q[:, [0, 1, 3, 4]] += 1e-3 * rng.random((len(q), 4)) * fade
@@ -123,7 +125,7 @@ class Linearised(unittest.TestCase):
             axes = level.domain.axes
             level.jacobian.rows[:] = 1.0
             v = rng.standard_normal((len(q), len(axes))).astype(np.float32)
-            v[:, axes > 4] *= SCALE if model == "sa" else 1.0
+            v[:, axes > 4] *= TYPICAL_RATIO if model == "sa" else 1.0
             out, step = np.empty_like(v), np.zeros_like(q)
             level.jacobian.product(v, out)
             step[:, axes] = 1e-6 * v
@@ -144,17 +146,17 @@ class Airfoils(unittest.TestCase):
 
     def test_laminar_drag_and_separation_are_in_the_published_range(self):
         s = self.laminar
-        self.assertEqual(s.verdict, "settled")
+        self.assertEqual(s.outcome, "converged")
         self.assertTrue(0.053 < s.forces.CD < 0.058, s.forces.CD)
         table = s.forces.table().set_index("cause")
         self.assertAlmostEqual(table.loc["pressure", "CD"] + table.loc["friction", "CD"], s.forces.CD, delta=1e-12)
         found = s.turning_points()
-        places = found[found["kind"] == "separation"]["x/c"]
-        self.assertTrue(((places > 0.78) & (places < 0.85)).all() and len(places) == 2, found)
+        positions = found[found["kind"] == "separation"]["x/c"]
+        self.assertTrue(((positions > 0.78) & (positions < 0.85)).all() and len(positions) == 2, found)
 
     def test_turbulent_airfoil_settles_from_a_cold_start_near_the_fine_value(self):
         s = self.turbulent
-        self.assertEqual(s.verdict, "settled")
+        self.assertEqual(s.outcome, "converged")
         self.assertTrue(0.42 < s.forces.CL < 0.46, s.forces.CL)
         self.assertTrue(0.0083 < s.forces.CD < 0.0100, s.forces.CD)
         surface = s.surface()
@@ -170,8 +172,8 @@ class Airfoils(unittest.TestCase):
             zy.Airfoil.naca("0006"), 64, layers.count, farfield=30.0, first_height=layers.first_height
         )
         air = zy.Freestream(mach=0.05, reynolds=1e6)
-        s = zy.solve(mesh, air, "sa", settings=zy.Settings(orders=6.0, steps=60))
-        self.assertEqual((s.verdict, s.notes), ("settled", ()))
+        s = zy.solve(mesh, air, "sa", numerics=zy.Numerics(residual_drop=6.0, max_iterations=60))
+        self.assertEqual((s.outcome, s.notes), ("converged", ()))
         self.assertAlmostEqual(s.forces.CD, 0.0094, delta=2e-4)
         self.assertAlmostEqual(s.forces.CL, 0.0, delta=1e-4)
 

@@ -18,11 +18,13 @@ class Plates(unittest.TestCase):
     @classmethod
     def solve(cls, model="sa", **wall):
         walls = zy.Wall(**wall) if wall else None
-        return zy.solve(cls.mesh, cls.air, model, cls.reference, zy.Settings(vortex=False, orders=6), walls=walls)
+        return zy.solve(
+            cls.mesh, cls.air, model, cls.reference, zy.Numerics(vortex=False, residual_drop=6), walls=walls
+        )
 
     def test_laminar_front_lowers_the_drag_by_what_blasius_says(self):
         part = self.solve(laminar=0.4)
-        self.assertEqual(part.verdict, "settled")
+        self.assertEqual(part.outcome, "converged")
         table = part.surface()
         front = (table["x"] > 0.1) & (table["x"] < 0.28)
         ratio = table["Cf"].abs()[front] * np.sqrt(2e6 * table["x"][front]) / 0.664
@@ -31,7 +33,7 @@ class Plates(unittest.TestCase):
 
     def test_roughness_raises_the_drag_as_the_rough_plate_law_says(self):
         rough = self.solve(roughness=1e-3)
-        self.assertEqual(rough.verdict, "settled")
+        self.assertEqual(rough.outcome, "converged")
         # fully rough plate, Mills and Hang 1983: cf = (3.476 + 0.707 ln(x / ks))^-2.46
         table = rough.surface()
         x = 0.7
@@ -42,7 +44,7 @@ class Plates(unittest.TestCase):
 
     def test_warm_wall_heats_the_air_by_reynolds_analogy(self):
         warm = self.solve("laminar", temperature=self.air.temperature + 20.0)
-        self.assertEqual(warm.verdict, "settled")
+        self.assertEqual(warm.outcome, "converged")
         table = warm.surface()
         own = (table["x"] > 0.3) & (table["x"] < 0.8)
         heat = table["heat flux"][own]
@@ -88,15 +90,15 @@ class Slow(unittest.TestCase):
     def test_a_metre_a_second_gives_the_coefficients_of_its_reynolds_number(self):
         mesh = zy.mesh_outline(zy.Outline.circle(1.0), 48, 32, 40.0, 2e-2)
         reference = mesh.reference
-        settings = zy.Settings(vortex=False)
-        slow = zy.solve(mesh, zy.Freestream(speed="1 m/s", reynolds=20.0, length=1.0), "laminar", reference, settings)
-        fast = zy.solve(mesh, zy.Freestream(mach=0.1, reynolds=20.0), "laminar", reference, settings)
-        self.assertEqual(slow.verdict, "settled")
+        numerics = zy.Numerics(vortex=False)
+        slow = zy.solve(mesh, zy.Freestream(speed="1 m/s", reynolds=20.0, length=1.0), "laminar", reference, numerics)
+        fast = zy.solve(mesh, zy.Freestream(mach=0.1, reynolds=20.0), "laminar", reference, numerics)
+        self.assertEqual(slow.outcome, "converged")
         self.assertLess(abs(slow.forces.CD / fast.forces.CD - 1.0), 0.01)
         self.assertTrue(any("Mach 0.05" in note for note in slow.checks()))
         # newtons are those of the slow air: CD q S
         drag = slow.forces.newtons()[0]
-        self.assertAlmostEqual(drag / (slow.air.dynamic_pressure * reference.area), slow.forces.CD, places=9)
+        self.assertAlmostEqual(drag / (slow.air.dynamic_pressure * reference.area), slow.forces.CD, positions=9)
         self.assertLess(float(np.linalg.norm(slow.fields()["velocity"], axis=1).max()), 2.0)
 
     def test_a_spinning_circle_lifts(self):
@@ -104,9 +106,9 @@ class Slow(unittest.TestCase):
         reference = mesh.reference
         air = zy.Freestream(mach=0.1, reynolds=20.0)
         spin = 2.0 * air.speed  # surface speed = stream: the top moves aft for a positive, nose-up spin
-        settings = zy.Settings(vortex=False)
-        s = zy.solve(mesh, air, "laminar", reference, settings, walls=zy.Wall(spin=spin))
-        self.assertEqual(s.verdict, "settled")
+        numerics = zy.Numerics(vortex=False)
+        s = zy.solve(mesh, air, "laminar", reference, numerics, walls=zy.Wall(spin=spin))
+        self.assertEqual(s.outcome, "converged")
         # published: CL about 2.5 to 2.8 at Re 20, spin ratio 1 (Badr, Dennis and Young 1989; Stojkovic et al. 2002)
         self.assertGreater(abs(s.forces.CL), 2.3)
         self.assertLess(abs(s.forces.CL), 3.1)

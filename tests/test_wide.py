@@ -36,7 +36,7 @@ class ManySections(unittest.TestCase):
             zy.solve(
                 zy.mesh_airfoil(zy.Airfoil.naca(digits), 96, 32, topology="O"),
                 zy.Freestream(mach=0.2, alpha=0.0),
-                settings=zy.Settings(orders=5),
+                numerics=zy.Numerics(residual_drop=5),
             ).forces.CM
             for digits in ("23012", "23112")
         )
@@ -51,12 +51,12 @@ class ManySections(unittest.TestCase):
 
 class MovedShapes(unittest.TestCase):
     def setUp(self):
-        self.settings = zy.Settings(orders=6)
+        self.numerics = zy.Numerics(residual_drop=6)
         self.air = zy.Freestream(mach=0.3, alpha=4.0)
 
     def forces(self, foil, air=None):
         mesh = zy.mesh_airfoil(foil, 96, 32, topology="O")
-        return zy.solve(mesh, air or self.air, settings=self.settings).forces
+        return zy.solve(mesh, air or self.air, numerics=self.numerics).forces
 
     def test_turning_the_section_is_turning_the_wind(self):
         foil = zy.Airfoil.naca("0012")
@@ -79,7 +79,7 @@ class MovedShapes(unittest.TestCase):
     def test_air_changes_newtons_and_not_coefficients(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 96, 32, topology="O")
         low, high = (
-            zy.solve(mesh, zy.Freestream(mach=0.3, altitude=h, alpha=4.0), settings=self.settings)
+            zy.solve(mesh, zy.Freestream(mach=0.3, altitude=h, alpha=4.0), numerics=self.numerics)
             for h in (0.0, 9000.0)
         )
         self.assertAlmostEqual(low.forces.CL, high.forces.CL, delta=1e-6)
@@ -131,7 +131,7 @@ class OddInputs(unittest.TestCase):
         with self.assertRaises(AttributeError):
             air.mach = 0.4
         with self.assertRaises(AttributeError):
-            zy.Settings().orders = 3
+            zy.Numerics().residual_drop = 3
 
 
 if __name__ == "__main__":

@@ -5,11 +5,11 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.shape.crossings import crossing_triangles
-from zephyrum.shape.stations import blend
-from zephyrum.shape.wing_surface import sample
+from zephyrum.geometry.aircraft.stations import interpolate_airfoils
+from zephyrum.geometry.aircraft.wing_surface import sample
+from zephyrum.geometry.surface.self_intersection import crossing_triangles
 
-ROOT = zy.Station(place=(0.0, 0.0, 0.0), chord=2.0, airfoil="NACA 0012")
+ROOT = zy.Station(position=(0.0, 0.0, 0.0), chord=2.0, airfoil="NACA 0012")
 
 
 def straight(**changes) -> zy.Wing:
@@ -19,10 +19,10 @@ def straight(**changes) -> zy.Wing:
 class Planforms(unittest.TestCase):
     def test_two_numbers_fix_a_trapezoid_whichever_they_are(self):
         same = {"taper": 0.5, "sweep": 20.0, "washout": 2.0}
-        ways = ({"span": 10.0, "aspect_ratio": 8.0}, {"area": 12.5, "aspect_ratio": 8.0}, {"span": "1000 cm", "area": 12.5},
+        directions = ({"span": 10.0, "aspect_ratio": 8.0}, {"area": 12.5, "aspect_ratio": 8.0}, {"span": "1000 cm", "area": 12.5},
                 {"root_chord": 10.0 / 6.0, "span": 10.0}, {"root_chord": 10.0 / 6.0, "area": 12.5}, {"root_chord": 10.0 / 6.0, "aspect_ratio": 8.0})  # fmt: skip
-        for way in ways:
-            m = zy.Wing(planform=zy.Planform(**way, **same), airfoil="NACA 0012").measures
+        for direction in directions:
+            m = zy.Wing(planform=zy.Planform(**direction, **same), airfoil="NACA 0012").measures
             for value, exact in (
                 (m.area, 12.5),
                 (m.span, 10.0),
@@ -30,11 +30,15 @@ class Planforms(unittest.TestCase):
                 (m.sweep, 20.0),
                 (m.mean_chord, 35.0 / 27.0),
             ):
-                self.assertAlmostEqual(value, exact, 9, way)
+                self.assertAlmostEqual(value, exact, 9, direction)
 
     def test_a_cranked_wing_has_the_mean_chord_of_its_integrals(self):
         wing = zy.Wing(
-            stations=[ROOT, zy.Station(place=(0.1, 3.0, 0.1), chord=1.6), zy.Station(place=(0.9, 7.0, 0.4), chord=0.8)]
+            stations=[
+                ROOT,
+                zy.Station(position=(0.1, 3.0, 0.1), chord=1.6),
+                zy.Station(position=(0.9, 7.0, 0.4), chord=0.8),
+            ]
         )
         y = np.linspace(0.0, 7.0, 700_001)
         chord, nose = np.interp(y, [0, 3, 7], [2.0, 1.6, 0.8]), np.interp(y, [0, 3, 7], [0.0, 0.1, 0.9])
@@ -51,7 +55,7 @@ class Planforms(unittest.TestCase):
         )
         panels = zy.Wing(root=ROOT, panels=[zy.Panel(span=3.0, taper=0.5, sweep=10.0, sweep_at=0.0)])
         back = 3.0 * np.tan(np.radians(10.0))
-        stations = zy.Wing(stations=[ROOT, zy.Station(place=(back, 3.0, 0.0), chord=1.0)])
+        stations = zy.Wing(stations=[ROOT, zy.Station(position=(back, 3.0, 0.0), chord=1.0)])
         prints = {np.round(wing.surface().points, 9).tobytes() for wing in (flat, panels, stations)}
         self.assertEqual(len(prints), 1)
 
@@ -66,13 +70,13 @@ class Surfaces(unittest.TestCase):
 
     def test_a_tapered_wing_has_the_volume_of_a_frustum(self):
         area = zy.Airfoil.naca("0012").measures.area
-        wing = zy.Wing(stations=[ROOT, zy.Station(place=(0.5, 4.0, 0.0), chord=1.0)], tip="flat")
+        wing = zy.Wing(stations=[ROOT, zy.Station(position=(0.5, 4.0, 0.0), chord=1.0)], tip="flat")
         exact = 2.0 * 4.0 / 3.0 * area * (4.0 + 2.0 + 1.0)
         self.assertLess(abs(wing.surface(tolerance=5e-5).volume / exact - 1.0), 1e-3)
 
     def test_a_round_tip_is_half_a_body_of_revolution(self):
         x = np.linspace(0.0, 1.0, 20001)
-        from zephyrum.shape.measures import mean_line
+        from zephyrum.geometry.airfoil.section_measures import mean_line
 
         at, _, thick = mean_line(zy.Airfoil.naca("0012"))
         tip = np.trapezoid(0.5 * np.pi * (0.5 * np.interp(x, at, thick)) ** 2, x)
@@ -94,7 +98,7 @@ class Surfaces(unittest.TestCase):
 
     def test_a_fin_and_a_bent_wing_keep_their_thickness_square_to_the_span(self):
         fin = zy.Wing(
-            stations=[ROOT, zy.Station(place=(0.0, 0.0, 3.0), chord=2.0)], symmetric=False, tip="flat"
+            stations=[ROOT, zy.Station(position=(0.0, 0.0, 3.0), chord=2.0)], symmetric=False, tip="flat"
         ).surface("fin")
         self.assertAlmostEqual(np.ptp(fin.bounds[:, 1]), 0.24, delta=1e-3)
         self.assertAlmostEqual(np.ptp(fin.bounds[:, 2]), 3.0, 9)
@@ -122,7 +126,7 @@ class Surfaces(unittest.TestCase):
 
     def test_a_section_between_two_lies_between_them(self):
         one, two = zy.Airfoil.naca("0008"), zy.Airfoil.naca("0016")
-        self.assertAlmostEqual(blend(one, two, 0.5).measures.thickness, 0.12, 3)
+        self.assertAlmostEqual(interpolate_airfoils(one, two, 0.5).measures.thickness, 0.12, 3)
         upper, lower = sample(one, np.linspace(0.0, 2.0, 41), 0.75, None)
         np.testing.assert_allclose(upper[:, 1], -lower[:, 1], atol=2e-4)
 
@@ -146,8 +150,8 @@ class Refusals(unittest.TestCase):
                 "shorter than its own seals",
             ),
             (lambda: zy.Panel(span=1.0, chord=1.0, taper=0.5), "drop one"),
-            (lambda: zy.Station(place=(0, 0, 0), chord=-1.0), "chord"),
-            (lambda: zy.Station(place=(0, 0, 0), chord=1.0, airfoil="NACA 99"), "four or five"),
+            (lambda: zy.Station(position=(0, 0, 0), chord=-1.0), "chord"),
+            (lambda: zy.Station(position=(0, 0, 0), chord=1.0, airfoil="NACA 99"), "four or five"),
             (lambda: straight(sweeep=3.0), "sweeep"),
             (lambda: straight().surface(tolerance=0.5), "tolerance"),
         )

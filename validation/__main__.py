@@ -10,7 +10,7 @@ HEAD = """# Validation
 Made by `make validation`; every row is a demand of theory or a published band. Exact: conformal maps (Milne-Thomson 1968),
 manufactured solutions (Roache 2002), theta-beta-M relation; bands for NACA 0012: the spread of published Euler solutions.
 
-| case | quantity | band | value | cells | s | verdict | run |
+| case | quantity | band | value | cells | s | outcome | run |
 |---|---|---|---|---|---|---|---|
 """
 
@@ -33,9 +33,9 @@ def main(names: list[str]) -> int:
             above = "order" in quantity and value > high
             missed += not (inside or above)
             count += 1
-            verdict = "inside" if inside else "above the band" if above else "**OUTSIDE**"
+            outcome = "inside" if inside else "above the band" if above else "**OUTSIDE**"
             lines.append(
-                f"| {label} | {quantity} | {low:.5g} .. {high:.5g} | {value:.5g} | {cells} | {seconds:.1f} | {verdict} | {case.__name__} |"
+                f"| {label} | {quantity} | {low:.5g} .. {high:.5g} | {value:.5g} | {cells} | {seconds:.1f} | {outcome} | {case.__name__} |"
             )
             print(lines[-1], flush=True)
         table.write_text(HEAD + "".join(line + "\n" for lines in made.values() for line in lines), encoding="utf-8")

@@ -7,15 +7,15 @@ import numpy as np
 from validation import clipped, ground, manufactured, space, viscous
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
-from zephyrum.air import Freestream, Reference
-from zephyrum.flow import Settings, march
-from zephyrum.flow.boundary import outer_states
-from zephyrum.flow.domain import Domain
-from zephyrum.flow.gas import Law, Scales
-from zephyrum.flow.residual import Residual, Scheme
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.flow import Numerics, solve_steady
+from zephyrum.flow.discretization.face_data import FaceData
+from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.physics.boundary_conditions import exterior_states
+from zephyrum.flow.physics.gas_model import GasModel, Scales
+from zephyrum.geometry import Airfoil
 from zephyrum.mesh import mesh_airfoil
 from zephyrum.results import solve
-from zephyrum.shape import Airfoil
 
 
 def freestream_preserved():
@@ -26,7 +26,9 @@ def freestream_preserved():
         begin, worst = time.perf_counter(), 0.0
         for mach, alpha in ((0.05, 3.0), (0.8, 40.0), (3.0, -75.0)):
             scales = Scales.of(Freestream(mach=mach, alpha=alpha))
-            residual = Residual(Domain.of(mesh), Scheme(), Law(1.4), mach, outer_states(mesh, scales, 0.0, False))
+            residual = Residual(
+                FaceData.of(mesh), Scheme(), GasModel(1.4), mach, exterior_states(mesh, scales, 0.0, False)
+            )
             R = residual(np.tile(scales.freestream, (mesh.n_cells, 1)))
             size = np.bincount(mesh.left, residual.domain.area, mesh.n_cells)
             flux = mach * (2.5 + 0.5 * mach**2)  # the largest of the freestream's own fluxes
@@ -118,7 +120,7 @@ def naca_bands():
         mesh = mesh_airfoil(Airfoil.naca("0012"), 256, 64, topology="O")
         solution = solve(mesh, Freestream(mach=mach, alpha=alpha))
         seconds = time.perf_counter() - begin
-        label = f"NACA 0012 Euler, M {mach:g}, alpha {alpha:g} ({solution.verdict})"
+        label = f"NACA 0012 Euler, M {mach:g}, alpha {alpha:g} ({solution.outcome})"
         rows.append((label, "CL", *cl, solution.forces.CL, mesh.n_cells, seconds))
         rows.append((label, "CD", *cd, solution.forces.CD, mesh.n_cells, seconds))
     return rows
@@ -129,7 +131,7 @@ def oblique_shock():
     begin = time.perf_counter()
     mesh = wedge(96, 10.0)
     air = Freestream(mach=2.0)
-    flow = march(mesh, air, Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)), Settings(vortex=False))
+    flow = solve_steady(mesh, air, Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)), Numerics(vortex=False))
     seconds = time.perf_counter() - begin
     x, z = mesh.cell_centroid[:, 0], mesh.cell_centroid[:, 2]
     q = flow.q
@@ -142,7 +144,7 @@ def oblique_shock():
     )
     mach = np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4])
     # the shock: height at which the pressure is halfway, column by column
-    heights, places = [], []
+    heights, positions = [], []
     for column in np.unique(np.round(x, 9)):
         own = np.flatnonzero(np.abs(x - column) < 1e-9)
         own = own[np.argsort(z[own])]
@@ -152,9 +154,9 @@ def oblique_shock():
             if k.size:
                 a, b = own[k[-1]], own[k[-1] + 1]
                 heights.append(z[a] + (ratio[a] - level) / (ratio[a] - ratio[b]) * (z[b] - z[a]))
-                places.append(column)
-    angle = np.degrees(np.arctan(np.polyfit(places, heights, 1)[0]))
-    label = f"10 deg wedge, M 2 ({flow.verdict})"
+                positions.append(column)
+    angle = np.degrees(np.arctan(np.polyfit(positions, heights, 1)[0]))
+    label = f"10 deg wedge, M 2 ({flow.outcome})"
     return [
         (label, "shock angle [deg]", 39.31 - 0.3, 39.31 + 0.3, angle, mesh.n_cells, seconds),
         (label, "p2/p1", 1.7066 * 0.995, 1.7066 * 1.005, float(ratio[behind].mean()), mesh.n_cells, seconds),

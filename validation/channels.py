@@ -3,8 +3,8 @@
 import numpy as np
 
 from validation.grids import of_grid
-from zephyrum.air import Freestream, Reference
-from zephyrum.flow import Settings, march
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.flow import Numerics, solve_steady
 
 MACH, REYNOLDS = 0.02, 20.0
 
@@ -25,10 +25,10 @@ def flow_between(mesh, profile, pressure):
     centre = mesh.cell_centroid
     start = np.zeros((mesh.n_cells, 5))
     start[:, 0], start[:, 1], start[:, 4] = 0.9 * pressure(centre[:, 0]), 0.9 * MACH * profile(centre[:, 2]), 1.0
-    settings = Settings(orders=7, vortex=False, cfl=1e4)
+    numerics = Numerics(residual_drop=7, vortex=False, cfl=1e4)
     air = Freestream(mach=MACH, reynolds=REYNOLDS)
     reference = Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
-    flow = march(mesh, air, reference, settings, start, outer=outer, model="laminar")
+    flow = solve_steady(mesh, air, reference, numerics, start, exterior=outer, model="laminar")
     return flow, flow.q[:, 1] / MACH
 
 
@@ -39,9 +39,9 @@ def couette(n: int):
 
 
 def poiseuille(n: int) -> tuple[float, str]:
-    """(mean error of u over its largest, verdict) of flow driven by pressure."""
+    """(mean error of u over its largest, outcome) of flow driven by pressure."""
     drop = 8.0 * MACH**2 / REYNOLDS  # -dp/dx = mu 8 U / height^2
     mesh = channel(n, "wall")
     flow, u = flow_between(mesh, lambda z: 4.0 * z * (1.0 - z), lambda x: drop * (0.5 - x))
     z = mesh.cell_centroid[:, 2]
-    return float(np.sum(mesh.cell_volume * np.abs(u - 4.0 * z * (1.0 - z)))), flow.verdict
+    return float(np.sum(mesh.cell_volume * np.abs(u - 4.0 * z * (1.0 - z)))), flow.outcome

@@ -5,15 +5,15 @@ import time
 import numpy as np
 
 from validation.clipped_manufactured import error, in_space, in_the_plane
-from zephyrum.air import Freestream, Reference
-from zephyrum.flow import Settings
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.flow import Numerics
+from zephyrum.geometry import Airfoil, Body, remesh
 from zephyrum.mesh import mesh_bodies, mesh_surface
 from zephyrum.results import solve
-from zephyrum.shape import Airfoil, Body, remesh
 
 
 def clipped_euler():
-    """NACA 0012 in inviscid flow on a clipped mesh of medium fineness."""
+    """NACA 0012 in inviscid flow on a clipped mesh of medium resolution."""
     rows = []
     mesh = mesh_bodies({"wing": Airfoil.naca("0012")})
     for mach, alpha, cl, cd in (
@@ -23,7 +23,7 @@ def clipped_euler():
     ):
         begin = time.perf_counter()
         made = solve(mesh, Freestream(mach=mach, alpha=alpha))
-        label = f"NACA 0012 Euler on a clipped mesh, M {mach:g}, alpha {alpha:g} ({made.verdict})"
+        label = f"NACA 0012 Euler on a clipped mesh, M {mach:g}, alpha {alpha:g} ({made.outcome})"
         seconds = time.perf_counter() - begin
         rows.append((label, "CL", *cl, made.forces.CL, mesh.n_cells, seconds))
         rows.append((label, "CD", *cd, made.forces.CD, mesh.n_cells, seconds))
@@ -37,7 +37,7 @@ def clipped_turbulent():
     for alpha, cl, cd in ((0.0, None, (0.00808, 0.00832)), (10.0, (1.085, 1.101), (0.01215, 0.01250))):
         begin = time.perf_counter()
         made = solve(mesh, Freestream(mach=0.15, reynolds=6e6, alpha=alpha), "sa")
-        label = f"NACA 0012, SA, on a clipped mesh, alpha {alpha:g} ({made.verdict})"
+        label = f"NACA 0012, SA, on a clipped mesh, alpha {alpha:g} ({made.outcome})"
         seconds = time.perf_counter() - begin
         if cl:
             rows.append((label, "CL", *cl, made.forces.CL, mesh.n_cells, seconds))
@@ -69,15 +69,15 @@ def clipped_spheroids():
             begin = time.perf_counter()
             skin = remesh(ball, triangles, stretch=1.0).surface
             mesh = mesh_surface(skin, farfield=12.0, growth=growth, reference=reference)
-            made = solve(mesh, Freestream(mach=0.03), settings=Settings(orders=5))
+            made = solve(mesh, Freestream(mach=0.03), numerics=Numerics(residual_drop=5))
             table = made.surface()
-            place = np.stack([table["x"] - 0.5 * length, table["y"], table["z"]], axis=1)
-            normal = place / np.array([0.5 * length, 0.5, 0.5]) ** 2
+            position = np.stack([table["x"] - 0.5 * length, table["y"], table["z"]], axis=1)
+            normal = position / np.array([0.5 * length, 0.5, 0.5]) ** 2
             slant = normal[:, 0] ** 2 / (normal**2).sum(axis=1)
             exact = 1.0 - (1.0 + _carried(length)) ** 2 * (1.0 - slant)
             errors.append(float(np.abs(table["Cp"] - exact).mean()))
             seconds = time.perf_counter() - begin
-            label = f"{name} in space, inviscid, M 0.03, {triangles} triangles ({made.verdict})"
+            label = f"{name} in space, inviscid, M 0.03, {triangles} triangles ({made.outcome})"
         for k in (0, 1):
             order = 2.0 * float(np.log(errors[k] / errors[k + 1]) / np.log(2.8))
             rows.append(

@@ -6,10 +6,10 @@ step) of the fluxes at the centroids, which differs from its mean over a cell by
 
 import numpy as np
 
-from zephyrum.air import Freestream, Reference
-from zephyrum.flow import Settings, march
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.flow import Numerics, solve_steady
+from zephyrum.geometry import Body, Outline, remesh
 from zephyrum.mesh import Mesh, mesh_bodies, mesh_surface
-from zephyrum.shape import Body, Outline, remesh
 
 GAMMA = 1.4
 BODY = 0.4  # m
@@ -65,21 +65,21 @@ def error(mesh: Mesh) -> tuple[np.ndarray, float]:
     planar = mesh.dimension == 2
     mesh = mesh.with_roles(**{group.name: "imposed" for group in mesh.groups})
     ni = mesh.n_interior
-    middle, face = mesh.cell_centroid.copy(), mesh.face_centroid[ni:].copy()
+    midpoint, face = mesh.cell_centroid.copy(), mesh.face_centroid[ni:].copy()
     if planar:
-        middle[:, 1] = face[:, 1] = 0.0
-    exact = values(middle, planar)
-    flow = march(
+        midpoint[:, 1] = face[:, 1] = 0.0
+    exact = values(midpoint, planar)
+    flow = solve_steady(
         mesh,
         Freestream(mach=0.6),
         Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)),
-        Settings(orders=7, limiter="off", vortex=False, cfl=1e3),
+        Numerics(orders=7, limiter="off", vortex=False, cfl=1e3),
         start=exact.copy(),
-        source=source(middle, planar),
-        outer=values(face, planar),
+        source=source(midpoint, planar),
+        exterior=values(face, planar),
         model="euler",
     )
-    assert flow.verdict == "settled", flow.reason
+    assert flow.outcome == "converged", flow.reason
     volume = mesh.cell_volume / (mesh.depth if planar else 1.0)
     used = [0, 1, 3, 4] if planar else [0, 1, 2, 3, 4]
     missed = (np.abs(flow.q - exact) * volume[:, None]).sum(axis=0)[used] / volume.sum()
@@ -88,7 +88,7 @@ def error(mesh: Mesh) -> tuple[np.ndarray, float]:
 
 def in_the_plane(level: int) -> Mesh:
     """Round a circle, all sizes halved for every level."""
-    return mesh_bodies({"circle": Outline.circle(BODY)}, 2.0 * 0.5**level, relatives=0, farfield=2.0, growth=0.15)
+    return mesh_bodies({"circle": Outline.circle(BODY)}, 2.0 * 0.5**level, coarse_levels=0, farfield=2.0, growth=0.15)
 
 
 def in_space(level: int) -> Mesh:

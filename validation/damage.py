@@ -15,18 +15,18 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.shape.defects import NotMended
-from zephyrum.shape.mend import mend
-from zephyrum.shape.surface import joined
+from zephyrum.geometry.surface.defects import NotRepairable
+from zephyrum.geometry.surface.surface_repair import repair_surface
+from zephyrum.geometry.surface.triangulation import joined
 
 ALLOWED = 1e-3  # of the volume
 NEAR = 0.6  # m: how far the place of a refusal may lie from the damage
 HEAD = """# Damaged surfaces
 
 Made by `make damage`: the surface of the Skerry (39,986 triangles, 11 m long, span 16.5 m, closed) damaged on purpose and given to
-`zephyrum.shape.mend`. Mended means closed, without crossings and within 0.1 % of the true volume.
+`zephyrum.geometry.surface.surface_repair`. Mended means closed, without crossings and within 0.1 % of the true volume.
 
-| damage | how bad | outcome | volume off [%] | place off [m] | s | verdict |
+| damage | how bad | outcome | volume off [%] | place off [m] | s | outcome |
 |---|---|---|---|---|---|---|
 """
 
@@ -40,9 +40,9 @@ def soup(s: zy.Surface, noise: float) -> Damaged:
     return zy.Surface(points, np.arange(len(points)).reshape(-1, 3), s.label, s.labels), s.points[::5]
 
 
-def doubles(s: zy.Surface, share: float) -> Damaged:
+def doubles(s: zy.Surface, fraction: float) -> Damaged:
     """Triangles given twice, half of them turned over."""
-    some = np.flatnonzero(np.random.default_rng(1).random(len(s.triangles)) < share)
+    some = np.flatnonzero(np.random.default_rng(1).random(len(s.triangles)) < fraction)
     again = s.triangles[some].copy()
     again[::2] = again[::2, ::-1]
     return zy.Surface(s.points, np.concatenate([s.triangles, again])), s.centres[some]
@@ -52,31 +52,31 @@ def slivers(s: zy.Surface, count: int) -> Damaged:
     """Triangles of two points or of three in a line."""
     rng = np.random.default_rng(2)
     some = s.triangles[rng.integers(len(s.triangles), size=count)]
-    middle = 0.5 * (s.points[some[:, 0]] + s.points[some[:, 1]])
+    midpoint = 0.5 * (s.points[some[:, 0]] + s.points[some[:, 1]])
     flat = np.stack([some[:, 0], len(s.points) + np.arange(count), some[:, 1]], axis=1)
     flat[::2] = some[::2][:, [0, 1, 1]]
-    return zy.Surface(np.concatenate([s.points, middle]), np.concatenate([s.triangles, flat])), middle
+    return zy.Surface(np.concatenate([s.points, midpoint]), np.concatenate([s.triangles, flat])), midpoint
 
 
-def turned(s: zy.Surface, share: float) -> Damaged:
+def turned(s: zy.Surface, fraction: float) -> Damaged:
     """Triangles turned over; 1.0: inside out."""
-    some = np.random.default_rng(3).random(len(s.triangles)) < share
+    some = np.random.default_rng(3).random(len(s.triangles)) < fraction
     t = s.triangles.copy()
     t[some] = t[some][:, ::-1]
     return zy.Surface(s.points, t), s.centres[some]
 
 
-def lost(s: zy.Surface, share: float) -> Damaged:
+def lost(s: zy.Surface, fraction: float) -> Damaged:
     """Single triangles lost."""
-    gone = np.random.default_rng(5).random(len(s.triangles)) < share
+    gone = np.random.default_rng(5).random(len(s.triangles)) < fraction
     return s.selected(~gone), s.centres[gone]
 
 
-def torn(place: tuple) -> Callable[[zy.Surface, float], Damaged]:
+def torn(position: tuple) -> Callable[[zy.Surface, float], Damaged]:
     """Everything within a radius [m] of a place lost."""
 
     def make(s: zy.Surface, radius: float) -> Damaged:
-        gone = np.linalg.norm(s.centres - np.array(place), axis=1) < radius
+        gone = np.linalg.norm(s.centres - np.array(position), axis=1) < radius
         return s.selected(~gone), s.centres[gone]
 
     return make
@@ -87,19 +87,19 @@ def joints(s: zy.Surface, count: int) -> Damaged:
     some = np.random.default_rng(6).choice(len(s.triangles), count, replace=False)
     a, b, c = s.triangles[some].T
     new = len(s.points) + np.arange(count)
-    middle = 0.5 * (s.points[a] + s.points[b])
+    midpoint = 0.5 * (s.points[a] + s.points[b])
     t = np.concatenate(
         [np.delete(s.triangles, some, axis=0), np.stack([a, new, c], axis=1), np.stack([new, b, c], axis=1)]
     )
-    return zy.Surface(np.concatenate([s.points, middle]), t), middle
+    return zy.Surface(np.concatenate([s.points, midpoint]), t), midpoint
 
 
-def crumbs(s: zy.Surface, count: int) -> Damaged:
+def small_cells(s: zy.Surface, count: int) -> Damaged:
     """Small solids beside the aircraft."""
     rng = np.random.default_rng(8)
-    places = np.stack([rng.uniform(13.0, 20.0, count), rng.uniform(-8, 8, count), rng.uniform(-2, 2, count)], axis=1)
-    balls = [zy.Body.ellipsoid(0.05, 0.05).surface(tolerance=2e-3).transformed(np.eye(3), p) for p in places]
-    return joined([s, *balls]), places
+    positions = np.stack([rng.uniform(13.0, 20.0, count), rng.uniform(-8, 8, count), rng.uniform(-2, 2, count)], axis=1)
+    balls = [zy.Body.ellipsoid(0.05, 0.05).surface(tolerance=2e-3).transformed(np.eye(3), p) for p in positions]
+    return joined([s, *balls]), positions
 
 
 def pulled(s: zy.Surface, far: float) -> Damaged:
@@ -113,8 +113,8 @@ def pulled(s: zy.Surface, far: float) -> Damaged:
 
 def overlapping(s: zy.Surface, noise: float) -> Damaged:
     """The parts inside each other instead of united, then a soup with noise."""
-    craft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml")
-    parts = joined([solid for own in craft.solids().values() for solid in own])
+    aircraft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml")
+    parts = joined([solid for own in aircraft.solids().values() for solid in own])
     return soup(parts, noise)[0], s.points[::5]
 
 
@@ -124,7 +124,7 @@ def everything(s: zy.Surface, level: float) -> Damaged:
     made, torn_off = torn((4.2, 5.0, 1.95))(made, 0.12 * level)
     made = turned(made, min(0.02 * level, 0.4))[0]
     made = doubles(made, 0.002 * level)[0]
-    made = crumbs(made, int(level))[0]
+    made = small_cells(made, int(level))[0]
     return soup(made, 1e-7 * level)[0], np.concatenate([where, torn_off])
 
 
@@ -138,19 +138,19 @@ KINDS: list[tuple[str, Callable, tuple]] = [
     ("torn at the nose, radius [m]", torn((0.0, 0.0, 0.5)), (0.1, 0.3, 0.7, 1.5)),
     ("points on a neighbour's edge [count]", joints, (10, 300, 3000)),
     ("parts inside each other, soup with noise [m]", overlapping, (0.0, 1e-7, 1e-6)),
-    ("crumbs beside it [count]", crumbs, (1, 20, 200)),
+    ("crumbs beside it [count]", small_cells, (1, 20, 200)),
     ("nose pulled through [m]", pulled, (0.02, 0.5, 3.0)),
     ("everything at once [level]", everything, (1, 3, 10)),
 ]
 
 
-def outcome(made: zy.Surface, where: np.ndarray, true: float) -> tuple[str, float, float, bool]:
+def reading(made: zy.Surface, where: np.ndarray, true: float) -> tuple[str, float, float, bool]:
     """(what happened, volume off [%], place off [m], whether that is right)."""
     try:
-        done = mend(made)
-    except NotMended as refused:
-        spots = refused.defect.places
-        far = max(float(np.linalg.norm(where - spot, axis=1).min()) for spot in spots)
+        done = repair_surface(made)
+    except NotRepairable as refused:
+        locations = refused.defect.positions
+        far = max(float(np.linalg.norm(where - location, axis=1).min()) for location in locations)
         return f"refused: {refused.defect.count} {refused.defect.kind}", float("nan"), far, far < NEAR
     off = abs(done.surface.volume / true - 1.0)
     kinds = ", ".join(f"{d.count} {d.kind}" for d in done.defects) or "nothing found"
@@ -159,8 +159,8 @@ def outcome(made: zy.Surface, where: np.ndarray, true: float) -> tuple[str, floa
 
 def large_import() -> tuple[str, bool]:
     """A damaged file of half a million triangles, read, mended and labelled in a process of its own: time and memory."""
-    craft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml").surface()
-    t, p = craft.triangles, craft.points
+    aircraft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml").surface()
+    t, p = aircraft.triangles, aircraft.points
     while len(t) < 500_000:  # every triangle in four
         n = len(p)
         sides = np.sort(np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1)
@@ -173,10 +173,10 @@ def large_import() -> tuple[str, bool]:
     with tempfile.TemporaryDirectory() as folder:
         path = made.write(Path(folder) / "large.stl", "mm")
         begin = time.perf_counter()
-        taken = zy.adopt(path, "mm", labels="edges")
+        taken = zy.import_surface(path, "mm", labels="edges")
         seconds = time.perf_counter() - begin
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
-    off = abs(taken.surface.volume / craft.volume - 1.0)
+    off = abs(taken.surface.volume / aircraft.volume - 1.0)
     good = taken.surface.watertight and off < ALLOWED and seconds < 60.0 and peak < 2.0
     return (
         f'Import of a damaged STL of {len(made.triangles):,} triangles (level 2 of "everything"): {seconds:.0f} s, peak memory '
@@ -199,7 +199,7 @@ def main(names: list[str]) -> int:
         for level in levels:
             made, where = make(whole, level)
             begin = time.perf_counter()
-            said, off, far, good = outcome(made, where, whole.volume)
+            said, off, far, good = reading(made, where, whole.volume)
             seconds = time.perf_counter() - begin
             wrong += not good
             lines.append(f"| {kind} | {level:g} | {said} | {'' if np.isnan(off) else f'{off:.4f}'} | {'' if np.isnan(far) else f'{far:.2f}'} "

@@ -30,16 +30,16 @@ def shapes():
     import zephyrum as zy
 
     data = Path(zy.__file__).parent / "data"
-    craft = zy.Aircraft.read(data / "skerry-mailplane.toml").changed({"wing.controls.flap.deflection": 25.0})
+    aircraft = zy.Aircraft.read(data / "skerry-mailplane.toml").changed({"wing.controls.flap.deflection": 25.0})
     thin = zy.Wing(
         planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.7, sweep=10.0), airfoil="NACA 2412", tail_gap=0.001
     )
     unit = zy.Reference(1.0, 1.0, 1.0, (0.5, 0.0, 0.0), "typed")
-    yield "sphere", zy.Body.ellipsoid(1.0, 1.0).surface(), {"fineness": 2.0, "half": False, "reference": unit}, 1e-4
-    yield "cube", zy.Body.box(1.0, 1.0, 1.0).surface(), {"fineness": 2.0, "half": False, "reference": unit}, 1e-4
-    yield "thin tail", zy.Aircraft(name="thin tail", parts={"wing": thin}), {"fineness": "medium"}, 1e-5
-    yield "Skerry, flaps 25 deg, half", craft, {"fineness": "medium"}, 1e-5
-    yield "Skerry, flaps 25 deg, whole", craft, {"fineness": "coarse", "half": False}, 1e-5
+    yield "sphere", zy.Body.ellipsoid(1.0, 1.0).surface(), {"resolution": 2.0, "half": False, "reference": unit}, 1e-4
+    yield "cube", zy.Body.box(1.0, 1.0, 1.0).surface(), {"resolution": 2.0, "half": False, "reference": unit}, 1e-4
+    yield "thin tail", zy.Aircraft(name="thin tail", parts={"wing": thin}), {"resolution": "medium"}, 1e-5
+    yield "Skerry, flaps 25 deg, half", aircraft, {"resolution": "medium"}, 1e-5
+    yield "Skerry, flaps 25 deg, whole", aircraft, {"resolution": "coarse", "half": False}, 1e-5
 
 
 def measured(mesh, body: float) -> dict[str, float]:
@@ -79,7 +79,7 @@ def main() -> int:
         surface = shape.surface() if isinstance(shape, zy.Aircraft) else shape
         for layers in (None, (first, 1.25, 25)):
             begin = time.perf_counter()
-            mesh = zy.mesh_aircraft(shape, layers=layers, relatives=0, **options)
+            mesh = zy.mesh_aircraft(shape, layers=layers, coarse_levels=0, **options)
             row = {
                 "shape": name,
                 "layers": "-" if layers is None else str(mesh.recipe["layers"]),

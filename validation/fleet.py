@@ -38,7 +38,7 @@ def aircraft(seed: int):
     length, width = between(6.0, 14.0), between(0.9, 1.8)
     tall = width * between(0.9, 1.4)
     span, chord = length * between(0.8, 1.6), length * between(0.10, 0.20)
-    place = length * between(0.32, 0.42)
+    position = length * between(0.32, 0.42)
     height = one_of(-0.38, -0.1, 0.0, 0.1, 0.42) * tall
     rings = [
         zy.Ring(x=0.0, width=0.0, z=-0.1 * tall),
@@ -74,11 +74,11 @@ def aircraft(seed: int):
         twist=between(-3.0, 0.0),
         airfoil=one_of(*SECTIONS),
     )
-    root = zy.Station(place=(0.0, 0.0, 0.0), chord=chord, twist=between(0.0, 3.0), airfoil=one_of(*SECTIONS))
+    root = zy.Station(position=(0.0, 0.0, 0.0), chord=chord, twist=between(0.0, 3.0), airfoil=one_of(*SECTIONS))
     parts["wing"] = zy.Wing(
         root=root,
         panels=[inner, outer],
-        place=(place, 0.0, height),
+        position=(position, 0.0, height),
         tip=one_of("round", "flat"),
         tail_gap=gap,
         controls=controls,
@@ -88,11 +88,11 @@ def aircraft(seed: int):
     aft = 0.93 * length - tail_chord
 
     def fin(x, z, tall_, y=0.0, **more):
-        tip = zy.Station(place=(0.35 * tall_, 0.0, tall_), chord=0.6 * tail_chord * 1.3)
+        tip = zy.Station(position=(0.35 * tall_, 0.0, tall_), chord=0.6 * tail_chord * 1.3)
         return zy.Wing(
-            stations=[zy.Station(place=(0.0, 0.0, 0.0), chord=1.3 * tail_chord, airfoil="NACA 0010"), tip],
+            stations=[zy.Station(position=(0.0, 0.0, 0.0), chord=1.3 * tail_chord, airfoil="NACA 0010"), tip],
             symmetric=False,
-            place=(x, y, z),
+            position=(x, y, z),
             tail_gap=gap,
             **more,
         )
@@ -106,21 +106,21 @@ def aircraft(seed: int):
         "tail_gap": gap,
     }
     if kind == "usual":
-        parts["tailplane"] = zy.Wing(**flat, place=(aft, 0.0, 0.2 * tall))
+        parts["tailplane"] = zy.Wing(**flat, position=(aft, 0.0, 0.2 * tall))
         parts["fin"] = fin(aft - 0.3 * tail_chord, 0.15 * tall, fin_height)
     elif kind == "T":
         parts["fin"] = fin(aft - 0.3 * tail_chord, 0.1 * tall, fin_height)
-        parts["tailplane"] = zy.Wing(**flat, place=(aft + 0.15 * tail_chord, 0.0, 0.1 * tall + 0.93 * fin_height))
+        parts["tailplane"] = zy.Wing(**flat, position=(aft + 0.15 * tail_chord, 0.0, 0.1 * tall + 0.93 * fin_height))
     elif kind == "V":
         panel = zy.Panel(span=0.5 * tail_span, taper=0.6, sweep=between(5.0, 25.0), dihedral=between(30.0, 50.0))
         parts["tailplane"] = zy.Wing(
-            root=zy.Station(place=(0, 0, 0), chord=tail_chord, airfoil="NACA 0010"),
+            root=zy.Station(position=(0, 0, 0), chord=tail_chord, airfoil="NACA 0010"),
             panels=[panel],
-            place=(aft, 0.0, 0.15 * tall),
+            position=(aft, 0.0, 0.15 * tall),
             tail_gap=gap,
         )
     elif kind == "canard":
-        parts["canard"] = zy.Wing(**flat, place=(0.14 * length, 0.0, between(-0.1, 0.1) * tall))
+        parts["canard"] = zy.Wing(**flat, position=(0.14 * length, 0.0, between(-0.1, 0.1) * tall))
         parts["fin"] = fin(aft - 0.3 * tail_chord, 0.1 * tall, fin_height)
     else:
         offset = 0.5 * tail_span * 0.8
@@ -129,38 +129,38 @@ def aircraft(seed: int):
             zy.Ring(x=0.1 * length, width=0.25 * width),
             zy.Ring(x=0.75 * length - 0.2, width=0.0),
         ]
-        parts["boom"] = zy.Body(rings=boom, place=(place - 0.02 * length, offset, height + 0.02), mirrored=True)
-        spot = place + 0.73 * length - 1.6 * tail_chord
-        parts["fin"] = fin(spot, height, 0.7 * fin_height, y=offset, mirrored=True)
+        parts["boom"] = zy.Body(rings=boom, position=(position - 0.02 * length, offset, height + 0.02), mirrored=True)
+        location = position + 0.73 * length - 1.6 * tail_chord
+        parts["fin"] = fin(location, height, 0.7 * fin_height, y=offset, mirrored=True)
         parts["tailplane"] = zy.Wing(
             planform=zy.Planform(span=2.0 * offset + 0.3, root_chord=tail_chord),
             airfoil="NACA 0010",
-            place=(spot + 0.3 * tail_chord, 0.0, height + 0.35 * fin_height),
+            position=(location + 0.3 * tail_chord, 0.0, height + 0.35 * fin_height),
             tail_gap=gap,
         )
     pods = one_of("none", "open", "faired", "body")
     if pods in ("open", "faired"):
         size = 0.45 * width
         parts["pod"] = zy.Duct(length=1.6 * size, inlet=size, exit=0.85 * size, airfoil="NACA 2410", faired=pods == "faired",
-                               place=(place - 0.3 * size, 0.2 * span, height - 0.62 * size), mirrored=True)  # fmt: skip
+                               position=(position - 0.3 * size, 0.2 * span, height - 0.62 * size), mirrored=True)  # fmt: skip
     elif pods == "body":
         parts["pod"] = zy.Body(
             rings=zy.Body.ellipsoid(1.8 * chord, 0.35 * width).rings,
             nose="round",
             tail="round",
-            place=(place - 0.7 * chord, 0.22 * span, height),
+            position=(position - 0.7 * chord, 0.22 * span, height),
             mirrored=True,
         )
     if height > 0.3 * tall and rng.random() < 0.5:
-        parts["strut"] = zy.Strut(start=(place + 0.3 * chord, 0.3 * width, -0.3 * tall), end=(place + 0.3 * chord, 0.22 * span, height), chord=0.12 * chord,
+        parts["strut"] = zy.Strut(start=(position + 0.3 * chord, 0.3 * width, -0.3 * tall), end=(position + 0.3 * chord, 0.22 * span, height), chord=0.12 * chord,
                                   airfoil="NACA 0018", mirrored=True)  # fmt: skip
     return zy.Aircraft(name=f"{kind} {seed}", parts=parts)
 
 
 def one(seed: int) -> tuple:
-    """(seed, name, united triangles, verdict, worst quality, share below 0.3, distance and feature distance over span, count, s)."""
+    """(seed, name, united triangles, outcome, worst quality, share below 0.3, distance and feature distance over span, count, s)."""
     import zephyrum as zy
-    from zephyrum.shape.crossings import crossing_triangles
+    from zephyrum.geometry.surface.self_intersection import crossing_triangles
 
     begin = time.perf_counter()
     try:
@@ -209,12 +209,12 @@ def write(rows: list[tuple]) -> str:
             f"{1e3 * np.median(worst[:, 2]):.2f}), feature lines at most {1e3 * worst[:, 3].max():.2f} / 1000 (median {1e3 * np.median(worst[:, 3]):.2f}).\n"
         )
     lines += [
-        "| number | tail | union | remeshed | worst quality | below 0.3 [%] | distance [span/1000] | features [span/1000] | s | verdict |",
+        "| number | tail | union | remeshed | worst quality | below 0.3 [%] | distance [span/1000] | features [span/1000] | s | outcome |",
         "|---" * 10 + "|",
     ]
-    for seed, name, union, verdict, low, share, far, feature, count, seconds in rows:
+    for seed, name, union, outcome, low, fraction, far, feature, count, seconds in rows:
         lines.append(
-            f"| {seed} | {name.split()[0]} | {union} | {count} | {low:.3f} | {100 * share:.2f} | {1e3 * far:.2f} | {1e3 * feature:.2f} | {seconds:.0f} | {verdict[:120]} |"
+            f"| {seed} | {name.split()[0]} | {union} | {count} | {low:.3f} | {100 * fraction:.2f} | {1e3 * far:.2f} | {1e3 * feature:.2f} | {seconds:.0f} | {outcome[:120]} |"
         )
     return HEAD + "\n".join(lines) + "\n"
 

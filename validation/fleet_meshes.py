@@ -25,14 +25,14 @@ points whose layers are at least half as thick as asked for. Tries: placements o
 
 def turned(skin, rng):
     """The surface in a random attitude."""
-    from zephyrum.shape.described import attitude_matrix
+    from zephyrum.geometry.aircraft.part import attitude_matrix
 
     roll, pitch, yaw = rng.uniform(-180.0, 180.0), rng.uniform(-20.0, 20.0), rng.uniform(-20.0, 20.0)
     return skin.transformed(attitude_matrix(roll, pitch, yaw))
 
 
 def one(seed: int) -> list:
-    """[seed, name, [cells, tries, coverage, p99 non-orthogonality, worst, seconds, verdict] without layers and with]."""
+    """[seed, name, [cells, tries, coverage, p99 non-orthogonality, worst, seconds, outcome] without layers and with]."""
     import zephyrum as zy
 
     craft = aircraft(seed)
@@ -64,7 +64,7 @@ def write(rows: list) -> str:
             f"tries at most {max(run[1] for run in good)}, {np.median([run[0] for run in good]):,.0f} cells and {np.median([run[5] for run in good]):.0f} s in the median.\n"
         )
     lines += [
-        "| number | tail | layers | cells | tries | coverage | non-orthogonality 99 % [deg] | worst [deg] | s | verdict |",
+        "| number | tail | layers | cells | tries | coverage | non-orthogonality 99 % [deg] | worst [deg] | s | outcome |",
         "|---" * 10 + "|",
     ]
     for row in rows:

@@ -10,7 +10,7 @@ import sys
 import time
 from pathlib import Path
 
-from zephyrum.flow.history import orders_down
+from zephyrum.flow.nonlinear.history import residual_decades
 
 TOP = Path(__file__).parents[1]
 HEAD = """# The Skerry on large meshes
@@ -28,7 +28,7 @@ altitude = "5000 ft"
 cells = {cells}
 [solver]
 model = "{model}"
-orders = 4
+residual_drop = 4
 [sweep]
 mach = 0.2
 alpha = [-2, 0, 2, 4, 6]
@@ -39,28 +39,28 @@ alpha = 4
 KINDS = {"inviscid": ("euler", 800_000), "turbulent": ("sa", 1_000_000)}
 
 
-def told(label: str, row: dict) -> None:
+def printed(label: str, row: dict) -> None:
     """Print one step of the march."""
     print(
-        f"  {label} level {row['level']} step {row['step']} {row['seconds']:.0f} s: CFL {row['cfl']:.3g}, {row['krylov']} vectors, down {orders_down(row):.2f} orders, CL {row['CL']:.4f} CD {row['CD']:.5f}",
+        f"  {label} level {row['level']} step {row['step']} {row['seconds']:.0f} s: CFL {row['cfl']:.3g}, {row['krylov']} vectors, down {residual_decades(row):.2f} orders, CL {row['CL']:.4f} CD {row['CD']:.5f}",
         flush=True,
     )
 
 
-POINTS = ["| alpha [deg] | CL | CD | CM | verdict | orders | steps | s |", "|---" * 8 + "|"]
+POINTS = ["| alpha [deg] | CL | CD | CM | outcome | orders | steps | s |", "|---" * 8 + "|"]
 
 
 def written(name: str, text: str) -> None:
     """Keep the part of the page that tells of `name`, and put the page together anew."""
-    kept = TOP / "validation" / "flights"
-    (kept / f"{name}.md").write_text(text, encoding="utf-8")
-    parts = [(kept / f"{kind}.md").read_text(encoding="utf-8") for kind in KINDS if (kept / f"{kind}.md").is_file()]
+    stored = TOP / "validation" / "flights"
+    (stored / f"{name}.md").write_text(text, encoding="utf-8")
+    parts = [(stored / f"{kind}.md").read_text(encoding="utf-8") for kind in KINDS if (stored / f"{kind}.md").is_file()]
     (TOP / "docs" / "flights.md").write_text(HEAD + "\n".join(parts), encoding="utf-8")
 
 
 def line(row: dict) -> str:
     """One point of the polar, as long as there are no error bars."""
-    return f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CD']:.5f} | {row['CM']:+.4f} | {row['verdict']} | {row['orders']:.1f} | {row['steps']} | {row['seconds']:.0f} |"
+    return f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CD']:.5f} | {row['CM']:+.4f} | {row['outcome']} | {row['residual_drop']:.1f} | {row['steps']} | {row['seconds']:.0f} |"
 
 
 def flown(name: str) -> str:
@@ -82,41 +82,41 @@ def flown(name: str) -> str:
             print(plan, flush=True)
 
         def step(self, task, row):
-            told(task.label, row)
+            printed(task.label, row)
 
         def finished(self, task, row):
-            print(f"{name}: {task.label} {row['verdict']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s", flush=True)  # fmt: skip
+            print(f"{name}: {task.label} {row['outcome']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s", flush=True)  # fmt: skip
             if task.job == "sweep":
                 rows = list(open_results(folder).rows.values())
                 lines = [line(row) for row in sorted(rows, key=lambda row: row["alpha"])]
                 written(name, "\n".join([f"## {name.capitalize()}, broken off\n", *POINTS, *lines]) + "\n")
 
-    outcome = run_study(study, folder, Printer())
+    study = run_study(study, folder, Printer())
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
     lines = [
-        f"## {name.capitalize()}, {outcome.mesh.n_cells:,} cells (starts on {', '.join(f'{m.n_cells:,}' for m in outcome.mesh.family()[1:])})\n"
+        f"## {name.capitalize()}, {study.mesh.n_cells:,} cells (starts on {', '.join(f'{m.n_cells:,}' for m in study.mesh.family()[1:])})\n"
     ]
     lines.append(
-        f"This run: {time.perf_counter() - begin:.0f} s, peak memory {memory:.1f} GB. {'' if outcome.settled else 'Not everything settled. '}\n"
+        f"This run: {time.perf_counter() - begin:.0f} s, peak memory {memory:.1f} GB. {'' if study.converged else 'Not everything converged. '}\n"
     )
-    lines += ["| alpha [deg] | CL | +- | CD | +- | CM | verdict | orders | steps | s |", "|---" * 10 + "|"]
-    for row in outcome.polar.table.to_dict("records"):
+    lines += ["| alpha [deg] | CL | +- | CD | +- | CM | outcome | orders | steps | s |", "|---" * 10 + "|"]
+    for row in study.polar.table.to_dict("records"):
         lines.append(
-            f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CL error']:.2g} | {row['CD']:.5f} | {row['CD error']:.2g} | {row['CM']:+.4f} | {row['verdict']} | {row['orders']:.1f} | {row['steps']} | {row['seconds']:.0f} |"
+            f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CL error']:.2g} | {row['CD']:.5f} | {row['CD error']:.2g} | {row['CM']:+.4f} | {row['outcome']} | {row['residual_drop']:.1f} | {row['steps']} | {row['seconds']:.0f} |"
         )
-    lines += ["", "| mesh | cells | CL | CD | CM | verdict | s |", "|---" * 7 + "|"]
+    lines += ["", "| mesh | cells | CL | CD | CM | outcome | s |", "|---" * 7 + "|"]
     lines += [
-        f"| {row.level} | {row.cells} | {row.CL:.4f} | {row.CD:.5f} | {row.CM:+.4f} | {row.verdict} | {row.seconds:.0f} |"
-        for row in outcome.refinement.table.itertuples()
+        f"| {row.level} | {row.cells} | {row.CL:.4f} | {row.CD:.5f} | {row.CM:+.4f} | {row.outcome} | {row.seconds:.0f} |"
+        for row in study.refinement.table.itertuples()
     ]
     lines += [
         "",
         *(
             f"- {one.name}: {one.finest:.4f} +- {one.error:.2g}, {one.words}"
-            for one in outcome.refinement.estimates.values()
+            for one in study.refinement.estimates.values()
         ),
     ]
-    for one in outcome.derived:
+    for one in study.derived:
         lines.append(
             f"- lift slope {one.slope[0]:.3f} / rad, static margin {100 * one.margin[0]:.1f} % chord, neutral point x = {one.neutral[0]:.3f} m"
         )

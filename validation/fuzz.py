@@ -2,7 +2,7 @@
 
 `make fuzz` mutates every format at least 1,000 times and writes docs/fuzz.md (about an hour); `python -m validation.fuzz 50 stl obj=200` a part. Every
 mutation is read in a forked process with limits of time and memory. Readers of other libraries (PLY, surface VTU, STEP) are called in that process as
-they are in the child process that protects users (`zephyrum._core.child`): what ends them there is refused here.
+they are in the child process that protects users (`zephyrum._core.child_process`): what ends them there is refused here.
 """
 
 import json
@@ -23,9 +23,9 @@ from importlib import resources
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.mesh.kept import read_kept_mesh
-from zephyrum.shape.step import load_step
-from zephyrum.shape.surface_files import load_ply, load_vtu, read_triangles
+from zephyrum.geometry.surface.step_files import load_step
+from zephyrum.geometry.surface.surface_reader import load_ply, load_vtu, read_triangles
+from zephyrum.mesh.mesh_store import read_stored_mesh
 from zephyrum.solver.checkpoint import Checkpoint
 from zephyrum.studies.spec import template
 from zephyrum.studies.study import Study, check_study, open_study
@@ -155,19 +155,19 @@ def _mesh() -> zy.Mesh:
 
 
 def _solved() -> zy.Solution:
-    return zy.solve(_mesh(), zy.Freestream(mach=0.3, alpha=2.0), settings=zy.Settings(steps=1))
+    return zy.solve(_mesh(), zy.Freestream(mach=0.3, alpha=2.0), numerics=zy.Numerics(max_iterations=1))
 
 
 def _checkpoint(folder: Path) -> list[Path]:
     solution = _solved()
     made = Checkpoint.of(folder / "c.going", solution.case)
-    made(solution.flow.q, solution.flow.calmed, 10.0, solution.history.rows)
+    made(solution.flow.q, solution.flow.first_order_cells, 10.0, solution.history.rows)
     made.flush()
     return [folder / "c.going"]
 
 
 def _workspace(folder: Path) -> list[Path]:
-    text = '[section]\nnaca = "0012"\n[mesh]\naround = 96\noutward = 32\n[solver]\nsteps = 1\n[sweep]\nmach = 0.3\nalpha = [0, 2]\n[refine]\nmach = 0.3\nalpha = 2\n[run]\nprocesses = 1\n'
+    text = '[section]\nnaca = "0012"\n[mesh]\naround = 96\noutward = 32\n[solver]\nmax_iterations = 1\n[sweep]\nmach = 0.3\nalpha = [0, 2]\n[refine]\nmach = 0.3\nalpha = 2\n[run]\nprocesses = 1\n'
     (folder / "s.toml").write_text(text)
     zy.run_study(folder / "s.toml", folder / "out")
     out = folder / "out"
@@ -192,7 +192,7 @@ def _opened(path: Path) -> None:
 
 
 def _kept(path: Path) -> None:
-    read_kept_mesh(path if path.suffix == ".cgns" else path.with_suffix(".cgns"))
+    read_stored_mesh(path if path.suffix == ".cgns" else path.with_suffix(".cgns"))
 
 
 AIRCRAFT_STUDY = """title = "t"
@@ -202,11 +202,11 @@ set = { "wing.controls.flap.deflection" = 20 }
 [air]
 altitude = "5000 ft"
 [mesh]
-fineness = "coarse"
+resolution = "coarse"
 farfield = 10
 [solver]
 model = "euler"
-orders = 4
+residual_drop = 4
 [sweep]
 mach = 0.2
 alpha = { from = 0, to = 6, step = 3 }
@@ -246,7 +246,7 @@ FORMATS = {
 
 
 # -- the forked reader -------------------------------------------------------------------------------------------------
-def outcome(read: Callable, path: Path) -> tuple[str, str, float]:
+def reading(read: Callable, path: Path) -> tuple[str, str, float]:
     """(taken, refused, traceback, crash or hang; what was said; seconds of processor time) of a reading in a forked process."""
     begin = time.perf_counter()
     mine, his = os.pipe()
@@ -323,14 +323,14 @@ def fuzzed(name: str, count: int, seed: int = 1) -> tuple[Counter, float, list[s
         good.mkdir()
         targets = _made(form, good)
         for target in targets:
-            if (kind := outcome(form.read, good / target)[:2])[0] != "taken" and name != "checkpoint":
+            if (kind := reading(form.read, good / target)[:2])[0] != "taken" and name != "checkpoint":
                 raise RuntimeError(f"{name}: the good file {target} is not taken: {kind[1]}")
         for k in range(count):
             target = rng.choice(targets)
-            place = good / target
-            whole = place.read_bytes()
-            place.write_bytes(mutated(whole, rng))
-            kind, words, seconds = outcome(form.read, place)
+            position = good / target
+            whole = position.read_bytes()
+            position.write_bytes(mutated(whole, rng))
+            kind, words, seconds = reading(form.read, position)
             if form.foreign:  # what it raises is a refusal of the child, what ends it too
                 kind = {"traceback": "refused", "crash": "ends", "hang": "ends"}.get(kind, kind)
             found[kind] += 1
@@ -339,8 +339,8 @@ def fuzzed(name: str, count: int, seed: int = 1) -> tuple[Counter, float, list[s
                 wrong.append(f"{name} mutation {k} of {target}: {kind}, {words}")
                 if (keep := os.environ.get("FUZZ_KEEP")) is not None:
                     Path(keep).mkdir(parents=True, exist_ok=True)
-                    shutil.copyfile(place, Path(keep) / f"{name.replace(' ', '-')}-{k}{place.suffix}")
-            place.write_bytes(whole)
+                    shutil.copyfile(position, Path(keep) / f"{name.replace(' ', '-')}-{k}{position.suffix}")
+            position.write_bytes(whole)
     return found, longest, wrong
 
 

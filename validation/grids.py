@@ -3,7 +3,7 @@
 import numpy as np
 
 from zephyrum.mesh import Mesh, mesh_from_quads
-from zephyrum.mesh.build import mesh_from_faces
+from zephyrum.mesh.construction import mesh_from_faces
 
 
 def box(n: int, perturbed: float = 0.0, smooth: float = 0.0, role: str = "imposed", seed: int = 1) -> Mesh:

@@ -16,7 +16,7 @@ def mirrored_pair(height: float, alpha: float) -> tuple[zy.Solution, dict[str, f
     up, down = FOIL.rotated(alpha), FOIL.flipped().rotated(-alpha)
     up, down = up.moved(0.0, clear - up.points[:, 1].min()), down.moved(0.0, -clear - down.points[:, 1].max())
     pair = zy.mesh_bodies({"high": up, "low": down}, "medium", farfield=30.0, reference="high")
-    both = zy.solve(pair, zy.Freestream(mach=MACH), settings=zy.Settings(vortex=False))
+    both = zy.solve(pair, zy.Freestream(mach=MACH), numerics=zy.Numerics(vortex=False))
     return over, both.forces.coefficients("high"), both
 
 
@@ -27,7 +27,7 @@ def ground_and_mirror():
             begin = time.perf_counter()
             over, one, both = mirrored_pair(height, alpha)
             seconds = time.perf_counter() - begin
-            case = f"NACA 4412 over a ground, h/c {height:g}, alpha {alpha:g} ({over.verdict}, pair {both.verdict})"
+            case = f"NACA 4412 over a ground, h/c {height:g}, alpha {alpha:g} ({over.outcome}, pair {both.outcome})"
             off = 100.0 * (over.forces.CL - one["CL"]) / max(abs(one["CL"]), 0.1)
             yield (
                 case,
@@ -44,19 +44,19 @@ def ground_and_mirror():
 def wing_near_the_ground():
     """A rectangular wing of aspect ratio 6: as it sinks its lift slope rises and its induced drag at equal lift falls."""
     wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 4412", tip="flat")
-    craft = zy.Aircraft(name="plank", parts={"wing": wing})
+    aircraft = zy.Aircraft(name="plank", parts={"wing": wing})
     before = None
     for height in (None, 1.0, 0.4):
         begin, made = time.perf_counter(), []
         for alpha in (0.0, 4.0):
             over = {} if height is None else {"ground": -height, "attitude": alpha}
-            mesh = zy.mesh_aircraft(craft, 2.2, farfield=8.0, **over)
-            made.append(zy.solve(mesh, zy.Freestream(mach=MACH, alpha=alpha), settings=zy.Settings(orders=4)))
+            mesh = zy.mesh_aircraft(aircraft, 2.2, farfield=8.0, **over)
+            made.append(zy.solve(mesh, zy.Freestream(mach=MACH, alpha=alpha), numerics=zy.Numerics(residual_drop=4)))
         slope = (made[1].forces.CL - made[0].forces.CL) / 0.0698132
-        share = made[1].span_loading().induced / made[1].forces.CL ** 2
+        fraction = made[1].span_loading().induced / made[1].forces.CL ** 2
         surface = made[1].forces.CD / made[1].forces.CL ** 2
         if before is not None:
-            case = f"wing of aspect ratio 6, {height:g} chords over the ground ({made[1].verdict})"
+            case = f"wing of aspect ratio 6, {height:g} chords over the ground ({made[1].outcome})"
             seconds = time.perf_counter() - begin
             yield case, "lift slope over that before it", 1.0, 2.0, slope / before[0], made[1].mesh.n_cells, seconds
             yield (
@@ -64,7 +64,7 @@ def wing_near_the_ground():
                 "induced CD / CL^2 over that before it",
                 0.0,
                 1.0,
-                share / before[1],
+                fraction / before[1],
                 made[1].mesh.n_cells,
                 seconds,
             )
@@ -77,7 +77,7 @@ def wing_near_the_ground():
                 made[1].mesh.n_cells,
                 seconds,
             )
-        before = slope, share, surface
+        before = slope, fraction, surface
 
 
 def section_over_a_belt():
@@ -86,9 +86,11 @@ def section_over_a_belt():
     body = {"wing": FOIL.blunted(0.002).moved(0.0, 0.5)}
     mesh = zy.mesh_bodies(body, "coarse", ground=0.0, farfield=30.0, attitude=4.0, y_plus=1.0, reynolds=2e6)
     air = zy.Freestream(mach=MACH, reynolds=2e6, alpha=4.0)
-    belt, slip = (zy.solve(mesh, air, "sa", settings=zy.Settings(orders=6), ground=kind) for kind in ("belt", "slip"))
+    belt, slip = (
+        zy.solve(mesh, air, "sa", numerics=zy.Numerics(residual_drop=6), ground=kind) for kind in ("belt", "slip")
+    )
     seconds = time.perf_counter() - begin
-    case = f"NACA 4412 over a belt, SA, Re 2e6, h/c 0.5, alpha 4 ({belt.verdict})"
+    case = f"NACA 4412 over a belt, SA, Re 2e6, h/c 0.5, alpha 4 ({belt.outcome})"
     parts = belt.forces.table()
     yield (
         case,

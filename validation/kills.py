@@ -28,7 +28,7 @@ first_height = 4e-3
 farfield = 20
 [solver]
 model = "laminar"
-orders = 6
+residual_drop = 6
 [walls]
 temperature = "300 K"
 [sweep]
@@ -52,11 +52,11 @@ AIRCRAFT = """title = "killed aircraft"
 [aircraft]
 file = "glider.toml"
 [mesh]
-fineness = 3.4
+resolution = 3.4
 farfield = 4
 half = false
 [solver]
-orders = 2.5
+residual_drop = 2.5
 [sweep]
 mach = 0.2
 alpha = [0, 3]
@@ -84,7 +84,7 @@ tip = "flat"
 planform = { span = 6.0, root_chord = 1.0, taper = 0.7, sweep = 0.0 }
 [parts.tailplane]
 kind = "wing"
-place = [3.2, 0.0, 0.4]
+position = [3.2, 0.0, 0.4]
 airfoil = "NACA 0012"
 tip = "flat"
 planform = { span = 2.2, root_chord = 0.6, taper = 1.0, sweep = 0.0 }
@@ -166,7 +166,7 @@ def killed(
         for name, content in (files or {}).items():
             (folder / name).write_text(content)
         code = run(study, folder / "whole")
-        wrong, hits, runs, kept = [], 0, 0, 0
+        wrong, hits, runs, stored = [], 0, 0, 0
         out, stamps = folder / "killed-0", {}
         while True:
             delay = rng.uniform(*delays) if hits < kills else None
@@ -181,13 +181,13 @@ def killed(
             stamps = now
             if ended is None:
                 hits += 1
-                kept += len(now)
+                stored += len(now)
                 continue
             if ended != code:
                 wrong.append(f"run {runs}: exit code {ended}, {code} without kills")
             wrong += differences(folder / "whole", out)
             if hits >= kills:
-                return wrong, runs, kept
+                return wrong, runs, stored
             out, stamps = folder / f"killed-{runs}", {}
 
 
@@ -199,11 +199,11 @@ def main() -> int:
         ("aircraft", AIRCRAFT, (0.0, 16.0), {"glider.toml": GLIDER}),
     ):
         begin = time.perf_counter()
-        wrong, runs, kept = killed(text, 10, 1, delays, files)
-        bad += len(wrong) + (kept == 0)
+        wrong, runs, stored = killed(text, 10, 1, delays, files)
+        bad += len(wrong) + (stored == 0)
         words = wrong or "final tables equal, nothing computed twice"
         print(
-            f"{name}: 10 kills in {runs} runs, which found {kept} finished points in all; {words} ({time.perf_counter() - begin:.0f} s)",
+            f"{name}: 10 kills in {runs} runs, which found {stored} finished points in all; {words} ({time.perf_counter() - begin:.0f} s)",
             flush=True,
         )
     return 1 if bad else 0

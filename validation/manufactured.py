@@ -8,12 +8,12 @@ lies half a length below the box.
 import numpy as np
 
 from validation.grids import box
-from zephyrum.air import Freestream, Reference
-from zephyrum.flow import Settings, march
-from zephyrum.flow.gas import Law, Scales
-from zephyrum.flow.sources import add_sources
-from zephyrum.flow.turbulence import key_of
-from zephyrum.flow.turbulence.sa import CV1, SIGMA
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.flow import Numerics, solve_steady
+from zephyrum.flow.discretization.turbulence_sources import subtract_sources
+from zephyrum.flow.physics.gas_model import GasModel, Scales
+from zephyrum.flow.physics.turbulence import model_key
+from zephyrum.flow.physics.turbulence.sa import CV1, SIGMA
 
 GAMMA = 1.4
 WALL = -0.5  # height of the wall that the turbulent solution knows of
@@ -33,7 +33,7 @@ def turbulence(x, z):
     return 20.0 + 8.0 * np.sin(1.8 * x + 0.3) * np.cos(2.1 * z - 0.4)
 
 
-def source(x, z, law: Law | None = None, model: str = "laminar"):
+def source(x, z, law: GasModel | None = None, model: str = "laminar"):
     """(n, m) divergence of the exact fluxes less the exact sources; friction and conduction with a viscous `law`."""
     turbulent = model == "sa"
     out = np.zeros((len(x), 6 if turbulent else 5))
@@ -81,7 +81,7 @@ def source(x, z, law: Law | None = None, model: str = "laminar"):
         g[:, [0, 1, 3, 4, 5], 0] = np.stack(slope(x, z, "x"), axis=1)
         g[:, [0, 1, 3, 4, 5], 2] = np.stack(slope(x, z, "z"), axis=1)
         near = np.stack([z - WALL, 0.0 * z, 0.0 * z + 1.0], axis=1)
-        add_sources(q, g, near, np.ones(len(x)), law, key_of("sa"), out)
+        subtract_sources(q, g, near, np.ones(len(x)), law, model_key("sa"), out)
     return out
 
 
@@ -124,23 +124,28 @@ def errors(
     mesh.__dict__["wall_distance"] = mesh.cell_centroid[:, 2] - WALL
     exact = cell_means(mesh, lambda x, z: full_state(x, z, model))
     reference = Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
-    orders = 8 if model == "sa" else 9
-    settings = Settings(
-        orders=orders, limiter="off", gradient=gradient, vortex=False, cfl=1e3, turbulence_order=turbulence_order
+    residual_drop = 8 if model == "sa" else 9
+    numerics = Numerics(
+        residual_drop=residual_drop,
+        limiter="off",
+        gradient=gradient,
+        vortex=False,
+        cfl=1e3,
+        turbulence_order=turbulence_order,
     )
     air = Freestream(mach=0.6, reynolds=reynolds)
     law = None if reynolds is None else Scales.law(air, 1.0)
-    flow = march(
+    flow = solve_steady(
         mesh,
         air,
         reference,
-        settings,
+        numerics,
         start=exact.copy(),
         source=cell_means(mesh, lambda x, z: source(x, z, law, model)),
-        outer=full_state(face[:, 0], face[:, 2], model),
+        exterior=full_state(face[:, 0], face[:, 2], model),
         model=model,
     )
-    assert flow.verdict == "settled", flow.reason
+    assert flow.outcome == "converged", flow.reason
     volume = mesh.cell_volume
     return (np.abs(flow.q - exact) * volume[:, None]).sum(axis=0)[[0, 1, 3, 4, 5][: 4 + (model == "sa")]] / volume.sum()
 

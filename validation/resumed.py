@@ -15,16 +15,16 @@ def resumed(script: str, tasks: list, one: Callable, write: Callable[[list[tuple
     write: makes the page docs/script.md of the rows so far; bad: says what is wrong with a row, "" if nothing is. Each task has one thread.
     """
     os.environ.update(OPENBLAS_NUM_THREADS="1", OMP_NUM_THREADS="1", NUMBA_NUM_THREADS="1")
-    kept = Path(script).with_suffix(".json")
-    page = TOP / "docs" / f"{kept.stem}.md"
-    rows = [tuple(row) for row in json.loads(kept.read_text())] if kept.is_file() else []
+    stored = Path(script).with_suffix(".json")
+    page = TOP / "docs" / f"{stored.stem}.md"
+    rows = [tuple(row) for row in json.loads(stored.read_text())] if stored.is_file() else []
     rows = [(tuple(row[0]) if isinstance(row[0], list) else row[0], *row[1:]) for row in rows]
     done = {row[0] for row in rows}
     todo = [task for task in tasks if task not in done]
 
     def keep(row) -> None:
         rows.append(tuple(row))
-        kept.write_text(json.dumps(rows))
+        stored.write_text(json.dumps(rows))
         page.write_text(write(rows), encoding="utf-8")
         if words := bad(row):
             print(row[0], words, flush=True)

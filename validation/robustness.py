@@ -1,6 +1,6 @@
 """Runs nobody watches over: sections x Reynolds numbers x Mach numbers x models x attitudes on coarse meshes.
 
-`make robustness` (about half an hour on two cores) writes docs/robustness.md. Every run must end settled, or wandering with a
+`make robustness` (about half an hour on two cores) writes docs/robustness.md. Every run must end converged, or oscillating with a
 reason; none may fail or hold a number that is not finite. Finished chains are kept in validation/robustness.json, so
 that a run that was broken off goes on; remove that file to begin anew.
 """
@@ -21,8 +21,8 @@ HEAD = """# Robustness
 Made by `make robustness`: five sections (NACA 0006, 0021, 6412, 2412 with a blunt tail, 2412 with a 20 deg flap), Reynolds
 numbers 5e4, 1e6 and 2e7, Mach 0.05, 0.3 and 0.75, Spalart-Allmaras and SST, alpha -8 to 18 deg, on coarse meshes (64 cells
 around), each chain started cold at alpha 0 and followed up and down, residuals to fall 6 orders. Attached and stalled,
-subsonic and with strong shocks, nobody watching. S settled, s settled with the calmer reconstruction (kappa = 0), w wandering,
-F failed. Deep stall and buffet are not steady flows: wandering is the right answer there.
+subsonic and with strong shocks, nobody watching. S converged, s converged with the calmer reconstruction (kappa = 0), w oscillating,
+F failed. Deep stall and buffet are not steady flows: oscillating is the right answer there.
 
 """
 
@@ -56,13 +56,15 @@ def chain(task: tuple) -> tuple:
             (a for a in start if a * alpha >= 0.0 and abs(a) < abs(alpha)), key=lambda a: abs(a - alpha), default=None
         )
         air = zy.Freestream(mach=mach, reynolds=reynolds, alpha=alpha)
-        s = zy.solve(mesh, air, model, settings=zy.Settings(orders=6.0, steps=60), start=start.get(near))
+        s = zy.solve(
+            mesh, air, model, numerics=zy.Numerics(residual_drop=6.0, max_iterations=60), start=start.get(near)
+        )
         finite = bool(np.isfinite(s.flow.q).all() and np.isfinite([s.forces.CL, s.forces.CD]).all())
         mark = {
-            "settled": "s" if any("kappa = 0" in note for note in s.notes) else "S",
-            "wandering": "w",
+            "converged": "s" if any("kappa = 0" in note for note in s.notes) else "S",
+            "oscillating": "w",
             "failed": "F",
-        }[s.verdict]
+        }[s.outcome]
         made[f"{alpha:+g}"] = (mark if finite else "N", s.forces.CL, s.forces.CD, s.reason)
         start[alpha] = s
     return task, made, time.perf_counter() - begin
@@ -73,9 +75,9 @@ def write(done: list[tuple]) -> str:
     order = [f"{a:+g}" for a in sorted(ALPHAS)]
     marks = "".join(made[a][0] for _, made, _ in done for a in order)
     lines = [
-        f"{len(done)} of {len(SECTIONS) * len(REYNOLDS) * len(MACHS) * len(MODELS)} chains, {len(marks)} runs: {marks.count('S') + marks.count('s')} settled ({marks.count('s')} of them with the calmer "
-        f"reconstruction), {marks.count('w')} wandering, {marks.count('F')} failed, {marks.count('N')} not finite: "
-        f"{100 * (marks.count('S') + marks.count('s')) / max(len(marks), 1):.0f} % settled.\n",
+        f"{len(done)} of {len(SECTIONS) * len(REYNOLDS) * len(MACHS) * len(MODELS)} chains, {len(marks)} runs: {marks.count('S') + marks.count('s')} converged ({marks.count('s')} of them with the calmer "
+        f"reconstruction), {marks.count('w')} oscillating, {marks.count('F')} failed, {marks.count('N')} not finite: "
+        f"{100 * (marks.count('S') + marks.count('s')) / max(len(marks), 1):.0f} % converged.\n",
         "| section | model | Re | Mach | " + " | ".join(order) + " | CL at +12 | s | what wandered |",
         "|---|---|---|---|" + "---|" * (len(order) + 3),
     ]
@@ -89,7 +91,7 @@ def write(done: list[tuple]) -> str:
     return HEAD + "\n".join(lines) + "\n"
 
 
-def told(row) -> str:
+def printed(row) -> str:
     """One chain in a line."""
     return "".join(row[1][f"{a:+g}"][0] for a in sorted(ALPHAS)) + f" {row[2]:.0f} s"
 
@@ -103,7 +105,7 @@ def main() -> int:
         for section in SECTIONS
         for model in MODELS
     ]
-    done = resumed(__file__, tasks, chain, write, told)
+    done = resumed(__file__, tasks, chain, write, printed)
     return int(any(mark in "FN" for _, made, _ in done for mark, *_ in made.values()))
 
 

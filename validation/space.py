@@ -12,7 +12,7 @@ import numpy as np
 import zephyrum as zy
 from validation.grids import widened
 from zephyrum.mesh import mesh_plate
-from zephyrum.mesh.aircraft import mesh_surface
+from zephyrum.mesh.clipped_3d.generation import mesh_surface
 
 MACH, ALPHA, SPAN = 0.2, 2.0, 6.0
 FINEST = 0.7  # factor on all sizes
@@ -24,7 +24,7 @@ def lifting_surface(span: float, sweep: float, mach: float, across: int = 40, al
     tan = np.tan(np.radians(sweep))
     edge = -0.5 * span * np.cos(np.linspace(0.0, np.pi, across + 1))
 
-    def place(y, fraction):
+    def position(y, fraction):
         return (np.abs(y) * tan + fraction) / beta  # stretched along the wind
 
     points, bound, width = [], [], []
@@ -32,9 +32,9 @@ def lifting_surface(span: float, sweep: float, mach: float, across: int = 40, al
         y0, y1 = edge[j], edge[j + 1]
         for i in range(along):
             quarter, three = (i + 0.25) / along, (i + 0.75) / along
-            bound.append([[place(y0, quarter), y0], [place(y1, quarter), y1]])
+            bound.append([[position(y0, quarter), y0], [position(y1, quarter), y1]])
             ym = 0.5 * (y0 + y1)
-            points.append([place(ym, three), ym])
+            points.append([position(ym, three), ym])
             width.append(y1 - y0)
     p, b, width = np.array(points), np.array(bound), np.array(width)
     n = len(p)
@@ -58,12 +58,12 @@ def plank(section: str, sweep: float = 0.0) -> zy.Aircraft:
     return zy.Aircraft(name="plank", parts={"wing": zy.Wing(planform=planform, airfoil=section, tip="flat")})
 
 
-def _slope(craft: zy.Aircraft, fineness: float) -> tuple[float, float, zy.Solution, float]:
+def _slope(aircraft: zy.Aircraft, resolution: float) -> tuple[float, float, zy.Solution, float]:
     """(lift slope [1/rad] between both signs of ALPHA, lift between them, solution, seconds): one alpha alone would take the lift that an uneven mesh gives an even wing for slope."""
     begin = time.perf_counter()
-    mesh = zy.mesh_aircraft(craft, fineness, farfield=15.0)
+    mesh = zy.mesh_aircraft(aircraft, resolution, farfield=15.0)
     down, up = (
-        zy.solve(mesh, zy.Freestream(mach=MACH, alpha=alpha), settings=zy.Settings(orders=4))
+        zy.solve(mesh, zy.Freestream(mach=MACH, alpha=alpha), numerics=zy.Numerics(residual_drop=4))
         for alpha in (-ALPHA, ALPHA)
     )
     slope = (up.forces.CL - down.forces.CL) / np.radians(2.0 * ALPHA)
@@ -74,17 +74,17 @@ def thin_wings():
     """Lift slopes over those of the theory: a rectangular wing on three meshes, at half its thickness, and swept."""
     rows = []
     flat = lifting_surface(SPAN, 0.0, MACH)
-    for fineness in (1.5, 1.0, FINEST):
-        slope, even, solution, seconds = _slope(plank("NACA 0012"), fineness)
+    for resolution in (1.5, 1.0, FINEST):
+        slope, even, solution, seconds = _slope(plank("NACA 0012"), resolution)
         # 12 % of thickness raise the lift of the section by 0.77 t (Abbott and von Doenhoff 1959) in inviscid flow
-        label = f"rectangular wing, aspect ratio 6, 12 % thick ({solution.verdict})"
+        label = f"rectangular wing, aspect ratio 6, 12 % thick ({solution.outcome})"
         rows.append(
             (label, "lift slope over lifting-surface theory", 0.95, 1.10, slope / flat, solution.mesh.n_cells, seconds)
         )
     rows.append((label, "abs(CL) of the even wing at alpha 0", 0.0, 0.005, abs(even), solution.mesh.n_cells, seconds))
     thick = slope
     slope, _, solution, seconds = _slope(plank("NACA 0006"), FINEST)
-    label = f"the same, 6 % thick ({solution.verdict})"
+    label = f"the same, 6 % thick ({solution.outcome})"
     rows.append(
         (label, "lift slope over lifting-surface theory", 0.95, 1.05, slope / flat, solution.mesh.n_cells, seconds)
     )
@@ -100,7 +100,7 @@ def thin_wings():
         )
     )
     slope, _, solution, seconds = _slope(plank("NACA 0006", 30.0), FINEST)
-    label = f"30 deg swept, 6 % thick ({solution.verdict})"
+    label = f"30 deg swept, 6 % thick ({solution.outcome})"
     theory = lifting_surface(SPAN, 30.0, MACH)
     rows.append(
         (label, "lift slope over lifting-surface theory", 0.95, 1.05, slope / theory, solution.mesh.n_cells, seconds)
@@ -113,14 +113,14 @@ def cone():
     begin = time.perf_counter()
     slant = np.tan(np.radians(15.0))
     rings = [zy.Ring(x=0.0, width=0.0), zy.Ring(x=1.0, width=2.0 * slant), zy.Ring(x=3.5, width=0.0)]
-    craft = zy.Aircraft(
+    aircraft = zy.Aircraft(
         name="cone", parts={"cone": zy.Body(rings=rings, nose="pointed", tail="pointed", straight=True)}
     )
-    skin = zy.remesh(craft.surface(half=True), 8000, largest=0.05).surface
+    skin = zy.remesh(aircraft.surface(half=True), 8000, largest=0.05).surface
     mesh = mesh_surface(
         skin, 1.0, None, growth=0.15, reference=zy.Reference(np.pi * slant**2, 1.0, 2.0 * slant, (0.0, 0.0, 0.0))
     )
-    solution = zy.solve(mesh, zy.Freestream(mach=2.5), settings=zy.Settings(orders=3.5))
+    solution = zy.solve(mesh, zy.Freestream(mach=2.5), numerics=zy.Numerics(residual_drop=3.5))
     seconds = time.perf_counter() - begin
     table = solution.surface()
     own = table[table["x"].between(0.55, 0.9)]
@@ -130,12 +130,12 @@ def cone():
     edges = np.arange(20.0, 40.0, 0.5)
     mean = np.array([cp[near][(angle >= a) & (angle < a + 0.5)].mean() for a in edges])
     # the middle of the jump: half the pressure just behind the shock, which rises from there to the surface
-    middle = edges + 0.25
-    within = middle < 25.0
-    share = mean / np.polyval(np.polyfit(middle[within], mean[within], 2), middle)
-    k = int(np.flatnonzero((middle > 25.0) & (share < 0.5))[0])
-    shock = float(np.interp(0.5, [share[k], share[k - 1]], [middle[k], middle[k - 1]]))
-    label = f"15 deg cone, M 2.5 ({solution.verdict})"
+    midpoint = edges + 0.25
+    within = midpoint < 25.0
+    share = mean / np.polyval(np.polyfit(midpoint[within], mean[within], 2), midpoint)
+    k = int(np.flatnonzero((midpoint > 25.0) & (share < 0.5))[0])
+    shock = float(np.interp(0.5, [share[k], share[k - 1]], [midpoint[k], midpoint[k - 1]]))
+    label = f"15 deg cone, M 2.5 ({solution.outcome})"
     return [
         (label, "surface Cp", 0.1840 * 0.98, 0.1840 * 1.02, float(own["Cp"].mean()), mesh.n_cells, seconds),
         (label, "shock angle [deg]", 28.45 - 0.6, 28.45 + 0.6, shock, mesh.n_cells, seconds),
@@ -147,21 +147,21 @@ def plate_in_space():
     length, reynolds = 2.0, 5e6
     flat = mesh_plate(length, 96, 32, 80, zy.wall_layers(reynolds * length, 1.0).first_height)
     wide = widened(flat, 3, 0.3)
-    air, settings = zy.Freestream(mach=MACH, reynolds=reynolds * length), zy.Settings(vortex=False, orders=6.0)
+    air, numerics = zy.Freestream(mach=MACH, reynolds=reynolds * length), zy.Numerics(vortex=False, residual_drop=6.0)
     rows, made = [], {}
     for mesh in (flat, wide):
         begin = time.perf_counter()
         area = length * mesh.depth
         reference = zy.Reference(area, length, mesh.depth, (0.0, 0.0, 0.0))
-        solution = zy.solve(mesh, air, "sa", reference=reference, settings=settings)
+        solution = zy.solve(mesh, air, "sa", reference=reference, numerics=numerics)
         table = solution.surface()
         x, order = table["x"].to_numpy(), np.argsort(table["x"].to_numpy(), kind="stable")
         cf = np.abs(table["Cf"].to_numpy())[order]
         made[mesh.dimension] = (
-            np.interp(0.97, x[order], cf), solution.forces.CD, solution.verdict, mesh.n_cells, time.perf_counter() - begin
+            np.interp(0.97, x[order], cf), solution.forces.CD, solution.outcome, mesh.n_cells, time.perf_counter() - begin
         )  # fmt: skip
-    (cf2, cd2, *_), (cf3, cd3, verdict, cells, seconds) = made[2], made[3]
-    case = f"plate in space, SA, M 0.2, Re 5e6 a metre ({verdict})"
+    (cf2, cd2, *_), (cf3, cd3, outcome, cells, seconds) = made[2], made[3]
+    case = f"plate in space, SA, M 0.2, Re 5e6 a metre ({outcome})"
     rows.append((case, "Cf at x = 0.97 m over that in two dimensions", 0.998, 1.002, cf3 / cf2, cells, seconds))
     rows.append((case, "CD over that in two dimensions", 0.998, 1.002, cd3 / cd2, cells, seconds))
     return rows

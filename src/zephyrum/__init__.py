@@ -4,9 +4,34 @@ Everything a script needs is here; see README.md for a ten-line example.
 """
 
 from zephyrum._core.units import quantity
-from zephyrum.air import Freestream, Gas, Reference, standard_atmosphere
+from zephyrum.conditions import Freestream, Gas, Reference, standard_atmosphere
 from zephyrum.errors import FileError, FlowError, InputError, MeshError, ZephyrumError
-from zephyrum.flow import Settings
+from zephyrum.flow import Numerics
+from zephyrum.geometry import (
+    Aircraft,
+    Airfoil,
+    Body,
+    Control,
+    Duct,
+    Mass,
+    Outline,
+    Panel,
+    Planform,
+    Plate,
+    PointMass,
+    Ring,
+    SizeZone,
+    Station,
+    Strut,
+    Surface,
+    TypedReference,
+    Wing,
+    import_surface,
+    joined,
+    measure_surface,
+    remesh,
+    repair_surface,
+)
 from zephyrum.mesh import (
     Layers,
     Mesh,
@@ -26,32 +51,7 @@ from zephyrum.mesh import (
     wall_layers,
     write_mesh,
 )
-from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve, solve_case, solve_in_time
-from zephyrum.shape import (
-    Aircraft,
-    Airfoil,
-    Body,
-    Control,
-    Duct,
-    Mass,
-    Outline,
-    Panel,
-    Planform,
-    Plate,
-    PointMass,
-    Ring,
-    SizeZone,
-    Station,
-    Strut,
-    Surface,
-    TypedReference,
-    Wing,
-    adopt,
-    joined,
-    measure_surface,
-    mend,
-    remesh,
-)
+from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve, solve_case, solve_unsteady
 from zephyrum.solver import Case, Wall
 from zephyrum.studies import (
     Comparison,
@@ -61,6 +61,7 @@ from zephyrum.studies import (
     Study,
     Task,
     Trim,
+    changed_aircraft,
     compare,
     derivatives,
     open_results,
@@ -70,7 +71,6 @@ from zephyrum.studies import (
     run_study,
     sweep,
     trim,
-    varied,
 )
 
 __version__ = "0.2.0"
@@ -92,6 +92,7 @@ __all__ = [
     "Mesh",
     "MeshError",
     "MeshPlan",
+    "Numerics",
     "Observer",
     "Outline",
     "Panel",
@@ -102,7 +103,6 @@ __all__ = [
     "Reference",
     "Refinement",
     "Ring",
-    "Settings",
     "SizeZone",
     "Solution",
     "Station",
@@ -118,13 +118,13 @@ __all__ = [
     "Wing",
     "ZephyrumError",
     "Zone",
-    "adopt",
+    "changed_aircraft",
     "compare",
     "derivatives",
+    "import_surface",
     "joined",
     "load_solution",
     "measure_surface",
-    "mend",
     "mesh_aircraft",
     "mesh_airfoil",
     "mesh_bodies",
@@ -142,14 +142,14 @@ __all__ = [
     "read_study",
     "refine",
     "remesh",
+    "repair_surface",
     "run_study",
     "solve",
     "solve_case",
-    "solve_in_time",
+    "solve_unsteady",
     "standard_atmosphere",
     "sweep",
     "trim",
-    "varied",
     "wall_layers",
     "write_mesh",
 ]  # fmt: skip

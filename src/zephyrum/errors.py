@@ -14,11 +14,11 @@ class FileError(InputError):
 
 
 class MeshError(ZephyrumError):
-    """A mesh that breaks one of its own rules: `place` (3,) [m] where, and the `surface` it was to grow from, if known."""
+    """A mesh that breaks one of its own rules: `position` (3,) [m] where, and the `surface` it was to grow from, if known."""
 
-    def __init__(self, words: str, place=None, surface=None):
+    def __init__(self, words: str, position=None, surface=None):
         super().__init__(words)
-        self.place, self.surface = place, surface
+        self.position, self.surface = position, surface
 
 
 class FlowError(ZephyrumError):

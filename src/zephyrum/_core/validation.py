@@ -60,7 +60,7 @@ REMEDY = {
     "Aircraft": "for example Aircraft.read('skerry.toml')",
     "Surface": "for example Aircraft.surface() or adopt('scan.stl', unit='mm').surface",
     "Solution": "give what solve returns",
-    "Settings": "for example Settings(orders=4)",
+    "Numerics": "for example Numerics(orders=4)",
     "Reference": "for example Reference(area=28.0, chord=1.75, span=16.4, point=(4.0, 0.0, 1.7))",
     "Gas": "leave it out for air, or give for example Gas(gamma=1.3, R=290.0)",
     "Wall": "for example Wall(temperature=300.0)",

@@ -1,7 +1,7 @@
 """The command `zephyrum`. It parses, calls and prints; the exit code says how it went.
 
-0: done, everything settled. 1: done, but something did not settle. 2: the input can't be used (one sentence says why).
-3: the computation broke off (run it again to resume). 4: something settled to values that no such flow has.
+0: done, everything converged. 1: done, but something did not converge. 2: the input can't be used (one sentence says why).
+3: the computation broke off (run it again to resume). 4: something converged to values that no such flow has.
 """
 
 import logging
@@ -13,9 +13,10 @@ from pathlib import Path
 
 import click
 
-from zephyrum._core.atomic import write_text
-from zephyrum.cli.tables import Progress, print_outcome, print_refinement, table
+from zephyrum._core.atomic_files import write_text
+from zephyrum.cli.output import Progress, print_outcome, print_refinement, table
 from zephyrum.errors import FlowError, InputError, ZephyrumError
+from zephyrum.flow.outcome import Outcome
 
 
 class _Sentences(click.Group):
@@ -52,7 +53,7 @@ def main() -> None:
 
 def section_of(text: str, tail: str = "closed"):
     """The section a user names: "naca2412" or a coordinate file."""
-    from zephyrum.shape import Airfoil
+    from zephyrum.geometry import Airfoil
 
     compact = text.lower().replace(" ", "").replace("-", "")
     if compact.startswith("naca") and not Path(text).exists():
@@ -71,29 +72,29 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     if spec.kind == "section" and (layers := source.layers()) is not None:
         click.echo(f"wall layers: {layers.describe()}\n")
     total = sum(job.count(own) for job, own in spec.asked())
-    with Progress(total, spec.title, spec.settings(source.orders).orders) as progress:
-        outcome = run_study(path, folder, progress)
-    print_outcome(outcome)
+    with Progress(total, spec.title, spec.numerics(source.residual_drop).residual_drop) as progress:
+        study = run_study(path, folder, progress)
+    print_outcome(study)
     if figures:
-        from zephyrum.looks import draw_album
+        from zephyrum.plotting import draw_study_figures
 
-        made = draw_album(outcome, folder / "figures")
+        made = draw_study_figures(study, folder / "figures")
         click.echo(f"{len(made)} figures in {folder / 'figures'}")
         try:
             from zephyrum.report import write_report
 
-            click.echo(f"report: {write_report(outcome)}")
+            click.echo(f"report: {write_report(study)}")
         except InputError as cause:  # the extra is missing: tables and pictures are there all the same
             click.echo(f"no report: {cause}")
     click.echo(f"results in {folder} (see its README.txt), {time.perf_counter() - begin:.0f} s")
-    return exit_code(outcome)
+    return exit_code(study)
 
 
-def exit_code(outcome) -> int:
-    """0: everything settled; 4: something is implausible; 1: something did not settle or is missing."""
-    if outcome.implausible:
+def exit_code(study) -> int:
+    """0: everything converged; 4: something is implausible; 1: something did not converge or is missing."""
+    if study.implausible:
         return 4
-    return 0 if outcome.settled and not outcome.missing() else 1
+    return 0 if study.converged and not study.missing() else 1
 
 
 @main.command()
@@ -125,7 +126,7 @@ def demo(out: Path) -> None:
                 write_text(target, (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"))
         run_and_show(
             folder / "study.toml", folder, True
-        )  # a point that wanders belongs to the demonstration: exit code 0
+        )  # a point that oscillates belongs to the demonstration: exit code 0
 
 
 @main.command()
@@ -135,19 +136,19 @@ def show(folder: Path, figures: bool) -> None:
     """Show the study in FOLDER, as far as it is computed: tables, and where the figures are."""
     from zephyrum.studies import open_study
 
-    outcome = open_study(folder)
-    if not outcome.results:
+    study = open_study(folder)
+    if not study.results:
         raise InputError(
             f"{str(folder)!r} holds no finished result yet; run it with: zephyrum run {folder / 'study.toml'} --out {folder}"
         )
-    print_outcome(outcome)
+    print_outcome(study)
     if figures:
-        from zephyrum.looks import draw_album
+        from zephyrum.plotting import draw_study_figures
 
-        draw_album(outcome, folder / "figures")
+        draw_study_figures(study, folder / "figures")
     for path in sorted((folder / "figures").glob("*.png")):
         click.echo(f"  {path}")
-    sys.exit(exit_code(outcome))
+    sys.exit(exit_code(study))
 
 
 @main.command()
@@ -176,15 +177,15 @@ def report(folder: Path, out: Path | None) -> None:
 @click.option(
     "--out", type=click.Path(path_type=Path), help="File to write (.gif) [default: in figures/ of the folder]."
 )
-def film(folder: Path, what: str, mach: float | None, alpha: float | None, out: Path | None) -> None:
-    """Write a film (GIF) of one point of the finished aircraft study in FOLDER."""
-    from zephyrum.looks import film_paths, film_turn
+def animate(folder: Path, what: str, mach: float | None, alpha: float | None, out: Path | None) -> None:
+    """Write an animation (GIF) of one point of the finished aircraft study in FOLDER."""
+    from zephyrum.plotting import animate_streamlines, animate_turn
     from zephyrum.studies import open_study
 
-    outcome = open_study(folder)
-    if outcome.mesh.planar or outcome.polar is None:
-        raise InputError(f"{str(folder)!r} is no sweep of an aircraft; films are of flows in space.")
-    own = outcome.spec.sweep
+    study = open_study(folder)
+    if study.mesh.planar or study.polar is None:
+        raise InputError(f"{str(folder)!r} is no sweep of an aircraft; animations are of flows in space.")
+    own = study.spec.sweep
     mach = own.mach[0] if mach is None else mach
     alpha = min(own.alpha, key=lambda a: abs(a - 4.0)) if alpha is None else alpha
     if mach not in own.mach or alpha not in own.alpha:
@@ -192,7 +193,9 @@ def film(folder: Path, what: str, mach: float | None, alpha: float | None, out: 
             f"the study has no point at Mach {mach:g}, alpha {alpha:g}; it has Mach {own.mach} and alpha {own.alpha}."
         )
     target = out or folder / "figures" / f"{what}_m{mach:g}_a{alpha:g}.gif"
-    click.echo(f"written: {(film_turn if what == 'turn' else film_paths)(outcome.solution(mach, alpha), target)}")
+    click.echo(
+        f"written: {(animate_turn if what == 'turn' else animate_streamlines)(study.solution(mach, alpha), target)}"
+    )
 
 
 @main.command()
@@ -229,21 +232,8 @@ _mesh_options = (
 )
 
 
-def with_layers(options: dict) -> dict:
-    """Mesh options with what the command line leaves open; layers that follow from y+ are told."""
-    from zephyrum.mesh import wall_layers
-
-    if options["y_plus"] is None:  # the Reynolds number is then the stream's alone
-        return options | {"reynolds": None, "topology": options["topology"] or "O", "outward": options["outward"] or 32}
-    if options["reynolds"] is None:
-        raise InputError(f"--y-plus {options['y_plus']:g} needs the Reynolds number on the chord; give --reynolds.")
-    layers = wall_layers(options["reynolds"], options["y_plus"], farfield=options["farfield"])
-    click.echo(f"wall layers: {layers.describe()}")
-    return options | {"topology": options["topology"] or "C"}
-
-
 def mesh_options(command):
-    """The options shared by `mesh` and `refine`."""
+    """The options of a section mesh."""
     for option in reversed(_mesh_options):
         command = option(command)
     return command
@@ -281,8 +271,8 @@ def section(section, tail, points, close, blunt, flap, flip, write, figure) -> N
     if write:
         click.echo(f"written: {foil.write(write)}")
     if figure:
-        from zephyrum.looks import draw_section
-        from zephyrum.looks.style import save
+        from zephyrum.plotting import draw_section
+        from zephyrum.plotting.style import save
 
         save(draw_section(foil)[0].figure, _picture(figure))
         click.echo(f"figure: {figure}")
@@ -310,7 +300,7 @@ def section(section, tail, points, close, blunt, flap, flip, write, figure) -> N
 @click.option("--alpha", default=0.0, show_default=True, help="Angle of the arrows in the drawings, degrees.")
 def shape(**options) -> None:
     """Measure, mend, draw and write FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
-    from zephyrum.cli.shape import shape_command
+    from zephyrum.cli.geometry_commands import shape_command
 
     shape_command(show_table=table, **options)
 
@@ -322,72 +312,39 @@ def _picture(path: Path) -> Path:
 
 
 @main.command()
-@_section
-@mesh_options
+@click.argument("geometry")
+@click.option("--farfield", type=float, help="Distance of the outer boundary [default: 100 chords, aircraft 10 spans].")
+@click.option("--y-plus", type=float, help="Height of the wall cell in wall units; without: inviscid layers.")
+@click.option("--reynolds", type=float, help="Reynolds number on the (reference) chord, for --y-plus.")
+@click.option("--topology", help="Section: O or C [default: O, with --y-plus C].")
+@click.option("--around", type=int, help="Section: cells on the surface [default: 128].")
+@click.option(
+    "--outward", type=int, help="Section: cells from wall to farfield [default: 32, with --y-plus by growth 1.2]."
+)
+@click.option("--first-height", type=float, help="Section: height of the wall cell, chords.")
+@click.option("--unit", help="Surface file: its unit, m, mm, cm, in or ft.")
+@click.option("--nose", help="Surface file: where the nose points [default: -x].")
+@click.option("--up", help="Surface file: where the top points [default: +z].")
+@click.option("--resolution", help="Aircraft: coarse, medium, fine or a factor on all sizes [default: medium].")
+@click.option("--cells", type=int, help="Aircraft: about how many cells, instead of a resolution.")
+@click.option("--whole", is_flag=True, default=None, help="Aircraft: both halves of a symmetric one.")
+@click.option("--ground", type=float, help="Aircraft: height z of a level ground in metres, under it as described.")
+@click.option("--attitude", type=float, help="Aircraft: angle nose-up over the ground, degrees: the alpha of the flow.")
+@click.option("--wake", type=float, help="Aircraft: length of the finer cells behind it, spans.")
+@click.option("--alpha", nargs=2, type=float, help="Aircraft: lowest and highest angle that the wake is to cover.")
+@click.option("--sectors", type=int, help="Aircraft: one of so many equal sectors about the x axis, periodic.")
+@click.option("--forecast", is_flag=True, default=None, help="Aircraft: print the plan and make nothing.")
 @click.option("--out", type=click.Path(path_type=Path), help="Write the mesh (.vtu or .cgns).")
-@click.option("--figure", type=click.Path(path_type=Path), help="Draw overview and close-ups.")
-def mesh(section, out, figure, **options) -> None:
-    """Mesh SECTION and report the quality."""
-    from zephyrum.mesh import mesh_airfoil, quality, write_mesh
+@click.option("--figures", type=click.Path(path_type=Path), help="Folder for pictures of the mesh.")
+def mesh(geometry, **options) -> None:
+    """Mesh the space about GEOMETRY and report the quality.
 
-    made = mesh_airfoil(section_of(section), **with_layers(options))
-    click.echo(f"{made.n_cells} cells, {len(made.family())} nested levels, fingerprint {made.fingerprint}")
-    click.echo(
-        ", ".join(
-            f"{key} {value:.4g}" if isinstance(value, float) else f"{key} {value}" for key, value in made.recipe.items()
-        )
-    )
-    click.echo(str(quality(made)))
-    if out:
-        click.echo(f"written: {write_mesh(made, out)}")
-    if figure:
-        from zephyrum.looks import draw_mesh
-        from zephyrum.looks.style import new_axes, save
+    GEOMETRY is a section (a coordinate file, or for example naca2412), an aircraft (.toml) or a surface (.stl, .obj,
+    .ply, .step, .vtu).
+    """
+    from zephyrum.cli.mesh_commands import mesh_command
 
-        drawn, axes = new_axes(2, 2)
-        for ax, view in zip(axes.ravel(), ("all", "near", "nose", "tail")):
-            draw_mesh(made, view, ax)
-        save(drawn, _picture(figure))
-        click.echo(f"figure: {figure}")
-
-
-@main.command("mesh-aircraft")
-@click.argument("file", type=click.Path(path_type=Path))
-@click.option("--unit", help="Unit of a surface file: m, mm, cm, in, ft.")
-@click.option("--nose", default="-x", show_default=True, help="Where the nose of a surface file points.")
-@click.option("--up", default="+z", show_default=True, help="Where the top of a surface file points.")
-@click.option("--fineness", default="medium", show_default=True, help="coarse, medium, fine or a factor on all sizes.")
-@click.option("--cells", type=int, help="About how many cells, instead of a fineness.")
-@click.option(
-    "--whole",
-    is_flag=True,
-    help="Both halves; without it a symmetric aircraft is meshed as half a model, a closed surface as a whole.",
-)
-@click.option("--y-plus", type=float, help="Wall layers whose first cell is so high; without: inviscid.")
-@click.option("--reynolds", type=float, help="Reynolds number on the reference chord, for --y-plus.")
-@click.option("--farfield", default=10.0, show_default=True, help="Distance of the outer boundary in spans.")
-@click.option(
-    "--ground", type=float, help="Height z of a level ground in metres, under the aircraft as it is described."
-)
-@click.option(
-    "--attitude",
-    default=0.0,
-    show_default=True,
-    help="Angle by which it is turned nose-up over the ground, degrees: the alpha of the flow.",
-)
-@click.option("--wake", default=0.0, show_default=True, help="Finer cells behind, in spans.")
-@click.option(
-    "--alpha", nargs=2, type=float, default=(0.0, 0.0), help="Lowest and highest angle that the wake is to cover."
-)
-@click.option("--sectors", type=int, help="Only one of so many equal sectors about the x axis, with periodic sides.")
-@click.option("--forecast", is_flag=True, help="Only tell what the mesh would be.")
-@click.option("--out", type=click.Path(path_type=Path), help="Write the mesh (.vtu or .cgns).")
-@click.option("--figures", type=click.Path(path_type=Path), help="Folder for pictures of surface and slices.")
-def mesh_aircraft(**options) -> None:
-    """Mesh the space about FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
-    from zephyrum.cli.space import mesh_aircraft_command
-
-    mesh_aircraft_command(**options)
+    mesh_command(geometry, options)
 
 
 @main.command()
@@ -400,21 +357,23 @@ def mesh_aircraft(**options) -> None:
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the refinement chart.")
 def refine(section, mach, alpha, model, levels, figure, **options) -> None:
     """Solve SECTION on nested meshes: observed order, extrapolated values, error bars."""
-    from zephyrum.air import Freestream
+    from zephyrum.conditions import Freestream
     from zephyrum.studies import refine as study
 
     air = Freestream(mach=mach, alpha=alpha, reynolds=options["reynolds"])
+    from zephyrum.cli.mesh_commands import with_layers
+
     options = with_layers(options)
     with Progress(levels, "refinement") as progress:
         made = study(section_of(section), air, levels, model, observer=progress, **options)
     print_refinement(made)
     if figure:
-        from zephyrum.looks import draw_refinement
-        from zephyrum.looks.style import save
+        from zephyrum.plotting import draw_refinement
+        from zephyrum.plotting.style import save
 
         save(draw_refinement(made)[0].figure, _picture(figure))
         click.echo(f"figure: {figure}")
-    sys.exit(0 if (made.table["verdict"] == "settled").all() else 1)
+    sys.exit(0 if (made.table["outcome"] == Outcome.CONVERGED).all() else 1)
 
 
 if __name__ == "__main__":

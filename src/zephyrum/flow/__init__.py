@@ -1,23 +1,23 @@
-"""The finite-volume flow solver. It sees a Mesh and a Freestream; `march` is its door."""
+"""The finite-volume flow solver. It sees a Mesh and a Freestream; `solve_steady` is its door."""
 
-from zephyrum.flow.boundary import Walls
-from zephyrum.flow.history import COLUMNS, History
-from zephyrum.flow.level import Flow
-from zephyrum.flow.march import march
-from zephyrum.flow.settings import Settings
-from zephyrum.flow.start import carry_over
-from zephyrum.flow.turbulence import MODELS
-from zephyrum.flow.unsteady import TimeMarch, march_in_time
+from zephyrum.flow.nonlinear.continuation import solve_steady
+from zephyrum.flow.nonlinear.discrete_problem import FlowState
+from zephyrum.flow.nonlinear.history import COLUMNS, History
+from zephyrum.flow.nonlinear.numerics import Numerics
+from zephyrum.flow.nonlinear.start_up import transfer_condition
+from zephyrum.flow.nonlinear.time_integration import TimeIntegration, integrate_in_time
+from zephyrum.flow.physics.boundary_conditions import WallData
+from zephyrum.flow.physics.turbulence import MODELS
 
 __all__ = [
     "COLUMNS",
     "MODELS",
-    "Flow",
+    "FlowState",
     "History",
-    "Settings",
-    "TimeMarch",
-    "Walls",
-    "carry_over",
-    "march",
-    "march_in_time",
+    "Numerics",
+    "TimeIntegration",
+    "WallData",
+    "integrate_in_time",
+    "solve_steady",
+    "transfer_condition",
 ]

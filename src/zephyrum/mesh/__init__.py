@@ -1,17 +1,17 @@
 """Meshes: the one `Mesh` type, the generators that make it, its quality and its files."""
 
-from zephyrum.mesh.aircraft import mesh_surface
-from zephyrum.mesh.airfoil import mesh_airfoil
-from zephyrum.mesh.bodies import mesh_bodies
-from zephyrum.mesh.build import mesh_from_faces, mesh_from_quads
+from zephyrum.mesh.cell_quality import Quality, quality
+from zephyrum.mesh.clipped_2d.assembly import mesh_bodies
+from zephyrum.mesh.clipped_3d.generation import mesh_surface
+from zephyrum.mesh.construction import mesh_from_faces, mesh_from_quads
 from zephyrum.mesh.core import Group, Mesh
-from zephyrum.mesh.files import read_mesh, write_mesh
-from zephyrum.mesh.layers import Layers, wall_layers
-from zephyrum.mesh.planned import MeshPlan, mesh_aircraft, plan_mesh
-from zephyrum.mesh.quality import Quality, quality
-from zephyrum.mesh.sectors import mesh_sector
-from zephyrum.mesh.shapes import mesh_outline, mesh_plate, mesh_revolved
-from zephyrum.mesh.sizes import Zone
+from zephyrum.mesh.io import read_mesh, write_mesh
+from zephyrum.mesh.layer_spacing import Layers, wall_layers
+from zephyrum.mesh.periodic_sectors import mesh_sector
+from zephyrum.mesh.planning import MeshPlan, mesh_aircraft, plan_mesh
+from zephyrum.mesh.size_field import Zone
+from zephyrum.mesh.structured.airfoil_grid import mesh_airfoil
+from zephyrum.mesh.structured.outline_grid import mesh_outline, mesh_plate, mesh_revolved
 
 __all__ = [
     "Group",

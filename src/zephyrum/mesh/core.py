@@ -14,11 +14,11 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from scipy.spatial import cKDTree
 
-from zephyrum.air import Reference
+from zephyrum.conditions import Reference
 from zephyrum.errors import InputError, MeshError
-from zephyrum.mesh.heights import distances_along_layers, feet, parents
+from zephyrum.geometry.surface.nearest_point import distances
+from zephyrum.mesh.layer_heights import distances_along_layers, parent_cells, wall_faces_of_cells
 from zephyrum.mesh.polygons import bulges, cell_geometry, fan_triangles, polygon_geometry
-from zephyrum.shape.closest import distances
 
 SIDES = ("front side", "back side")  # of a wedge, role symmetry
 ROLES = ("wall", "ground", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic")
@@ -70,8 +70,8 @@ class Mesh:
     def __repr__(self) -> str:
         kind = "the plane" if self.dimension == 2 else "a wedge" if self.wedge else "space"
         names = ", ".join(f"{g.name} ({g.role}, {g.stop - g.start:,} faces)" for g in self.groups)
-        relatives = "".join(f", {m.n_cells:,}" for m in self.family()[1:])
-        coarser = f"; starts on {relatives[2:]}" if relatives else ""
+        coarse_levels = "".join(f", {m.n_cells:,}" for m in self.family()[1:])
+        coarser = f"; starts on {coarse_levels[2:]}" if coarse_levels else ""
         return f"<Mesh in {kind}, {self.n_cells:,} cells; {names}{coarser}>"
 
     # -- counts -----------------------------------------------------------------------------------------------
@@ -220,9 +220,9 @@ class Mesh:
         return distances_along_layers(self, walls, distances(self.cell_centroid, *fan_triangles(self, walls)[:2]))
 
     @functools.cached_property
-    def feet(self) -> np.ndarray:
+    def wall_face_of_cell(self) -> np.ndarray:
         """(n_cells,) the wall face on which the column of a layer's cell stands, -1 of cells that are as high as wide, or in no column."""
-        return feet(self, self.faces_of("wall", "ground"))
+        return wall_faces_of_cells(self, self.faces_of("wall", "ground"))
 
     @functools.cached_property
     def depth(self) -> float:
@@ -277,19 +277,19 @@ class Mesh:
         return digest.hexdigest()[:12]
 
     def family(self) -> list["Mesh"]:
-        """This mesh and its coarser relatives, finest first."""
+        """This mesh and its coarser levels, finest first."""
         meshes: list[Mesh] = [self]
         while meshes[-1].coarser is not None:
             meshes.append(meshes[-1].coarser)
         return meshes
 
     def with_coarser(self, coarse: "Mesh") -> "Mesh":
-        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle, in layers see `parents`."""
+        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle, in layers see `parent_cells`."""
         nearest = cKDTree(coarse.cell_centroid).query(self.cell_centroid, workers=-1)[1]
-        return replace(self, coarser=coarse, parent=parents(self, coarse, nearest.astype(np.int64)))
+        return replace(self, coarser=coarse, parent=parent_cells(self, coarse, nearest.astype(np.int64)))
 
     def with_roles(self, **roles: str) -> "Mesh":
-        """The same mesh with other roles for some groups, by name (coarser relatives follow)."""
+        """The same mesh with other roles for some groups, by name (coarser levels follow)."""
         for name, role in roles.items():
             if self.group(name).role == "ground" and role == "wall":
                 raise InputError(

@@ -10,25 +10,25 @@ import bisect
 import numpy as np
 
 from zephyrum._core.validation import number
-from zephyrum.air.axes import turned_body
+from zephyrum.conditions.axes import turned_body
 from zephyrum.errors import InputError
-from zephyrum.mesh.build import mesh_from_faces
+from zephyrum.mesh.construction import mesh_from_faces
 from zephyrum.mesh.core import Mesh
 
-ROOM = 0.2  # of the clearance that the layers on the ground may fill
-MOST = 60  # layers
-STEEPEST_ATTITUDE = 80.0  # deg
+MIN_CLEARANCE = 0.2  # of the clearance that the layers on the ground may fill
+MAX_LAYERS = 60  # layers
+MAX_ATTITUDE = 80.0  # deg
 
 
-def turned_about(points: np.ndarray, pivot, attitude: float) -> np.ndarray:
+def rotated_about(points: np.ndarray, pivot, attitude: float) -> np.ndarray:
     """Points (n, 3) [m] turned nose-up by `attitude` [deg] about the line along y through `pivot` (3,)."""
-    number("attitude", attitude, -STEEPEST_ATTITUDE, STEEPEST_ATTITUDE)
+    number("attitude", attitude, -MAX_ATTITUDE, MAX_ATTITUDE)
     if attitude == 0.0:
         return points
     return np.asarray(pivot) + turned_body(points - np.asarray(pivot), attitude)
 
 
-def level_of(ground: float, before: np.ndarray, after: np.ndarray) -> float:
+def ground_level(ground: float, before: np.ndarray, after: np.ndarray) -> float:
     """z [m] of the ground under the points `after` (n, 3) that keeps the clearance it had at z = `ground` under `before`.
 
     Raises InputError if the body reaches the ground.
@@ -43,10 +43,14 @@ def level_of(ground: float, before: np.ndarray, after: np.ndarray) -> float:
 def ground_heights(first: float, growth: float, clearance: float, largest: float) -> np.ndarray:
     """Heights (n + 1,) [m] of the layers over the ground from 0 up: from `first` by `growth` until a layer is `largest` high.
 
-    All of them together fill at most `ROOM` of the clearance.
+    All of them together fill at most `MIN_CLEARANCE` of the clearance.
     """
     steps = [first]
-    while len(steps) < MOST and steps[-1] * growth <= largest and (sum(steps) + steps[-1] * growth) <= ROOM * clearance:
+    while (
+        len(steps) < MAX_LAYERS
+        and steps[-1] * growth <= largest
+        and (sum(steps) + steps[-1] * growth) <= MIN_CLEARANCE * clearance
+    ):
         steps.append(steps[-1] * growth)
     return np.concatenate([[0.0], np.cumsum(steps)])
 

@@ -9,7 +9,7 @@ from scipy.sparse.csgraph import connected_components
 
 from zephyrum._core.jit import exact, exact_parallel, prange, read_only
 
-BROAD = 0.3  # of the largest face's area: a face that can make a shell of a cell
+BROAD_FACE_RATIO = 0.3  # of the largest face's area: a face that can make a shell of a cell
 BENT, THIN = (
     0.2,
     5.0,
@@ -95,16 +95,16 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
     for i in prange(n):
         c = np.int64(i)
         low, high = start[c], start[c + 1]
-        middle = np.zeros(3)
+        midpoint = np.zeros(3)
         for e in range(low, high):
             for k in range(3):
-                middle[k] += x[faces[e], k]
+                midpoint[k] += x[faces[e], k]
         for k in range(3):
-            middle[k] /= max(high - low, 1)
+            midpoint[k] /= max(high - low, 1)
         total, shift = 0.0, np.zeros(3)
         for e in range(low, high):
             f = faces[e]
-            dx, dy, dz = x[f, 0] - middle[0], x[f, 1] - middle[1], x[f, 2] - middle[2]
+            dx, dy, dz = x[f, 0] - midpoint[0], x[f, 1] - midpoint[1], x[f, 2] - midpoint[2]
             part = (dx * S[f, 0] + flat * dy * S[f, 1] + dz * S[f, 2]) / dimension
             if left[f] != c:
                 part = -part
@@ -115,7 +115,7 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
         volume[c] = total
         scale = dimension / (dimension + 1.0) / (total if abs(total) > 0.0 else 1.0)
         for k in range(3):
-            centroid[c, k] = middle[k] + scale * shift[k]
+            centroid[c, k] = midpoint[k] + scale * shift[k]
         if not shells:
             continue
         most = 0.0
@@ -126,12 +126,12 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
         broad = 0
         for e in range(low, high):
             f = faces[e]
-            broad += np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2) > BROAD * most
+            broad += np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2) > BROAD_FACE_RATIO * most
         mean, whole, bend = np.zeros(3), 0.0, 0.0
         for e in range(low, high):
             f = faces[e]
             size = np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2)
-            if size > BROAD * most:
+            if size > BROAD_FACE_RATIO * most:
                 bend = max(bend, bulge[f] * most)
             elif broad > 1:
                 continue
@@ -147,15 +147,15 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
 
 def volumes_between(points, start, corners, left, right, n: int, origin) -> tuple[np.ndarray, np.ndarray]:
     """(volumes (n,) of the cells between polygons that leave `left` for `right` (-1 outside), areas of the polygons); origin: a place near them."""
-    middle, area = polygon_geometry(read_only(points), start, corners)
-    part = np.einsum("ij,ij->i", area, middle - origin) / 3.0
+    midpoint, area = polygon_geometry(read_only(points), start, corners)
+    part = np.einsum("ij,ij->i", area, midpoint - origin) / 3.0
     inner = right >= 0
     volume = np.bincount(left, part, n) - np.bincount(right[inner], part[inner], n)
     return volume, np.linalg.norm(area, axis=1)
 
 
 @exact_parallel
-def taken(start, corners, order, back):
+def select_polygons(start, corners, order, back):
     """The polygons `order` as (start, corners); those marked in `back` keep their first corner and run backwards."""
     begin = np.zeros(len(order) + 1, dtype=np.int64)
     for i in range(len(order)):
@@ -207,7 +207,7 @@ def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.n
     return np.concatenate([mesh.points, mesh.face_centroid[faces[many]]]), t, owner
 
 
-def following(start) -> np.ndarray:
+def next_corners(start) -> np.ndarray:
     """Index of the next corner of the same polygon."""
     out = np.arange(1, start[-1] + 1)
     out[start[1:] - 1] = start[:-1]

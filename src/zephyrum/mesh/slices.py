@@ -11,7 +11,7 @@ import numpy as np
 from zephyrum._core.validation import choice
 from zephyrum.errors import InputError
 from zephyrum.mesh.core import Mesh
-from zephyrum.mesh.polygons import following
+from zephyrum.mesh.polygons import next_corners
 
 AXES = ("x", "y", "z")
 ASIDE = 1e-9  # of the mesh: points nearer to the plane count as on one side of it
@@ -40,7 +40,7 @@ class Slice:
     def areas(self) -> np.ndarray:
         """(n,) areas of the polygons [m^2]."""
         x, z = self.points.T
-        after = following(self.start)
+        after = next_corners(self.start)
         return 0.5 * np.abs(np.add.reduceat(x * z[after] - x[after] * z, self.start[:-1]))
 
 
@@ -66,9 +66,9 @@ def slice_mesh(mesh: Mesh, axis: str, at: float) -> Slice:
     a, b = mesh.face_points[begin + within], mesh.face_points[begin + (within + 1) % count[owner]]
     crossing = (s[a] > 0.0) != (s[b] > 0.0)
     a, b, owner = a[crossing], b[crossing], owner[crossing]
-    share = s[a] / (s[a] - s[b])
+    fraction = s[a] / (s[a] - s[b])
     flat = [j for j in range(3) if j != k]
-    x = (mesh.points[a] + share[:, None] * (mesh.points[b] - mesh.points[a]))[:, flat]
+    x = (mesh.points[a] + fraction[:, None] * (mesh.points[b] - mesh.points[a]))[:, flat]
     # crossings come in pairs along a face; each belongs to the cells on both sides
     ends, line = x.reshape(-1, 2, 2), owner[::2]
     walls = np.isin(faces[line], mesh.faces_of("wall"))
@@ -78,7 +78,7 @@ def slice_mesh(mesh: Mesh, axis: str, at: float) -> Slice:
     used, cell = np.unique(cells, return_inverse=True)
     corner, of = pieces.reshape(-1, 2), np.repeat(cell, 2)
     total = np.bincount(of)
-    middle = np.stack([np.bincount(of, corner[:, j]) / total for j in range(2)], axis=1)
-    angle = np.arctan2(*(corner - middle[of])[:, ::-1].T)
+    midpoint = np.stack([np.bincount(of, corner[:, j]) / total for j in range(2)], axis=1)
+    angle = np.arctan2(*(corner - midpoint[of])[:, ::-1].T)
     order = np.lexsort((angle, of))
     return Slice(axis, float(at), corner[order], np.r_[0, np.cumsum(total)], used, ends[walls])

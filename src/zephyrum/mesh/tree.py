@@ -14,10 +14,12 @@ from zephyrum._core.jit import exact
 from zephyrum.errors import MeshError
 from zephyrum.mesh.polygons import components
 
-NUDGE = 1e-6  # of the finest cell: points keep so far from the planes of the grid
-DEEPEST = 20  # levels: the finest cell is a millionth of the domain
-GRAIN = 0.1  # quantile of the sizes wished for that the sides of the cells are powers of two of
-ROOTS = 8  # at least so many of the largest cells along the domain, so that rounding it to whole ones changes little
+GRID_OFFSET = 1e-6  # of the finest cell: points keep so far from the planes of the grid
+MAX_DEPTH = 20  # levels: the finest cell is a millionth of the domain
+COORDINATE_STEPS = 0.1  # quantile of the sizes wished for that the sides of the cells are powers of two of
+MAX_ROOTS = (
+    8  # at least so many of the largest cells along the domain, so that rounding it to whole ones changes little
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,27 +64,27 @@ class Tree:
         """Coordinates [m] of grid planes: one number for one plane, whoever asks."""
         return self.origin[axis] + self.unit[axis] * np.asarray(at, dtype=float)
 
-    def middles(self, cells: np.ndarray) -> np.ndarray:
+    def midpoints(self, cells: np.ndarray) -> np.ndarray:
         """(n, d) middles [m] of some cells."""
         return self.origin + self.unit * (self.corner[cells] + 0.5 * self.side[cells, None])
 
     def squares(self, cells: np.ndarray, normals: np.ndarray) -> np.ndarray:
         """(n,) how large [m2] a wall with such unit normals (n, 3) is that one of these cells stands on."""
-        return (self.side[cells] * self.unit[0]) ** 2 / shortened(normals, self.stretch)
+        return (self.side[cells] * self.unit[0]) ** 2 / stretched_coordinates(normals, self.stretch)
 
 
-def shortened(normals: np.ndarray, stretch: np.ndarray) -> np.ndarray:
+def stretched_coordinates(normals: np.ndarray, stretch: np.ndarray) -> np.ndarray:
     """(n,) share of its area that a plane with such unit normals (n, 3) keeps where lengths along the axes are divided by `stretch` (3,)."""
     return np.linalg.norm(normals * stretch, axis=1) / np.prod(stretch)
 
 
-def whole_cells(size: float, wish) -> tuple[float, int]:
-    """(side [m] of the largest cells, how many along a domain of about `size` [m]): sides are a low quantile of the sizes `wish` (n,) times powers of two.
+def whole_cells(size: float, target) -> tuple[float, int]:
+    """(side [m] of the largest cells, how many along a domain of about `size` [m]): sides are a low quantile of the sizes `target` (n,) times powers of two.
 
     So the cubes of two meshes whose sizes differ by some factor differ by just this factor, in a domain that is the same but for a few per cent.
     """
-    grain = float(np.quantile(wish, GRAIN))
-    side = grain * 2.0 ** np.floor(np.log2(size / ROOTS / grain))
+    grain = float(np.quantile(target, COORDINATE_STEPS))
+    side = grain * 2.0 ** np.floor(np.log2(size / MAX_ROOTS / grain))
     return float(side), int(np.round(size / side))
 
 
@@ -110,7 +112,7 @@ def grow_tree(
     bits = np.stack([(np.arange(2**d) >> axis) & 1 for axis in range(d)], axis=1)
     levels = [np.zeros((1, d), dtype=np.int64)]  # cells of each level, in units of that level
     total = 1
-    for level in range(DEEPEST):
+    for level in range(MAX_DEPTH):
         side = size / 2**level
         cells = levels[-1]
         if level < above:
@@ -132,11 +134,11 @@ def grow_tree(
     def keys(cells: np.ndarray) -> np.ndarray:
         out = cells[:, 0]
         for axis in range(1, d):
-            out = (out << DEEPEST) | cells[:, axis]
+            out = (out << MAX_DEPTH) | cells[:, axis]
         return out
 
     def cells_of(key: np.ndarray) -> np.ndarray:
-        return np.stack([(key >> (DEEPEST * (d - 1 - axis))) & ((1 << DEEPEST) - 1) for axis in range(d)], axis=1)
+        return np.stack([(key >> (MAX_DEPTH * (d - 1 - axis))) & ((1 << MAX_DEPTH) - 1) for axis in range(d)], axis=1)
 
     nodes: list[np.ndarray] = [_unique(keys(cells)) for cells in levels]
     for level in range(depth - 1, 0, -1):
@@ -187,7 +189,7 @@ def _unique(key: np.ndarray) -> np.ndarray:
 
 
 @exact
-def cell_at(spot, d, depth, child):
+def cell_at(location, d, depth, child):
     """Leaf that holds the integer place spot (d,), in half units of the finest cell so that it lies on no plane."""
     node = 0
     half = np.int64(1) << depth  # of the root's side, in half units
@@ -195,7 +197,7 @@ def cell_at(spot, d, depth, child):
     while child[node] >= 0:
         k = 0
         for axis in range(d):
-            if spot[axis] > low[axis] + half:
+            if location[axis] > low[axis] + half:
                 k |= 1 << axis
                 low[axis] += half
         node = child[node] + k
@@ -204,11 +206,11 @@ def cell_at(spot, d, depth, child):
 
 
 @exact
-def leaves_at(spots, depth, child):
+def leaves_at(locations, depth, child):
     """(n,) leaves that hold the places (n, 3) in half units of the finest cell."""
-    out = np.empty(len(spots), dtype=np.int64)
-    for i in range(len(spots)):
-        out[i] = cell_at(spots[i], 3, depth, child)
+    out = np.empty(len(locations), dtype=np.int64)
+    for i in range(len(locations)):
+        out[i] = cell_at(locations[i], 3, depth, child)
     return out
 
 
@@ -216,31 +218,31 @@ def leaves_at(spots, depth, child):
 def neighbours(d, depth, limit, level, corner, child, leaves):
     """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie there."""
     out = np.full((len(leaves), 2 * d), -1, dtype=np.int64)
-    spot = np.zeros(3, dtype=np.int64)
+    location = np.zeros(3, dtype=np.int64)
     for k in range(len(leaves)):
         c = leaves[k]
         side = np.int64(2) << (depth - level[c])  # in half units
         for axis in range(d):
             for end in range(2):
                 for a in range(d):
-                    spot[a] = 2 * corner[c, a] + side // 2
-                spot[axis] = 2 * corner[c, axis] + (side + 1 if end else -1)
-                if spot[axis] < 0 or spot[axis] > 2 * limit[axis]:
+                    location[a] = 2 * corner[c, a] + side // 2
+                location[axis] = 2 * corner[c, axis] + (side + 1 if end else -1)
+                if location[axis] < 0 or location[axis] > 2 * limit[axis]:
                     continue
                 # in the middle of the side there is a plane if smaller cells lie there: step off it
                 for a in range(d):
                     if a != axis:
-                        spot[a] -= 1 if side > 2 else 0
-                found = cell_at(spot, d, depth, child)
+                        location[a] -= 1 if side > 2 else 0
+                found = cell_at(location, d, depth, child)
                 out[k, 2 * axis + end] = -2 if level[found] > level[c] else found
     return out
 
 
-def nudged(points: np.ndarray, tree: Tree) -> np.ndarray:
+def moved_off_planes(points: np.ndarray, tree: Tree) -> np.ndarray:
     """Points (n, d) moved off the planes of the finest grid by a millionth of a cell where they lie on one inside the domain."""
     off = (points - tree.origin) / tree.unit
-    near = (np.abs(off - np.round(off)) < NUDGE) & (points != tree.origin)
-    return np.where(near, tree.origin + (np.round(off) + 2.0 * NUDGE) * tree.unit, points)
+    near = (np.abs(off - np.round(off)) < GRID_OFFSET) & (points != tree.origin)
+    return np.where(near, tree.origin + (np.round(off) + 2.0 * GRID_OFFSET) * tree.unit, points)
 
 
 def merged(small: np.ndarray, left: np.ndarray, right: np.ndarray, size: np.ndarray) -> np.ndarray:

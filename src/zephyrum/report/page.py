@@ -1,4 +1,4 @@
-"""The report of a study: one HTML file that needs nothing else, verdict first (extra `report`: Jinja and plotly)."""
+"""The report of a study: one HTML file that needs nothing else, outcome first (extra `report`: Jinja and plotly)."""
 
 import base64
 import json
@@ -8,8 +8,9 @@ from datetime import datetime
 from importlib import metadata
 from pathlib import Path
 
-from zephyrum._core.atomic import write_text
+from zephyrum._core.atomic_files import write_text
 from zephyrum.errors import InputError
+from zephyrum.flow.outcome import Outcome
 from zephyrum.report.columns import HEADS, cell
 from zephyrum.studies.jobs import JOBS, Table
 
@@ -43,7 +44,7 @@ class Part:
         )
 
 
-def write_report(outcome, path: str | Path | None = None) -> Path:
+def write_report(study, path: str | Path | None = None) -> Path:
     """Write the report of a finished study (see `run_study`, `open_study`) into its folder as report.html, or to `path`; its path.
 
     The pictures are those in the study's folder; they are drawn if it has none. InputError if the extra `report` is missing.
@@ -55,17 +56,17 @@ def write_report(outcome, path: str | Path | None = None) -> Path:
         raise InputError(
             "a report needs Jinja and plotly; install them with: pip install 'zephyrum[report]'."
         ) from None
-    folder = outcome.folder
+    folder = study.folder
     path = folder / "report.html" if path is None else Path(path)
     if path.suffix.lower() not in (".html", ".htm"):
         raise InputError(f"report {path.name!r} should end in .html.")
     if not list((folder / "figures").glob("*.png")):
-        from zephyrum.looks import draw_album
+        from zephyrum.plotting import draw_study_figures
 
-        draw_album(outcome, folder / "figures")
-    parts = {part.key: part for part in _parts(outcome)}
-    for figure in outcome.figures():
-        _add_picture(parts[figure.place], folder / "figures" / f"{figure.name}.png", figure.caption)
+        draw_study_figures(study, folder / "figures")
+    parts = {part.key: part for part in _parts(study)}
+    for figure in study.figures():
+        _add_picture(parts[figure.position], folder / "figures" / f"{figure.name}.png", figure.caption)
     for start, (key, caption) in BODY.items():
         for picture in sorted((folder / "figures").glob(f"{start}*.png")):
             _add_picture(parts[key], picture, caption)
@@ -75,10 +76,10 @@ def write_report(outcome, path: str | Path | None = None) -> Path:
     loader = jinja2.Environment(loader=jinja2.PackageLoader("zephyrum.report", "."), autoescape=True, trim_blocks=True)
     version = metadata.version("zephyrum")
     text = loader.get_template("page.html").render(
-        title=outcome.spec.title,
-        subtitle=_subtitle(outcome),
+        title=study.spec.title,
+        subtitle=_subtitle(study),
         parts=shown,
-        good=outcome.settled and not outcome.implausible,
+        good=study.converged and not study.implausible,
         footer=f"Zephyrum {version}, {datetime.now():%Y-%m-%d %H:%M}. This file needs no network and no other file.",
     )
     write_text(path, text)
@@ -103,13 +104,13 @@ def _rows(rows: list[dict], columns: dict[str, str], title: str = "") -> dict:
     return {"title": title, "heads": heads, "rows": [[(cell(row.get(name), form), form == "") for name, form in live.items()] for row in rows]}  # fmt: skip
 
 
-def _points(outcome) -> list:
+def _points(study) -> list:
     """The stored solutions of the first Mach number."""
-    if outcome.polar is None:
+    if study.polar is None:
         return []
-    rows = outcome.polar.table
+    rows = study.polar.table
     rows = rows[rows["mach"] == rows["mach"].min()]
-    return [outcome.solution(float(row["mach"]), float(row["alpha"])) for _, row in rows.iterrows()]
+    return [study.solution(float(row["mach"]), float(row["alpha"])) for _, row in rows.iterrows()]
 
 
 def _add_table(part: Part, made: Table) -> None:
@@ -120,10 +121,10 @@ def _add_table(part: Part, made: Table) -> None:
     part.lines += made.lines
 
 
-def _parts(outcome) -> list[Part]:
-    solutions = _points(outcome)
-    middle = min(solutions, key=lambda s: abs(s.air.alpha - NEAR)) if solutions else None
-    out = [_verdict(outcome, middle), _checks(solutions)]
+def _parts(study) -> list[Part]:
+    solutions = _points(study)
+    midpoint = min(solutions, key=lambda s: abs(s.air.alpha - NEAR)) if solutions else None
+    out = [_outcome(study, midpoint), _checks(solutions)]
     own = {
         key: Part(key, title)
         for key, title in (
@@ -136,18 +137,18 @@ def _parts(outcome) -> list[Part]:
         )
     }
     others = []
-    for name, result in outcome.results.items():
+    for name, result in study.results.items():
         part = own[PLACES[name]] if name in PLACES else Part(name, name.capitalize())
         if name not in PLACES:
             others.append(part)
-        for made in JOBS[name].tables(outcome, result):
+        for made in JOBS[name].tables(study, result):
             _add_table(part, made)
-    if outcome.refinement is None:
+    if study.refinement is None:
         own["error"].lines.append("Unknown: the study has no [refine] table. Residuals say nothing about it.")
-    if middle is not None:
-        own["polar"].lines.append(f"Reference: {middle.reference}")
+    if midpoint is not None:
+        own["polar"].lines.append(f"Reference: {midpoint.reference}")
     body = Part("body", "Pressures in space")
-    if solutions and not outcome.mesh.planar and len({s.mesh.fingerprint for s in solutions}) == 1:
+    if solutions and not study.mesh.planar and len({s.mesh.fingerprint for s in solutions}) == 1:
         from zephyrum.report.scene import pressure_scene
 
         body.scene = pressure_scene(solutions, [f"alpha {s.air.alpha:g} deg, M {s.air.mach:g}" for s in solutions])
@@ -162,47 +163,47 @@ def _parts(outcome) -> list[Part]:
         own["field"],
         own["convergence"],
         own["shape"],
-        _mesh(outcome),
-        _provenance(outcome),
+        _mesh(study),
+        _provenance(study),
     ]
 
 
-def _verdict(outcome, middle) -> Part:
-    part = Part("verdict", "Verdict")
-    table = None if outcome.polar is None else outcome.polar.table
-    loose = [] if table is None else table[table["verdict"] != "settled"].to_dict("records")
-    odd = [row for row in loose if row["verdict"] == "implausible"]
-    if odd or outcome.implausible:
+def _outcome(study, midpoint) -> Part:
+    part = Part("outcome", "Outcome")
+    table = None if study.polar is None else study.polar.table
+    loose = [] if table is None else table[table["outcome"] != Outcome.CONVERGED].to_dict("records")
+    odd = [row for row in loose if row["outcome"] == Outcome.IMPLAUSIBLE]
+    if odd or study.implausible:
         part.lead = (
             f"Implausible: {len(odd)} of {len(table)} points converged to values that no such flow has."
             if odd
             else "Implausible: the lift falls with alpha."
         )
-    elif outcome.settled:
-        part.lead = "Every point settled: residuals are down and forces are at rest."
+    elif study.converged:
+        part.lead = "Every point converged: residuals are down and forces are at rest."
     else:
         part.lead = (
-            f"{len(loose)} of {len(table)} points did not settle."
+            f"{len(loose)} of {len(table)} points did not converge."
             if loose
-            else "A mesh level, or a result of another job, did not settle."
+            else "A mesh level, or a result of another job, did not converge."
         )
-    part.items = [f"M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['verdict']}, {row['reason']}" for row in loose]
-    known = outcome.refinement is not None
-    part.lines.append(f"Mesh error: {outcome.refinement.verdict}" if known else "Mesh error: unknown, add a [refine] table to the study.")  # fmt: skip
-    if middle is not None:
-        row = table.iloc[(table["alpha"] - middle.air.alpha).abs().argmin()]
+    part.items = [f"M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['outcome']}, {row['reason']}" for row in loose]
+    known = study.refinement is not None
+    part.lines.append(f"Mesh error: {study.refinement.outcome}" if known else "Mesh error: unknown, add a [refine] table to the study.")  # fmt: skip
+    if midpoint is not None:
+        row = table.iloc[(table["alpha"] - midpoint.air.alpha).abs().argmin()]
         for name, form in (("CL", ".4f"), ("CD", ".5f"), ("CM", "+.4f")):
             bar = row.get(f"{name} error")
             known_bar = bar is not None and bar == bar
-            part.facts.append((f"{name} at alpha {middle.air.alpha:g} deg", format(row[name], form) + (f" ± {bar:.2g}" if known_bar else "")))  # fmt: skip
+            part.facts.append((f"{name} at alpha {midpoint.air.alpha:g} deg", format(row[name], form) + (f" ± {bar:.2g}" if known_bar else "")))  # fmt: skip
         if known and not odd:
             best = table["L/D"].max()  # only where the error of CD is small
             if best == best:
                 part.facts.append(("largest L/D", f"{best:.1f}"))
             else:
                 part.lines.append("No L/D is given: the error of CD is more than a fifth of it.")
-    if outcome.derived:
-        one = outcome.derived[0]
+    if study.derived:
+        one = study.derived[0]
         part.facts += [("lift slope", f"{one.slope[0]:.3f} / rad"), ("neutral point", f"x = {one.neutral[0]:.3f} m"), ("static margin", f"{100 * one.margin[0]:.1f} % chord")]  # fmt: skip
     return part
 
@@ -219,32 +220,32 @@ def _checks(solutions: list) -> Part:
     return part
 
 
-def _mesh(outcome) -> Part:
+def _mesh(study) -> Part:
     from zephyrum.mesh import quality
 
-    measured = quality(outcome.mesh)
+    measured = quality(study.mesh)
     part = Part("mesh", "Mesh")
     rows = [
         {"measure": name, "unit": unit, "median": median, "99 %": high, "worst": worst, "at": f"({x:.4g}, {y:.4g}, {z:.4g}) m", "limit": limit, "beyond it": beyond}
         for name, unit, median, high, worst, x, y, z, limit, beyond in measured.rows
     ]  # fmt: skip
     part.tables.append(_rows(rows, {"measure": "", "unit": "", "median": ".3g", "99 %": ".3g", "worst": ".4g", "at": "", "limit": "g", "beyond it": "d"}))  # fmt: skip
-    part.lines.append(f"{outcome.mesh.n_cells:,} cells, fingerprint {outcome.mesh.fingerprint}; " + ", ".join(f"{key} {value:.5g}" if isinstance(value, float) else f"{key} {value}" for key, value in outcome.mesh.recipe.items()))  # fmt: skip
+    part.lines.append(f"{study.mesh.n_cells:,} cells, fingerprint {study.mesh.fingerprint}; " + ", ".join(f"{key} {value:.5g}" if isinstance(value, float) else f"{key} {value}" for key, value in study.mesh.recipe.items()))  # fmt: skip
     return part
 
 
-def _provenance(outcome) -> Part:
+def _provenance(study) -> Part:
     part = Part("provenance", "Provenance")
     versions = ", ".join(f"{name} {metadata.version(name)}" for name in ("zephyrum", "numpy", "scipy", "numba"))
     part.lines = [
         f"Made with {versions} on Python {platform.python_version()}, {platform.system()} {platform.machine()}.",
-        f"Mesh fingerprint {outcome.mesh.fingerprint}. The study below and one command give the same numbers: zephyrum run study.toml",
+        f"Mesh fingerprint {study.mesh.fingerprint}. The study below and one command give the same numbers: zephyrum run study.toml",
     ]
-    if outcome.polar is not None:
-        part.lines.append(f"Time to solve: {outcome.polar.table['seconds'].sum():.0f} s.")
-        notes = outcome.polar.notes
-        part.texts.append(json.dumps({key: notes[key] for key in ("reference", "air", "settings") if key in notes}, indent=1))  # fmt: skip
-    study = outcome.folder / "study.toml"
-    if study.is_file():
-        part.texts.insert(0, study.read_text(encoding="utf-8"))
+    if study.polar is not None:
+        part.lines.append(f"Time to solve: {study.polar.table['seconds'].sum():.0f} s.")
+        notes = study.polar.notes
+        part.texts.append(json.dumps({key: notes[key] for key in ("reference", "air", "numerics") if key in notes}, indent=1))  # fmt: skip
+    study_file = study.folder / "study.toml"
+    if study_file.is_file():
+        part.texts.insert(0, study_file.read_text(encoding="utf-8"))
     return part

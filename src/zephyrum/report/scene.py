@@ -4,9 +4,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from zephyrum.looks.space import CP_RANGE, on_walls
-from zephyrum.mesh.skin import wall_surface
-from zephyrum.shape import Surface
+from zephyrum.geometry import Surface
+from zephyrum.mesh.wall_triangles import wall_surface
+from zephyrum.plotting.fields_3d import CP_RANGE, on_walls
 
 HEIGHT = 560  # pixels
 MOST = 90_000  # triangles: more make files of tens of megabytes, and turn slowly
@@ -31,12 +31,12 @@ def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surfa
         key = np.column_stack([np.floor(surface.points / side).astype(np.int64), octant])
         _, group = np.unique(key, axis=0, return_inverse=True)
         t = group.ravel()[surface.triangles]
-        kept = (t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 2] != t[:, 0])
-        _, first = np.unique(np.sort(t[kept], axis=1), axis=0, return_index=True)
+        stored = (t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 2] != t[:, 0])
+        _, first = np.unique(np.sort(t[stored], axis=1), axis=0, return_index=True)
         if len(first) <= most:
             break
         side *= 1.15
-    rows = np.flatnonzero(kept)[np.sort(first)]
+    rows = np.flatnonzero(stored)[np.sort(first)]
     count = np.bincount(group.ravel())[:, None]
     points, values = (
         np.stack([np.bincount(group.ravel(), column) for column in one.T], axis=1) / count

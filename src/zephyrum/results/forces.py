@@ -9,8 +9,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from zephyrum._core.representation import short_repr
-from zephyrum.air import Freestream, Reference
-from zephyrum.air.axes import turned_body
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.conditions.axes import turned_body
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""A polar: one table, a row a point, with condition, result, verdict, mesh and time; CSV plus a JSON sidecar."""
+"""A polar: one table, a row a point, with condition, result, outcome, mesh and time; CSV plus a JSON sidecar."""
 
 import json
 from dataclasses import dataclass, field
@@ -7,13 +7,14 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from zephyrum._core.atomic import write_text
+from zephyrum._core.atomic_files import write_text
 from zephyrum._core.representation import short_repr
 from zephyrum.errors import FileError
+from zephyrum.flow.outcome import Outcome
 
-SURE_DRAG = 0.2
-COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CD pressure", "CD friction", "CX", "CZ", "L/D", "y+ max", "verdict", "orders", "drift", "numerics", "CL swing",
-           "CD swing", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "case", "steps", "seconds",
+KNOWN_DRAG_FRACTION = 0.2
+COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CD pressure", "CD friction", "CX", "CZ", "L/D", "y+ max", "outcome", "residual_drop", "drift", "numerics", "CL amplitude",
+           "CD amplitude", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "case", "steps", "seconds",
            "reason")  # fmt: skip
 
 
@@ -28,7 +29,7 @@ class Polar:
 
     def __str__(self) -> str:
         t = self.table
-        count = ", ".join(f"{n} {verdict}" for verdict, n in t["verdict"].value_counts().items())
+        count = ", ".join(f"{n} {outcome}" for outcome, n in t["outcome"].value_counts().items())
         machs = " ".join(f"{m:g}" for m in sorted(t["mach"].unique()))
         return f"{len(t)} points, M {machs}, alpha {t['alpha'].min():g} to {t['alpha'].max():g} deg: {count}"
 
@@ -43,7 +44,7 @@ class Polar:
         return cls(table, notes or {})
 
     def lift_maximum(self, mach: float) -> dict[str, float] | None:
-        """CLmax of one Mach number: CL, alpha [deg], its uncertainty `alpha +-` and whether the points there settled.
+        """CLmax of one Mach number: CL, alpha [deg], its uncertainty `alpha +-` and whether the points there converged.
 
         The top of the parabola through the highest point and its neighbours; None where CL still rises at an end.
         """
@@ -55,28 +56,30 @@ class Polar:
         near = slice(top - 1, top + 2)
         bend, slope, _ = np.polyfit(a[near] - a[top], lift[near], 2)
         shift = float(np.clip(-0.5 * slope / bend, a[top - 1] - a[top], a[top + 1] - a[top])) if bend < 0.0 else 0.0
-        settled = bool((own["verdict"].to_numpy()[near] == "settled").all())
+        converged = bool((own["outcome"].to_numpy()[near] == Outcome.CONVERGED).all())
         return {"CL": float(lift[top] + 0.5 * slope * shift), "alpha": float(a[top] + shift),
-                "alpha +-": float(0.5 * max(a[top] - a[top - 1], a[top + 1] - a[top])), "settled": settled}  # fmt: skip
+                "alpha +-": float(0.5 * max(a[top] - a[top - 1], a[top + 1] - a[top])), "converged": converged}  # fmt: skip
 
     def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":
         """The polar with error bars: the larger of a share of the value and an absolute one, plus the swing if any.
 
-        No L/D is given where the error of CD exceeds `SURE_DRAG` of it.
+        No L/D is given where the error of CD exceeds `KNOWN_DRAG_FRACTION` of it.
         """
         table = self.table.copy()
         for name in ("CL", "CD", "CM"):
             mesh = (table[name].abs() * relative.get(name, 0.0)).clip(lower=absolute.get(name, 0.0))
-            table[f"{name} error"] = mesh + (table[f"{name} swing"].fillna(0.0) if f"{name} swing" in table else 0.0)
+            table[f"{name} error"] = mesh + (
+                table[f"{name} amplitude"].fillna(0.0) if f"{name} amplitude" in table else 0.0
+            )
         if "L/D" in table:  # a ratio with such an error says nothing
-            table.loc[table["CD error"] > SURE_DRAG * table["CD"].abs(), "L/D"] = np.nan
+            table.loc[table["CD error"] > KNOWN_DRAG_FRACTION * table["CD"].abs(), "L/D"] = np.nan
         return Polar(table, self.notes)
 
     def write(self, path: str | Path) -> Path:
         """Write `path` (.csv) and its sidecar (.json), each in one stroke."""
         path = Path(path)
         notes = self.notes | {"columns": {"alpha": "deg", "seconds": "s", "drift": "largest coefficient change over the last window",
-                                          "orders": "decades of residual drop", "other columns": "dimensionless or text"}}  # fmt: skip
+                                          "residual_drop": "decades of residual drop", "other columns": "dimensionless or text"}}  # fmt: skip
         write_text(path, self.table.to_csv(index=False))
         write_text(path.with_suffix(".json"), json.dumps(notes, indent=1, default=str))
         return path

@@ -7,23 +7,24 @@ from pathlib import Path
 import numpy as np
 
 from zephyrum._core.validation import choice, number
-from zephyrum.air import Freestream, Reference
+from zephyrum.conditions import Freestream, Reference
 from zephyrum.errors import InputError
-from zephyrum.flow import History, Settings
-from zephyrum.flow.gas import Law, Scales
-from zephyrum.flow.turbulence import WALL_MODELS
+from zephyrum.flow import History, Numerics
+from zephyrum.flow.outcome import Outcome
+from zephyrum.flow.physics.gas_model import GasModel, Scales
+from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.mesh import Mesh, write_mesh
-from zephyrum.results.checks import COARSE_WALL, extremes, implausible, result_warnings
-from zephyrum.results.cuts import STRIPS, SpanLoading, cut_table, span_loading
+from zephyrum.results.boundary_layer import boundary_layer_table, profile_table
 from zephyrum.results.forces import Forces, wall_forces
-from zephyrum.results.layer import layer_table, profile_table
-from zephyrum.results.levels import level_surface, spin, velocity_slopes
-from zephyrum.results.paths import Paths, stream_paths
-from zephyrum.results.skin import SkinLines, skin_lines
+from zephyrum.results.iso_surfaces import iso_surface, rotation_quantities, velocity_gradients
+from zephyrum.results.result_checks import COARSE_WALL, extremes, implausibilities, result_warnings
+from zephyrum.results.section_cuts import STRIP_COUNT, SpanLoading, cut_table, span_loading
+from zephyrum.results.skin_friction import SkinFrictionLines, skin_friction_lines
 from zephyrum.results.solution_writer import save_solution
-from zephyrum.results.streamlines import bubbles, stream_function
-from zephyrum.results.surface import surface_table, turning_points
-from zephyrum.results.wake import wake_drag
+from zephyrum.results.streamlines_2d import bubbles, stream_function
+from zephyrum.results.streamlines_3d import Streamlines, trace_streamlines
+from zephyrum.results.surface_quantities import surface_table, turning_points
+from zephyrum.results.wake_survey import wake_drag
 from zephyrum.solver import Run
 
 LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh error: no L/D is given
@@ -33,7 +34,7 @@ LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh er
 class Solution(Run):
     """One solved condition on one mesh.
 
-    verdict: "settled" (residuals down and forces at rest), "implausible" (that, but with values that no such flow has), "wandering"
+    outcome: "converged" (residuals down and forces at rest), "implausible" (that, but with values that no such flow has), "oscillating"
     (neither, but bounded) or "failed"; `reason` says why. Coefficients refer to `reference`; the mesh error of a single solution is
     unknown until `refine` finds it. `case` is everything that it depends on.
     """
@@ -64,30 +65,30 @@ class Solution(Run):
         return self.case.model
 
     @property
-    def settings(self) -> Settings:
+    def numerics(self) -> Numerics:
         """The numerics."""
-        return self.case.settings
+        return self.case.numerics
 
     def __repr__(self) -> str:
         found = ", ".join(f"{name} {getattr(self.forces, name):.4g}" for name in ("CL", "CD", "CM"))
-        return f"<Solution, {self.model}, {self.air.describe()}, {self.mesh.n_cells:,} cells: {found}; {self.verdict}, {self.reason}>"
+        return f"<Solution, {self.model}, {self.air.describe()}, {self.mesh.n_cells:,} cells: {found}; {self.outcome}, {self.reason}>"
 
     @property
-    def verdict(self) -> str:
-        """settled, implausible, wandering or failed."""
-        return "implausible" if self.implausible else self.flow.verdict
+    def outcome(self) -> str:
+        """converged, implausible, oscillating or failed."""
+        return Outcome.IMPLAUSIBLE if self.implausible else self.flow.outcome
 
     @property
     def reason(self) -> str:
-        """One sentence on the verdict."""
+        """One sentence on the outcome."""
         if self.implausible:
             return f"{self.flow.reason}, implausible: {'; '.join(self.implausible)}"
         return self.flow.reason
 
     @functools.cached_property
     def implausible(self) -> tuple[str, ...]:
-        """What a settled solution shows that no such flow has: what must not be used as a result. Empty if nothing, or if it did not settle."""
-        return tuple(implausible(self)) if self.flow.verdict == "settled" else ()
+        """What a converged solution shows that no such flow has: what must not be used as a result. Empty if nothing, or if it did not converge."""
+        return tuple(implausibilities(self)) if self.flow.outcome == Outcome.CONVERGED else ()
 
     @property
     def history(self) -> History:
@@ -124,7 +125,7 @@ class Solution(Run):
         return self.model != "euler"
 
     @property
-    def law(self) -> Law:
+    def law(self) -> GasModel:
         """The gas in scaled units, with the viscosity that was computed with."""
         return Scales.law(self.computed, self.reference.chord)
 
@@ -170,10 +171,10 @@ class Solution(Run):
 
     @property
     def wall_of_first_order(self) -> float:
-        """Share of the wall's area at cells that lost their slopes to settle."""
+        """Share of the wall's area at cells that lost their slopes to converge."""
         faces = self.mesh.faces_of("wall")
         area = np.linalg.norm(self.mesh.face_area[faces], axis=1)
-        return float(area[self.flow.calmed[self.mesh.left[faces]]].sum() / max(area.sum(), 1e-300))
+        return float(area[self.flow.first_order_cells[self.mesh.left[faces]]].sum() / max(area.sum(), 1e-300))
 
     def surface(self):
         """DataFrame along the surface: part, side, x, y, z, x/c, Cp, and in viscous flow Cf (signed) and y+.
@@ -201,7 +202,7 @@ class Solution(Run):
         """
         return cut_table(self, at, part, axis)
 
-    def span_loading(self, strips: int = STRIPS, part: str | None = None) -> SpanLoading:
+    def span_loading(self, strips: int = STRIP_COUNT, part: str | None = None) -> SpanLoading:
         """How the lift is spread over the span in so many strips, and the induced drag that belongs to it."""
         return span_loading(self, strips, part)
 
@@ -218,24 +219,24 @@ class Solution(Run):
             raise InputError("inviscid flow does not separate; solve with model='laminar', 'sa' or 'sst'.")
         if not self.mesh.planar:
             raise InputError(
-                "turning points are those of sections and axisymmetric bodies; in space look at skin_lines()."
+                "turning points are those of sections and axisymmetric bodies; in space look at skin_friction_lines()."
             )
         return turning_points(self._surface)
 
     def boundary_layer(self):
         """DataFrame along a section: part, side, x/c, delta99, displacement and momentum thickness [m], shape factor."""
         self._refuse_inviscid("has no boundary layer")
-        return layer_table(self.mesh, self.fields()["velocity"], self._surface, self.reference, self.air.speed)
+        return boundary_layer_table(self.mesh, self.fields()["velocity"], self._surface, self.reference, self.air.speed)
 
-    def profile(self, place: float, side: str = "upper"):
-        """DataFrame of the velocity profile at chord fraction `place` on a side: y [m], u [m/s], u/ue."""
+    def profile(self, position: float, side: str = "upper"):
+        """DataFrame of the velocity profile at chord fraction `position` on a side: y [m], u [m/s], u/ue."""
         self._refuse_inviscid("has no boundary layer")
         choice("side", side, ("upper", "lower"))
-        number("place", place, 0.0, 1.0)
-        made = profile_table(self.mesh, self.fields()["velocity"], self._surface, self.reference, place, side)
+        number("position", position, 0.0, 1.0)
+        made = profile_table(self.mesh, self.fields()["velocity"], self._surface, self.reference, position, side)
         if made is None:
             raise InputError(
-                f"place = {place:g} on the {side} side: no boundary layer is found there; try another place."
+                f"position = {position:g} on the {side} side: no boundary layer is found there; try another place."
             )
         return made
 
@@ -256,36 +257,36 @@ class Solution(Run):
         velocity = q[:, 1:4] * air.speed / self.computed.mach
         out = {"pressure": pressure, "velocity": velocity, "temperature": temperature, "density": pressure / (air.gas.R * temperature),
                "mach": np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4]) * air.mach / self.computed.mach, "cp": q[:, 0] / (0.5 * self.computed.mach**2)}  # fmt: skip
-        if self.model in WALL_MODELS:
-            out["eddy viscosity ratio"] = self.flow.eddies
+        if self.model in VISCOUS_MODELS:
+            out["eddy viscosity ratio"] = self.flow.eddy_ratio
         return out
 
     def vorticity(self) -> np.ndarray:
         """(n,) rate of rotation about y in the cells [1/s], nose-up positive (twice the angular velocity)."""
-        slopes = velocity_slopes(self)
+        slopes = velocity_gradients(self)
         return slopes[:, 0, 2] - slopes[:, 2, 0]
 
     def spin(self) -> dict[str, np.ndarray]:
         """Cell fields (n,) of rotation: "vorticity", its size over speed and chord, and "q", the Q criterion over their square (positive in cores)."""
-        return spin(self)
+        return rotation_quantities(self)
 
     def level_surface(self, name: str, level: float):
-        """(Surface on which the field `name` of `fields` or `spin` has the value `level`, cell (t,) of each of its triangles); in space.
+        """(Surface on which the field `name` of `fields` or `rotation_quantities` has the value `level`, cell (t,) of each of its triangles); in space.
 
         Normals point to lower values. InputError if there is no such place.
         """
-        return level_surface(self, name, level)
+        return iso_surface(self, name, level)
 
-    def paths(self, seeds=None, length: float | None = None) -> Paths:
+    def paths(self, seeds=None, length: float | None = None) -> Streamlines:
         """Streamlines in space through `seeds` (k, 3) [m], both ways over `length` [m] at most (three bodies); without seeds from before the body."""
-        return stream_paths(self, seeds, length)
+        return trace_streamlines(self, seeds, length)
 
-    def skin_lines(self, spacing: float | None = None) -> SkinLines:
+    def skin_friction_lines(self, spacing: float | None = None) -> SkinFrictionLines:
         """Lines of friction on the surface in space, as oil would draw them; without friction of the air's way along it.
 
         They cover the body evenly, `spacing` [m] apart (1.2 % of the body without it).
         """
-        return skin_lines(self, spacing)
+        return skin_friction_lines(self, spacing)
 
     def stream_function(self) -> np.ndarray:
         """(n_points,) mass between a point on the front side and the wall over that through a chord; lines are streamlines.
@@ -307,7 +308,7 @@ class Solution(Run):
         """(n_points,) bool: points in zones of closed streamlines, which are separation bubbles (`stream`: if at hand)."""
         return bubbles(self.mesh, self.stream_function() if stream is None else stream, 1.0)
 
-    def swing(self) -> dict[str, tuple[float, float]]:
+    def amplitude(self) -> dict[str, tuple[float, float]]:
         """(mean, half of peak to peak) of CL, CD, CM over the last half of the fine-mesh history (at most 40 steps)."""
         out = {}
         for name in ("CL", "CD", "CM"):
@@ -330,7 +331,7 @@ class Solution(Run):
 
     def row(self) -> dict:
         """The row of this point in a polar."""
-        c, swing = self.forces.coefficients(), self.swing()
+        c, amplitude = self.forces.coefficients(), self.amplitude()
         drop = self.history.drop()
         worst = float(drop[-1].max()) if len(drop) else 1.0
         fields = self.fields()
@@ -339,9 +340,9 @@ class Solution(Run):
             friction = {"CD pressure": self.forces.coefficients(cause="pressure")["CD"], "CD friction": self.forces.coefficients(cause="friction")["CD"],
                         "y+ max": float(self._surface["y+"].max())}  # fmt: skip
         return {"mach": self.air.mach, "alpha": self.air.alpha, "reynolds": self.reynolds if self.viscous else self.air.reynolds, **{k: c[k] for k in ("CL", "CD", "CM", "CX", "CZ")},
-                "L/D": c["CL"] / c["CD"] if c["CD"] > LEAST_DRAG else float("nan"), "verdict": self.verdict,
-                "orders": round(-np.log10(max(worst, 1e-16)), 2), "drift": self.history.drift(), "numerics": self.fallback or "as asked",
-                "CL swing": swing["CL"][1] if self.flow.verdict != "settled" else 0.0, "CD swing": swing["CD"][1] if self.flow.verdict != "settled" else 0.0,
+                "L/D": c["CL"] / c["CD"] if c["CD"] > LEAST_DRAG else float("nan"), "outcome": self.outcome,
+                "residual_drop": round(-np.log10(max(worst, 1e-16)), 2), "drift": self.history.drift(), "numerics": self.fallback or "as asked",
+                "CL amplitude": amplitude["CL"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0, "CD amplitude": amplitude["CD"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
                 **friction, "cp min": float(fields["cp"].min()), "mach max": float(fields["mach"].max()), "model": self.model, "cells": self.mesh.n_cells,
                 "mesh": self.mesh.fingerprint, "case": self.case.fingerprint, "steps": int(self.history.column("step", 0)[-1]), "seconds": round(self.flow.seconds, 2), "reason": self.reason}  # fmt: skip
 
@@ -352,6 +353,6 @@ class Solution(Run):
     def save(self, path: str | Path, mesh_file: str | Path | None = None) -> Path:
         """Keep case, last state and history in one .npz file, written in one stroke; `load_solution(path)` gives it back.
 
-        mesh_file: a mesh kept by `keep_mesh`, to which the file then only refers; without it the mesh is inside.
+        mesh_file: a mesh kept by `store_mesh`, to which the file then only refers; without it the mesh is inside.
         """
         return save_solution(self, path, mesh_file)

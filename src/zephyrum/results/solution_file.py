@@ -9,14 +9,15 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum._core.npz import read_arrays
+from zephyrum._core.npz_reader import read_arrays
 from zephyrum._core.validation import PATH, takes
-from zephyrum.air import Freestream, Gas, Reference
+from zephyrum.conditions import Freestream, Gas, Reference
 from zephyrum.errors import FileError, InputError, MeshError
-from zephyrum.flow import Flow, History, Settings
-from zephyrum.flow.gas import Scales
+from zephyrum.flow import FlowState, History, Numerics
+from zephyrum.flow.outcome import Outcome
+from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.mesh import Mesh
-from zephyrum.mesh.kept import ARRAYS, mesh_of, read_kept_mesh
+from zephyrum.mesh.mesh_store import ARRAYS, mesh_of, read_stored_mesh
 from zephyrum.results.solution import Solution
 from zephyrum.results.solution_writer import FORMAT, STATES
 from zephyrum.solver import Case, Wall
@@ -50,8 +51,8 @@ def load_solution(path: str | Path, mesh: Mesh | None = None) -> Solution:
         raise FileError(f"solution {str(path)!r} is stale: it belongs to the mesh {facts['mesh']['fingerprint']}, not to {mesh.fingerprint}; remove it and run again.")  # fmt: skip
     try:
         case = _case_of(facts, arrays, path, mesh)
-        flow = Flow(
-            *(arrays[name] for name in STATES), Scales.of(case.computed), facts["verdict"], facts["reason"],
+        flow = FlowState(
+            *(arrays[name] for name in STATES), Scales.of(case.computed), Outcome(facts["outcome"]), facts["reason"],
             History([tuple(row) for row in arrays["history"]]), facts["seconds"],
         )  # fmt: skip
         _checked(flow, case, path)
@@ -88,20 +89,25 @@ def _read(path: Path, states: bool = True) -> tuple[dict, dict[str, np.ndarray]]
 
 def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None) -> Case:
     if mesh is None and "mesh file" in facts:
-        mesh = read_kept_mesh(path.parent / facts["mesh file"], family=False)
+        mesh = read_stored_mesh(path.parent / facts["mesh file"], family=False)
     elif mesh is None:
         mesh = mesh_of({name: arrays[f"mesh {name}"] for name in ARRAYS}, facts["mesh"])
     given = dict(facts["freestream"])
     air = Freestream(**given | {"gas": Gas(**given["gas"])})
     walls = {name: Wall(**{key: tuple(value) if isinstance(value, list) else value for key, value in wall.items()}) for name, wall in facts["walls"].items()}  # fmt: skip
-    case = Case(mesh, air, facts["model"], Reference(**facts["reference"]), walls or None, Settings(**facts["settings"]), facts["ground"])  # fmt: skip
+    case = Case(mesh, air, facts["model"], Reference(**facts["reference"]), walls or None, Numerics(**facts["numerics"]), facts["ground"])  # fmt: skip
     if case.fingerprint != facts["fingerprint"]:
         differ = ", ".join(case.differences(facts["case"])) or "its description"
         raise FileError(f"solution {str(path)!r} is stale or damaged ({differ} differ from what it was computed with); remove it and run again.")  # fmt: skip
     return case
 
 
-def _checked(flow: Flow, case: Case, path: Path) -> None:
+def _checked(flow: FlowState, case: Case, path: Path) -> None:
     n, nb = case.mesh.n_cells, case.mesh.n_faces - case.mesh.n_interior
-    if len(flow.q) != n or len(flow.boundary_pressure) != nb or flow.traction.shape != (nb, 3) or len(flow.calmed) != n:
+    if (
+        len(flow.q) != n
+        or len(flow.boundary_pressure) != nb
+        or flow.traction.shape != (nb, 3)
+        or len(flow.first_order_cells) != n
+    ):
         raise FileError(f"solution {str(path)!r} is damaged: its states do not fit its mesh; remove it and run again.")

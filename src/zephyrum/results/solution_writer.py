@@ -10,12 +10,12 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum._core.atomic import atomic_write
-from zephyrum.mesh.kept import ARRAYS, mesh_notes
+from zephyrum._core.atomic_files import atomic_write
+from zephyrum.mesh.mesh_store import ARRAYS, mesh_notes
 from zephyrum.solver import Run
 
-FORMAT = 2
-STATES = {"q": "q", "wall": "boundary_pressure", "traction": "traction", "heat": "heat", "eddies": "eddies", "calmed": "calmed"}  # fmt: skip
+FORMAT = 3
+STATES = {"q": "q", "wall": "boundary_pressure", "traction": "traction", "heat": "heat", "eddy ratio": "eddy_ratio", "first-order cells": "first_order_cells"}  # fmt: skip
 
 
 def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None = None) -> Path:
@@ -23,11 +23,11 @@ def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None 
     path = Path(path)
     flow, case = solution.flow, solution.case
     facts = {
-        "format": FORMAT, "fingerprint": case.fingerprint, "case": case.description, "verdict": flow.verdict, "reason": flow.reason,
+        "format": FORMAT, "fingerprint": case.fingerprint, "case": case.description, "outcome": flow.outcome, "reason": flow.reason,
         "seconds": flow.seconds, "notes": solution.notes, "fallback": solution.fallback, "model": case.model, "ground": case.ground,
         "freestream": {name: getattr(case.air, name) for name in (*case.air.given, "alpha", "beta")} | {"gas": asdict(case.air.gas)},
         "reference": asdict(case.reference), "walls": {name: asdict(wall) for name, wall in case.walls.items()},
-        "settings": asdict(case.settings), "mesh": mesh_notes(case.mesh),
+        "numerics": asdict(case.numerics), "mesh": mesh_notes(case.mesh),
     }  # fmt: skip
     arrays = {name: getattr(flow, attribute) for name, attribute in STATES.items()}
     if mesh_file is None:

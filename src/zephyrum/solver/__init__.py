@@ -2,7 +2,7 @@
 
 from zephyrum.solver.case import Case
 from zephyrum.solver.steady import Run, run_case
-from zephyrum.solver.unsteady import TimeRun, run_in_time
+from zephyrum.solver.unsteady import TimeRun, run_unsteady
 from zephyrum.solver.walls import Wall
 
-__all__ = ["Case", "Run", "TimeRun", "Wall", "run_case", "run_in_time"]
+__all__ = ["Case", "Run", "TimeRun", "Wall", "run_case", "run_unsteady"]

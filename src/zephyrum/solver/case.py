@@ -11,13 +11,13 @@ import numpy as np
 
 from zephyrum._core.fingerprint import canonical, differences, fingerprint
 from zephyrum._core.validation import choice, taken
-from zephyrum.air import Freestream, Reference
+from zephyrum.conditions import Freestream, Reference
 from zephyrum.errors import InputError
-from zephyrum.flow import MODELS, Settings
-from zephyrum.flow.gas import Scales
-from zephyrum.flow.turbulence import WALL_MODELS
+from zephyrum.flow import MODELS, Numerics
+from zephyrum.flow.physics.gas_model import Scales
+from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.mesh import Mesh
-from zephyrum.mesh.layers import first_height
+from zephyrum.mesh.layer_spacing import first_height
 from zephyrum.solver.preflight import preflight_warnings
 from zephyrum.solver.walls import GROUNDS, Wall, WallRows, named_walls, wall_rows
 
@@ -41,7 +41,7 @@ class Case:
         Typed reference quantities; without it those measured by the mesh generator.
     walls : Wall or mapping of names to Wall, optional
         What the walls do; at rest, adiabatic, smooth and fully turbulent without it.
-    settings : Settings
+    numerics : Numerics
         Numerics.
     ground : str, optional
         What a ground in the mesh does: "belt" (moves with the wind, the default with friction), "still" or "slip" (no
@@ -66,20 +66,20 @@ class Case:
     model: str = "euler"
     reference: Reference | None = None
     walls: Wall | Mapping[str, Wall] | None = None
-    settings: Settings = field(default_factory=Settings)
+    numerics: Numerics = field(default_factory=Numerics)
     ground: str | None = None
 
     def __post_init__(self) -> None:
         taken("mesh", self.mesh, Mesh)
         taken("air", self.air, Freestream)
         choice("model", self.model, MODELS)
-        taken("settings", self.settings, Settings)
+        taken("numerics", self.numerics, Numerics)
         self._set(reference=self._checked_reference(), ground=self._checked_ground())
         self._refuse_directions()
         self._set(walls=named_walls(self.walls, self.mesh, self.model))
-        if self.model in WALL_MODELS or self.model == "laminar":
+        if self.model in VISCOUS_MODELS or self.model == "laminar":
             self._refuse_other_length()
-        if self.model in WALL_MODELS:
+        if self.model in VISCOUS_MODELS:
             self._refuse_without_layers()
         self.wall_rows(self.mesh)
 
@@ -166,7 +166,7 @@ class Case:
     @functools.cached_property
     def computed(self) -> Freestream:
         """The freestream computed with, in the axes of the mesh: turned with the body, at Mach `LEAST_MACH` if the Mach number is lower."""
-        air = slowest(self.air, self.reference.chord)
+        air = slowest_point(self.air, self.reference.chord)
         return air.turned(alpha=air.alpha - self.mesh.attitude) if self.mesh.attitude else air
 
     @property
@@ -220,7 +220,7 @@ class Case:
                 "walls": self.walls,
                 "ground": self.ground,
                 "reference": replace(self.reference, origin=""),
-                "settings": self.settings,
+                "numerics": self.numerics,
             }
         )  # fmt: skip
 
@@ -238,7 +238,7 @@ class Case:
         return replace(self, air=self.air.turned(alpha, beta))
 
 
-def slowest(air: Freestream, chord: float) -> Freestream:
+def slowest_point(air: Freestream, chord: float) -> Freestream:
     """`air`, or below Mach `LEAST_MACH` the same at that Mach number with the Reynolds number on `chord` [m] kept."""
     if air.mach >= LEAST_MACH:
         return air

@@ -11,15 +11,15 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum._core.atomic import atomic_write, disk_errors, errors_as_warnings
-from zephyrum._core.npz import DamagedArrays, read_arrays
+from zephyrum._core.atomic_files import atomic_write, disk_errors, errors_as_warnings
+from zephyrum._core.npz_reader import DamagedArrays, read_arrays
 
-EVERY = 60.0  # s
+SAVE_INTERVAL = 60.0  # s
 
 
 @dataclass
 class Checkpoint:
-    """Called with the states of every step; writes them to `path` when the last time was `EVERY` seconds ago."""
+    """Called with the states of every step; writes them to `path` when the last time was `SAVE_INTERVAL` seconds ago."""
 
     path: Path
     key: str
@@ -33,35 +33,46 @@ class Checkpoint:
             Path(path).parent.mkdir(parents=True, exist_ok=True)
         return cls(Path(path), case.fingerprint)
 
-    def __call__(self, q: np.ndarray, calmed: np.ndarray, cfl: float, rows: list[tuple]) -> None:
-        self.latest = q, calmed, cfl, rows, len(rows)
-        if time.monotonic() - self.last >= EVERY:
+    def __call__(self, q: np.ndarray, first_order_cells: np.ndarray, cfl: float, rows: list[tuple]) -> None:
+        self.latest = q, first_order_cells, cfl, rows, len(rows)
+        if time.monotonic() - self.last >= SAVE_INTERVAL:
             self.flush()
 
     def flush(self) -> None:
         """Write the last states now, if there are any; what the disk refuses is said in a warning, as it shall not cost the run."""
         if self.latest is None:
             return
-        q, calmed, cfl, rows, count = self.latest
+        q, first_order_cells, cfl, rows, count = self.latest
         self.last = time.monotonic()
         with (
             errors_as_warnings("the run goes on without a new checkpoint"),
             atomic_write(self.path) as part,
             part.open("wb") as file,
         ):
-            np.savez(file, q=q, calmed=calmed, cfl=np.array(cfl), rows=np.array(rows[:count]), key=np.array(self.key))
+            np.savez(
+                file,
+                q=q,
+                first_order_cells=first_order_cells,
+                cfl=np.array(cfl),
+                rows=np.array(rows[:count]),
+                key=np.array(self.key),
+            )
 
     def read(self) -> tuple[np.ndarray, np.ndarray, float, list[tuple]] | None:
         """(states (n, m), cells (n,) without slopes, CFL number, rows of the history) of the run that was broken off; None if there is none, or it was of another case."""
         if not self.path.is_file():
             return None
         try:
-            held = read_arrays(self.path, ("key", "q", "calmed", "cfl", "rows"))
+            held = read_arrays(self.path, ("key", "q", "first_order_cells", "cfl", "rows"))
         except DamagedArrays:
             return None
-        if str(held["key"]) != self.key or not np.isfinite(held["q"]).all() or len(held["calmed"]) != len(held["q"]):
+        if (
+            str(held["key"]) != self.key
+            or not np.isfinite(held["q"]).all()
+            or len(held["first_order_cells"]) != len(held["q"])
+        ):
             return None
-        return held["q"], held["calmed"], float(held["cfl"]), [tuple(row) for row in held["rows"].tolist()]
+        return held["q"], held["first_order_cells"], float(held["cfl"]), [tuple(row) for row in held["rows"].tolist()]
 
     def remove(self) -> None:
         """The run has ended."""

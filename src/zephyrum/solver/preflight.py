@@ -5,15 +5,15 @@ Nothing here stops a run; what can't be solved at all is refused by `Case`. Veri
 
 import numpy as np
 
-from zephyrum.air import Reference
-from zephyrum.flow.turbulence import WALL_MODELS
+from zephyrum.conditions import Reference
+from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.polygons import entries_of
 
-FOLDED = 150.0  # deg between a face's normal and the line of the centroids from which a mesh is told to be bad
-NEAR = 4.0  # sizes of the body to the farfield below which it is felt in CL (subsonic)
-BLOCKED = 0.02  # frontal area over that of the domain
-SIZES = (0.02, 120.0)  # m: lengths of bodies outside are more likely a wrong unit
+FOLDED_FRACTION = 150.0  # deg between a face's normal and the line of the centroids from which a mesh is told to be bad
+NEAR_DISTANCE = 4.0  # sizes of the body to the farfield below which it is felt in CL (subsonic)
+MAX_BLOCKAGE = 0.02  # frontal area over that of the domain
+PLAUSIBLE_SIZES = (0.02, 120.0)  # m: lengths of bodies outside are more likely a wrong unit
 PLAN_BAND = (
     0.2,
     1.6,
@@ -30,18 +30,18 @@ def preflight_warnings(case) -> list[str]:
     corners = mesh.points[mesh.face_points[entries_of(mesh.face_start, walls)[1]]]
     low, high = corners.min(axis=0), corners.max(axis=0)
     size = float((high - low)[[0, 2] if mesh.planar else [0, 1, 2]].max())
-    if not SIZES[0] <= size <= SIZES[1]:
+    if not PLAUSIBLE_SIZES[0] <= size <= PLAUSIBLE_SIZES[1]:
         out.append(f"the body is {size:.3g} m long: is its unit right? A scan in mm, cm or inches has to say so.")
     outer = mesh.faces_of("farfield")
     if len(outer) and air.mach < 1.0 and not mesh.planar:
         far = float(np.abs(mesh.face_centroid[outer] - 0.5 * (low + high)).max(axis=1).min()) / size
-        if far < NEAR:
+        if far < NEAR_DISTANCE:
             out.append(f"the farfield is {far:.1f} sizes of the body away: CL and CD feel it by several per cent; mesh with farfield = 10 or more.")  # fmt: skip
         out += _blockage(mesh, walls)
     out += _folded(mesh)
     if mesh.dimension == 3 and not mesh.planar:
         out += _reference(mesh, walls, low, high, reference)
-    if model in WALL_MODELS and case.reynolds < LAMINAR:
+    if model in VISCOUS_MODELS and case.reynolds < LAMINAR:
         out.append(f"at a Reynolds number of {case.reynolds:.2g} on the chord the boundary layer is laminar over most of it, but model {model!r} is turbulent everywhere: "
                    "set walls=Wall(laminar=...), or solve with model='laminar'.")  # fmt: skip
     return out
@@ -55,24 +55,24 @@ def _folded(mesh: Mesh) -> list[str]:
     cosine = np.einsum("ij,ij->i", line, area) / np.maximum(
         np.linalg.norm(line, axis=1) * np.linalg.norm(area, axis=1), 1e-300
     )
-    many = int(np.count_nonzero(cosine < np.cos(np.radians(FOLDED))))
+    many = int(np.count_nonzero(cosine < np.cos(np.radians(FOLDED_FRACTION))))
     if not many:
         return []
     worst = int(np.argmin(cosine))
-    place = mesh.face_centroid[worst]
+    position = mesh.face_centroid[worst]
     return [
-        f"{many:,} faces of the mesh have a non-orthogonality above {FOLDED:g} deg (largest {np.degrees(np.arccos(cosine[worst])):.0f} deg at x = {place[0]:.4g}, "
-        f"y = {place[1]:.4g}, z = {place[2]:.4g} m): fluxes there are of no order; look at the flow there, or mesh more finely."
+        f"{many:,} faces of the mesh have a non-orthogonality above {FOLDED_FRACTION:g} deg (largest {np.degrees(np.arccos(cosine[worst])):.0f} deg at x = {position[0]:.4g}, "
+        f"y = {position[1]:.4g}, z = {position[2]:.4g} m): fluxes there are of no order; look at the flow there, or mesh more finely."
     ]
 
 
 def _blockage(mesh: Mesh, walls) -> list[str]:
     front = 0.5 * float(np.abs(mesh.face_area[walls, 0]).sum())
     box = np.ptp(mesh.points, axis=0)
-    share = front / float(box[1] * box[2])
-    if share > BLOCKED:
+    fraction = front / float(box[1] * box[2])
+    if fraction > MAX_BLOCKAGE:
         return [
-            f"the body blocks {100 * share:.2g} % of the domain: the stream is sped up between them; mesh with a larger farfield."
+            f"the body blocks {100 * fraction:.2g} % of the domain: the stream is sped up between them; mesh with a larger farfield."
         ]
     return []
 
@@ -81,9 +81,9 @@ def _reference(mesh: Mesh, walls, low, high, reference: Reference) -> list[str]:
     out = []
     whole = 2.0 if mesh.mirrored else mesh.sectors
     plan = 0.5 * whole * float(np.abs(mesh.face_area[walls, 2]).sum())
-    share = reference.area / plan
-    if not PLAN_BAND[0] <= share <= PLAN_BAND[1]:
-        out.append(f"the reference area {reference.area:.4g} m^2 is {share:.2g} of what the body covers seen from above ({plan:.4g} m^2): a frontal area, a half model's, "
+    fraction = reference.area / plan
+    if not PLAN_BAND[0] <= fraction <= PLAN_BAND[1]:
+        out.append(f"the reference area {reference.area:.4g} m^2 is {fraction:.2g} of what the body covers seen from above ({plan:.4g} m^2): a frontal area, a half model's, "
                    "or another unit? Coefficients go with one over it.")  # fmt: skip
     span = float(high[1] - low[1]) * (2.0 if mesh.mirrored else 1.0)
     if mesh.sectors == 1 and not SPAN_BAND[0] <= reference.span / span <= SPAN_BAND[1]:

@@ -1,4 +1,4 @@
-"""One steady run of a case: march it, and march it again with other numerics where it does not settle.
+"""One steady run of a case: march it, and march it again with other numerics where it does not converge.
 
 Verified by tests/test_results.py and tests/test_case.py.
 """
@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zephyrum.errors import InputError
-from zephyrum.flow import Flow, carry_over, march
+from zephyrum.flow import FlowState, solve_steady, transfer_condition
+from zephyrum.flow.outcome import Outcome
 from zephyrum.solver.case import Case
 from zephyrum.solver.checkpoint import Checkpoint
 
@@ -17,11 +18,11 @@ from zephyrum.solver.checkpoint import Checkpoint
 class Run:
     """What the run of a case left: the case, its flow, notes to the user, and whether the numerics were others than asked.
 
-    fallback: "" or the numerics that the run needed to settle, such as "kappa 0, limiter on".
+    fallback: "" or the numerics that the run needed to converge, such as "kappa 0, limiter on".
     """
 
     case: Case
-    flow: Flow
+    flow: FlowState
     notes: tuple[str, ...] = ()
     fallback: str = ""
 
@@ -48,7 +49,7 @@ def run_case(
     Returns
     -------
     Run
-        Its flow has a verdict; a run that does not settle is no exception.
+        Its flow has a outcome; a run that does not converge is no exception.
 
     Raises
     ------
@@ -58,38 +59,38 @@ def run_case(
     state, left = None, {}
     if start is not None:
         state = _started(case, start)
-        left["calmed"] = start.flow.calmed
+        left["first_order_cells"] = start.flow.first_order_cells
     notes = list(case.notes)
     checkpoint = None if keep is None else Checkpoint.of(keep, case)
     if checkpoint is not None and (held := checkpoint.read()) is not None:
-        state, left["calmed"], left["warm"], left["past"] = held
+        state, left["first_order_cells"], left["warm"], left["previous_rows"] = held
         notes.append("went on from the state of a run that was broken off.")
 
-    def marched(settings, state, **more) -> Flow:
-        return march(
-            case.flow_mesh, case.computed, case.reference, settings, state, on_step, model=case.model, walls=case.wall_rows, **more
+    def marched(numerics, state, **more) -> FlowState:
+        return solve_steady(
+            case.flow_mesh, case.computed, case.reference, numerics, state, on_step, model=case.model, walls=case.wall_rows, **more
         )  # fmt: skip
 
     try:
-        flow = marched(case.settings, state, on_state=checkpoint, **left)
+        flow = marched(case.numerics, state, on_state=checkpoint, **left)
     except KeyboardInterrupt:  # a pause: nothing is lost
         if checkpoint is not None:
             checkpoint.flush()
         raise
     if checkpoint is not None:
         checkpoint.remove()
-    if start is not None and flow.verdict != "settled":
-        cold = marched(case.settings, None)
-        if cold.verdict == "settled":
+    if start is not None and flow.outcome != Outcome.CONVERGED:
+        cold = marched(case.numerics, None)
+        if cold.outcome == Outcome.CONVERGED:
             flow = cold
-    flow, fallback = _gentler(case, flow, marched)
+    flow, fallback = _fallback_run(case, flow, marched)
     if fallback:
         notes.append(
-            f"settled with {fallback} after wandering with kappa = {case.settings.kappa:.2g}: the mesh is coarse "
+            f"converged with {fallback} after oscillating with kappa = {case.numerics.kappa:.2g}: the mesh is coarse "
             "for this flow, most often at the nose; the error is larger here."
         )
-    if flow.verdict == "settled" and flow.history.drifts():
-        flow = replace(flow, verdict="wandering", reason="the coefficients still drift")
+    if flow.outcome == Outcome.CONVERGED and flow.history.drifts():
+        flow = replace(flow, outcome=Outcome.OSCILLATING, reason="the coefficients still drift")
     return Run(case, flow, tuple(notes), fallback)
 
 
@@ -99,21 +100,21 @@ def _started(case: Case, start: Run):
         raise InputError(f"start was solved with model {start.case.model!r}, not {case.model!r}; leave it out.")
     if start.case.mesh.fingerprint != case.mesh.fingerprint:
         raise InputError("start belongs to another mesh; give a solution on the same one.")
-    return carry_over(start.flow.q, case.mesh, start.case.computed, case.computed, case.reference.chord)
+    return transfer_condition(start.flow.q, case.mesh, start.case.computed, case.computed, case.reference.chord)
 
 
-def _gentler(case: Case, flow: Flow, marched) -> tuple[Flow, str]:
-    """(flow, what it needed): of a case that did not settle, with kappa 0 and then with the limiter on everywhere.
+def _fallback_run(case: Case, flow: FlowState, marched) -> tuple[FlowState, str]:
+    """(flow, what it needed): of a case that did not converge, with kappa 0 and then with the limiter on everywhere.
 
     Coarse noses at high lift can be unstable with the sharper reconstruction. The numerics nearest to those asked for go first.
     """
-    asked = case.settings
+    asked = case.numerics
     for limiter in dict.fromkeys((asked.limiter, "on")):
         gentle = replace(asked, kappa=0.0, limiter=limiter)
-        if flow.verdict == "settled" or gentle == asked or asked.steps < 2:
+        if flow.outcome == Outcome.CONVERGED or gentle == asked or asked.max_iterations < 2:
             continue
-        made = marched(gentle, flow.q if flow.verdict == "wandering" else None)
-        if made.verdict == "settled":
+        made = marched(gentle, flow.q if flow.outcome == Outcome.OSCILLATING else None)
+        if made.outcome == Outcome.CONVERGED:
             how = "kappa 0" + (", limiter on" if limiter != asked.limiter else "")
             return replace(made, reason=f"{made.reason}, with {how}"), how
     return flow, ""

@@ -10,15 +10,16 @@ from pathlib import Path
 
 import numpy as np
 
-from zephyrum._core.atomic import atomic_write, errors_as_warnings
-from zephyrum._core.npz import DamagedArrays, read_arrays
+from zephyrum._core.atomic_files import atomic_write, errors_as_warnings
+from zephyrum._core.npz_reader import DamagedArrays, read_arrays
 from zephyrum._core.validation import number
 from zephyrum.errors import FileError, FlowError, InputError
-from zephyrum.flow import TimeMarch, march_in_time
+from zephyrum.flow import TimeIntegration, integrate_in_time
+from zephyrum.flow.outcome import Outcome
 from zephyrum.solver.case import Case
 from zephyrum.solver.steady import Run
 
-EVERY = 10.0  # seconds between two writings of a kept march
+SAVE_INTERVAL = 10.0  # seconds between two writings of a kept march
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,19 +54,19 @@ class TimeFile:
             raise FileError(f"march {str(self.path)!r} can't be read ({cause}); remove it and run again.") from None
         key, rows, now, before = str(data["key"]), data["rows"], data["now"], data["before"]
         if key != self.key or (count is not None and len(rows) > count + 1):
-            why = "it is longer" if key == self.key else "mesh, condition, step or settings differ"
+            why = "it is longer" if key == self.key else "mesh, condition, step or numerics differ"
             raise FileError(f"march {str(self.path)!r} is another one ({why}); remove it or choose another file.")
         return rows, now, before
 
     def write(self, rows, now, before, last: bool = False) -> None:
         """Write the file in one stroke, at most every EVERY seconds."""
-        if last or time.monotonic() - self.written > EVERY:
+        if last or time.monotonic() - self.written > SAVE_INTERVAL:
             self.written = time.monotonic()
             with errors_as_warnings("the march goes on, but is not kept"), atomic_write(self.path) as part, part.open("wb") as file:  # fmt: skip
                 np.savez(file, key=self.key, rows=rows, now=now, before=before)
 
 
-def run_in_time(
+def run_unsteady(
     case: Case,
     duration: float,
     step: float,
@@ -97,15 +98,15 @@ def run_in_time(
         state = start.flow.q
     unit = time_unit(case)
     count = int(np.ceil(duration / step - 1e-9))
-    kept = None if keep is None else TimeFile.of(keep, case, step)
-    made = march_in_time(
-        case.flow_mesh, case.computed, case.reference, step * unit, count, case.settings, state,
+    stored = None if keep is None else TimeFile.of(keep, case, step)
+    made = integrate_in_time(
+        case.flow_mesh, case.computed, case.reference, step * unit, count, case.numerics, state,
         None if on_step is None else lambda row: on_step(row | {"travelled": row.pop("time") / unit}), case.model, case.wall_rows,
-        resume=kept and kept.read(count), on_state=kept and kept.write,
+        resume=stored and stored.read(count), on_state=stored and stored.write,
     )  # fmt: skip
-    if kept is not None:
-        kept.write(made.rows, made.flow.q, made.before, True)
-    if made.flow.verdict == "failed":
+    if stored is not None:
+        stored.write(made.rows, made.flow.q, made.before, True)
+    if made.flow.outcome == Outcome.FAILED:
         raise FlowError(f"{made.flow.reason} than {step:g} chords.")
     return _finished(case, made)
 
@@ -115,10 +116,10 @@ def time_unit(case: Case) -> float:
     return case.reference.chord / case.computed.mach
 
 
-def _finished(case: Case, made: TimeMarch) -> TimeRun:
+def _finished(case: Case, made: TimeIntegration) -> TimeRun:
     return TimeRun(made.rows[:, 0] / time_unit(case), made.rows[:, 1:4], Run(case, made.flow, case.notes))
 
 
 def steady_in_time(run: Run) -> Run:
-    """The last state of a march in which nothing swings, called settled."""
-    return replace(run, flow=replace(run.flow, verdict="settled", reason="steady in time"))
+    """The last state of a march in which nothing swings, called converged."""
+    return replace(run, flow=replace(run.flow, outcome=Outcome.CONVERGED, reason="steady in time"))

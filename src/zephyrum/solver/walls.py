@@ -9,14 +9,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from zephyrum._core.validation import number, taken
-from zephyrum.air.axes import turned_body
+from zephyrum.conditions.axes import turned_body
 from zephyrum.errors import InputError
-from zephyrum.flow import Walls
+from zephyrum.flow import WallData
 from zephyrum.mesh import Mesh
-from zephyrum.mesh.sections import chord_fraction, section_order
+from zephyrum.mesh.section_walls import chord_fractions, section_order
 
 GROUNDS = ("belt", "still", "slip")  # moves with the wind; at rest, with friction; without friction
-WallRows = Callable[[Mesh], Walls]
+WallRows = Callable[[Mesh], WallData]
 SLIDES = 1e-3  # share of a wall's speed that may point through it
 
 
@@ -45,8 +45,8 @@ class Wall:
         if self.temperature is not None:
             number("temperature", self.temperature, 0.0, 5000.0, open_low=True)
         number("roughness", self.roughness, 0.0, 1.0)
-        for share in self.sides:
-            number("laminar", share, 0.0, 1.0)
+        for fraction in self.sides:
+            number("laminar", fraction, 0.0, 1.0)
 
     @property
     def sides(self) -> tuple[float, float]:
@@ -84,11 +84,11 @@ def named_walls(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: st
 
 
 def wall_rows(case) -> WallRows:
-    """A function from a mesh of the family of the mesh of a `Case` to its `Walls`; InputError if a wall moves through itself."""
+    """A function from a mesh of the family of the mesh of a `Case` to its `WallData`; InputError if a wall moves through itself."""
     faster = case.computed.speed / case.air.speed
 
-    def rows(level: Mesh) -> Walls:
-        out = Walls.plain(level)
+    def rows(level: Mesh) -> WallData:
+        out = WallData.plain(level)
         for name, wall in case.walls.items():
             group = level.group(name)
             own = slice(group.start - level.n_interior, group.stop - level.n_interior)
@@ -101,9 +101,9 @@ def wall_rows(case) -> WallRows:
             out.roughness[own] = wall.roughness
             if max(wall.sides) > 0.0:
                 ordered, side = section_order(level, name)
-                place = chord_fraction(level, case.reference, level.face_centroid[ordered])
+                position = chord_fractions(level, case.reference, level.face_centroid[ordered])
                 limit = np.where(np.array(side) == "upper", wall.sides[0], wall.sides[1])
-                out.laminar[ordered - level.n_interior] = place < limit
+                out.laminar[ordered - level.n_interior] = position < limit
         if case.ground == "belt":  # along the wind, which blows along the ground
             along = np.asarray(case.computed.wind) * [1.0, 1.0, 0.0]
             out.velocity[level.faces_of("ground") - level.n_interior] = case.computed.speed * along

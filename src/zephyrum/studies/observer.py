@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-OFTEN = 0.5  # s between two reports about a task that is being computed
+REPORT_INTERVAL = 0.5  # s between two reports about a task that is being computed
 
 
 @dataclass(frozen=True)
@@ -46,13 +46,13 @@ class Observer:
 
 
 def step_reports(observer: Observer | None, task: Task) -> Callable[[dict], None] | None:
-    """The `on_step` of a run that reports to an observer, but not when the last report was less than `OFTEN` seconds ago."""
+    """The `on_step` of a run that reports to an observer, but not when the last report was less than `REPORT_INTERVAL` seconds ago."""
     if observer is None:
         return None
     last = [0.0]
 
     def report(row: dict) -> None:
-        if time.monotonic() - last[0] >= OFTEN:
+        if time.monotonic() - last[0] >= REPORT_INTERVAL:
             last[0] = time.monotonic()
             observer.step(task, row)
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zephyrum.errors import FileError
+from zephyrum.flow.outcome import Outcome
 from zephyrum.results import Solution, load_solution, solve_case
 from zephyrum.solver import Case
 
@@ -55,7 +56,7 @@ def plan(alphas: list[float], machs: list[float]) -> list[Point]:
     return points
 
 
-def peak_points(rows: dict[str, dict], points: list[Point], finest: float) -> list[Point]:
+def refine_near_clmax(rows: dict[str, dict], points: list[Point], finest: float) -> list[Point]:
     """Points still missing about the lift maximum of every Mach number, halving the intervals on either side of it.
 
     None closer than `finest` [deg]; each starts from its lower neighbour. Only the table decides, so a rerun asks for
@@ -64,7 +65,7 @@ def peak_points(rows: dict[str, dict], points: list[Point], finest: float) -> li
     extra = []
     for mach in sorted({point.mach for point in points}):
         own = sorted(
-            (p for p in points if p.mach == mach and rows[p.name]["verdict"] != "failed"), key=lambda p: p.alpha
+            (p for p in points if p.mach == mach and rows[p.name]["outcome"] != Outcome.FAILED), key=lambda p: p.alpha
         )
         lift = [rows[point.name]["CL"] for point in own]
         top = max(range(len(own)), key=lift.__getitem__, default=0)

@@ -1,6 +1,6 @@
 """README.txt of the folder of a study: what was computed, and what each of its files holds."""
 
-from zephyrum._core.atomic import write_text
+from zephyrum._core.atomic_files import write_text
 from zephyrum.studies.jobs import JOBS
 
 # by the order in which they are listed; only those in the folder are
@@ -24,7 +24,7 @@ def write_readme(study) -> None:
     names = {name: name + "/" if "." not in name else name for name in listed}
     width = max(map(len, names.values())) + 2
     proof = study.refinement
-    error = "unknown; add a [refine] table to the study" if proof is None else proof.verdict
+    error = "unknown; add a [refine] table to the study" if proof is None else proof.outcome
     title = study.spec.title
     lines = [title, "=" * len(title), "", *(f"{names[name]:<{width}}{words}" for name, words in listed.items())]
     lines += ["", f"mesh: {study.mesh.n_cells} cells, fingerprint {study.mesh.fingerprint}", f"mesh error: {error}"]

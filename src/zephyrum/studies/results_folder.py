@@ -29,7 +29,7 @@ class StoredResults:
         return f"{len(self.rows)} points in {self.folder}"
 
     def table(self):
-        """DataFrame of all points: name of the file, condition, coefficients, verdict."""
+        """DataFrame of all points: name of the file, condition, coefficients, outcome."""
         import pandas as pd
 
         return pd.DataFrame([{"point": name, **row} for name, row in self.rows.items()])

@@ -8,16 +8,17 @@ from typing import Any
 
 from pydantic import BaseModel, Field, ValidationError, create_model
 
+from zephyrum._core.renamed import renamed_advice
 from zephyrum._core.toml_reader import line_of, read_table
 from zephyrum._core.units import quantity
 from zephyrum._core.validation import PATH, takes
-from zephyrum.air import Freestream
+from zephyrum.conditions import Freestream
 from zephyrum.errors import InputError
-from zephyrum.flow import Settings
+from zephyrum.flow import Numerics
 from zephyrum.solver import Wall
+from zephyrum.studies.common_tables import AirTable, RunTable, SolverTable, Strict, WallsTable
 from zephyrum.studies.jobs import JOBS, Job
 from zephyrum.studies.sources import SOURCES, AircraftTable, SectionTable, Source
-from zephyrum.studies.tables import AirTable, RunTable, SolverTable, Strict, WallsTable
 
 HEADER = {
     "section": """# A Zephyrum study. Run it with:  zephyrum run {file}
@@ -44,7 +45,7 @@ farfield = 100
 
 [solver]
 model = "euler"           # "euler", "laminar", "sa" (Spalart-Allmaras), "sst" (k-omega)
-orders = 8                # decades of residual drop
+residual_drop = 8                # decades of residual drop
 
 # [walls]                 # with friction; without it adiabatic, smooth, fully turbulent
 # laminar = [0.3, 0.5]    # chord fractions held laminar, upper and lower side
@@ -66,7 +67,7 @@ file = "{aircraft}"        # an aircraft file (.toml), or a surface: .stl, .obj,
 altitude = "5000 ft"
 
 [mesh]
-fineness = "coarse"       # "coarse", "medium", "fine", or a factor on all sizes
+resolution = "coarse"       # "coarse", "medium", "fine", or a factor on all sizes
 # cells = 800000          # or about so many cells
 # y_plus = 1              # wall layers, with friction
 farfield = 10             # spans
@@ -74,7 +75,7 @@ farfield = 10             # spans
 
 [solver]
 model = "euler"           # "euler", "laminar", "sa", "sst"
-orders = 4                # decades of residual drop
+residual_drop = 4                # decades of residual drop
 """,
 }
 FOOTER = {"section": "\n[run]\nprocesses = 2\n", "aircraft": ""}
@@ -130,10 +131,12 @@ class StudyBase(Strict):
         laminar = tuple(laminar) if isinstance(laminar, list) else laminar
         return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)
 
-    def settings(self, orders: float) -> Settings:
-        """Numerics; `orders` unless the file says otherwise."""
+    def numerics(self, residual_drop: float) -> Numerics:
+        """Numerics; `residual_drop` unless the file says otherwise."""
         given = {name: value for name, value in self.solver.model_dump().items() if name != "model"}
-        return Settings(**given if "orders" in self.solver.model_fields_set else given | {"orders": orders})
+        return Numerics(
+            **given if "residual_drop" in self.solver.model_fields_set else given | {"residual_drop": residual_drop}
+        )
 
 
 def _spec(kind: str, table: type[BaseModel]) -> type[StudyBase]:
@@ -188,6 +191,8 @@ def _advice(kind: type[StudyBase], error: dict, keys: list[str]) -> str:
                 ),
                 kind,
             )
+        if renamed := renamed_advice(keys[-1]):
+            return f"unknown key; {renamed}."
         names = [field.alias or key for key, field in table.model_fields.items() if key != "base"]
         return f"unknown key; known here: {', '.join(names)}."
     if name == "missing":

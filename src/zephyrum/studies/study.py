@@ -9,23 +9,24 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from zephyrum._core.atomic import disk_errors, write_text
+from zephyrum._core.atomic_files import disk_errors, write_text
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import PATH, takes
-from zephyrum.air import Freestream
+from zephyrum.conditions import Freestream
 from zephyrum.errors import FileError, InputError
-from zephyrum.flow import Settings
+from zephyrum.flow import Numerics
+from zephyrum.flow.outcome import Outcome
 from zephyrum.mesh import Mesh
-from zephyrum.mesh.kept import kept_notes, read_kept_mesh
+from zephyrum.mesh.mesh_store import read_stored_mesh, stored_notes
 from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve_case
 from zephyrum.results.solution_file import stored_case
 from zephyrum.solver import Case, Wall
-from zephyrum.studies.derived import Derived, derived
+from zephyrum.studies.grid_convergence import Refinement
 from zephyrum.studies.jobs import JOBS, Figure, Table
 from zephyrum.studies.observer import Observer
 from zephyrum.studies.points import Point
+from zephyrum.studies.polar_slopes import PolarSlopes, polar_slopes_of
 from zephyrum.studies.readme import write_readme
-from zephyrum.studies.refine import Refinement
 from zephyrum.studies.sources import Source
 from zephyrum.studies.spec import StudyBase, read_spec
 from zephyrum.studies.workspace import Workspace
@@ -72,9 +73,9 @@ class Study:
         """The stream at one condition."""
         return self.spec.freestream(mach, alpha, self.source.chord)
 
-    def settings(self) -> Settings:
+    def numerics(self) -> Numerics:
         """The numerics."""
-        return self.spec.settings(self.source.orders)
+        return self.spec.numerics(self.source.residual_drop)
 
     def wall(self) -> Wall | None:
         """What the walls do."""
@@ -87,10 +88,10 @@ class Study:
         alphas = sorted(self.spec.alphas(), key=abs)
         mesh = next((found for alpha in alphas if (found := self._mesh(alpha, None)) is not None), None)
         if mesh is None:  # of variants only
-            kept = [path for path in sorted(self.folder.glob("mesh*.cgns")) if kept_notes(path) is not None]
-            if not kept:
+            stored = [path for path in sorted(self.folder.glob("mesh*.cgns")) if stored_notes(path) is not None]
+            if not stored:
                 raise FileError(f"{str(self.folder)!r} holds no mesh yet; run the study.")
-            mesh = read_kept_mesh(kept[0], family=False)
+            mesh = read_stored_mesh(stored[0], family=False)
         return mesh
 
     def _mesh(self, alpha: float, observer: Observer | None, level: int = 0) -> Mesh | None:
@@ -119,7 +120,7 @@ class Study:
     def _case(self, mesh: Mesh, mach: float, alpha: float, reference) -> Case:
         ground = None if self.spec.walls is None else self.spec.walls.ground
         return Case(
-            mesh, self.freestream(mach, alpha), self.spec.solver.model, reference, self.wall(), self.settings(), ground
+            mesh, self.freestream(mach, alpha), self.spec.solver.model, reference, self.wall(), self.numerics(), ground
         )
 
     def case(self, mach: float, alpha: float, observer: Observer | None = None, level: int = 0) -> Case:
@@ -147,7 +148,7 @@ class Study:
         air = self.freestream(mach, alpha)
         return {
             "made from": self.source.made_from(0.0), "mach": air.mach, "alpha": air.alpha, "pressure": air.pressure, "temperature": air.temperature,
-            "reynolds": air.reynolds, "model": self.spec.solver.model, "settings": self.settings(), "walls": self.wall(),
+            "reynolds": air.reynolds, "model": self.spec.solver.model, "numerics": self.numerics(), "walls": self.wall(),
         }  # fmt: skip
 
     # -- stored solutions ----------------------------------------------------------------------------------------------
@@ -202,9 +203,9 @@ class Study:
         return self.results.get("time")
 
     @property
-    def derived(self) -> list[Derived]:
+    def derived(self) -> list[PolarSlopes]:
         """Lift slope, neutral point and so on, at every Mach number; empty for sections."""
-        return [] if self.polar is None or self.mesh.planar else derived(self.polar, self.mesh.reference)
+        return [] if self.polar is None or self.mesh.planar else polar_slopes_of(self.polar, self.mesh.reference)
 
     def missing(self) -> list[str]:
         """Names of the jobs that are asked for and not finished."""
@@ -214,20 +215,20 @@ class Study:
             found.append("sweep")
         return found
 
-    def verdicts(self) -> list[str]:
+    def outcomes(self) -> list[str]:
         """Verdicts of all that was solved."""
-        return [verdict for name, result in self.results.items() for verdict in JOBS[name].verdicts(result)]
+        return [outcome for name, result in self.results.items() for outcome in JOBS[name].outcomes(result)]
 
     @property
-    def settled(self) -> bool:
-        """Whether everything that was solved settled, plausibly."""
-        return all(verdict == "settled" for verdict in self.verdicts())
+    def converged(self) -> bool:
+        """Whether everything that was solved converged, plausibly."""
+        return all(outcome == Outcome.CONVERGED for outcome in self.outcomes())
 
     @property
     def implausible(self) -> bool:
         """Whether anything is implausible."""
         slopes = [one for one in self.derived if one.slope[0] < 0.0]
-        return "implausible" in self.verdicts() or bool(slopes)
+        return Outcome.IMPLAUSIBLE in self.outcomes() or bool(slopes)
 
     def tables(self) -> list[Table]:
         """Tables of all jobs."""
@@ -247,7 +248,7 @@ def read_study(path: str | Path) -> StudyBase:
 def check_study(study: Study) -> None:
     """Raise InputError for anything in the study that cannot be computed; nothing is meshed or solved."""
     study.source.check()
-    study.settings()
+    study.numerics()
     study.wall()
     for mach in study.spec.machs():
         for alpha in (min(study.spec.alphas()), max(study.spec.alphas())):

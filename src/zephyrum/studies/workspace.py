@@ -9,12 +9,12 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from zephyrum._core.atomic import write_text
+from zephyrum._core.atomic_files import write_text
 from zephyrum._core.fingerprint import canonical, fingerprint
 from zephyrum.errors import FileError
 from zephyrum.mesh import Mesh
-from zephyrum.mesh.kept import keep_mesh, kept_notes, read_kept_mesh
-from zephyrum.studies.store import Store
+from zephyrum.mesh.mesh_store import read_stored_mesh, store_mesh, stored_notes
+from zephyrum.studies.point_store import Store
 
 
 @dataclass(frozen=True)
@@ -40,9 +40,9 @@ class Workspace:
         Without `make` nothing is made: None if there is no such mesh, FileError if it was made from another input.
         """
         path = self.folder / f"{name}.cgns"
-        notes, key = kept_notes(path), fingerprint(made_from)
+        notes, key = stored_notes(path), fingerprint(made_from)
         if notes is not None and notes["made from"] == key:
-            return read_kept_mesh(path)
+            return read_stored_mesh(path)
         if make is None:
             if notes is not None:
                 raise FileError(
@@ -51,7 +51,7 @@ class Workspace:
             return None
         self.open()
         mesh = make()
-        keep_mesh(mesh, path, key)
+        store_mesh(mesh, path, key)
         return mesh
 
     # -- records -------------------------------------------------------------------------------------------------------

@@ -4,10 +4,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from zephyrum.flow.outcome import Outcome
 from zephyrum.solver import Case
 from zephyrum.studies.observer import Observer, Task
+from zephyrum.studies.point_store import Store
 from zephyrum.studies.points import Point, solved
-from zephyrum.studies.store import Store
 
 
 @dataclass(frozen=True)
@@ -23,7 +24,7 @@ class Work:
         if point.after is None:
             return None
         row = self.store.row(point.after.name)
-        return self.store.state(point.after.name) if row is not None and row["verdict"] != "failed" else None
+        return self.store.state(point.after.name) if row is not None and row["outcome"] != Outcome.FAILED else None
 
     def compute(self, point: Point, on_step: Callable[[dict], None] | None = None) -> dict:
         """Solve a point, keep its solution and its row, return the row."""

@@ -96,7 +96,7 @@ class ProcessExecutor:
         smallest = replace(
             base,
             mesh=replace(base.mesh.family()[-1], reference=base.mesh.reference),
-            settings=replace(base.settings, steps=1),
+            numerics=replace(base.numerics, max_iterations=1),
         )
         run_case(smallest)
 

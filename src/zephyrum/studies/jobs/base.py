@@ -35,7 +35,7 @@ class Figure:
     data: tuple = ()
     options: dict = field(default_factory=dict)
     caption: str = ""
-    place: str = "field"
+    position: str = "field"
 
 
 class Job(ABC):
@@ -79,7 +79,7 @@ class Job(ABC):
         """Figures to be drawn."""
         return []
 
-    def verdicts(self, result: Any) -> list[str]:
+    def outcomes(self, result: Any) -> list[str]:
         """Verdicts of all that was solved for it."""
         return []
 

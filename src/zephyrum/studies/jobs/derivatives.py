@@ -7,14 +7,15 @@ import pandas as pd
 from pydantic import Field
 
 from zephyrum.errors import InputError
+from zephyrum.flow.outcome import Outcome
 from zephyrum.results import Solution
 from zephyrum.solver import Case
-from zephyrum.studies.flight import derivatives_of
+from zephyrum.studies.common_tables import Finite, Strict
 from zephyrum.studies.jobs.base import Job, Table
 from zephyrum.studies.observer import Task, step_reports
-from zephyrum.studies.tables import Finite, Strict
+from zephyrum.studies.trim_and_derivatives import derivatives_of
 
-SLOPES = {"derivative": "", "value": "+.4f", "bend": ".2g", "settled": ""}
+SLOPES = {"derivative": "", "value": "+.4f", "one_sided_difference": ".2g", "converged": ""}
 
 
 class DerivativesSpec(Strict):
@@ -79,8 +80,8 @@ class DerivativesJob(Job):
             Table(result.to_dict("records"), SLOPES, f"derivatives [1/rad] at M {own.mach:g}, alpha {own.alpha:g} deg")
         ]
 
-    def verdicts(self, result):
-        return ["settled" if settled else "wandering" for settled in result["settled"]]
+    def outcomes(self, result):
+        return [Outcome.CONVERGED if converged else Outcome.OSCILLATING for converged in result["converged"]]
 
 
 JOB = DerivativesJob()

@@ -8,19 +8,19 @@ from dataclasses import replace
 import pandas as pd
 from pydantic import Field
 
-from zephyrum._core.atomic import write_text
+from zephyrum._core.atomic_files import write_text
 from zephyrum.errors import FileError, InputError
 from zephyrum.results import Polar
-from zephyrum.results.polar import SURE_DRAG
-from zephyrum.studies.derived import derived
+from zephyrum.results.polar import KNOWN_DRAG_FRACTION
+from zephyrum.studies.common_tables import Numbers, Strict
+from zephyrum.studies.grid_convergence import with_errors
 from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Observer
-from zephyrum.studies.refine import with_errors
-from zephyrum.studies.sweep import stored_polar, sweep_case
-from zephyrum.studies.tables import Numbers, Strict
+from zephyrum.studies.polar_slopes import polar_slopes_of
+from zephyrum.studies.sweeps import stored_polar, sweep_case
 
 POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": "~2",
-         "CD error": "~2", "mach max": ".2f", "y+ max": ".1f", "verdict": "", "numerics": "", "orders": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
+         "CD error": "~2", "mach max": ".2f", "y+ max": ".1f", "outcome": "", "numerics": "", "residual_drop": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
 DERIVED = {"mach": ".3g", "points": "d", "CL alpha [1/rad]": ".3f", "alpha of no lift [deg]": "+.2f", "CM of no lift": "+.4f", "neutral point x [m]": ".3f",
            "static margin [chord]": "+.3f", "trim alpha [deg]": "+.2f", "trim CL": ".3f"}  # fmt: skip
 FORCES = {"part": "", "cause": "", "CL": "+.4f", "CD": "+.5f", "CY": "+.5f", "CM": "+.4f", "X [N]": "~4", "Y [N]": "~4", "Z [N]": "~4"}  # fmt: skip
@@ -34,7 +34,7 @@ class SweepSpec(Strict):
 
     mach: Numbers
     alpha: Numbers
-    peak: float = Field(0.0, ge=0.0, le=10.0)
+    clmax_spacing: float = Field(0.0, ge=0.0, le=10.0)
 
 
 class SweepJob(Job):
@@ -44,7 +44,7 @@ class SweepJob(Job):
     order = 1
     Spec = SweepSpec
     files = {
-        "polar.csv": "one row a point: condition, coefficients, verdict, mesh error, mesh, time",
+        "polar.csv": "one row a point: condition, coefficients, outcome, mesh error, mesh, time",
         "polar.json": "reference quantities, air, settings, meaning of the columns",
         "forces.csv": "coefficients and newtons by part and cause, at every point",
         "loading.csv": "lift over the span and its induced drag, at every point",
@@ -56,7 +56,7 @@ class SweepJob(Job):
         "section": """[sweep]
 mach = [0.2, 0.6]
 alpha = {{ from = -4, to = 8, step = 2 }}   # degrees; or a list
-# peak = 0.5              # with friction: finest spacing of points added about the lift maximum
+# clmax_spacing = 0.5     # with friction: finest spacing of points added about the lift maximum
 """,
         "aircraft": """[sweep]
 mach = 0.2
@@ -77,9 +77,9 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         for name, values in (("mach", spec.mach), ("alpha", spec.alpha)):
             if len({round(value, 6) for value in values}) < len(values):
                 raise InputError(f"sweep.{name} = {values} holds a value twice; give each once.")
-        if study.grounded and spec.peak > 0.0:
+        if study.grounded and spec.clmax_spacing > 0.0:
             raise InputError(
-                "sweep.peak has no effect over a ground, where every alpha has a mesh of its own; leave it out."
+                "sweep.clmax_spacing has no effect over a ground, where every alpha has a mesh of its own; leave it out."
             )
 
     def run(self, study, spec, observer: Observer) -> Polar:
@@ -88,7 +88,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         made = []
         for alphas in self._groups(study, spec):
             base = study.case(spec.mach[0], alphas[0], observer)
-            made.append(sweep_case(base, alphas, spec.mach, study.workspace.folder, processes, spec.peak, observer, own.scheduler))  # fmt: skip
+            made.append(sweep_case(base, alphas, spec.mach, study.workspace.folder, processes, spec.clmax_spacing, observer, own.scheduler))  # fmt: skip
         return _joined(made)
 
     def load(self, study, spec) -> Polar | None:
@@ -96,7 +96,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         try:
             for alphas in self._groups(study, spec):
                 if (base := study.stored_case(spec.mach[0], alphas[0])) is not None:
-                    made.append(stored_polar(base, alphas, spec.mach, study.workspace.folder, spec.peak))
+                    made.append(stored_polar(base, alphas, spec.mach, study.workspace.folder, spec.clmax_spacing))
         except FileError:
             raise
         except InputError as cause:
@@ -120,16 +120,16 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         missing = self.count(study.spec.sweep) - len(rows)
         lines = [f"{len(rows)} points are finished, {missing} more are to be computed: run the study again"] if missing > 0 else []  # fmt: skip
         lines += [line for mach in sorted(polar.table["mach"].unique()) if (line := _lift_maximum(polar, mach))]
-        lines += [f"not settled: M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['verdict']}, {row['reason']}" for row in rows if row["verdict"] not in ("settled", "implausible")]  # fmt: skip
+        lines += [f"not converged: M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['outcome']}, {row['reason']}" for row in rows if row["outcome"] not in ("converged", "implausible")]  # fmt: skip
         other = [f"M {row['mach']:g} alpha {row['alpha']:g} ({row['numerics']})" for row in rows if row.get("numerics", "as asked") != "as asked"]  # fmt: skip
         if other:
             lines.append(f"other numerics than the rest: {', '.join(other)}; their mesh error is larger")
         if (
             "CD error" in polar.table
-            and (unsure := (polar.table["CD error"] > SURE_DRAG * polar.table["CD"].abs()).sum())
+            and (unsure := (polar.table["CD error"] > KNOWN_DRAG_FRACTION * polar.table["CD"].abs()).sum())
             and not study.mesh.planar
         ):
-            lines.append(f"no L/D at {unsure} points: the error of CD is above {SURE_DRAG:.0%} of it")
+            lines.append(f"no L/D at {unsure} points: the error of CD is above {KNOWN_DRAG_FRACTION:.0%} of it")
         if "refine" not in study.results:
             lines.append("mesh error unknown: add a [refine] table to the study")
         columns = {name: form for name, form in POLAR.items() if name in polar.table and not (name == "numerics" and not other)}  # fmt: skip
@@ -140,15 +140,15 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         sides = ", both halves" if point.mesh.mirrored else ""
         lines = (f"span loading: {point.span_loading()}",) if study.winged else ()
         out.append(Table(point.forces.table().to_dict("records"), FORCES, f"forces at {point.air.describe()}{sides}", (*lines, *_wake_lines(point))))  # fmt: skip
-        if following := derived(polar, study.mesh.reference):
+        if following := polar_slopes_of(polar, study.mesh.reference):
             out.append(Table([one.row() for one in following], DERIVED, "from the sweep, about the reference point", tuple(slope_warnings(following))))  # fmt: skip
         return out
 
     def figures(self, study, result):
         return (_section_figures if study.mesh.planar else _aircraft_figures)(study, self.polar(study))
 
-    def verdicts(self, result):
-        return list(result.table["verdict"])
+    def outcomes(self, result):
+        return list(result.table["outcome"])
 
     def finish(self, study) -> None:
         """Write polar, forces, loadings and checks, when all jobs are done."""
@@ -161,12 +161,12 @@ alpha = {{ from = 0, to = 6, step = 3 }}
             solution = study.solution(row.mach, row.alpha)
             for sentence in solution.checks():
                 said.setdefault(sentence, []).append(f"M {row.mach:g} alpha {row.alpha:g}")
-            place = {"mach": row.mach, "alpha": row.alpha}
-            forces.append(solution.forces.table().assign(**place))
+            position = {"mach": row.mach, "alpha": row.alpha}
+            forces.append(solution.forces.table().assign(**position))
             if study.winged:
                 load = solution.span_loading()
                 loads.append(
-                    load.table.assign(**place, **{"induced CD": load.induced, "span efficiency": load.efficiency})
+                    load.table.assign(**position, **{"induced CD": load.induced, "span efficiency": load.efficiency})
                 )
         for name, frames in (("forces", forces), ("loading", loads)):
             if frames:
@@ -174,7 +174,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
                 study.workspace.write_table(name, made[["mach", "alpha", *made.columns.drop(["mach", "alpha"])]])
         lines = [f"{', '.join(at)}: {sentence}" for sentence, at in said.items()]
         if not study.mesh.planar:
-            following = derived(polar, study.mesh.reference)
+            following = polar_slopes_of(polar, study.mesh.reference)
             study.workspace.write_table("derived", pd.DataFrame([one.row() for one in following]))
             lines += slope_warnings(following)
         write_text(folder / "checks.txt", "\n".join(lines or ["Nothing looks wrong."]) + "\n")
@@ -208,8 +208,8 @@ def _lift_maximum(polar: Polar, mach: float) -> str:
     peak = polar.lift_maximum(mach)
     if peak is None:
         return ""
-    doubt = "" if peak["settled"] else "; not all points there settled"
-    return f"CLmax {peak['CL']:.4f} at alpha {peak['alpha']:.2f} +- {peak['alpha +-']:.2f} deg, M {mach:g}{doubt}"
+    uncertainty = "" if peak["converged"] else "; not all points there converged"
+    return f"CLmax {peak['CL']:.4f} at alpha {peak['alpha']:.2f} +- {peak['alpha +-']:.2f} deg, M {mach:g}{uncertainty}"
 
 
 def _wake_lines(solution) -> list[str]:

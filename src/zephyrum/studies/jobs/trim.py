@@ -7,15 +7,16 @@ import pandas as pd
 
 from zephyrum._core.units import quantity
 from zephyrum.errors import FileError, InputError, ZephyrumError
+from zephyrum.flow.outcome import Outcome
+from zephyrum.geometry import Aircraft
 from zephyrum.results import Solution, load_solution
-from zephyrum.shape import Aircraft
-from zephyrum.studies.flight import TrimLog, lift_for, trim
+from zephyrum.studies.common_tables import Finite, Strict
 from zephyrum.studies.jobs.base import Job, Table
 from zephyrum.studies.observer import Task, step_reports
-from zephyrum.studies.tables import Finite, Strict
+from zephyrum.studies.trim_and_derivatives import TrimLog, lift_for, trim
 
 GRAVITY = 9.80665  # m/s^2
-SETTINGS = {"alpha": "+.3f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "verdict": "", "cells": "d"}
+SETTINGS = {"alpha": "+.3f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "outcome": "", "cells": "d"}
 
 
 class TrimSpec(Strict):
@@ -107,11 +108,11 @@ class TrimJob(Job):
         if (held := study.workspace.record("trim", key)) is not None:
             return held
         case = study.case(spec.mach, spec.alpha, observer)
-        made = trim(study.source.shape, case.air, lift, spec.control, spec.setting, study.spec.solver.model, study.settings(), walls=study.wall(),
+        made = trim(study.source.shape, case.air, lift, spec.control, spec.setting, study.spec.solver.model, study.numerics(), walls=study.wall(),
                     log=_Kept(study, key, observer), **study.source.options())  # fmt: skip
         study.workspace.write_table("trim", made.table)
         out = {"alpha": made.alpha, "control": made.control, "setting": made.setting, "trimmed": made.trimmed, "lift": lift, "lift from": origin, "mach": spec.mach,
-               **made.solution.forces.coefficients(), "verdict": made.solution.verdict, "text": f"M {spec.mach:g}, CL {lift:.4f} ({origin}): {made}"}  # fmt: skip
+               **made.solution.forces.coefficients(), "outcome": made.solution.outcome, "text": f"M {spec.mach:g}, CL {lift:.4f} ({origin}): {made}"}  # fmt: skip
         study.workspace.keep_record("trim", key, out)
         return out
 
@@ -127,8 +128,8 @@ class TrimJob(Job):
         columns = {"alpha": "+.3f", result["control"]: "+.3f"} | {name: form for name, form in SETTINGS.items() if name != "alpha"}  # fmt: skip
         return [Table(rows, columns, f"trim at {result['text']}")]
 
-    def verdicts(self, result):
-        return [result["verdict"] if result["trimmed"] else "wandering"]
+    def outcomes(self, result):
+        return [result["outcome"] if result["trimmed"] else Outcome.OSCILLATING]
 
 
 def wanted_lift(study, spec) -> tuple[float, str]:

@@ -8,13 +8,13 @@ from typing import Any
 
 from pydantic import Field
 
-from zephyrum.air import Reference
+from zephyrum.conditions import Reference
 from zephyrum.errors import InputError
+from zephyrum.geometry import Aircraft, Surface, import_surface
 from zephyrum.mesh import Mesh, mesh_aircraft
-from zephyrum.shape import Aircraft, Surface, adopt
-from zephyrum.studies.refine import STEP
+from zephyrum.studies.common_tables import Finite, Strict
+from zephyrum.studies.grid_convergence import STEP
 from zephyrum.studies.sources.base import Source
-from zephyrum.studies.tables import Finite, Strict
 
 COARSEST_Y_PLUS = 10.0  # of the first cell, above which a model that resolves the wall layer is refused
 
@@ -42,7 +42,7 @@ class AircraftTable(Strict):
 class AircraftMesh(Strict):
     """Options of mesh_aircraft."""
 
-    fineness: str | Finite = "medium"
+    resolution: str | Finite = "medium"
     cells: int | None = None
     half: bool | None = None
     y_plus: Finite | None = None
@@ -56,7 +56,7 @@ class AircraftSource(Source):
 
     kind = "aircraft"
     MeshSpec = AircraftMesh
-    orders = 4.0  # in space four decades settle the coefficients to four digits
+    residual_drop = 4.0  # in space four decades converge the coefficients to four digits
     processes = 1  # with all threads, since large meshes fill the memory
 
     @property
@@ -75,7 +75,7 @@ class AircraftSource(Source):
             return craft.changed(own.set) if own.set else craft
         if own.set:
             raise InputError("aircraft.set changes numbers of an aircraft file (.toml); a surface has none.")
-        return adopt(path, own.unit, own.nose, own.up).surface
+        return import_surface(path, own.unit, own.nose, own.up).surface
 
     @functools.cached_property
     def reference(self) -> Reference:
@@ -143,7 +143,7 @@ class AircraftSource(Source):
 
     def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
         factor = finest.recipe["factor"] * STEP**level
-        return mesh_aircraft(self.shape, **self.options(attitude) | {"fineness": factor, "cells": None})
+        return mesh_aircraft(self.shape, **self.options(attitude) | {"resolution": factor, "cells": None})
 
     def made_level(self, level: int) -> bool:
         return level > 0

@@ -15,7 +15,7 @@ class Source(ABC):
 
     kind: ClassVar[str]  # name of its table
     MeshSpec: ClassVar[type[BaseModel]]
-    orders: ClassVar[float]  # decades of residual drop unless asked otherwise
+    residual_drop: ClassVar[float]  # decades of residual drop unless asked otherwise
     processes: ClassVar[int]  # unless asked otherwise
     shape: Any
 

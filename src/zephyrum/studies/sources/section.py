@@ -9,11 +9,11 @@ from typing import Any, Literal
 
 from zephyrum._core.units import quantity
 from zephyrum.errors import InputError
+from zephyrum.geometry import Airfoil
 from zephyrum.mesh import Layers, Mesh, mesh_airfoil, wall_layers
-from zephyrum.shape import Airfoil
-from zephyrum.studies.refine import nested
+from zephyrum.studies.common_tables import Finite, Quantity, Strict
+from zephyrum.studies.grid_convergence import nested
 from zephyrum.studies.sources.base import Source
-from zephyrum.studies.tables import Finite, Quantity, Strict
 
 QUICK_CELLS = 60_000
 
@@ -62,7 +62,7 @@ class SectionSource(Source):
 
     kind = "section"
     MeshSpec = SectionMesh
-    orders = 8.0
+    residual_drop = 8.0
     processes = 2
 
     @property
@@ -73,10 +73,10 @@ class SectionSource(Source):
     def shape(self) -> Airfoil:
         """The section in its true size [m]."""
         s = self.spec.section
-        ways = [name for name in ("naca", "file", "class_shape") if getattr(s, name) is not None]
-        if len(ways) != 1:
+        directions = [name for name in ("naca", "file", "class_shape") if getattr(s, name) is not None]
+        if len(directions) != 1:
             raise InputError(
-                f"section names {' and '.join(ways) or 'nothing'}; give exactly one of naca, file, class_shape."
+                f"section names {' and '.join(directions) or 'nothing'}; give exactly one of naca, file, class_shape."
             )
         if s.naca is not None:
             foil = Airfoil.naca(s.naca, s.tail)

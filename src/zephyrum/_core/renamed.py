@@ -1,0 +1,23 @@
+"""Words of study files, aircraft files and options that have a new name: their errors name it."""
+
+RENAMED = {
+    "fineness": "resolution",
+    "orders": "residual_drop",
+    "peak": "clmax_spacing",
+    "place": "position",
+    "relatives": "coarse_levels",
+    "settings": "numerics",
+    "steps": "max_iterations",
+}
+
+
+def renamed_advice(word: str) -> str:
+    """Sentence that names the new word; empty if the word is not an old one.
+
+    Examples
+    --------
+    >>> renamed_advice("fineness")
+    'it is now called resolution'
+    """
+    new = RENAMED.get(word)
+    return f"it is now called {new}" if new else ""

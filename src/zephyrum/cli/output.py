@@ -1,0 +1,169 @@
+"""What the commands print: tables, progress, and the outcome of a study."""
+
+import sys
+import time
+
+import click
+import numpy as np
+
+from zephyrum.flow.nonlinear.history import COEFFICIENT_TOLERANCES, TimeForecast, residual_decades
+from zephyrum.flow.outcome import Outcome
+from zephyrum.report.columns import HEADS, cell
+from zephyrum.studies.jobs import JOBS
+from zephyrum.studies.jobs.sweep import slope_warnings, typical
+from zephyrum.studies.observer import Observer
+
+WIDTH = 150  # characters of a table that is not written to a terminal
+KEPT = (
+    "mach",
+    "alpha",
+    "state",
+    "part",
+    "coefficient",
+    "derivative",
+    "CL",
+    "CD",
+    "CM",
+    "value",
+    "change",
+    "outcome",
+)  # columns that a narrow terminal keeps
+
+
+def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
+    """Print rows as a table; `columns` maps key to format. Columns that do not fit are left out by importance and named."""
+    from rich import box
+    from rich.console import Console
+    from rich.table import Table
+
+    console = Console(width=None if sys.stdout.isatty() else WIDTH)
+    shown = {name: [cell(row.get(name), form) for row in rows] for name, form in columns.items()}
+    folded = {name for name, form in columns.items() if form == ""}
+    dropped = [] if console.width >= WIDTH else _too_wide(shown, folded, console.width)
+    made = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", pad_edge=False)
+    for name in columns:
+        if name not in dropped:
+            words = name in folded
+            made.add_column(
+                HEADS.get(name, name),
+                justify="left" if words else "right",
+                no_wrap=not words,
+                min_width=None if words else max(map(len, shown[name])),
+            )
+    for k in range(len(rows)):
+        made.add_row(*[shown[name][k] for name in columns if name not in dropped])
+    console.print(made)
+    if dropped:
+        click.echo(f"not shown for lack of width: {', '.join(dropped)} (all are in the CSV files)")
+
+
+def _too_wide(shown: dict[str, list[str]], folded: set[str], width: int) -> list[str]:
+    """Columns to be left out so that numbers keep their digits: the least important ones, from the right."""
+
+    def needed(name: str) -> int:
+        longest = max([len(HEADS.get(name, name)), *map(len, shown[name])])
+        return 2 + (min(longest, 14) if name in folded else longest)
+
+    order = [name for name in shown if name not in KEPT][::-1] + [
+        name for name in shown if name in KEPT and name not in list(shown)[:3]
+    ][::-1]
+    dropped: list[str] = []
+    while order and sum(needed(name) for name in shown if name not in dropped) > width:
+        dropped.append(order.pop(0))
+    return [name for name in shown if name in dropped]
+
+
+class Progress(Observer):
+    """A bar with time left on a terminal; elsewhere a line for every finished task and one a minute."""
+
+    def __init__(self, total: int, what: str, residual_drop: float = 8.0):
+        from rich.console import Console
+        from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn
+        from rich.progress import Progress as Bar
+
+        console = Console(stderr=True)
+        self.live = console.is_terminal
+        self.bar = Bar(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), console=console, disable=not self.live)  # fmt: skip
+        self.task = self.bar.add_task(what, total=total)
+        self.done, self.begin, self.spoken = 0, time.monotonic(), time.monotonic()
+        self.residual_drop, self.paces = residual_drop, {}
+
+    def __enter__(self):
+        self.bar.start()
+        return self
+
+    def __exit__(self, *_):
+        self.bar.stop()
+
+    def planned(self, plan) -> None:
+        """A mesh is about to be made."""
+        click.echo(f"mesh: {plan}\n")
+
+    def finished(self, task, row: dict) -> None:
+        """A task is finished."""
+        self.done += 1
+        text = f"{task.job}, {task.label}: {row['outcome']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}"
+        count = f"{task.index} of {task.total}" if task.total else f"{task.index}"
+        self._say(text, f"{count}, {text}", completed=self.done)
+
+    def step(self, task, row: dict) -> None:
+        """A step of a march is done."""
+        if "level" not in row:  # in time
+            text = f"{task.label}: {row['travelled']:.1f} chords, CL {row['CL']:.4f}"
+        else:
+            text = f"{task.label}: step {row['step']:.0f}, {residual_decades(row):.1f} orders down, CL {row['CL']:.4f}, {self._wait(task, row)}"
+        if self.live or time.monotonic() - self.spoken > 60.0:
+            self._say(text, text)
+
+    def _wait(self, task, row: dict) -> str:
+        """How long a march will still take, or what it waits for."""
+        if row["level"] != 0:
+            return f"start on coarser level {row['level']:.0f}"
+        left = self.paces.setdefault(task.label, TimeForecast(self.residual_drop)).left(row)
+        if residual_decades(row) >= self.residual_drop:
+            limits = ", ".join(f"{name} {limit:g}" for name, limit in COEFFICIENT_TOLERANCES.items())
+            return f"residuals are down; waits for the coefficients to drift by less than {limits} over 3 steps"
+        if np.isnan(left):
+            return f"waits for {self.residual_drop:g} orders"
+        return f"about {left / 60.0:.0f} min left" if left > 90.0 else f"about {max(left, 1.0):.0f} s left"
+
+    def _say(self, text: str, line: str, **update) -> None:
+        self.bar.update(self.task, description=text, **update)
+        if not self.live:
+            self.spoken = time.monotonic()
+            click.echo(f"[{self.spoken - self.begin:.0f} s] {line}", err=True)
+
+
+def print_outcome(study) -> None:
+    """What is implausible, then the tables of a study, and the checks of the point that stands for it."""
+    rows = [] if study.polar is None else study.polar.table.to_dict("records")
+    for row in rows:
+        if row["outcome"] == Outcome.IMPLAUSIBLE:
+            click.echo(f"IMPLAUSIBLE: M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['reason']}")
+    for made in study.tables():
+        print_table(made)
+    if missing := study.missing():
+        click.echo(f"not finished: {', '.join(missing)}; run the study again to go on")
+    if study.polar is None or study.mesh.planar:
+        return
+    for check in typical(study).checks():
+        click.echo(f"check: {check}")
+    for check in slope_warnings(study.derived):
+        click.echo(f"check: {check}")
+
+
+def print_table(made) -> None:
+    """A table of a job with its sentences."""
+    if made.rows:
+        table(made.rows, made.columns, made.title)
+    elif made.title:
+        click.echo(made.title)
+    for line in made.lines:
+        click.echo(line)
+    click.echo()
+
+
+def print_refinement(refinement) -> None:
+    """Levels and estimates."""
+    for made in JOBS["refine"].tables(None, refinement):
+        print_table(made)

@@ -1,0 +1,1 @@
+"""Finite-volume discretisation: face data, gradient, reconstruction, limiter, residual, Jacobian."""

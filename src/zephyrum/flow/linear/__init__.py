@@ -1,0 +1,1 @@
+"""Linear algebra of a Newton step: ordering, block ILU, GMRES."""

@@ -1,0 +1,1 @@
+"""Nonlinear solution: start-up, pseudo-transient continuation, step control, time integration."""

@@ -1,0 +1,108 @@
+"""The record of a march: every residual and every coefficient at every step, the outcome drawn from it, and how long it will take."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from zephyrum._core.representation import short_repr
+from zephyrum.flow.physics.gas_model import EQUATION_NAMES
+
+COEFFICIENT_TOLERANCES = {"CL": 1e-4, "CD": 1e-5, "CM": 1e-4}  # a tenth of a lift count, of a drag count
+FORECAST_STEPS = 8  # steps whose slope a forecast goes by
+COEFFICIENTS = tuple(COEFFICIENT_TOLERANCES)
+COLUMNS = (
+    "step",
+    "level",
+    "seconds",
+    "cfl",
+    "krylov",
+    "factor",
+    *(f"residual {name}" for name in EQUATION_NAMES),
+    *COEFFICIENTS,
+)
+
+
+@dataclass
+class History:
+    """Rows of COLUMNS, one a step, oldest first; `window`: steps over which coefficients may drift.
+
+    A residual column holds the square root of the sum over cells of (net outflow)^2 / volume, over the same of the
+    undisturbed stream on the same mesh.
+    """
+
+    rows: list[tuple] = field(default_factory=list)
+    window: int = 3
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        return f"{len(self.rows)} steps"
+
+    def add(self, *values: float) -> None:
+        """Append one step, values in the order of COLUMNS."""
+        self.rows.append(values)
+
+    def column(self, name: str, level: int | None = None) -> np.ndarray:
+        """One column, of one mesh level (0 = finest) or of all."""
+        k, at = COLUMNS.index(name), COLUMNS.index("level")
+        return np.array([row[k] for row in self.rows if level is None or row[at] == level], dtype=float)
+
+    def drop(self) -> np.ndarray:
+        """(steps, equations) residuals over those of the undisturbed stream, on the finest level."""
+        return np.stack([self.column(f"residual {name}", 0) for name in EQUATION_NAMES], axis=1)
+
+    def period(self) -> float:
+        """Steps a cycle of CL over the last half of the finest level's history (at most 80 steps); nan if it does not cycle."""
+        values = self.column("CL", 0)
+        values = values[-max(1, min(80, len(values) // 2)) :]
+        if len(values) < 8:
+            return float("nan")
+        x = np.arange(len(values))
+        rest = values - np.polyval(np.polyfit(x, values, 1), x)
+        power = np.abs(np.fft.rfft(rest * np.hanning(len(rest)))) ** 2
+        peak = int(np.argmax(power[2:])) + 2 if len(power) > 2 else 0
+        if not peak or power[peak] < 0.2 * power[1:].sum():
+            return float("nan")
+        return len(rest) / peak
+
+    def resting(self, steps: int, fraction: float) -> bool:
+        """Whether CL and CD changed by less than that share of them over the last steps, whatever the mesh."""
+        rows = np.array(self.rows[-steps - 1 :])[:, [COLUMNS.index("CL"), COLUMNS.index("CD")]]
+        return bool((np.ptp(rows, axis=0) < fraction * np.abs(rows[-1])).all())
+
+    def drift(self) -> float:
+        """Largest change of any coefficient over the last `window` steps of the finest level."""
+        return max(self._changes().values())
+
+    def drifts(self) -> bool:
+        """Whether any coefficient changed by more than its part of DRIFTS over those steps."""
+        return any(change > COEFFICIENT_TOLERANCES[name] for name, change in self._changes().items())
+
+    def _changes(self) -> dict[str, float]:
+        if len(self.column("CL", 0)) <= self.window:
+            return dict.fromkeys(COEFFICIENTS, np.inf)
+        return {name: float(np.ptp(self.column(name, 0)[-self.window - 1 :])) for name in COEFFICIENTS}
+
+
+def residual_decades(row: dict) -> float:
+    """Decades that the largest residual of a row of COLUMNS has fallen."""
+    return -float(np.log10(max(*(row[f"residual {name}"] for name in EQUATION_NAMES), 1e-30)))
+
+
+@dataclass
+class TimeForecast:
+    """How long a march will still take: told its rows, one a step, it follows the slope of the largest residual on the finest mesh."""
+
+    residual_drop: float
+    seen: list[tuple[float, float]] = field(default_factory=list)
+
+    def left(self, row: dict) -> float:
+        """Seconds left after this row of COLUMNS; nan on coarser meshes, in the first steps and while residuals do not fall."""
+        if row["level"] != 0:
+            self.seen.clear()
+            return float("nan")
+        self.seen = [*self.seen, (row["seconds"], -residual_decades(row))][-FORECAST_STEPS:]
+        (first, high), (last, low) = self.seen[0], self.seen[-1]
+        if len(self.seen) < FORECAST_STEPS or low >= high - 0.05:
+            return float("nan")
+        return max(low + self.residual_drop, 0.0) * (last - first) / (high - low)

@@ -1,0 +1,202 @@
+"""Starting fields: from a coarser mesh, and from a neighbouring attitude or Mach number.
+
+A cold start straight at a high alpha can lock in a separation that is not there (impulsively started vorticity meets
+coarse-mesh losses at the nose), so a march walks up to its alpha in steps on the coarsest mesh; a sweep uses the same
+turn from point to point. Near the wall, within 0.3 chord, the turn fades so that the flow stays along the surface.
+Verified by tests/test_flow.py (same answer from either side) and validation/.
+"""
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from zephyrum.conditions import Freestream
+from zephyrum.flow.physics.gas_model import GasModel
+from zephyrum.flow.physics.turbulence.sst import BETA
+from zephyrum.mesh import Mesh
+
+ALPHA_STEP = 4.0  # degrees walked at once
+WALL_DISTANCE_OF_TURN = 0.3  # chords
+DEAD_AIR_LIMITS = (
+    0.02,
+    0.3,
+)  # of the total temperature, and of the dynamic pressure: error of air that a start without friction does not take over
+MIN_TEMPERATURE_RATIO = 0.3  # least temperature over the total one that a start may have
+THINNER_CELL_RATIO = (
+    0.5  # height of a cell over that of the one it takes its state from below which that is scaled down to it
+)
+
+
+def alpha_sequence(alpha: float) -> list[float]:
+    """Attitudes [deg] on the way from 0 to `alpha`, the last one being `alpha`."""
+    steps = max(1, int(np.ceil(abs(alpha) / ALPHA_STEP - 1e-9)))
+    return [alpha * (k + 1) / steps for k in range(steps)]
+
+
+def transfer_condition(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestream, chord: float) -> np.ndarray:
+    """States (n, unknowns) solved at `old`, turned and rescaled for `new`: velocities turn with the wind, Cp is kept."""
+    out = q.copy()
+    ratio = new.mach / old.mach
+    out[:, 0] *= ratio**2
+    out[:, 1:4] *= ratio
+    out[:, 4] = np.maximum(1.0 + (q[:, 4] - 1.0) * ratio**2, MIN_TEMPERATURE_RATIO)
+    # deep suction would fall below vacuum at a higher Mach number
+    out[:, 0] = np.maximum(out[:, 0], -0.85 / new.gas.gamma)
+    if q.shape[1] > 6:  # omega goes with the speed
+        out[:, 6] += np.log(ratio)
+    turn = np.radians(new.alpha - old.alpha)
+    if turn != 0.0:
+        wall = mesh.face_centroid[mesh.faces_of("wall")]
+        fraction = np.ones(mesh.n_cells)
+        if len(wall):
+            fraction = np.minimum(1.0, cKDTree(wall).query(mesh.cell_centroid)[0] / (WALL_DISTANCE_OF_TURN * chord))
+        c, s = np.cos(turn * fraction), np.sin(turn * fraction)
+        out[:, 1], out[:, 3] = c * out[:, 1] - s * out[:, 3], s * out[:, 1] + c * out[:, 3]
+    return out
+
+
+def initial_state(mesh: Mesh, law: GasModel, freestream: np.ndarray, chord: float, viscous: bool) -> np.ndarray:
+    """(n, m) states to begin from: the freestream, in viscous flow slowed towards walls, with turbulence in the layer."""
+    q = np.tile(freestream, (mesh.n_cells, 1))
+    if not viscous or not len(mesh.faces_of("wall")):
+        return q
+    reynolds = np.linalg.norm(freestream[1:4]) * chord / law.viscosity
+    turbulent = q.shape[1] > 5
+    sst = q.shape[1] > 6
+    # flat-plate thicknesses at the tail (Schlichting 1979, ch. 7 and 21), a third of it on average
+    layer = chord / 3.0 * (0.37 * reynolds**-0.2 if turbulent else 5.0 / np.sqrt(reynolds))
+    depth = mesh.body_distance / layer
+    q[:, 1:4] *= np.tanh(depth)[:, None]
+    bump = depth * np.exp(1.0 - depth)
+    if sst:  # k typical of a layer, omega that of the sublayer upon that of the freestream
+        q[:, 5] = q[:, 5] * np.tanh(depth) + 5.0 * bump
+        q[:, 6] = np.logaddexp(q[:, 6], log_sublayer_omega(mesh, law))
+    elif turbulent:
+        q[:, 5] += 100.0 * bump
+    return q
+
+
+def prolongate(q: np.ndarray, coarse, fine, law: GasModel, mach: float | None = None) -> np.ndarray:
+    """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical.
+
+    mach: Mach number of the stream, of a flow without friction that is to be rid of its dead air (see `_replace_dead_air`).
+    """
+    gradients = np.zeros((len(q), q.shape[1], 3))
+    coarse.gradient(q, gradients)
+    parent = fine.mesh.parent
+    offset = fine.mesh.cell_centroid - coarse.mesh.cell_centroid[parent]
+    increment = np.einsum("nkj,nj->nk", gradients[parent], offset)
+    layers = fine.mesh.dimension == 3 and not fine.mesh.planar
+    if layers:
+        up, aside, flat = _wall_normal_offsets(offset, coarse, fine)
+        own = np.flatnonzero(flat)
+        thin = np.flatnonzero(flat & (fine.mesh.cell_thin > 0.0))
+        increment[thin, 0] = np.einsum("nj,nj->n", gradients[parent[thin], 0], aside[thin])
+        increment[thin, 4] = np.einsum("nj,nj->n", gradients[parent[thin], 4], up[thin])
+        increment[own, 1:4] = np.einsum("nkj,nj->nk", gradients[parent[own], 1:4], up[own])
+        increment[own, 5:] = np.einsum("nkj,nj->nk", gradients[parent[own], 5:], up[own])
+    # no further than the coarse cell's neighbours differ from it: in corners and gaps a middle may lie many cells off
+    left, right = coarse.mesh.left[: coarse.mesh.n_interior], coarse.mesh.right
+    step, largest_jump = np.abs(q[left] - q[right]), np.zeros_like(q)
+    np.maximum.at(largest_jump, left, step)
+    np.maximum.at(largest_jump, right, step)
+    increment = np.clip(increment, -largest_jump[parent], largest_jump[parent])
+    safe = (np.abs(increment[:, 4]) < 0.2 * q[parent, 4]) & (
+        np.abs(law.gamma * increment[:, 0]) < 0.2 * (1.0 + law.gamma * q[parent, 0])
+    )
+    if q.shape[1] > 5:  # where nu~ or k would turn negative its mean is kept
+        increment[:, 5] *= q[parent, 5] + increment[:, 5] > 0.0
+    out = q[parent] + increment * safe[:, None]
+    if (
+        layers and q.shape[1] > 5
+    ):  # where a column has no counterpart its cells take a state from high above: flow and eddies grow with the height
+        low = fine.mesh.wall_distance / coarse.mesh.wall_distance[parent]
+        fraction = np.where(low < THINNER_CELL_RATIO, low, 1.0)[:, None]
+        out[:, 1:4] *= fraction
+        out[:, 5:6] *= fraction
+    if layers and len(thin):
+        _align_with_walls(out, coarse.mesh, fine.mesh, thin)
+    if q.shape[1] > 6:  # thinner cells see more of the sublayer's omega
+        out[:, 6] = np.maximum(out[:, 6], log_sublayer_omega(fine.mesh, law))
+    if mach is not None:
+        _replace_dead_air(out, fine.mesh, law.gamma, mach)
+    return out
+
+
+def _replace_dead_air(q: np.ndarray, mesh: Mesh, gamma: float, mach: float) -> None:
+    """Fill, in states q of a flow without friction, cells whose total temperature or (in a subsonic stream) pressure is not that of the stream from those round them.
+
+    What a coarse mesh has heated or slowed down behind a blunt edge turns for ever in a finer one, where nothing carries it off: some hundred cells
+    then keep a mesh of 200,000 from converging. Everywhere the temperature is made that of the stream's total one.
+    """
+    half = 0.5 * (gamma - 1.0)
+    total = 1.0 + half * mach**2
+    power = gamma / (gamma - 1.0)
+
+    def kinetic_temperature():
+        return np.einsum("ij,ij->i", q[:, 1:4], q[:, 1:4]) * half
+
+    kinetic = kinetic_temperature()
+    dead = np.abs((q[:, 4] + kinetic) / total - 1.0) > DEAD_AIR_LIMITS[0]
+    if mach < 1.0:
+        loss = total**power - (1.0 + gamma * q[:, 0]) * (1.0 + kinetic / q[:, 4]) ** power
+        dead |= np.abs(loss) > DEAD_AIR_LIMITS[1] * 0.5 * gamma * mach**2
+    left, right = mesh.left[: mesh.n_interior], mesh.right
+    rim = dead[left] | dead[right]
+    left, right = left[rim], right[rim]
+    size = np.linalg.norm(mesh.face_area[: mesh.n_interior][rim], axis=1)
+    known = ~dead
+    while True:
+        of_left, of_right = size * known[left], size * known[right]
+        weight = np.bincount(right, of_left, len(q)) + np.bincount(left, of_right, len(q))
+        fill = dead & (weight > 0.0)
+        for j in range(4):
+            mean = np.bincount(right, of_left * q[left, j], len(q)) + np.bincount(left, of_right * q[right, j], len(q))
+            q[fill, j] = mean[fill] / weight[fill]
+        if not (fill & ~known).any():
+            break
+        known |= fill
+    q[:, 4] = np.maximum(total - kinetic_temperature(), MIN_TEMPERATURE_RATIO * total)
+
+
+def _wall_normal_offsets(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(ways (n, 3) upwards as long as the heights of coarse and fine cells over the wall differ, those (n, 3) along the wall, where in layers the two count
+    instead of `offset` (n, 3)).
+
+    Layers bend by more than they are high: along them a steep profile would pose as a slope, and across them the bend as a height.
+    """
+    height, parent = coarse.mesh.wall_distance, fine.mesh.parent
+    normal_direction = np.zeros((len(height), 1, 3))
+    coarse.gradient(height[:, None].copy(), normal_direction)
+    n = (normal_direction[:, 0] / np.maximum(np.linalg.norm(normal_direction[:, 0], axis=1), 1e-300)[:, None])[parent]
+    aside = offset - np.einsum("ij,ij->i", offset, n)[:, None] * n
+    return (
+        (fine.mesh.wall_distance - height[parent])[:, None] * n,
+        aside,
+        height[parent] < np.linalg.norm(aside, axis=1),
+    )
+
+
+def _align_with_walls(out: np.ndarray, coarse: Mesh, fine: Mesh, own: np.ndarray) -> None:
+    """Turn the velocities in the cells `own` of layers as the wall under them is turned against that under the cell they came from.
+
+    Through the floor of a cell ten thousand times as wide as high the least inclination drives more than through its sides.
+    """
+    n = []
+    for mesh, cells in ((fine, own), (coarse, fine.parent[own])):
+        foot = mesh.wall_face_of_cell[cells]
+        n.append(mesh.face_area[foot])
+        n[-1][foot < 0] = 0.0
+    stands = (n[0] != 0.0).any(axis=1) & (n[1] != 0.0).any(axis=1)
+    cells = own[stands]
+    new, old = (one[stands] / np.linalg.norm(one[stands], axis=1)[:, None] for one in n)
+    v = out[cells, 1:4]
+    through = np.einsum("ij,ij->i", v, old)[:, None]
+    along = v - through * old
+    turned = along - np.einsum("ij,ij->i", along, new)[:, None] * new
+    size = np.linalg.norm(along, axis=1) / np.maximum(np.linalg.norm(turned, axis=1), 1e-300)
+    out[cells, 1:4] = np.minimum(size, 2.0)[:, None] * turned + through * new
+
+
+def log_sublayer_omega(mesh: Mesh, law: GasModel) -> np.ndarray:
+    """(n,) log(omega) of a viscous sublayer, 6 nu / (beta y^2) (Wilcox 2006, Turbulence Modeling for CFD, ch. 4)."""
+    return np.log(6.0 * law.viscosity / (BETA[0] * mesh.wall_distance**2))

@@ -1,0 +1,1 @@
+"""Equations: gas model, inviscid flux, boundary conditions, turbulence models."""

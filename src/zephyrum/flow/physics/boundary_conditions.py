@@ -1,0 +1,157 @@
+"""What the outside does at a boundary face: one flux for each role.
+
+- wall, slip, symmetry (inviscid): no flow through; only the pressure, extrapolated to the face, acts. On flat faces of
+  curved walls in space the flow follows the curved wall, not the face (Krivodonova and Berger 2006; see `mesh.curved`).
+- farfield: one-dimensional Riemann invariants decide face by face what enters and what leaves (Thomas and Salas 1986,
+  AIAA J. 24:1074), at low Mach number only the pressure outside acts on what leaves; in two dimensions the outer state carries the compressible vortex of the lift found so far, so that
+  a farfield at 30 to 100 chords acts like infinity.
+- outflow: the static pressure outside acts on what leaves, all else comes from inside, so that boundary layers and
+  wakes pass; what leaves faster than sound keeps its own pressure.
+- imposed: Roe's flux against a given outer state.
+- periodic: no flux of its own, see `seam`.
+Verified by tests/test_flow.py (freestream preserved) and validation/.
+"""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from zephyrum._core.jit import serial
+from zephyrum.flow.discretization.limiter import smoothstep
+from zephyrum.flow.physics.gas_model import Scales
+from zephyrum.flow.physics.inviscid_flux import euler_flux, roe_flux
+from zephyrum.flow.physics.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
+from zephyrum.mesh import Mesh
+from zephyrum.mesh.wall_normals import curved_normals
+
+LOW_SPEED_MACH = 0.3  # Mach number of the stream below which a farfield lets air out at the pressure outside
+SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC = range(6)
+ROLE_CODES = {
+    "wall": NO_SLIP,
+    "ground": NO_SLIP,
+    "slip": SLIP,
+    "symmetry": SLIP,
+    "farfield": FARFIELD,
+    "outflow": OUTFLOW,
+    "imposed": IMPOSED,
+    "periodic": PERIODIC,
+}
+
+
+def set_curved_wall_normals(mesh: Mesh, states: np.ndarray, model: str) -> None:
+    """Give the rows (nb, m) of walls where the flow slips the normals of the curved walls of a mesh in space."""
+    faces = mesh.faces_of(*(role for role in ("wall", "slip") if boundary_code(role, model) == SLIP))
+    if mesh.dimension == 3 and not mesh.planar and len(faces):
+        states[faces - mesh.n_interior, 1:4] = curved_normals(mesh, faces)
+
+
+def boundary_code(role: str, model: str) -> int:
+    """What the kernels do at a boundary of that role; walls and ground slip in inviscid flow."""
+    return SLIP if role in ("wall", "ground") and model == "euler" else ROLE_CODES[role]
+
+
+@serial
+def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
+    """Flux (5) out of the domain through a unit area; (p..T) inside, (pe..te) outside."""
+    if code == SLIP and ue * ue + ve * ve + we * we > 0.0:  # along the curved wall that the face stands for
+        through = u * ue + v * ve + w * we
+        return euler_flux(p, u - through * ue, v - through * ve, w - through * we, T, nx, ny, nz, gamma)
+    if code in (SLIP, NO_SLIP):
+        return 0.0, p * nx, p * ny, p * nz, 0.0
+    if code == PERIODIC:
+        return 0.0, 0.0, 0.0, 0.0, 0.0
+    if code == IMPOSED:
+        return roe_flux(p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma)
+    if code == OUTFLOW:
+        own = u * nx + v * ny + w * nz
+        return euler_flux(p if own * own > T else pe, u, v, w, T, nx, ny, nz, gamma)
+    g1 = gamma - 1.0
+    ui, uo = u * nx + v * ny + w * nz, ue * nx + ve * ny + we * nz
+    ai, ao = math.sqrt(T), math.sqrt(te)
+    leaving, entering = ui + 2.0 * ai / g1, uo - 2.0 * ao / g1
+    if uo < -ao:
+        leaving = uo + 2.0 * ao / g1
+    elif ui > ai:
+        entering = ui - 2.0 * ai / g1
+    ub = 0.5 * (leaving + entering)
+    ab = max(0.25 * g1 * (leaving - entering), 1e-3)
+    if ub > 0.0:
+        pb, tb, normal_shift, us, vs, ws = p, T, ub - ui, u, v, w
+    else:
+        pb, tb, normal_shift, us, vs, ws = pe, te, ub - uo, ue, ve, we
+    # same entropy as the side the air comes from: p ~ T^(gamma / (gamma - 1))
+    wave = ((1.0 + gamma * pb) * (ab * ab / tb) ** (gamma / g1) - 1.0) / gamma
+    # in slow streams what leaves takes the pressure outside: as a sound wave the deficit of a wake would be many times
+    # its own dynamic pressure, and the wake be thrown back (the scaling of velocity jumps in `flux`, at the boundary)
+    stream = math.sqrt(ue * ue + ve * ve + we * we)
+    wave_fraction = 1.0 - max(1.0 - stream / (ao * LOW_SPEED_MACH), 0.0) * smoothstep(ub / (stream + 1e-12), 0.0, 0.5)
+    pe = pe + wave_fraction * (wave - pe)
+    te = tb * ((1.0 + gamma * pe) / (1.0 + gamma * pb)) ** (g1 / gamma)
+    normal_shift *= wave_fraction
+    return euler_flux(pe, us + normal_shift * nx, vs + normal_shift * ny, ws + normal_shift * nz, te, nx, ny, nz, gamma)
+
+
+@dataclass(frozen=True, eq=False)
+class WallData:
+    """What the walls of one mesh do, a row for every boundary face (rows of other faces mean nothing).
+
+    velocity (nb, 3) [m/s]; temperature (nb,) [K], 0 where adiabatic; roughness (nb,): sand-grain height [m];
+    laminar (nb,): True where the boundary layer is held laminar.
+    """
+
+    velocity: np.ndarray
+    temperature: np.ndarray
+    roughness: np.ndarray
+    laminar: np.ndarray
+
+    @classmethod
+    def plain(cls, mesh: Mesh) -> "WallData":
+        """At rest, adiabatic, smooth, fully turbulent."""
+        n = mesh.n_faces - mesh.n_interior
+        return cls(np.zeros((n, 3)), np.zeros(n), np.zeros(n), np.zeros(n, dtype=bool))
+
+    def wall_data(self, mesh: Mesh) -> np.ndarray:
+        """(n, 3) what each cell must know of the wall next to it (see `sources`)."""
+        distance = mesh.wall_distance
+        out = np.stack([distance, np.zeros(len(distance)), np.ones(len(distance))], axis=1)
+        if self.roughness.any() or self.laminar.any():
+            faces = mesh.faces_of("wall")
+            _, closest = cKDTree(mesh.face_centroid[faces]).query(mesh.cell_centroid)
+            own = (faces - mesh.n_interior)[closest]
+            out[:, 0] += ROUGH_SHIFT * self.roughness[own]
+            out[:, 1] = ROUGH_CHI * self.roughness[own] / out[:, 0]
+            out[:, 2] = ~self.laminar[own]
+        return out
+
+
+def exterior_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: WallData | None = None) -> np.ndarray:
+    """(n_boundary, m) scaled states outside every boundary face: the freestream, with the vortex of `lift` = CL chord [m].
+
+    The vortex is that of a lifting section in compressible subsonic flow, with the pressure and temperature that keep
+    total enthalpy and entropy. Rows of symmetry and of slip are 0 (see `set_curved_wall_normals`). A wall's row holds its velocity, its temperature (0: adiabatic) and the shift of the
+    wall distance by its roughness.
+    """
+    ni = mesh.n_interior
+    states = np.tile(scales.freestream, (mesh.n_faces - ni, 1))
+    if vortex and lift != 0.0:
+        mach, gamma = scales.mach, scales.gamma
+        dx, _, dz = (mesh.face_centroid[ni:] - np.asarray(mesh.reference.point)).T
+        alpha = math.atan2(scales.freestream[3], scales.freestream[1])
+        r, theta = np.hypot(dx, dz), np.arctan2(dz, dx)
+        r[mesh.faces_of("wall", "ground") - ni] = np.inf  # the vortex is for the farfield only
+        beta = math.sqrt(1.0 - mach**2)
+        around = 0.5 * lift * mach * beta / (2.0 * math.pi * r * (1.0 - (mach * np.sin(theta - alpha)) ** 2))
+        states[:, 1] += around * np.sin(theta)
+        states[:, 3] -= around * np.cos(theta)
+        speed2 = np.einsum("ij,ij->i", states[:, 1:4], states[:, 1:4])
+        states[:, 4] = 1.0 + 0.5 * (gamma - 1.0) * (mach**2 - speed2)
+        states[:, 0] = (states[:, 4] ** (gamma / (gamma - 1.0)) - 1.0) / gamma
+    wall = mesh.faces_of("wall", "ground") - ni
+    states[wall] = states[mesh.faces_of("slip", "symmetry") - ni] = 0.0
+    if walls is not None:
+        states[wall, 1:4] = walls.velocity[wall] / scales.speed
+        states[wall, 4] = walls.temperature[wall] / scales.temperature
+        states[wall, 5:6] = ROUGH_SHIFT * walls.roughness[wall, None]
+    return states

@@ -1,0 +1,105 @@
+"""Scaled perfect gas: density, sound speed and temperature of the freestream are 1, lengths stay in metres.
+
+The unknowns of a cell are (p, u, v, w, T) with p the gauge pressure (static minus freestream), so that at low Mach
+number the small pressure differences keep all their digits. Then rho = (1 + gamma p) / T, a^2 = T,
+enthalpy = T / (gamma - 1). Verified by tests/test_flow.py.
+"""
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+
+from zephyrum._core.jit import serial
+from zephyrum.conditions import Freestream
+from zephyrum.flow.physics.turbulence.sst import K_UNIT
+
+EQUATION_NAMES = ("mass", "x-momentum", "y-momentum", "z-momentum", "energy", "turbulence", "turbulence rate")
+
+
+class GasModel(NamedTuple):
+    """The gas as the kernels want it: viscosity of the freestream in scaled units [m], Sutherland's S over T.
+
+    k_unit: worth of one unit of the turbulence energy k (see `turbulence/sst.py`).
+    """
+
+    gamma: float
+    viscosity: float = 0.0
+    sutherland: float = 0.4
+    prandtl: float = 0.72
+    turbulent_prandtl: float = 0.9
+    k_unit: float = 1.0
+
+    def viscosity_at(self, T):
+        """Sutherland's viscosity at scaled temperatures T (arrays), in scaled units."""
+        return self.viscosity * T**1.5 * (1.0 + self.sutherland) / (T + self.sutherland)
+
+
+@dataclass(frozen=True)
+class Scales:
+    """What one scaled unit is worth in SI, and the freestream in scaled units."""
+
+    gamma: float
+    mach: float
+    density: float
+    speed: float  # of sound [m/s]
+    temperature: float
+    static: float  # freestream pressure [Pa]
+    freestream: np.ndarray  # (m,) scaled state
+    turbulence: tuple[float, ...] = ()  # typical values of the turbulence quantities
+
+    @classmethod
+    def of(cls, air: Freestream, inflow: tuple[float, ...] = (), turbulence: tuple[float, ...] = ()) -> "Scales":
+        """Scales of a freestream with the turbulence quantities `inflow`."""
+        state = np.array([0.0, *(air.mach * np.asarray(air.wind)), 1.0, *inflow])
+        return cls(
+            air.gas.gamma, air.mach, air.density, air.sound_speed, air.temperature, air.pressure, state, turbulence
+        )
+
+    @staticmethod
+    def law(air: Freestream, chord: float) -> GasModel:
+        """The gas of a freestream in scaled units.
+
+        Where density, speed and viscosity are fixed they stay. A Reynolds number that was given without its length is that
+        on the `chord` [m].
+        """
+        gas = air.gas
+        viscosity = air.viscosity / (air.density * air.sound_speed)
+        if air.similarity:
+            viscosity = air.mach * chord / air.reynolds
+        return GasModel(
+            gas.gamma, viscosity, gas.sutherland_S / air.temperature, gas.prandtl, k_unit=K_UNIT * air.mach**2
+        )
+
+    def rows(self) -> np.ndarray:
+        """(m,) size of the fluxes of mass, momentum, energy and turbulence, for scaling residuals."""
+        m = self.mach
+        return np.array([m, m * m, m * m, m * m, m / (self.gamma - 1.0), *(m * x for x in self.turbulence)])
+
+
+@serial
+def conserved_jacobian(p, u, v, w, T, gamma, out):
+    """d(rho, rho u, rho v, rho w, rho E) / d(p, u, v, w, T) into `out` (at least 5, 5)."""
+    rho = (1.0 + gamma * p) / T
+    rho_p, rho_T = gamma / T, -rho / T
+    kinetic = 0.5 * (u * u + v * v + w * w)
+    cv = 1.0 / (gamma * (gamma - 1.0))
+    E = cv * T + kinetic
+    out[:, :] = 0.0
+    out[0, 0] = rho_p
+    out[0, 4] = rho_T
+    out[1, 0], out[2, 0], out[3, 0] = rho_p * u, rho_p * v, rho_p * w
+    out[1, 4], out[2, 4], out[3, 4] = rho_T * u, rho_T * v, rho_T * w
+    out[1, 1] = out[2, 2] = out[3, 3] = rho
+    out[4, 0] = rho_p * E
+    out[4, 1], out[4, 2], out[4, 3] = rho * u, rho * v, rho * w
+    out[4, 4] = rho_T * E + rho * cv
+
+
+def conserved(q: np.ndarray, gamma: float) -> np.ndarray:
+    """(n, m) conserved variables of states q (n, m): the mean flow's five, then density times turbulence quantities."""
+    rho = (1.0 + gamma * q[:, 0]) / q[:, 4]
+    kinetic = 0.5 * np.einsum("ij,ij->i", q[:, 1:4], q[:, 1:4])
+    energy = q[:, 4] / (gamma * (gamma - 1.0)) + kinetic
+    r = rho[:, None]
+    return np.concatenate([r, r * q[:, 1:4], (rho * energy)[:, None], r * q[:, 5:]], axis=1)

@@ -1,0 +1,94 @@
+"""The Spalart-Allmaras one-equation model, negative variant, fully turbulent or laminar in parts, smooth or rough walls.
+
+Sources: Spalart and Allmaras (1994), Rech. Aerosp. 1:5; the continuation to negative values and the limited vorticity
+after Allmaras, Johnson and Spalart (2012), ICCFD7-1902; sand-grain roughness after Aupoix and Spalart (2003), Int. J.
+Heat Fluid Flow 24:454. The trip terms, f_t2 among them, are left out, as usual in fully turbulent flow: with f_t2 the
+laminar pocket at the stagnation point had two states and Newton's method swapped between them, while CL and CD were the
+same to five digits. Where a wall is asked to be laminar, production and eddy viscosity are switched off in the cells
+nearest to it. The unknown is nu~ in units of the freestream's kinematic viscosity.
+Meant for attached and mildly separated boundary layers and wakes; the lift after deep stall is not to be trusted.
+Verified by tests/test_viscous.py and validation/.
+"""
+
+import math
+
+from zephyrum._core.jit import inlined, serial
+
+CB1, CB2, SIGMA, KARMAN = 0.1355, 0.622, 2.0 / 3.0, 0.41
+CW2, CW3, CV1, CV2, CV3, CN1, CT3 = 0.3, 2.0, 7.1, 0.7, 0.9, 16.0, 1.2
+CW1 = CB1 / KARMAN**2 + (1.0 + CB2) / SIGMA
+ROUGH_SHIFT, ROUGH_CHI = 0.03, 0.5  # of the sand-grain height: wall distance gained, and chi gained over distance
+FREESTREAM_RATIO = 3.0  # nu~ over nu in the freestream, as the 2012 paper advises for fully turbulent flow
+TYPICAL_RATIO = 100.0  # a typical nu~ / nu in a boundary layer: the size of the equation
+
+
+@inlined
+def sa_eddy_viscosity(rho_nu, mu, shift):
+    """Eddy viscosity from rho nu~ and the viscosity, both in the same units; shift: what roughness adds to chi."""
+    rho_nu = rho_nu if rho_nu > 0.0 else 0.0
+    chi = rho_nu / mu + shift
+    cube = chi * chi * chi
+    return rho_nu * cube / (cube + CV1**3)
+
+
+@inlined
+def sa_diffusivity(rho_nu, mu):
+    """Diffusion coefficient of nu~, rho (nu + f_n nu~) / sigma."""
+    chi = rho_nu / mu
+    cube = chi * chi * chi
+    fn = (CN1 + cube) / (CN1 - cube)
+    fn = 1.0 if chi > 0.0 else fn
+    return (mu + rho_nu * fn) / SIGMA
+
+
+@inlined
+def sa_gradient_terms(rho, mu, x, gx, gy, gz, rx, ry, rz, nu):
+    """Gradient terms of the source (see `sa_source`), and their derivatives (3,) to the gradient of x."""
+    weight = 1.0
+    if x < 0.0:
+        chi = rho * nu * x / mu
+        cube = chi * chi * chi
+        weight = (CN1 + cube) / (CN1 - cube)
+    spread, across = CB2 * rho * nu, mu / rho + nu * x * weight
+    value = spread * (gx * gx + gy * gy + gz * gz) - across * (gx * rx + gy * ry + gz * rz)
+    return (
+        value / SIGMA,
+        (2.0 * spread * gx - across * rx) / SIGMA,
+        (2.0 * spread * gy - across * ry) / SIGMA,
+        (2.0 * spread * gz - across * rz) / SIGMA,
+    )
+
+
+@serial
+def sa_source(rho, mu, x, wall, shift, active, vorticity, gx, gy, gz, rx, ry, rz, nu):
+    """Production minus destruction plus gradient terms, per volume, of the equation of rho x.
+
+    x: nu~ in units of `nu` (the freestream's); wall: distance [m]; shift: what roughness adds to chi; active: share of
+    production, 0 where laminar; vorticity: its size; g*: gradient of x; r*: gradient of density. All in scaled units.
+    """
+    y = rho * nu * x  # rho nu~
+    chi = y / mu
+    kd2 = 1.0 / (KARMAN * wall) ** 2
+    rest, _, _, _ = sa_gradient_terms(rho, mu, x, gx, gy, gz, rx, ry, rz, nu)
+    if x < 0.0:
+        produced = active * CB1 * (1.0 - CT3) * vorticity * rho * x
+        destroyed = -CW1 * rho * nu * x * x / (wall * wall)
+        return produced - destroyed + rest
+    rough = chi + shift
+    cube = rough * rough * rough
+    fv1 = cube / (cube + CV1**3)
+    fv2 = 1.0 - chi / (1.0 + chi * fv1)
+    bar = nu * x * kd2 * fv2
+    if bar >= -CV2 * vorticity:
+        shear = vorticity + bar
+    else:
+        shear = vorticity + vorticity * (CV2 * CV2 * vorticity + CV3 * bar) / ((CV3 - 2.0 * CV2) * vorticity - bar)
+    r = nu * x * kd2 / max(shear, 1e-10 * nu * kd2 + 1e-30)
+    r = min(r, 10.0)
+    r3 = r * r * r
+    gg = r + CW2 * (r3 * r3 - r)
+    g3 = gg * gg * gg
+    fw = gg * math.exp(math.log((1.0 + CW3**6) / (g3 * g3 + CW3**6)) / 6.0)
+    produced = active * CB1 * shear * rho * x
+    destroyed = CW1 * fw * rho * nu * x * x / (wall * wall)
+    return produced - destroyed + rest

@@ -1,0 +1,1 @@
+"""Described aircraft: wings, bodies, assemblies, measures, mass."""

@@ -1,0 +1,276 @@
+"""The aircraft: named parts at their places, in one readable file, every number of it within reach of a dotted path.
+
+Verified by tests/test_aircraft.py.
+"""
+
+import copy
+import functools
+from dataclasses import field as dataclass_field
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import Field, TypeAdapter, ValidationError
+
+from zephyrum._core.atomic_files import write_text
+from zephyrum._core.representation import short_repr
+from zephyrum._core.toml_reader import line_of, read_table
+from zephyrum.conditions import Reference
+from zephyrum.errors import InputError
+from zephyrum.geometry.aircraft.assembly_measures import AircraftMeasures, measure_aircraft
+from zephyrum.geometry.aircraft.body import Body, Duct
+from zephyrum.geometry.aircraft.mass_properties import NONE, MassProperties, of_point, of_skin, of_solid
+from zephyrum.geometry.aircraft.part import Length, Point, part, unit_type, validation_message
+from zephyrum.geometry.aircraft.strut import Plate, Strut
+from zephyrum.geometry.aircraft.wing import Wing
+from zephyrum.geometry.aircraft.wing_surface import wing_surfaces
+from zephyrum.geometry.surface.solids import EXACT_TOLERANCE, common_volume, difference, half_surface, union
+from zephyrum.geometry.surface.triangulation import Surface, joined
+
+FIN_SPAN = 0.2  # of the length of the longest body: a wing of less span is a fin
+PartType = Annotated[Wing | Body | Duct | Strut | Plate, Field(discriminator="kind")]
+
+
+@part
+class PointMass:
+    """mass [kg] (or "80 lb") at a place (3,) [m]."""
+
+    mass: Annotated[float, unit_type("kg"), Field(ge=0.0)]
+    position: Point
+
+
+@part
+class TypedReference:
+    """Reference quantities typed by hand, to be compared with the measured ones: area [m^2], chord, span, point [m]."""
+
+    area: Annotated[float, Field(gt=0.0)]
+    chord: Length
+    span: Length
+    point: Point
+
+
+@part
+class Aircraft:
+    """Named parts, masses at points, and the reference: the name of a wing, or typed numbers.
+
+    Without a reference it is measured on the wing of the largest area. InputError names what does not fit.
+    """
+
+    name: str
+    parts: dict[str, PartType]
+    points: dict[str, PointMass] = dataclass_field(default_factory=dict)
+    reference: str | TypedReference | None = None
+
+    def __post_init__(self) -> None:
+        if not self.parts:
+            raise InputError("an aircraft needs at least one part.")
+        for name in self.parts:
+            if "/" in name or "." in name or not name.strip():
+                raise InputError(f"part name {name!r} can't hold a stroke or a dot; choose another.")
+        if isinstance(self.reference, str) and not isinstance(self.parts.get(self.reference), Wing):
+            raise InputError(
+                f"reference = {self.reference!r} is not a wing of this aircraft; it has: {', '.join(self._wings) or 'none'}."
+            )
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        return f"{self.name} of {', '.join(self.parts)}"
+
+    # -- files ------------------------------------------------------------------------------------------------
+    @classmethod
+    def read(cls, path: str | Path) -> "Aircraft":
+        """The aircraft of a TOML file; InputError tells the line of what is wrong. Coordinate files lie beside it."""
+        path = Path(path)
+        text, table = read_table(path, "aircraft")
+        return cls._from_table(table, path.parent, path.name, text)
+
+    @classmethod
+    def from_table(cls, table: dict, base: str | Path = ".") -> "Aircraft":
+        """The aircraft that a plain table (as in the file) describes."""
+        return cls._from_table(table, Path(base), str(table.get("name", "aircraft")), None)
+
+    @classmethod
+    def _from_table(cls, table: dict, base: Path, where: str, text: str | None) -> "Aircraft":
+        try:
+            made = _adapter().validate_python(table, context={"base": base})
+        except ValidationError as cause:
+            path, advice = validation_message(cause, KINDS)
+            line = f":{line_of(text, path)}" if text else ""
+            raise InputError(": ".join(filter(None, [where + line, ".".join(map(str, path)), advice]))) from None
+        object.__setattr__(made, "_base", base)
+        return made
+
+    def table(self) -> dict:
+        """The plain table that describes the aircraft, without what is left at its default."""
+        made = _adapter().dump_python(self, mode="json", exclude_defaults=True, exclude_none=True)
+        for name, one in self.parts.items():
+            made["parts"][name] = {"kind": one.kind, **made["parts"][name]}
+        return made
+
+    def write(self, path: str | Path) -> Path:
+        """Write the TOML file; `read` gives the same aircraft back."""
+        import tomli_w
+
+        path = Path(path)
+        write_text(path, tomli_w.dumps(self.table()))
+        for one in self.parts.values():
+            for foil in _foils(one):
+                if not foil.name.lower().startswith("naca") and not (path.parent / foil.name).exists():
+                    foil.write(path.parent / foil.name)
+        return path
+
+    def changed(self, changes: dict[str, Any]) -> "Aircraft":
+        """Another aircraft with numbers at dotted paths changed: {"wing.controls.flap.deflection": 20}.
+
+        A path starts at a part (or at name, points, reference); items of lists go by number or by their name.
+        """
+        table = copy.deepcopy(self.table())
+        for path, value in changes.items():
+            steps = path.split(".")
+            if steps[0] not in ("name", "points", "reference", "parts"):
+                steps = ["parts", *steps]
+            position = table
+            for depth, step in enumerate(steps[:-1]):
+                position = _step(position, step, path, steps[: depth + 1])
+            if isinstance(position, list):
+                position[_index(position, steps[-1], path)] = value
+            elif isinstance(position, dict):
+                position[steps[-1]] = value
+            else:
+                raise InputError(f"{path!r}: {'.'.join(steps[:-1])!r} is a value, nothing lies within it.")
+        return self._from_table(table, getattr(self, "_base", Path(".")), ", ".join(changes), None)
+
+    # -- surfaces ---------------------------------------------------------------------------------------------
+    @property
+    def _wings(self) -> list[str]:
+        return [name for name, one in self.parts.items() if isinstance(one, Wing)]
+
+    def solids(
+        self, density: float = 1.0, which: Literal["flies", "mass", "all"] = "flies"
+    ) -> dict[str, list[Surface]]:
+        """The closed surfaces of each part at its place. density 2 halves the distance of triangles from the shape."""
+        out = {}
+        for name, one in self.parts.items():
+            if (which == "flies" and not one.flies) or (which == "mass" and one.mass is None):
+                continue
+            tolerance = {"tolerance": (2e-4 if isinstance(one, Wing) else 5e-4) / density**2}
+            made = wing_surfaces(one, name, **tolerance) if isinstance(one, Wing) else [one.surface(name, **tolerance)]
+            out[name] = [solid for piece in made for solid in one.placed(piece, name)]
+        return out
+
+    def surface(self, density: float = 1.0, half: bool = False) -> Surface:
+        """All flying parts united in one closed Surface; half: only starboard, open along y = 0 (InputError if it is not symmetric)."""
+        made = union([solid for pieces in self.solids(density).values() for solid in pieces], self.name)
+        return half_surface(made, tolerance=EXACT_TOLERANCE) if half else made
+
+    # -- measures ---------------------------------------------------------------------------------------------
+    @property
+    def main_wing(self) -> str | None:
+        """Name of the reference wing: the one named, or that of the largest area that is wide enough for a wing; None without any."""
+        if isinstance(self.reference, str):
+            return self.reference
+        bodies = [one for one in self.parts.values() if isinstance(one, Body)]
+        length = max((float(np.ptp([ring.x for ring in one.rings])) for one in bodies), default=0.0)
+        wings = [
+            name for name in self._wings if self.parts[name].measures.span > FIN_SPAN * length
+        ]  # others are fins of a rocket
+        sized = {name: self.parts[name].measures.area * (2.0 if self.parts[name].mirrored else 1.0) for name in wings}
+        return max(sized, key=sized.get) if sized else None
+
+    @functools.cached_property
+    def measured_reference(self) -> Reference | None:
+        """Reference measured on the main wing; None without wings."""
+        name = self.main_wing
+        return None if name is None else self.parts[name].reference(f"measured on {name!r}")
+
+    def reference_quantities(self) -> tuple[Reference, list[str]]:
+        """(Reference, notes): typed or measured, and where the typed one disagrees with the measured one."""
+        measured = self.measured_reference
+        if isinstance(self.reference, TypedReference):
+            typed = Reference(self.reference.area, self.reference.chord, self.reference.span, self.reference.point)
+            return typed, [] if measured is None else typed.disagreement(measured)
+        if measured is None:
+            raise InputError(
+                f"{self.name!r} has no wing to measure a reference on; give reference = {{area, chord, span, point}}."
+            )
+        return measured, []
+
+    def mass_properties(self) -> tuple[MassProperties, dict[str, MassProperties]]:
+        """(all together, by part and point). Volume that two parts share belongs to the first; skins are those outside."""
+        each: dict[str, MassProperties] = {}
+        pieces = self.solids(which="mass")
+        skins = [name for name in pieces if self.parts[name].mass.skin is not None]
+        outside = union([s for name in skins for s in pieces[name]]) if skins else None
+        filled: list[Surface] = []
+        for name, own in pieces.items():
+            mass = self.parts[name].mass
+            if mass.density is not None:
+                solid = union(own) if len(own) > 1 else own[0]
+                made = of_solid(solid, mass.density)
+                if any(common_volume(solid, before) > 0.0 for before in filled):
+                    made = of_solid(difference(solid, filled), mass.density)
+                filled.append(solid)
+            elif mass.skin is not None:
+                names = {one.name for one in own}
+                made = of_skin(joined([outside.selected(outside.belongs(n)) for n in sorted(names)]), mass.skin)
+            else:
+                skin = joined(own)
+                made = of_skin(skin, mass.total / skin.area())
+            each[name] = made
+        for name, one in self.points.items():
+            each[name] = of_point(one.mass, one.position)
+        return sum(each.values(), NONE), each
+
+    @property
+    def has_reference(self) -> bool:
+        """Whether a reference is typed or a wing is there to measure it on."""
+        return self.main_wing is not None or isinstance(self.reference, TypedReference)
+
+    @property
+    def wing_measures(self) -> dict:
+        """Planform measures of every wing by name."""
+        return {name: self.parts[name].measures for name in self._wings}
+
+    def measures(self, density: float = 1.0) -> AircraftMeasures:
+        """Everything measured about the aircraft."""
+        return measure_aircraft(self, density)
+
+
+@functools.cache
+def _adapter() -> TypeAdapter:
+    return TypeAdapter(Aircraft)
+
+
+KINDS = ("wing", "body", "duct", "strut", "plate")
+
+
+def _foils(one) -> list:
+    made = [getattr(one, "airfoil", None)]
+    if isinstance(one, Wing):
+        made += [s.airfoil for s in (*one.stations, *([one.root] if one.root else []), *one.panels)]
+    return [foil for foil in made if foil is not None]
+
+
+def _index(items: list, step: str, path: str) -> int:
+    named = [k for k, item in enumerate(items) if isinstance(item, dict) and item.get("name") == step]
+    if named:
+        return named[0]
+    if step.lstrip("-").isdigit() and -len(items) <= int(step) < len(items):
+        return int(step)
+    names = [item["name"] for item in items if isinstance(item, dict) and "name" in item]
+    raise InputError(
+        f"{path!r}: {step!r} is not one of the {len(items)} items (0 to {len(items) - 1}{', or ' + ', '.join(names) if names else ''})."
+    )
+
+
+def _step(position, step: str, path: str, done: list[str]):
+    if isinstance(position, list):
+        return position[_index(position, step, path)]
+    if isinstance(position, dict):
+        if step not in position and len(done) > 2:
+            position[step] = {}  # a table at its defaults
+        if step in position:
+            return position[step]
+        raise InputError(f"{path!r}: there is no {'.'.join(done)!r}; choose one of: {', '.join(position)}.")
+    raise InputError(f"{path!r}: {'.'.join(done[:-1])!r} is a value, nothing lies within it.")

@@ -1,0 +1,85 @@
+"""What an aircraft measures: the whole, its parts, its masses and its reference. Verified by tests/test_aircraft.py."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from zephyrum._core.representation import short_repr
+from zephyrum.conditions import Reference
+from zephyrum.errors import InputError
+from zephyrum.geometry.aircraft.mass_properties import MassProperties
+from zephyrum.geometry.surface.solids import projection, union
+from zephyrum.geometry.surface.surface_measures import SurfaceMeasures, measure_surface
+from zephyrum.geometry.surface.triangulation import Surface
+
+
+@dataclass(frozen=True, eq=False)
+class AircraftMeasures:
+    """What an aircraft measures.
+
+    whole: of the united surface of its flying parts; solids: each part's own closed Surface, mirrored ones apart; parts:
+    DataFrame a part: wetted [m^2] (outside only), own area [m^2], volume [m^3] (its own), planform and frontal shadow
+    [m^2] of the part alone, mass [kg], in which groups it is; wings: planform measures; reference and what disagrees with
+    it (`notes`); mass: all together, masses: by part and point.
+    """
+
+    whole: SurfaceMeasures
+    solids: dict[str, Surface]
+    parts: Any
+    wings: dict
+    reference: Reference | None
+    notes: tuple[str, ...]
+    mass: MassProperties
+    masses: dict[str, MassProperties]
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        return f"{self.whole}; {self.reference or 'no reference'}"
+
+    @property
+    def surface(self) -> Surface:
+        """The united surface."""
+        return self.whole.surface
+
+    def rows(self) -> list[tuple[str, float, str]]:
+        """(name, value, unit) of the whole for tables."""
+        out = self.whole.rows()
+        if self.reference is not None:
+            r = self.reference
+            out += [("reference area", r.area, "m^2"), ("reference chord", r.chord, "m"), ("reference span", r.span, "m"),
+                    *((f"reference {axis}", v, "m") for axis, v in zip("xyz", r.point))]  # fmt: skip
+        if self.mass.mass:
+            m = self.mass
+            out += [("mass", m.mass, "kg"), *((f"gravity centre {axis}", v, "m") for axis, v in zip("xyz", m.centre)),
+                    ("roll inertia Ixx", m.inertia[0, 0], "kg m^2"), ("pitch inertia Iyy", m.inertia[1, 1], "kg m^2"),
+                    ("yaw inertia Izz", m.inertia[2, 2], "kg m^2"), ("product Ixz", -m.inertia[0, 2], "kg m^2")]  # fmt: skip
+        return out
+
+
+def measure_aircraft(craft, density: float = 1.0) -> AircraftMeasures:
+    """Measure an Aircraft; density: see `Aircraft.solids`."""
+    import pandas as pd
+
+    pieces = craft.solids(density, "all")
+    flying = [solid for name, own in pieces.items() if craft.parts[name].flies for solid in own]
+    if not flying:
+        raise InputError(f"no part of {craft.name!r} flies; set flies = true on those that meet the air.")
+    whole = measure_surface(union(flying, craft.name))
+    total, each = craft.mass_properties()
+    rows = []
+    for name, own in pieces.items():
+        one = craft.parts[name]
+        alone = union(own)
+        names = {solid.name for solid in own}
+        wetted = sum(area for label, area in whole.labels.items() if label.split("/")[0] in names) if one.flies else 0.0
+        rows.append({"part": name, "kind": one.kind, "solids": len(own), "wetted": wetted, "own area": alone.area(), "volume": alone.volume,
+                     "planform": projection(alone, "z"), "frontal": projection(alone, "x"), "mass": each[name].mass if name in each else 0.0,
+                     "flies": one.flies, "weighs": one.mass is not None})  # fmt: skip
+    for name in craft.points:
+        rows.append({"part": name, "kind": "point", "mass": each[name].mass, "flies": False, "weighs": True})
+    reference, notes = craft.reference_quantities() if craft.has_reference else (None, [])
+    names = dict.fromkeys(solid.name for solid in flying)
+    solids = {name: union([solid for solid in flying if solid.name == name], name) for name in names}
+    return AircraftMeasures(
+        whole, solids, pd.DataFrame(rows), craft.wing_measures, reference, tuple(notes), total, each
+    )

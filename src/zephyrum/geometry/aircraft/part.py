@@ -1,0 +1,155 @@
+"""What all described parts share: fields that are checked when built, places and attitudes, quantities with units.
+
+A part is a frozen pydantic dataclass: numbers may be written with units ("35 cm"), and a wrong field is refused by name,
+in a file with its line.
+"""
+
+from dataclasses import fields as dataclass_fields
+from typing import Annotated, Any
+
+import numpy as np
+from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, ValidationInfo
+from pydantic.dataclasses import dataclass as pydantic_dataclass
+
+from zephyrum._core.renamed import renamed_advice
+from zephyrum._core.units import quantity
+from zephyrum.errors import InputError
+from zephyrum.geometry.airfoil.section import Airfoil
+from zephyrum.geometry.surface.triangulation import Surface
+
+
+def unit_type(unit: str):
+    """Validator of numbers that may be texts with a unit."""
+
+    def read(value: Any, info: ValidationInfo) -> Any:
+        return quantity(info.field_name or "value", value, unit) if isinstance(value, str) else value
+
+    return BeforeValidator(read)
+
+
+Metres = Annotated[float, unit_type("m"), Field(allow_inf_nan=False)]
+Length = Annotated[float, unit_type("m"), Field(gt=0.0, lt=1e4)]
+Degrees = Annotated[float, unit_type("deg"), Field(ge=-360.0, le=360.0)]
+Fraction = Annotated[float, Field(ge=0.0, le=1.0)]
+Point = tuple[Metres, Metres, Metres]
+
+
+def _section(value: Any, info: ValidationInfo) -> Any:
+    """An airfoil from its name ("NACA 2412", with " blunt" for an open tail) or from a coordinate file."""
+    if not isinstance(value, str):
+        return value
+    compact = value.lower().replace(" ", "").replace("-", "")
+    if compact.startswith("naca"):
+        blunt = compact.endswith("blunt")
+        foil = Airfoil.naca(compact[4:].removesuffix("blunt"), "blunt" if blunt else "closed")
+        return Airfoil(foil.points, value, foil.corners)
+    base = (info.context or {}).get("base")
+    foil = Airfoil.read(value if base is None else base / value)
+    return Airfoil(foil.points, value, foil.corners, foil.notes)
+
+
+Section = Annotated[Airfoil, BeforeValidator(_section), PlainSerializer(lambda foil: foil.name)]
+
+
+def part(cls):
+    """Class decorator: a frozen dataclass that checks its fields and says what is wrong in one sentence."""
+    made = pydantic_dataclass(
+        frozen=True, kw_only=True, config=ConfigDict(extra="forbid", arbitrary_types_allowed=True, revalidate_instances="never")
+    )(cls)  # fmt: skip
+    built = made.__init__
+
+    def checked(self, *values, **given) -> None:
+        try:
+            built(self, *values, **given)
+        except ValidationError as cause:
+            path, advice = validation_message(cause)
+            raise InputError(f"{'.'.join([cls.__name__, *map(str, path)])}: {advice}") from None
+
+    checked.__wrapped__ = built
+    made.__init__ = checked
+    return made
+
+
+def validation_message(cause: ValidationError, tags: tuple[str, ...] = ()) -> tuple[list, str]:
+    """(path of the field, what is wrong and what to do) of the first error; `tags` are kinds that pydantic puts into paths."""
+    # an unknown key explains a missing one, so it is told first
+    first = min(cause.errors(), key=lambda one: one["type"] not in ("extra_forbidden", "unexpected_keyword_argument"))
+    path = [
+        step
+        for k, step in enumerate(first["loc"])
+        if not (isinstance(step, str) and ("-" in step or (k == 2 and step in tags)))
+    ]
+    kind = first["type"]
+    if kind == "value_error":
+        return path, str(first["ctx"]["error"]).rstrip(".") + "."
+    if kind in ("extra_forbidden", "unexpected_keyword_argument"):
+        renamed = renamed_advice(str(path[-1]))
+        return path, f"unknown; {renamed or 'remove it or look for a typing mistake'}."
+    if kind in ("missing", "missing_argument"):
+        return path, "is missing; give it."
+    return path, f"{first['msg'][0].lower()}{first['msg'][1:]}, but it is {first['input']!r}."
+
+
+def attitude_matrix(roll: float, pitch: float, yaw: float) -> np.ndarray:
+    """(3, 3) rotation in body axes for angles [deg]: roll starboard side down, pitch nose up, yaw nose to starboard.
+
+    Yaw is turned first, then pitch, then roll, each about the axes of the part (Etkin 1972, ch. 4).
+    """
+    r, p, y = np.radians([-roll, pitch, -yaw])
+    about_x = np.array([[1, 0, 0], [0, np.cos(r), -np.sin(r)], [0, np.sin(r), np.cos(r)]])
+    about_y = np.array([[np.cos(p), 0, np.sin(p)], [0, 1, 0], [-np.sin(p), 0, np.cos(p)]])
+    about_z = np.array([[np.cos(y), -np.sin(y), 0], [np.sin(y), np.cos(y), 0], [0, 0, 1]])
+    return about_z @ about_y @ about_x
+
+
+@part
+class Mass:
+    """What a part weighs: one of density [kg/m^3] of its solid, skin [kg/m^2] of its surface, total [kg] (as a skin).
+
+    Without any the part has no mass of its own.
+    """
+
+    density: Annotated[float, unit_type("kg/m^3"), Field(ge=0.0)] | None = None
+    skin: Annotated[float, unit_type("kg/m^2"), Field(ge=0.0)] | None = None
+    total: Annotated[float, unit_type("kg"), Field(ge=0.0)] | None = None
+
+    def __post_init__(self) -> None:
+        given = [one.name for one in dataclass_fields(self) if getattr(self, one.name) is not None]
+        if len(given) != 1:
+            raise InputError(
+                f"mass gives {' and '.join(given) or 'nothing'}; give exactly one of density, skin, total."
+            )
+
+
+@part
+class Part:
+    """What every part has.
+
+    place (3,) [m] of its own origin; roll, pitch, yaw [deg] about that; mirrored: a second one on the other side of
+    y = 0. mass: see `Mass`; flies: whether it meets the air (False: counted for mass only).
+    """
+
+    position: Point = (0.0, 0.0, 0.0)
+    roll: Degrees = 0.0
+    pitch: Degrees = 0.0
+    yaw: Degrees = 0.0
+    mirrored: bool = False
+    mass: Mass | None = None
+    flies: bool = True
+
+    def placed(self, surface: Surface, name: str) -> list[Surface]:
+        """`surface` at its place as one or two solids, labels led by `name` (the mirrored one by "name port")."""
+        moved = surface.transformed(attitude_matrix(self.roll, self.pitch, self.yaw), self.position)
+        out = [_named(moved, name)]
+        if self.mirrored:
+            out.append(_named(moved.mirrored(), f"{name} port"))
+        return out
+
+
+def _named(surface: Surface, name: str) -> Surface:
+    """Labels led by another part name."""
+    from dataclasses import replace
+
+    return replace(
+        surface, labels=tuple("/".join([name, *label.split("/")[1:]]) for label in surface.labels), name=name
+    )

@@ -1,0 +1,154 @@
+"""Stations of a wing, and the ways to give them: one by one, by panels, by the numbers of a planform.
+
+Verified by tests/test_wings.py.
+"""
+
+from typing import Annotated
+
+import numpy as np
+from pydantic import Field
+
+from zephyrum.errors import InputError
+from zephyrum.geometry.aircraft.part import Degrees, Fraction, Length, Point, Section, part
+from zephyrum.geometry.airfoil.section import Airfoil
+
+
+@part
+class Station:
+    """One section: place (3,) [m] of its nose before twist, chord [m], twist [deg] nose-up, airfoil; name to point at it.
+
+    Without an airfoil it has that between its neighbours.
+    """
+
+    position: Point
+    chord: Length
+    twist: Degrees = 0.0
+    airfoil: Section | None = None
+    name: str | None = None
+
+
+@part
+class Panel:
+    """A piece of wing outboard of the one before: span [m] along itself, chord [m] or taper (outer over inner chord),
+    sweep [deg] of the line at `sweep_at` chord, dihedral [deg] (90: straight up), twist [deg] and airfoil at its outer end.
+    """
+
+    span: Length
+    chord: Length | None = None
+    taper: Annotated[float, Field(gt=0.0, le=10.0)] | None = None
+    sweep: Annotated[Degrees, Field(gt=-75.0, lt=75.0)] = 0.0
+    sweep_at: Fraction = 0.25
+    dihedral: Annotated[Degrees, Field(ge=-90.0, le=90.0)] = 0.0
+    twist: Degrees = 0.0
+    airfoil: Section | None = None
+
+    def __post_init__(self) -> None:
+        if self.chord is not None and self.taper is not None:
+            raise InputError(f"chord = {self.chord:g} m and taper = {self.taper:g} are both given; drop one.")
+
+
+@part
+class Planform:
+    """A straight tapered wing from any two of span [m], area [m^2], aspect ratio, root chord [m]; both halves counted.
+
+    taper: tip over root chord; sweep [deg] of the line at `sweep_at` chord; dihedral, washout (tip nose-down) [deg].
+    """
+
+    span: Length | None = None
+    area: Annotated[float, Field(gt=0.0)] | None = None
+    aspect_ratio: Annotated[float, Field(gt=0.0, lt=100.0)] | None = None
+    root_chord: Length | None = None
+    taper: Annotated[float, Field(gt=0.0, le=10.0)] = 1.0
+    sweep: Annotated[Degrees, Field(gt=-75.0, lt=75.0)] = 0.0
+    sweep_at: Fraction = 0.25
+    dihedral: Annotated[Degrees, Field(ge=-90.0, le=90.0)] = 0.0
+    washout: Degrees = 0.0
+
+    def __post_init__(self) -> None:
+        names = ("span", "area", "aspect_ratio", "root_chord")
+        given = [name for name in names if getattr(self, name) is not None]
+        if len(given) != 2:
+            raise InputError(
+                f"planform gives {' and '.join(given) or 'nothing'}; give exactly two of {', '.join(names)}."
+            )
+
+    def sizes(self, halves: int) -> tuple[float, float]:
+        """(root chord [m], span of one half [m]) of a wing of that many halves."""
+        mean = 0.5 * (1.0 + self.taper)  # mean over root chord
+        span, area, aspect, root = self.span, self.area, self.aspect_ratio, self.root_chord
+        if root is None:
+            span = span or (aspect * area) ** 0.5
+            root = (area or span**2 / aspect) / (span * mean)
+        elif span is None:
+            span = area / (root * mean) if area else aspect * root * mean
+        return root, span / halves
+
+
+def with_(one: Station, **changes) -> Station:
+    given = {name: getattr(one, name) for name in ("position", "chord", "twist", "airfoil", "name")}
+    return Station(**(given | changes))
+
+
+def span_lengths(stations) -> np.ndarray:
+    """(n,) distance of each station from the first along the span, in the y-z plane [m]."""
+    yz = np.array([one.position[1:] for one in stations])
+    return np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(yz, axis=0), axis=1))]
+
+
+def outer_end(inner: Station, one: Panel) -> Station:
+    """The station at the outer end of a panel."""
+    chord = one.chord if one.chord is not None else inner.chord * (1.0 if one.taper is None else one.taper)
+    back = one.span * np.tan(np.radians(one.sweep)) + one.sweep_at * (inner.chord - chord)
+    rise = np.radians(one.dihedral)
+    x, y, z = inner.position
+    # cos(90 deg) is not quite zero
+    position = (x + back, y + one.span * round(float(np.cos(rise)), 15), z + one.span * float(np.sin(rise)))
+    return Station(position=position, chord=chord, twist=one.twist, airfoil=one.airfoil)
+
+
+def airfoils_between(stations, foils) -> list[Airfoil]:
+    """Airfoils of all stations, those not given lying between their neighbours."""
+    s = span_lengths(stations)
+    known = [k for k, foil in enumerate(foils) if foil is not None]
+    out = list(foils)
+    for k, foil in enumerate(foils):
+        if foil is None:
+            low, high = max(i for i in known if i < k), min(i for i in known if i > k)
+            out[k] = interpolate_airfoils(foils[low], foils[high], (s[k] - s[low]) / max(s[high] - s[low], 1e-30))
+    return out
+
+
+def interpolate_airfoils(one: Airfoil, two: Airfoil, fraction: float) -> Airfoil:
+    """The section between two of unit chord, point by point at equal parts of either side."""
+    if one is two or fraction <= 0.0 or (one.name == two.name and np.array_equal(one.points, two.points)):
+        return one
+    if fraction >= 1.0:
+        return two
+    t = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, 201)))
+
+    def spread(foil: Airfoil) -> np.ndarray:
+        midpoint = foil.nose_parameter
+        at = np.r_[midpoint * t, midpoint + (foil.length - midpoint) * t[1:]]
+        return (foil.curve(at) - foil.nose) / foil.chord
+
+    return Airfoil(
+        (1.0 - fraction) * spread(one) + fraction * spread(two), f"{fraction:.2f} between {one.name} and {two.name}"
+    )
+
+
+def panel_of(tree: np.ndarray, fraction: float) -> tuple[int, float]:
+    """(number of the panel, share of the way along it) at a share of the span; tree: shares of the stations."""
+    k = int(np.clip(np.searchsorted(tree, fraction, side="right") - 1, 0, len(tree) - 2))
+    return k, float(np.clip((fraction - tree[k]) / max(tree[k + 1] - tree[k], 1e-30), 0.0, 1.0))
+
+
+def station_at(stations, tree: np.ndarray, fraction: float) -> Station:
+    k, f = panel_of(tree, fraction)
+    a, b = stations[k], stations[k + 1]
+    position = tuple((1.0 - f) * p + f * q for p, q in zip(a.position, b.position))
+    return Station(
+        position=position,
+        chord=(1.0 - f) * a.chord + f * b.chord,
+        twist=(1.0 - f) * a.twist + f * b.twist,
+        airfoil=interpolate_airfoils(a.airfoil, b.airfoil, f),
+    )

@@ -1,0 +1,76 @@
+"""Small parts: struts between two points and flat plates. Verified by tests/test_bodies.py."""
+
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import Field
+
+from zephyrum.errors import InputError
+from zephyrum.geometry.aircraft.loft import lofted, sagitta_spacing
+from zephyrum.geometry.aircraft.loft import positions as spread
+from zephyrum.geometry.aircraft.part import Length, Metres, Part, Point, Section, part
+from zephyrum.geometry.aircraft.stations import Station
+from zephyrum.geometry.aircraft.wing import Wing
+from zephyrum.geometry.surface.triangulation import Surface
+
+
+@part
+class Strut(Part):
+    """A straight faired bar from `start` to `end` (3,) [m], the noses of its sections; chord [m] at both ends, airfoil.
+
+    Both ends are flat, to be buried in what they join.
+    """
+
+    kind: Literal["strut"] = "strut"
+    start: Point
+    end: Point
+    chord: Length
+    airfoil: Section
+
+    def __post_init__(self) -> None:
+        if np.hypot(self.end[1] - self.start[1], self.end[2] - self.start[2]) < 1e-9:
+            raise InputError("a strut must lead sideways or upwards; for one along x use a body.")
+
+    def surface(self, name: str = "strut", tolerance: float = 1e-3, largest: float = 0.25) -> Surface:
+        """Closed `Surface`; labels as of a wing."""
+        stations = (
+            Station(position=self.start, chord=self.chord, airfoil=self.airfoil),
+            Station(position=self.end, chord=self.chord),
+        )
+        return Wing(stations=stations, symmetric=False, tip="flat").surface(name, tolerance, largest)
+
+
+@part
+class Plate(Part):
+    """A flat plate of that thickness [m]: corners (n, 2) [m] in x and y, counter-clockwise seen from above, middle at z = 0."""
+
+    kind: Literal["plate"] = "plate"
+    corners: tuple[tuple[Metres, Metres], ...]
+    thickness: Length
+    largest: Annotated[float, Field(gt=0.0)] = 0.25
+
+    def __post_init__(self) -> None:
+        p = np.array(self.corners)
+        if len(p) < 3:
+            raise InputError("a plate needs at least three corners.")
+        after, before = np.roll(p, -1, axis=0), np.roll(p, 1, axis=0)
+        turn = np.cross(np.c_[p - before, np.zeros(len(p))], np.c_[after - p, np.zeros(len(p))])[:, 2]
+        if (turn <= 0.0).any():
+            k = int(np.argmin(turn))
+            raise InputError(
+                f"corner {k} at {self.corners[k]} of the plate turns the wrong way; give a convex outline counter-clockwise from above."
+            )
+
+    def surface(self, name: str = "plate", tolerance: float = 1e-3, largest: float = 0.25) -> Surface:
+        """Closed `Surface`; labels name/upper, /lower and /edge."""
+        p = np.array(self.corners)
+        sides = []
+        size = float(np.ptp(p, axis=0).max())
+        for a, b in zip(p, np.roll(p, -1, axis=0)):
+            line = a + np.linspace(0.0, 1.0, 33)[:, None] * (b - a)
+            h, s = sagitta_spacing(line, tolerance * size, largest * size)
+            sides.append(a + spread(np.linspace(0.0, 1.0, 33), h, s)[:-1, None] * (b - a))
+        loop = np.concatenate(sides)
+        rings = np.stack([np.c_[loop, np.full(len(loop), z)] for z in (-0.5 * self.thickness, 0.5 * self.thickness)])
+        faces = np.full((1, len(loop)), f"{name}/edge", dtype=object)
+        return lofted(rings, faces, name, (f"{name}/lower", f"{name}/upper"), fan=True)

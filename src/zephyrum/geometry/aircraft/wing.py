@@ -1,0 +1,201 @@
+"""The wing: sections at stations along a span, its planform in numbers, and its controls.
+
+Anything with sections is one: main wing, tailplane, fin (stations that rise), strut. Sections stand square to the span
+and along x; between stations the surface is ruled. Measures of the planform are exact for straight edges between
+stations (Etkin 1972, app. C). Verified by tests/test_wings.py.
+"""
+
+import functools
+import itertools
+from dataclasses import dataclass
+from dataclasses import field as dataclass_field
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import Field
+
+from zephyrum.conditions import Reference
+from zephyrum.errors import InputError
+from zephyrum.geometry.aircraft.part import Degrees, Fraction, Part, Section, attitude_matrix, part
+from zephyrum.geometry.aircraft.stations import (
+    Panel,
+    Planform,
+    Station,
+    airfoils_between,
+    outer_end,
+    span_lengths,
+    station_at,
+    with_,
+)
+from zephyrum.geometry.aircraft.wing_surface import wing_surfaces
+from zephyrum.geometry.surface.triangulation import Surface, joined
+
+CENTRE = 1e-6  # of the span: a root nearer to the plane of symmetry is on it
+
+
+@part
+class Control:
+    """A plain flap, aileron, elevator or rudder: behind a hinge line, gap sealed.
+
+    start, end: shares of the span from root to tip between which it lies; hinge: chord fraction; height: place of the
+    hinge between lower (0) and upper (1) surface; deflection [deg] tail down positive (in the plane of the section);
+    opposite: the other half of a symmetric wing goes the other way (ailerons); seal: length of the smooth transition at
+    either end, in local chords.
+    """
+
+    start: Fraction
+    end: Fraction
+    hinge: Annotated[float, Field(ge=0.3, le=0.98)] = 0.75
+    deflection: Annotated[Degrees, Field(ge=-60.0, le=60.0)] = 0.0
+    height: Fraction = 0.5
+    opposite: bool = False
+    seal: Annotated[float, Field(gt=0.0, le=0.5)] = 0.02
+
+    def __post_init__(self) -> None:
+        if not self.start < self.end:
+            raise InputError(
+                f"start = {self.start:g} is not inboard of end = {self.end:g}; both are shares of the span."
+            )
+
+
+@dataclass(frozen=True)
+class PlanformMeasures:
+    """Measured planform: area [m^2] (projected on the plane of the span), span, mean chords, aspect ratio, quarter-chord sweep.
+
+    mean_chord is the mean aerodynamic chord int c^2 / int c, `mean_nose` (3,) [m] the place of its nose; `true_area` is
+    that of the panels laid flat.
+    """
+
+    area: float
+    true_area: float
+    span: float
+    mean_chord: float
+    mean_nose: tuple[float, float, float]
+    taper: float
+    sweep: float
+
+    @property
+    def aspect_ratio(self) -> float:
+        """Span squared over area."""
+        return self.span**2 / self.area
+
+
+@part
+class Wing(Part):
+    """Sections along a span.
+
+    One of: stations (root to tip), root with panels, or planform (with `airfoil`). symmetric: both halves, the stations
+    being those of the starboard one. tip: "round" or "flat". tail_gap: blunt tails of that height in chords on all
+    sections, 0 closes them, None leaves them. twist_at: chord fraction about which twist turns.
+    InputError names what does not fit.
+    """
+
+    kind: Literal["wing"] = "wing"
+    stations: tuple[Station, ...] = ()
+    root: Station | None = None
+    panels: tuple[Panel, ...] = ()
+    planform: Planform | None = None
+    airfoil: Section | None = None
+    symmetric: bool = True
+    tip: Literal["round", "flat"] = "round"
+    tail_gap: Annotated[float, Field(ge=0.0, le=0.1)] | None = None
+    twist_at: Fraction = 0.25
+    controls: dict[str, Control] = dataclass_field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        directions = [name for name, given in (("stations", self.stations), ("root with panels", self.panels), ("planform", self.planform)) if given]  # fmt: skip
+        if len(directions) != 1 or (self.root is None) != (not self.panels):
+            raise InputError(
+                f"a wing gives {' and '.join(directions) or 'no stations'}; give exactly one of stations, root with panels, planform."
+            )
+        made = self.sections
+        if len(made) < 2:
+            raise InputError("a wing needs at least two stations.")
+        spans = sorted((c.start, c.end, name) for name, c in self.controls.items())
+        for (_, end, one), (start, _, two) in itertools.pairwise(spans):
+            if start < end - 1e-9:
+                raise InputError(
+                    f"controls {one!r} and {two!r} overlap: one ends at {end:g}, the other starts at {start:g} of the span."
+                )
+
+    @functools.cached_property
+    def sections(self) -> tuple[Station, ...]:
+        """Stations from root to tip, every one with its airfoil and none hidden in numbers."""
+        if self.stations:
+            made = list(self.stations)
+        elif self.panels:
+            made = [self.root]
+            for one in self.panels:
+                made.append(outer_end(made[-1], one))
+        else:
+            p = self.planform
+            chord, half = p.sizes(2 if self.symmetric else 1)
+            base = Station(position=(0.0, 0.0, 0.0), chord=chord, airfoil=self.airfoil)
+            outer = Panel(span=half / max(np.cos(np.radians(p.dihedral)), 1e-9) if self.symmetric else half, taper=p.taper,
+                          sweep=p.sweep, sweep_at=p.sweep_at, dihedral=p.dihedral, twist=-p.washout)  # fmt: skip
+            made = [base, outer_end(base, outer)]
+        foils = [one.airfoil for one in made]
+        if foils[0] is None:
+            foils[0] = self.airfoil
+        if foils[0] is None:
+            raise InputError("the first station has no airfoil; give it one, or one to the wing.")
+        if foils[-1] is None:
+            foils[-1] = next(foil for foil in reversed(foils) if foil is not None)
+        return tuple(with_(one, airfoil=foil) for one, foil in zip(made, airfoils_between(made, foils)))
+
+    @property
+    def tree(self) -> np.ndarray:
+        """(n,) share of the span of each station, along the wing from root to tip."""
+        s = span_lengths(self.sections)
+        return s / s[-1]
+
+    @property
+    def centred(self) -> bool:
+        """Whether both halves meet at the plane of symmetry."""
+        locations = np.array([one.position for one in self.sections])
+        return self.symmetric and abs(locations[0, 1]) < CENTRE * max(np.ptp(locations[:, 1]), 1e-12)
+
+    @functools.cached_property
+    def measures(self) -> PlanformMeasures:
+        """Planform measured from the stations, both halves of a symmetric wing together."""
+        made = self.sections
+        x, y, z = (np.array([one.position[k] for one in made]) for k in range(3))
+        c = np.array([one.chord for one in made])
+        true = np.diff(span_lengths(made))
+        flat = np.abs(np.diff(y)) if self.symmetric else true
+        both = 2.0 if self.symmetric else 1.0
+        mean = 0.5 * (c[1:] + c[:-1])
+        area = float((flat * mean).sum())
+        if not area > 0.0:
+            raise InputError("the wing has no span in y; give symmetric = false to a fin, or move its stations apart.")
+        square = float((flat * (c[:-1] ** 2 + c[:-1] * c[1:] + c[1:] ** 2)).sum() / 3.0)
+
+        def carried(v: np.ndarray) -> float:  # int c v ds / int c ds, exact for straight edges
+            return float(
+                (flat * (2 * c[:-1] * v[:-1] + c[:-1] * v[1:] + c[1:] * v[:-1] + 2 * c[1:] * v[1:])).sum()
+                / (6.0 * area)
+            )
+
+        quarter = x + 0.25 * c
+        sweep = float(np.degrees(np.arctan2(quarter[-1] - quarter[0], true.sum())))
+        # the span reaches from tip to tip, also where a gap (a fuselage) parts the halves
+        span = 2.0 * float(np.abs(y).max()) if self.symmetric else float(flat.sum())
+        nose = (carried(x), 0.0 if self.symmetric else carried(y), carried(z))
+        return PlanformMeasures(
+            both * area, both * float((true * mean).sum()), span, square / area, nose, float(c[-1] / c[0]), sweep
+        )
+
+    def reference(self, origin: str = "measured on the wing") -> Reference:
+        """Area, mean aerodynamic chord, span, and moments about the quarter of that chord, at the part's place."""
+        m = self.measures
+        location = np.add(m.mean_nose, (0.25 * m.mean_chord, 0.0, 0.0))
+        location = attitude_matrix(self.roll, self.pitch, self.yaw) @ location + self.position
+        return Reference(m.area, m.mean_chord, m.span, tuple(float(v) for v in location), origin)
+
+    def at(self, fraction: float) -> Station:
+        """The section at a share of the span (0 root, 1 tip), between the stations by straight lines."""
+        return station_at(self.sections, self.tree, fraction)
+
+    def surface(self, name: str = "wing", tolerance: float = 2e-4, largest: float = 0.25) -> Surface:
+        """Closed `Surface`, as one or two solids, in the part's own axes; see `wing_surfaces`."""
+        return joined(wing_surfaces(self, name, tolerance, largest), name)

@@ -1,0 +1,1 @@
+"""Airfoil sections: families, coordinates, flaps, measures."""

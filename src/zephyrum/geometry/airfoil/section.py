@@ -1,0 +1,283 @@
+"""The airfoil section: a closed or blunt-tailed curve through points, and everything one can ask of it."""
+
+import functools
+import itertools
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from scipy.interpolate import CubicSpline
+
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import choice, number, numbers, whole
+from zephyrum.errors import InputError
+from zephyrum.geometry.airfoil.coordinate_files import read_coordinates, write_coordinates
+from zephyrum.geometry.airfoil.naca_families import naca_coordinates
+from zephyrum.geometry.airfoil.parametric_families import bspline_coordinates, class_shape_coordinates
+from zephyrum.geometry.airfoil.plain_flap import deflect_flap
+from zephyrum.geometry.airfoil.section_measures import SectionMeasures, measure_section
+
+DENSE = 401  # points that describe an analytic section
+
+
+@dataclass(frozen=True, eq=False)
+class Airfoil:
+    """A section in its x-z plane.
+
+    points (n, 2) [m or chords] run from the upper tail over the nose to the lower tail; they are joined by cubic
+    splines between `corners` (indices of points where the slope may jump). `notes` tell what was recognised or changed
+    on the way. InputError if the points can't be an airfoil.
+    """
+
+    points: np.ndarray
+    name: str = "airfoil"
+    corners: tuple[int, ...] = ()
+    notes: tuple[str, ...] = field(default=())
+
+    def __post_init__(self) -> None:
+        points = np.array(self.points, dtype=float)
+        if points.ndim != 2 or points.shape[1] != 2 or len(points) < 7:
+            raise InputError(
+                f"airfoil {self.name!r} has points of shape {points.shape}; give at least 7 rows of x and z."
+            )
+        if not np.isfinite(points).all():
+            row = int(np.argmax(~np.isfinite(points).all(axis=1)))
+            raise InputError(f"airfoil {self.name!r}: point {row} is not finite: {points[row]}.")
+        if (np.linalg.norm(np.diff(points, axis=0), axis=1) == 0.0).any():
+            row = int(np.argmax(np.linalg.norm(np.diff(points, axis=0), axis=1) == 0.0))
+            raise InputError(f"airfoil {self.name!r}: points {row} and {row + 1} are the same; remove one.")
+        if _signed_area(points) <= 0.0:
+            raise InputError(
+                f"airfoil {self.name!r} runs the wrong way round or encloses no area; its points must run from the upper "
+                "tail over the nose to the lower tail (Airfoil.read sorts this out by itself)."
+            )
+        points.setflags(write=False)
+        object.__setattr__(self, "points", points)
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        m = self.measures
+        return f"{self.name}, {len(self.points)} points, {100.0 * m.thickness:.3g} % thick, camber {100.0 * m.camber:.3g} %"
+
+    # -- makers -----------------------------------------------------------------------------------------------
+    @classmethod
+    def naca(cls, digits: str, tail: str = "closed", n: int = DENSE) -> "Airfoil":
+        """A NACA 4- or 5-digit section of unit chord; `tail` is "closed" or "blunt", `n` (odd) points."""
+        choice("tail", tail, ("closed", "blunt"))
+        n = whole("n", n, 21) // 2 * 2 + 1
+        return cls(naca_coordinates(digits, n, tail), f"NACA {digits}")
+
+    @classmethod
+    def read(cls, path, unit: str | None = None) -> "Airfoil":
+        """A section from a coordinate file in any plain layout; `notes` tell what was recognised and changed.
+
+        Without `unit` it is scaled to unit chord; with it ("mm", "in", "m") the true size is kept in metres.
+        """
+        points, name, notes = read_coordinates(path, unit)
+        corners = _corners_in(points)
+        foil = cls(points, name, corners, tuple(notes))
+        camber = foil.measures.camber
+        if camber < -0.002:
+            foil = replace(
+                foil,
+                notes=(*foil.notes, f"cambered downwards ({100 * camber:.1f} % chord): flip() it if it is upside down"),
+            )
+        return foil
+
+    @classmethod
+    def from_control_points(cls, control, name: str = "B-spline", n: int = DENSE) -> "Airfoil":
+        """A section from the control points (m, 2) of a clamped cubic B-spline, upper tail to lower tail."""
+        return cls(bspline_coordinates(control, whole("n", n, 21)), name)
+
+    @classmethod
+    def from_class_shape(cls, upper, lower, gap: float = 0.0, name: str = "class-shape", n: int = DENSE) -> "Airfoil":
+        """A unit-chord section from class-shape coefficients of its upper and lower surface (lower ones negative)."""
+        return cls(class_shape_coordinates(upper, lower, gap, whole("n", n, 21) // 2 * 2 + 1), name)
+
+    def write(self, path):
+        """Write the points as two columns with the name as header; `read` reads the same points back."""
+        return write_coordinates(self.points, self.name, path)
+
+    # -- changes ----------------------------------------------------------------------------------------------
+    def resampled(self, n: int, nose_share: float = 0.25) -> "Airfoil":
+        """The same curve with exactly `n` points, clustered at nose and tail (nose spacing = nose_share x mean)."""
+        n = whole("n", n, 7)
+        number("nose_share", nose_share, 0.0, 1.0, open_low=True)
+        nose, end, mean = self.nose_parameter, self.length, self.length / (n - 1)
+        upper = (n - 1) // 2
+        lower = n - 1 - upper
+        a = _clustered(upper, 0.4 * mean / nose, nose_share * mean / nose) * nose
+        b = _clustered(lower, nose_share * mean / (end - nose), 0.4 * mean / (end - nose)) * (end - nose) + nose
+        s = np.r_[a, b[1:]]
+        corners = []
+        for corner in self.corner_parameters:
+            k = int(np.argmin(np.abs(s - corner)))
+            s[k] = corner
+            corners.append(k)
+        points = self.curve(s)
+        points[0], points[-1] = self.points[0], self.points[-1]
+        return replace(self, points=points, corners=tuple(corners), notes=(*self.notes, f"resampled to {n} points"))
+
+    def _with_gap(self, gap: float) -> np.ndarray:
+        """Points with the tail opened or closed to `gap` by a wedge that grows with x, chord and mean line kept."""
+        along = (self.tail - self.nose) / self.chord
+        square = np.array([-along[1], along[0]])
+        x = np.clip((self.points - self.nose) @ along / self.chord, 0.0, 1.0)
+        side = np.where(np.arange(len(x)) <= np.argmin(np.linalg.norm(self.points - self.nose, axis=1)), 1.0, -1.0)
+        own = (self.points[0] - self.points[-1]) @ square
+        points = self.points + (0.5 * (gap - own) * x**2 * side)[:, None] * square
+        if gap == 0.0:
+            points[0] = points[-1] = 0.5 * (points[0] + points[-1])
+        return points
+
+    def closed(self) -> "Airfoil":
+        """The section with its tail brought together, chord kept."""
+        return replace(self, points=self._with_gap(0.0), notes=(*self.notes, "tail closed, chord kept"))
+
+    def blunted(self, gap: float) -> "Airfoil":
+        """The section with a tail `gap` chords high, chord kept (nothing is cut off)."""
+        number("gap", gap, 0.0, 0.1, open_low=True)
+        return replace(
+            self,
+            points=self._with_gap(gap * self.chord),
+            notes=(*self.notes, f"tail opened to {gap:g} chord, chord kept"),
+        )
+
+    def rotated(self, angle: float, about: tuple[float, float] | None = None) -> "Airfoil":
+        """Turned nose-up by `angle` [deg] about a point (default: quarter chord)."""
+        a = np.radians(number("angle", angle, -180.0, 180.0))
+        centre = self.nose + 0.25 * (self.tail - self.nose) if about is None else np.array(numbers("about", about, 2))
+        turn = np.array([[np.cos(a), np.sin(a)], [-np.sin(a), np.cos(a)]])
+        return replace(self, points=(self.points - centre) @ turn.T + centre)
+
+    def flipped(self) -> "Airfoil":
+        """Upside down (mirrored in z = 0)."""
+        last = len(self.points) - 1
+        return replace(
+            self, points=(self.points * [1.0, -1.0])[::-1], corners=tuple(last - k for k in reversed(self.corners))
+        )
+
+    def scaled(self, factor: float) -> "Airfoil":
+        """All coordinates times `factor`."""
+        return replace(self, points=self.points * number("factor", factor, 0.0, open_low=True))
+
+    def moved(self, x: float, z: float) -> "Airfoil":
+        """All points moved by x and z [same unit as points]."""
+        return replace(self, points=self.points + np.array([number("x", x), number("z", z)]))
+
+    def with_flap(self, hinge: float, angle: float, height: float = 0.5) -> "Airfoil":
+        """A plain flap with a sealed gap, deflected by `angle` [deg], tail down positive.
+
+        hinge: place of the hinge in chords; height: its place between lower (0) and upper (1) surface. The side that
+        opens is bridged by an arc about the hinge, the side that closes is cut where the surfaces meet.
+        """
+        hinge = number("hinge", hinge, 0.3, 0.98)
+        angle = number("angle", angle, -60.0, 60.0)
+        return replace(self, **deflect_flap(self, hinge, angle, number("height", height, 0.0, 1.0)))
+
+    @functools.cached_property
+    def measures(self) -> SectionMeasures:
+        """Everything measured about the section."""
+        return measure_section(self)
+
+    # -- the curve --------------------------------------------------------------------------------------------
+    @functools.cached_property
+    def _pieces(self) -> tuple[np.ndarray, list[tuple[float, float, CubicSpline]]]:
+        s = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(self.points, axis=0), axis=1))]
+        ends = [0, *sorted(self.corners), len(s) - 1]
+        return s, [(s[a], s[b], CubicSpline(s[a : b + 1], self.points[a : b + 1])) for a, b in itertools.pairwise(ends)]
+
+    @property
+    def length(self) -> float:
+        """Length of the curve's parameter: the polygon through the points [same unit as points]."""
+        return float(self._pieces[0][-1])
+
+    def curve(self, s: np.ndarray, derivative: int = 0) -> np.ndarray:
+        """Points (m, 2) (or their derivative) at the parameter `s` (m,), from 0 (upper tail) to `length` (lower tail)."""
+        s = np.atleast_1d(np.asarray(s, dtype=float))
+        out = np.empty((len(s), 2))
+        pieces = self._pieces[1]
+        which = np.clip(np.searchsorted([piece[1] for piece in pieces], s, side="left"), 0, len(pieces) - 1)
+        for k, (_, _, spline) in enumerate(pieces):
+            here = which == k
+            out[here] = spline(s[here], derivative)
+        return out
+
+    @property
+    def corner_parameters(self) -> np.ndarray:
+        """Parameters of the corners."""
+        return self._pieces[0][list(self.corners)]
+
+    @functools.cached_property
+    def nose_parameter(self) -> float:
+        """Parameter of the nose: the point farthest from the middle of the tail."""
+        s = self._pieces[0]
+        far = np.linalg.norm(self.points - self.tail, axis=1)
+        k = int(np.clip(np.argmax(far), 1, len(s) - 2))
+        low, high = s[k - 1], s[k + 1]
+        for _ in range(80):
+            a, b = low + 0.382 * (high - low), low + 0.618 * (high - low)
+            ra, rb = np.linalg.norm(self.curve(np.array([a, b])) - self.tail, axis=1)
+            low, high = (low, b) if ra > rb else (a, high)
+        return 0.5 * (low + high)
+
+    @property
+    def tail(self) -> np.ndarray:
+        """Middle of the tail (2,)."""
+        return 0.5 * (self.points[0] + self.points[-1])
+
+    @property
+    def nose(self) -> np.ndarray:
+        """Nose point (2,)."""
+        return self.curve(self.nose_parameter)[0]
+
+    @functools.cached_property
+    def nose_radius(self) -> float:
+        """Radius of curvature at the nose [same unit as points]."""
+        s = self.nose_parameter
+        (dx, dz), (ax, az) = self.curve(s, 1)[0], self.curve(s, 2)[0]
+        bend = abs(dx * az - dz * ax) / (dx * dx + dz * dz) ** 1.5
+        return min(1.0 / max(bend, 1e-12), 0.5 * self.chord)
+
+    @property
+    def chord(self) -> float:
+        """Distance from the nose to the middle of the tail."""
+        return float(np.linalg.norm(self.tail - self.nose))
+
+    @property
+    def gap(self) -> float:
+        """Height of the blunt tail; 0 if the tail is closed."""
+        return float(np.linalg.norm(self.points[0] - self.points[-1]))
+
+    @property
+    def is_blunt(self) -> bool:
+        """Whether the tail has a base of noticeable height (above 1e-6 chord)."""
+        return self.gap > 1e-6 * self.chord
+
+
+def _signed_area(points: np.ndarray) -> float:
+    """Area inside the closed polygon, positive if it runs counter-clockwise (x right, z up)."""
+    x, z = points.T
+    return 0.5 * float(np.sum(x * np.roll(z, -1) - np.roll(x, -1) * z))
+
+
+def _corners_in(points: np.ndarray) -> tuple[int, ...]:
+    """Indices where the polygon turns much more sharply than around: hinges, not noses."""
+    step = np.diff(points, axis=0)
+    length = np.linalg.norm(step, axis=1)
+    turn = np.arccos(np.clip(np.einsum("ij,ij->i", step[:-1], step[1:]) / (length[:-1] * length[1:]), -1.0, 1.0))
+    around = np.maximum(np.r_[0.0, turn[:-1]], np.r_[turn[1:], 0.0])
+    span = np.ptp(points[:, 0])
+    inside = (points[1:-1, 0] > points[:, 0].min() + 0.05 * span) & (points[1:-1, 0] < points[:, 0].max() - 0.01 * span)
+    return tuple(int(k) + 1 for k in np.flatnonzero((turn > np.radians(8.0)) & (turn > 4.0 * around) & inside))
+
+
+def _clustered(n: int, first: float, last: float) -> np.ndarray:
+    """(n + 1,) points of [0, 1] with smooth spacing from about `first` to `last`."""
+    t = np.linspace(0.0, 1.0, n + 1)
+    spacing = 1.0 / n
+    weight = first + (spacing * 1.5 - first) * np.sin(np.pi * np.clip(t, 0.0, 0.5)) ** 2
+    weight2 = last + (spacing * 1.5 - last) * np.sin(np.pi * np.clip(1.0 - t, 0.0, 0.5)) ** 2
+    density = np.minimum(weight, weight2)
+    s = np.r_[0.0, np.cumsum(0.5 * (density[1:] + density[:-1]))]
+    return s / s[-1]

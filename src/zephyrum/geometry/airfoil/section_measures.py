@@ -1,0 +1,70 @@
+"""What a section measures: thickness, camber, nose, tail, area. Verified by tests/test_shape.py."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class SectionMeasures:
+    """Measured values of a section, lengths in chords unless said otherwise.
+
+    chord [unit of the points]; thickness and camber with their places x; nose_radius; tail_angle [deg] between the
+    surfaces; gap of the tail; area [chord^2]; incidence [deg] of the chord line, nose-up positive; points.
+    """
+
+    chord: float
+    thickness: float
+    thickness_at: float
+    camber: float
+    camber_at: float
+    nose_radius: float
+    tail_angle: float
+    gap: float
+    area: float
+    incidence: float
+    points: int
+
+    def rows(self) -> list[tuple[str, float, str]]:
+        """(name, value, unit) for tables."""
+        c = "chord"
+        return [("chord", self.chord, "m"), ("thickness", self.thickness, c), ("thickness at", self.thickness_at, c),
+                ("camber", self.camber, c), ("camber at", self.camber_at, c), ("nose radius", self.nose_radius, c),
+                ("tail angle", self.tail_angle, "deg"), ("tail gap", self.gap, c), ("area", self.area, "chord^2"),
+                ("incidence", self.incidence, "deg"), ("points", self.points, "-")]  # fmt: skip
+
+    def __str__(self) -> str:
+        return "\n".join(f"{name:<14} {value:>12.6g} {unit}" for name, value, unit in self.rows())
+
+
+def mean_line(foil, n: int = 400) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """x (n,), camber (n,) and thickness (n,) across the chord line, in chords with the chord laid along x."""
+    s = foil.nose_parameter
+    fine = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, 4 * n)))
+    sides = []
+    for a, b in ((s, 0.0), (s, foil.length)):
+        p = (foil.curve(a + (b - a) * fine) - foil.nose) / foil.chord
+        along = (foil.tail - foil.nose) / foil.chord
+        local = np.stack([p @ along, p @ np.array([-along[1], along[0]])], axis=1)
+        order = np.argsort(local[:, 0], kind="stable")
+        sides.append(local[order])
+    x = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, n)))
+    up, low = (np.interp(x, side[:, 0], side[:, 1]) for side in sides)
+    return x, 0.5 * (up + low), up - low
+
+
+def measure_section(foil) -> SectionMeasures:
+    """Measure an Airfoil."""
+    x, camber, thickness = mean_line(foil)
+    t, c = int(np.argmax(thickness)), int(np.argmax(np.abs(camber)))
+    ends = foil.curve(np.array([0.0, foil.length]), 1)
+    ends /= np.linalg.norm(ends, axis=1)[:, None]
+    cosine = float(np.clip(-ends[0] @ ends[1], -1.0, 1.0))
+    px, pz = foil.curve(np.linspace(0.0, foil.length, 4001)).T
+    area = 0.5 * float(np.sum(px * np.roll(pz, -1) - np.roll(px, -1) * pz))
+    along = foil.tail - foil.nose
+    return SectionMeasures(
+        foil.chord, float(thickness[t]), float(x[t]), float(camber[c]), float(x[c]), foil.nose_radius / foil.chord,
+        float(np.degrees(np.arccos(cosine))), foil.gap / foil.chord, area / foil.chord**2,
+        float(-np.degrees(np.arctan2(along[1], along[0]))), len(foil.points),
+    )  # fmt: skip

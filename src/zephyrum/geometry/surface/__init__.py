@@ -1,0 +1,1 @@
+"""Triangulated surfaces: files, repair, booleans, features, remeshing."""

@@ -1,0 +1,48 @@
+"""Defects of surfaces from outside: what was found, how often and where, and what can't be mended.
+
+Verified by tests/test_adopt.py.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum.errors import InputError
+from zephyrum.geometry.surface.triangulation import Surface
+
+
+@dataclass(frozen=True)
+class Defect:
+    """One kind of defect: how many, up to ten places (k, 3) [m], their largest size [m], what was done."""
+
+    kind: str
+    count: int
+    positions: np.ndarray
+    size: float
+    done: str
+
+    def __str__(self) -> str:
+        locations = "; ".join("({:.4g}, {:.4g}, {:.4g})".format(*location) for location in self.positions[:3])
+        more = ", ..." if self.count > 3 else ""
+        return f"{self.count} {self.kind}, at {locations}{more} m, up to {self.size:.3g} m: {self.done}"
+
+
+class NotRepairable(InputError):
+    """A surface that can't be mended; `defect` holds the places, `surface` what was made so far."""
+
+    def __init__(self, surface: Surface, defect: Defect, advice: str):
+        self.surface, self.defect = surface, defect
+        locations = "; ".join("({:.4g}, {:.4g}, {:.4g})".format(*location) for location in defect.positions[:5])
+        super().__init__(
+            f"surface {surface.name!r} can't be mended: {defect.count} {defect.kind} at {locations} m, up to {defect.size:.3g} m; {advice}."
+        )
+
+
+def found_at(kind: str, positions: np.ndarray, size: float, done: str, count: int | None = None) -> Defect:
+    positions = np.asarray(positions, dtype=float).reshape(-1, 3)
+    return Defect(kind, len(positions) if count is None else count, positions[:10], float(size), done)
+
+
+def whole_pieces(kind: str, pieces: list, done: str) -> Defect:
+    """A defect of whole shells or holes: their middles and the largest size."""
+    return found_at(kind, np.array([one.midpoint for one in pieces]), max(one.size for one in pieces), done)

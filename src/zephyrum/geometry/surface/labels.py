@@ -1,0 +1,81 @@
+"""Labels for surfaces that come without: by shell, by patches between sharp edges, by a box or a plane.
+
+Verified by tests/test_adopt.py.
+"""
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from zephyrum._core.validation import number
+from zephyrum.errors import InputError
+from zephyrum.geometry.surface.triangulation import Surface
+
+SMALL_PATCH_FRACTION = 1e-4  # of the area: a patch below it joins the neighbour with which it shares most
+
+
+def by_shell(surface: Surface) -> Surface:
+    """A label for each shell, largest first: "shell 1", "shell 2", ..."""
+    count, shell = surface.shells()
+    area = np.bincount(shell, surface.areas, count)
+    rank = np.empty(count, dtype=int)
+    rank[np.argsort(-area, kind="stable")] = np.arange(1, count + 1)
+    return surface.labelled(np.array([f"shell {k}" for k in rank], dtype=object)[shell])
+
+
+def by_edges(surface: Surface, angle: float = 30.0) -> Surface:
+    """A label for each patch between edges sharper than `angle` [deg], largest first: "patch 1", ..."""
+    number("angle", angle, 0.0, 180.0, open_low=True)
+    n = surface.neighbours
+    normal = surface.normals
+    m = len(n)
+    one = np.repeat(np.arange(m), 3)
+    two = n.ravel()
+    joined = two >= 0
+    one, two = one[joined], two[joined]
+    smooth = np.einsum("ij,ij->i", normal[one], normal[two]) > np.cos(np.radians(angle))
+    link = coo_matrix((np.ones(smooth.sum()), (one[smooth], two[smooth])), shape=(m, m))
+    count, patch = connected_components(link, directed=False)
+    area = np.bincount(patch, surface.areas, count)
+    small = area < SMALL_PATCH_FRACTION * area.sum()
+    for _ in range(20):  # slivers join the patch with which they share most edges
+        own = small[patch[one]] & (patch[one] != patch[two])
+        if not own.any():
+            break
+        pairs, votes = np.unique(np.stack([patch[one[own]], patch[two[own]]], axis=1), axis=0, return_counts=True)
+        best: dict[int, tuple[float, int]] = {}
+        for (a, b), vote in zip(pairs.tolist(), votes.tolist()):
+            best[a] = max(best.get(a, (0.0, -1)), (vote * (1.0 + area[b]), b))
+        target = np.arange(count)
+        for a, (_, b) in best.items():
+            if target[b] == b:
+                target[a] = b
+        patch = target[patch]
+        area = np.bincount(patch, surface.areas, count)
+        small = (area < SMALL_PATCH_FRACTION * area.sum()) & (area > 0.0)
+    used, patch = np.unique(patch, return_inverse=True)
+    area = np.bincount(patch, surface.areas, len(used))
+    rank = np.empty(len(used), dtype=int)
+    rank[np.argsort(-area, kind="stable")] = np.arange(1, len(used) + 1)
+    return surface.labelled(np.array([f"patch {k}" for k in rank], dtype=object)[patch])
+
+
+def by_box(surface: Surface, name: str, low, high) -> Surface:
+    """`name` for the triangles whose middle lies between the corners `low` and `high` (3,) [m]; a plane is a flat limit."""
+    low, high = np.asarray(low, dtype=float), np.asarray(high, dtype=float)
+    if low.shape != (3,) or high.shape != (3,) or not (low < high).all():
+        raise InputError(f"box from {low} to {high}: give two corners (3,), the lower one first; infinity is allowed.")
+    inside = ((surface.centres >= low) & (surface.centres <= high)).all(axis=1)
+    if not inside.any():
+        raise InputError(
+            f"label {name!r}: no triangle lies in the box from {low} to {high} m; the surface lies in {surface.bounds.round(3).tolist()}."
+        )
+    return surface.labelled(np.where(inside, name, surface.label_names))
+
+
+def renamed(surface: Surface, names: dict[str, str]) -> Surface:
+    """Other names for labels: {"patch 3": "wing/upper"}; labels given the same name become one."""
+    for old in names:
+        if old not in surface.labels:
+            raise InputError(f"surface {surface.name!r} has no label {old!r}; it has: {', '.join(surface.labels)}.")
+    return surface.labelled(np.array([names.get(one, one) for one in surface.labels], dtype=object)[surface.label])

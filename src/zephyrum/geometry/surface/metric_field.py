@@ -1,0 +1,182 @@
+"""The sizes that triangles of a surface are to have: from its curvature, a tolerance or a number of triangles, narrow strips, and zones of the user's.
+
+A metric at every point, in which the wanted edges are 1 long. Verified by tests/test_remesh.py.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum._core.validation import number
+from zephyrum.errors import InputError
+from zephyrum.geometry.surface.feature_lines import SIZE_GROWTH, Features, limit_growth
+from zephyrum.geometry.surface.triangulation import Surface
+
+EDGES_PER_RADIAN = 2.6  # triangles per unit of area in the metric, as measured: a little more than 4 / sqrt(3)
+FINEST_FACTOR = 0.02  # of the largest size: curvature asks for no less
+MAX_TURN = 0.4  # rad by which the surface may turn along an edge, however loose the tolerance
+UNIDIRECTIONAL_RATIO = (
+    0.5  # of it where the surface bends one way only, as leading edges do: triangles long the other way make that cheap
+)
+MIN_SIZE_RATIO = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
+BLUNT_EDGE_RATIO = 4.0  # curvature times size of the surface above which a place may be a tip
+MIN_STRIP_RATIO = 0.05  # of the size: narrower strips are taken for as wide
+MIN_TRIANGLES = 1e-6  # of the size of the surface: what is narrower still is no strip
+
+
+@dataclass(frozen=True)
+class SizeZone:
+    """No edge longer than `size` [m] on the triangles of `part` (a label or part; None: everywhere), or within a box.
+
+    box: its two corners ((3,), (3,)) [m]. Sizes grow from there by the ratio of the surface.
+    """
+
+    size: float
+    part: str | None = None
+    box: tuple | None = None
+
+    def __post_init__(self) -> None:
+        number("size", self.size, 0.0, open_low=True)
+        if self.box is not None and np.shape(self.box) != (2, 3):
+            raise InputError(f"zone: box = {self.box!r} should be two corners of x, y, z [m].")
+
+
+def metric_field(
+    found: Features, tolerance: float, largest: float, stretch: float, zones=()
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(short size (n,), long size (n,) [m], long direction (n, 3)) at the points of the surface of the features."""
+    surface = found.surface
+    large, small, direction = found.curvature
+    h1 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(large, 1e-12)), FINEST_FACTOR * largest, largest)
+    turn = MAX_TURN * np.maximum(np.sqrt(small / np.maximum(large, 1e-12)), max(UNIDIRECTIONAL_RATIO, 1.0 / stretch))
+    h1 = np.minimum(h1, np.maximum(turn / np.maximum(large, 1e-12), MIN_SIZE_RATIO * largest))
+    h2 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(small, 1e-12)), h1, np.minimum(stretch * h1, largest))
+    most = zone_sizes(surface, zones)
+    h1, h2 = np.minimum(h1, most), np.minimum(h2, most)
+    edges = surface._edge_table[0]
+    length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
+    direction = np.array(direction, order="C")  # a copy: limited here
+    limit_growth(h1, h2, direction, edges, length, SIZE_GROWTH)
+    return h1, np.maximum(h1, np.minimum(h2, stretch * h1)), direction
+
+
+def zone_sizes(surface: Surface, zones) -> np.ndarray:
+    """(n,) longest edges [m] that the zones allow at the points of a surface; infinite outside."""
+    out = np.full(len(surface.points), np.inf)
+    for zone in zones:
+        size = number("size", zone.size, 0.0, open_low=True)
+        inside = np.zeros(len(surface.points), dtype=bool)
+        if zone.box is not None:
+            low, high = (np.asarray(corner, dtype=float) for corner in zone.box)
+            inside |= ((surface.points >= low) & (surface.points <= high)).all(axis=1)
+        else:
+            which = slice(None) if zone.part is None else surface.belongs(zone.part)
+            inside[np.unique(surface.triangles[which])] = True
+        if not inside.any():
+            raise InputError(f"size zone {zone}: no point of the surface lies in it.")
+        out[inside] = np.minimum(out[inside], size)
+    return out
+
+
+def anchors(found: Features, h1: np.ndarray) -> np.ndarray:
+    """Points to be kept where they are: tips of noses, where the surface bends most in both directions."""
+    surface = found.surface
+    _, small, _ = found.curvature
+    edges = surface._edge_table[0]
+    top = small * (found.rank == 0)
+    for _ in range(3):
+        for a, b in ((0, 1), (1, 0)):
+            np.maximum.at(top, edges[:, a], top[edges[:, b]].copy())
+    best = np.flatnonzero((small >= top) & (small * surface.size > BLUNT_EDGE_RATIO) & (found.rank == 0))
+    stored: list[int] = []
+    for k in best[np.argsort(-small[best])]:
+        if all(np.linalg.norm(surface.points[k] - surface.points[j]) > 3.0 * h1[k] for j in stored):
+            stored.append(int(k))
+    return np.array(stored, dtype=int)
+
+
+def tensors(h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray:
+    """(n, 6) metric in which sizes h1, and h2 along `direction`, are 1: xx, yy, zz, xy, xz, yz."""
+    a, b = 1.0 / h1**2, 1.0 / h2**2
+    outer = direction[:, :, None] * direction[:, None, :]
+    m = a[:, None, None] * np.eye(3) + (b - a)[:, None, None] * outer
+    return np.ascontiguousarray(m[:, [0, 1, 2, 0, 0, 1], [0, 1, 2, 1, 2, 2]])
+
+
+def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
+    """The metric made finer across strips between two lines nearer than its size, such as the bases of blunt tails."""
+    surface = found.surface
+    p = surface.points[surface.triangles]
+    side = np.roll(p, -1, axis=1) - p
+    length = np.linalg.norm(side, axis=2)
+    ends = np.stack([surface.triangles, np.roll(surface.triangles, -1, axis=1)], axis=2)
+    keys = ends.min(axis=2) * len(surface.points) + ends.max(axis=2)
+    of_line = np.isin(keys, found.edges.min(axis=1) * len(surface.points) + found.edges.max(axis=1))
+    which = np.argmax(of_line * length, axis=1)
+    row = np.arange(len(p))
+    along = side[row, which] / np.maximum(length[row, which], 1e-300)[:, None]
+    gap = 2.0 * surface.areas / np.maximum(length[row, which], 1e-300)
+    across = np.cross(surface.normals, along)
+    m = metric[surface.triangles].mean(axis=1)
+    x, y, z = across.T
+    now = (
+        m[:, 0] * x * x
+        + m[:, 1] * y * y
+        + m[:, 2] * z * z
+        + 2.0 * (m[:, 3] * x * y + m[:, 4] * x * z + m[:, 5] * y * z)
+    )
+    own = (
+        (of_line.sum(axis=1) == 1)
+        & (found.rank[surface.triangles] > 0).all(axis=1)
+        & (gap**2 * now < 0.25)
+        & (gap > MIN_TRIANGLES * surface.size)
+    )
+    # a strip is a patch most of whose area is such triangles
+    fraction = np.bincount(found.patch, own * surface.areas) / np.maximum(
+        np.bincount(found.patch, surface.areas), 1e-300
+    )
+    own &= fraction[found.patch] > 0.5
+    out = metric.copy()
+    rise = 1.0 / np.maximum(gap, MIN_STRIP_RATIO / np.sqrt(np.maximum(now, 1e-300))) ** 2 - now
+    outer = np.stack([x * x, y * y, z * z, x * y, x * z, y * z], axis=1)
+    done = np.zeros(len(surface.points), dtype=bool)
+    for k in np.flatnonzero(own)[np.argsort(gap[own])]:
+        for point in surface.triangles[k]:
+            if not done[point] and found.rank[point] == 1:  # at corners other lines may run across
+                out[point] += rise[k] * outer[k]
+                done[point] = True
+    return out
+
+
+def triangle_edges(found: Features, h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray:
+    """(n,) edges [m] of equilateral triangles as large as those that a remesh by the sizes of `metric_field` makes at the points."""
+    metric = for_strips(found, tensors(h1, h2, direction))
+    whole = metric[:, [0, 3, 4, 3, 1, 5, 4, 5, 2]].reshape(-1, 3, 3)
+    # 1 / h1^2 of the determinant belongs to the normal
+    return np.sqrt(4.0 / np.sqrt(3.0) / EDGES_PER_RADIAN) * (np.linalg.det(whole) * h1**2) ** -0.25
+
+
+def sizes_for(
+    found: Features, triangles: int | None, tolerance: float | None, largest: float, stretch: float, zones=()
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """`metric_field` scaled to about that many triangles, or for that tolerance [m]."""
+
+    surface = found.surface
+
+    def sizes(scale: float):
+        t = (
+            2e-4 * surface.size if tolerance is None else number("tolerance", tolerance, 0.0, open_low=True)
+        ) * scale**2
+        return metric_field(found, t, largest * scale, stretch, zones)
+
+    def count(h1, h2) -> float:
+        each = (h1 * h2)[surface.triangles].mean(axis=1)
+        return float((surface.areas / each).sum()) * EDGES_PER_RADIAN
+
+    scale = 1.0
+    made = sizes(scale)
+    if triangles:
+        for _ in range(8):
+            scale *= float(np.sqrt(count(*made[:2]) / triangles))
+            made = sizes(scale)
+    return made

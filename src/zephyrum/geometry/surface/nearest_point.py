@@ -1,0 +1,126 @@
+"""The nearest point of triangles, by a tree of boxes: of a surface, or on one patch of it only.
+
+Nearest point of a triangle after Ericson (2005), Real-Time Collision Detection, ch. 5. Verified by tests/test_remesh.py and tests/test_viscous.py.
+"""
+
+import numpy as np
+
+from zephyrum._core.jit import exact, exact_parallel, prange, read_only
+from zephyrum.geometry.surface.self_intersection import box_tree
+
+
+@exact
+def dot(a, b):
+    """Scalar product of two vectors (3,), without a temporary array."""
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+
+
+@exact
+def nearest_on_triangle(p, points, i, j, k, out, fraction):
+    """Squared distance from p (3,) to the triangle of points i, j, k; its nearest point into out, shares of the corners into share (3,)."""
+    ax, ay, az = points[i, 0], points[i, 1], points[i, 2]
+    ux, uy, uz = points[j, 0] - ax, points[j, 1] - ay, points[j, 2] - az
+    vx, vy, vz = points[k, 0] - ax, points[k, 1] - ay, points[k, 2] - az
+    x, y, z = p[0] - ax, p[1] - ay, p[2] - az
+    d1, d2 = ux * x + uy * y + uz * z, vx * x + vy * y + vz * z
+    uu, uv, vv = ux * ux + uy * uy + uz * uz, ux * vx + uy * vy + uz * vz, vx * vx + vy * vy + vz * vz
+    d3, d4, d5, d6 = d1 - uu, d2 - uv, d1 - uv, d2 - vv
+    va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
+    v, w = 0.0, 0.0
+    if d1 <= 0.0 and d2 <= 0.0:
+        pass
+    elif d3 >= 0.0 and d4 <= d3:
+        v = 1.0
+    elif d6 >= 0.0 and d5 <= d6:
+        w = 1.0
+    elif vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
+        v = d1 / (d1 - d3)
+    elif vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
+        w = d2 / (d2 - d6)
+    elif va <= 0.0 and d4 >= d3 and d5 >= d6:
+        w = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        v = 1.0 - w
+    else:
+        whole = va + vb + vc
+        if whole > 0.0:
+            v, w = vb / whole, vc / whole
+    fraction[0], fraction[1], fraction[2] = 1.0 - v - w, v, w
+    x, y, z = x - v * ux - w * vx, y - v * uy - w * vy, z - v * uz - w * vz
+    out[0], out[1], out[2] = p[0] - x, p[1] - y, p[2] - z
+    return x * x + y * y + z * z
+
+
+@exact
+def patch_marks(patches, order, child, span):
+    """(nodes,) which patches have triangles in each node of a `box_tree`: bit k for all patches that leave k over 64."""
+    marks = np.zeros(len(span), dtype=np.int64)
+    for node in range(len(span) - 1, -1, -1):  # children come after their parents
+        if child[node, 0] >= 0:
+            marks[node] = marks[child[node, 0]] | marks[child[node, 1]]
+            continue
+        for k in range(span[node, 0], span[node, 1]):
+            marks[node] |= 1 << (patches[order[k]] & 63)
+    return marks
+
+
+@exact
+def nearest(p, patch, points, triangles, patches, order, bounds, child, span, marks, out, fraction):
+    """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative); see `box_tree`, `patch_marks`."""
+    best, found = np.inf, -1
+    stack = np.empty(128, dtype=np.int64)
+    location, part = np.empty(3), np.empty(3)
+    stack[0], top = 0, 1
+    while top > 0:
+        top -= 1
+        node = stack[top]
+        if patch >= 0 and not marks[node] >> (patch & 63) & 1:
+            continue
+        away = 0.0
+        for d in range(3):
+            gap = max(bounds[node, d] - p[d], p[d] - bounds[node, 3 + d], 0.0)
+            away += gap * gap
+        if away >= best:
+            continue
+        if child[node, 0] >= 0:
+            # the nearer child last, so that it is looked at first
+            nearer = 0.0
+            for d in range(3):
+                gap = max(bounds[child[node, 0], d] - p[d], p[d] - bounds[child[node, 0], 3 + d], 0.0)
+                nearer += gap * gap
+                gap = max(bounds[child[node, 1], d] - p[d], p[d] - bounds[child[node, 1], 3 + d], 0.0)
+                nearer -= gap * gap
+            first = 1 if nearer <= 0.0 else 0
+            stack[top], stack[top + 1] = child[node, first], child[node, 1 - first]
+            top += 2
+            continue
+        for k in range(span[node, 0], span[node, 1]):
+            t = order[k]
+            if patch >= 0 and patches[t] != patch:
+                continue
+            far = nearest_on_triangle(p, points, triangles[t, 0], triangles[t, 1], triangles[t, 2], location, part)
+            if far < best:
+                best, found = far, t
+                for d in range(3):
+                    out[d], fraction[d] = location[d], part[d]
+    return found, best
+
+
+@exact_parallel
+def _distances(queries, points, triangles, order, bounds, child, span):
+    far = np.empty(len(queries))
+    whole = np.int64(-1)
+    for i in prange(len(queries)):
+        out, fraction = np.empty(3), np.empty(3)
+        far[i] = np.sqrt(
+            nearest(queries[i], whole, points, triangles, order, order, bounds, child, span, order, out, fraction)[1]
+        )
+    return far
+
+
+def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """(n,) distances [m] of places (n, 3) from triangles (m, 3) between points, infinite without any; one with two equal corners is a line."""
+    if not len(triangles):
+        return np.full(len(queries), np.inf)
+    corners = points[triangles]
+    tree = box_tree(corners.min(axis=1), corners.max(axis=1))
+    return _distances(np.ascontiguousarray(queries, dtype=float), read_only(points), read_only(triangles), *tree)

@@ -1,0 +1,150 @@
+"""What remeshing measures: lengths and qualities in a metric, rings of triangles, and places on the original.
+
+A metric is one symmetric tensor a point, kept as its six numbers, in which every edge should be 1 long (Frey and George 2008, Mesh Generation, ch. 10
+and 18). Verified by tests/test_remesh.py.
+"""
+
+import numpy as np
+
+from zephyrum._core.jit import exact
+from zephyrum.geometry.surface.nearest_point import nearest
+
+MAX_TREE_DEPTH = (
+    0.15  # of the short size: how far new triangles may lie from the original, and from a point that they lose
+)
+
+
+@exact
+def quadratic_form(m, x, y, z, u, v, w):
+    """x^T M u of a symmetric tensor m (6,): xx, yy, zz, xy, xz, yz."""
+    return (m[0] * x * u + m[1] * y * v + m[2] * z * w + m[3] * (x * v + y * u) + m[4] * (x * w + z * u) + m[5] * (y * w + z * v))  # fmt: skip
+
+
+@exact
+def edge_length(P, M, a, b):
+    """Length of the edge a b in the mean of both metrics."""
+    x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
+    return np.sqrt(max(0.5 * (quadratic_form(M[a], x, y, z, x, y, z) + quadratic_form(M[b], x, y, z, x, y, z)), 0.0))
+
+
+@exact
+def metric_radius(m):
+    """Distance by which a step may leave the surface where the metric is m (6,): a share of its short size."""
+    return MAX_TREE_DEPTH * np.sqrt(2.0 / (m[0] + m[1] + m[2]))
+
+
+@exact
+def quality(P, M, a, b, c):
+    """4 sqrt(3) area / sum of squared sides in the mean metric of the corners; 1 for the ideal triangle, 0 for a line."""
+    x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
+    u, v, w = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
+    uu = vv = uv = 0.0
+    for t in (a, b, c):
+        uu += quadratic_form(M[t], x, y, z, x, y, z)
+        vv += quadratic_form(M[t], u, v, w, u, v, w)
+        uv += quadratic_form(M[t], x, y, z, u, v, w)
+    ww = uu + vv - 2.0 * uv
+    # 4 sqrt(3) / 2 sqrt(det) over the sum of squares, thirds cancelling
+    return 3.4641016151377544 * np.sqrt(max(uu * vv - uv * uv, 0.0)) / max(uu + vv + ww, 1e-300)
+
+
+@exact
+def normal(P, a, b, c, out):
+    """Unit normal of a triangle into out (3,); its doubled area."""
+    ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
+    vx, vy, vz = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
+    out[0], out[1], out[2] = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    size = np.sqrt(out[0] ** 2 + out[1] ** 2 + out[2] ** 2)
+    if size > 0.0:
+        for k in range(3):
+            out[k] /= size
+    return size
+
+
+@exact
+def ring_table(T, n):
+    """(start (n + 1,), triangle) of the triangles round each point; triangles with a negative corner are gone."""
+    start = np.zeros(n + 1, dtype=np.int64)
+    for t in range(len(T)):
+        if T[t, 0] >= 0:
+            for k in range(3):
+                start[T[t, k] + 1] += 1
+    for i in range(n):
+        start[i + 1] += start[i]
+    fill = start[:-1].copy()
+    out = np.empty(start[n], dtype=np.int64)
+    for t in range(len(T)):
+        if T[t, 0] >= 0:
+            for k in range(3):
+                p = T[t, k]
+                out[fill[p]] = t
+                fill[p] += 1
+    return start, out
+
+
+@exact
+def edges_of(T, n):
+    """(k, 2) edges of triangles between n points, the lower point first, rising; triangles with a negative corner are gone."""
+    start, around = ring_table(T, n)
+    out = np.empty((start[n], 2), dtype=np.int64)
+    count = 0
+    for a in range(n):
+        first = count
+        for k in range(start[a], start[a + 1]):
+            for j in range(3):
+                b = T[around[k], j]
+                i = count
+                while i > first and out[i - 1, 1] > b:
+                    i -= 1
+                if b <= a or (i > first and out[i - 1, 1] == b):
+                    continue
+                for r in range(count, i, -1):
+                    out[r, 1] = out[r - 1, 1]
+                out[count, 0], out[i, 1] = a, b
+                count += 1
+    return out[:count]
+
+
+@exact
+def key_of(a, b):
+    """One number for an edge."""
+    return min(a, b) * 4294967296 + max(a, b)
+
+
+@exact
+def project_to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
+    """p moved to the nearest place of an original line, into out (3,), with the metric there into m (6,)."""
+    best, fraction, found = np.inf, 0.0, -1
+    for s in range(c_start[curve], c_start[curve + 1]):
+        a, b = c_a[s], c_b[s]
+        ax, ay, az = points[a, 0], points[a, 1], points[a, 2]
+        ux, uy, uz = points[b, 0] - ax, points[b, 1] - ay, points[b, 2] - az
+        f = ((p[0] - ax) * ux + (p[1] - ay) * uy + (p[2] - az) * uz) / max(ux * ux + uy * uy + uz * uz, 1e-300)
+        f = min(max(f, 0.0), 1.0)
+        x, y, z = p[0] - (ax + f * ux), p[1] - (ay + f * uy), p[2] - (az + f * uz)
+        far = x * x + y * y + z * z
+        if far < best:
+            best, fraction, found = far, f, s
+    if found >= 0:
+        a, b = c_a[found], c_b[found]
+        for k in range(3):
+            out[k] = points[a, k] + fraction * (points[b, k] - points[a, k])
+        for k in range(6):
+            m[k] = (1.0 - fraction) * metric[a, k] + fraction * metric[b, k]
+    return best
+
+
+@exact
+def project_to_patch(p, patch, O, tree, out, m, direction):
+    """p moved to the nearest place of its patch: point into out, metric into m, original's normal into way; whether found."""
+    points, triangles, patches, metric = O
+    fraction = np.empty(3)
+    t, _ = nearest(p, patch, points, triangles, patches, tree[0], tree[1], tree[2], tree[3], tree[4], out, fraction)
+    if t < 0:
+        return False
+    for j in range(6):
+        m[j] = 0.0
+        for k in range(3):
+            m[j] += fraction[k] * metric[triangles[t, k], j]
+    normal(points, triangles[t, 0], triangles[t, 1], triangles[t, 2], direction)
+    return True

@@ -1,0 +1,161 @@
+"""Solids united, cut in half and projected, with labels kept; the booleans are manifold3d's (extra `surface`).
+
+Verified by tests/test_solids.py: volumes by inclusion and exclusion, areas of labels summing to the total.
+"""
+
+from dataclasses import replace
+
+import numpy as np
+
+from zephyrum.errors import InputError
+from zephyrum.geometry.surface.nearest_point import distances
+from zephyrum.geometry.surface.triangulation import WELD_TOLERANCE, Surface
+
+SYMMETRY_TOLERANCE = 1e-3  # of its size: how far a surface from outside may be from its mirror image
+EXACT_TOLERANCE = 1e-6  # the same of a described aircraft, whose sides are made from the same numbers
+
+
+def boolean_kernel():
+    """The package manifold3d; InputError says how to install it."""
+    try:
+        import manifold3d
+    except ImportError:
+        raise InputError(
+            "solids need the package manifold3d; install it with: pip install 'zephyrum[surface]'."
+        ) from None
+    return manifold3d
+
+
+def solid(surface: Surface, first: int = 0):
+    """The kernel's solid of a closed surface, its triangles numbered from `first`; InputError if it is not closed."""
+    m3 = boolean_kernel()
+    m = len(surface.triangles)
+    made = m3.Manifold(m3.Mesh64(
+        vert_properties=np.array(surface.points), tri_verts=surface.triangles.astype(np.uint64),
+        face_id=np.arange(first, first + m, dtype=np.uint64),
+    ))  # fmt: skip
+    status = str(made.status()).split(".")[-1]
+    if status != "NoError":
+        position = surface.points[surface.open_edges[0]].mean(axis=0) if len(surface.open_edges) else surface.midpoint
+        raise InputError(
+            f"surface {surface.name!r} is not closed ({status}), first near {np.round(position, 4)}; mend it first."
+        )
+    return made
+
+
+def _surface_of(made, sources: list[Surface], name: str) -> Surface:
+    """A Surface of the kernel's solid, labels from the triangles that its own came from."""
+    mesh = made.to_mesh64()
+    face = np.asarray(mesh.face_id, dtype=np.int64)
+    names = np.concatenate([one.label_names for one in sources])
+    order = tuple(dict.fromkeys(names.tolist()))
+    code = {key: k for k, key in enumerate(order)}
+    label = np.array([code[key] for key in names.tolist()])[np.clip(face, 0, len(names) - 1)]
+    triangles = np.asarray(mesh.tri_verts, dtype=np.int64)
+    return Surface(np.asarray(mesh.vert_properties)[:, :3], triangles, label, order, name).selected(slice(None))
+
+
+def union(surfaces: list[Surface], name: str = "aircraft") -> Surface:
+    """One closed surface round all of the closed `surfaces`; what lies inside another is gone, labels are kept.
+
+    InputError if one of them is not closed.
+    """
+    if len(surfaces) == 1:
+        return surfaces[0]
+    m3 = boolean_kernel()
+    starts = np.cumsum([0, *(len(one.triangles) for one in surfaces)])
+    solids = [solid(one, int(at)) for one, at in zip(surfaces, starts)]
+    made = m3.Manifold.batch_boolean(solids, m3.OpType.Add)
+    return _surface_of(made, surfaces, name)
+
+
+def common_volume(one: Surface, two: Surface) -> float:
+    """Volume [m^3] that two closed surfaces share."""
+    return float((solid(one) ^ solid(two)).volume())
+
+
+def asymmetry(surface: Surface) -> tuple[float, np.ndarray]:
+    """(largest distance [m] of a point from the mirror image of a surface in the plane y = 0, that point (3,) [m])."""
+    away = distances(surface.points * [1.0, -1.0, 1.0], surface.points, surface.triangles)
+    worst = int(np.argmax(away))
+    return float(away[worst]), surface.points[worst]
+
+
+def refuse_unsymmetric(surface: Surface, tolerance: float = SYMMETRY_TOLERANCE) -> None:
+    """InputError if a surface is not its own mirror image in the plane y = 0 to within `tolerance` of its size: no half stands for it."""
+    away, position = asymmetry(surface)
+    if away > tolerance * surface.size:
+        raise InputError(
+            f"surface {surface.name!r} is not symmetric about the plane y = 0: at {np.round(position, 3)} m its mirror image is {away:.3g} m away, so half of it "
+            "does not stand for the whole; use the whole model (half = False)."
+        )
+
+
+def half_surface(
+    surface: Surface, name: str | None = None, keep_cap: bool = False, tolerance: float = SYMMETRY_TOLERANCE
+) -> Surface:
+    """The starboard half (y > 0): open along the plane y = 0, its rim exactly on it; with `keep_cap` closed by "cut".
+
+    InputError if the surface is not symmetric to within `tolerance` of its size.
+    """
+    refuse_unsymmetric(surface, tolerance)
+    half = _surface_of(solid(surface).trim_by_plane((0.0, 1.0, 0.0), 0.0), [surface], name or surface.name)
+    if not len(half.triangles):
+        raise InputError(f"surface {surface.name!r} has nothing at y > 0, so it can't be halved.")
+    points = half.points.copy()
+    points[np.abs(points[:, 1]) < WELD_TOLERANCE * surface.size, 1] = 0.0
+    half = replace(half, points=points)
+    cap = (points[half.triangles][:, :, 1] == 0.0).all(axis=1)
+    if not keep_cap:
+        return half.selected(~cap)
+    return half.labelled(np.where(cap, "cut", half.label_names))
+
+
+def outline_of(surface: Surface, along: str) -> list[np.ndarray]:
+    """Rims (n, 2) [m] of the shadow that a closed surface throws along "x", "y" or "z"; holes run clockwise.
+
+    Coordinates are (y, z), (x, z) and (x, y) of the body axes.
+    """
+    axes = {"x": [1, 2, 0], "y": [2, 0, 1], "z": [0, 1, 2]}[along]
+    points = surface.points[:, axes]  # a cyclic turn, so that nothing is mirrored
+    turned = Surface(points, surface.triangles, name=surface.name)
+    rims = [np.asarray(rim) for rim in solid(turned).project().to_polygons()]
+    # grazing triangles leave crumbs
+    rims = [rim for rim in rims if np.ptp(rim, axis=0).min() > 1e-3 * surface.size]
+    return [rim[:, ::-1] for rim in rims] if along == "y" else rims
+
+
+def projection(surface: Surface, along: str) -> float:
+    """Area [m^2] of the shadow that a closed surface throws along "x" (frontal), "y" (side) or "z" (planform)."""
+    axes = {"x": [1, 2, 0], "y": [2, 0, 1], "z": [0, 1, 2]}[along]
+    turned = Surface(surface.points[:, axes], surface.triangles, name=surface.name)
+    return float(solid(turned).project().area())
+
+
+def section_area(surface: Surface, x: np.ndarray) -> np.ndarray:
+    """(n,) area [m^2] of the cut of a closed surface by planes at `x` (n,) [m]."""
+    turned = Surface(surface.points[:, [1, 2, 0]], surface.triangles, name=surface.name)
+    made = solid(turned)
+    return np.array([float(made.slice(float(at)).area()) for at in np.atleast_1d(x)])
+
+
+def difference(one: Surface, others: list[Surface]) -> Surface:
+    """What of a closed surface lies outside the closed `others`."""
+    starts = np.cumsum([0, *(len(s.triangles) for s in (one, *others))])
+    solids = [solid(s, int(at)) for s, at in zip((one, *others), starts)]
+    made = boolean_kernel().Manifold.batch_boolean(solids, boolean_kernel().OpType.Subtract)
+    return _surface_of(made, [one, *others], one.name)
+
+
+def simplified(surface: Surface, distance: float) -> Surface:
+    """Fewer triangles, the surface moved by less than `distance` [m]; edges between labels stay."""
+    m3 = boolean_kernel()
+    made = m3.Manifold(m3.Mesh64(
+        vert_properties=np.array(surface.points), tri_verts=surface.triangles.astype(np.uint64), face_id=surface.label.astype(np.uint64)
+    ))  # fmt: skip
+    mesh = made.simplify(distance).to_mesh64()
+    label = np.asarray(mesh.face_id, dtype=np.int64)
+    triangles = np.asarray(mesh.tri_verts, dtype=np.int64)
+    return replace(surface, points=np.asarray(mesh.vert_properties)[:, :3], triangles=triangles, label=label).selected(
+        slice(None)
+    )

@@ -1,0 +1,55 @@
+"""What a closed surface measures: lengths, areas, shadows, volume. Verified by tests/test_solids.py."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import takes
+from zephyrum.geometry.surface.solids import projection, section_area
+from zephyrum.geometry.surface.triangulation import Surface
+
+
+@dataclass(frozen=True, eq=False)
+class SurfaceMeasures:
+    """Measures of one closed surface.
+
+    size (3,) [m]: length, span, height; wetted area, shadows from above (planform), from ahead (frontal) and from the
+    side [m^2]; volume [m^3]; centroid (3,) [m]; labels: area of each label [m^2].
+    """
+
+    surface: Surface
+    size: np.ndarray
+    wetted: float
+    planform: float
+    frontal: float
+    side: float
+    volume: float
+    centroid: np.ndarray
+    labels: dict[str, float]
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        return f"{self.surface.name}, {' x '.join(f'{v:.4g}' for v in self.size)} m, wetted area {self.wetted:.4g} m^2, volume {self.volume:.4g} m^3"
+
+    def rows(self) -> list[tuple[str, float, str]]:
+        """(name, value, unit) for tables."""
+        return [("length", self.size[0], "m"), ("span over all", self.size[1], "m"), ("height", self.size[2], "m"), ("wetted area", self.wetted, "m^2"),
+                ("planform area", self.planform, "m^2"), ("frontal area", self.frontal, "m^2"), ("side area", self.side, "m^2"), ("volume", self.volume, "m^3"),
+                *((f"centroid {axis}", v, "m") for axis, v in zip("xyz", self.centroid))]  # fmt: skip
+
+    def area_distribution(self, n: int = 201) -> tuple[np.ndarray, np.ndarray]:
+        """x (n,) [m] and cross-section area (n,) [m^2] from nose to tail."""
+        low, high = self.surface.bounds[:, 0]
+        x = np.linspace(low, high, n)
+        return x, section_area(self.surface, x)
+
+
+@takes(surface=Surface)
+def measure_surface(surface: Surface) -> SurfaceMeasures:
+    """Measure a closed Surface; InputError if it is not closed."""
+    return SurfaceMeasures(
+        surface, np.ptp(surface.bounds, axis=0), surface.area(), projection(surface, "z"), projection(surface, "x"), projection(surface, "y"), surface.volume,
+        surface.centroid, {name: surface.area(name) for name in surface.labels},
+    )  # fmt: skip

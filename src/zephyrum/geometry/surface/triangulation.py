@@ -1,0 +1,299 @@
+"""The one triangulated surface: points, triangles, and a label on every triangle.
+
+Triangles run counter-clockwise seen from outside, so that a closed surface has a positive volume. Area vectors, volume
+and centroid are exact for the triangulation (divergence theorem; Mirtich 1996, J. Graphics Tools 1(2)). Verified by
+tests/test_solids.py.
+"""
+
+import functools
+import hashlib
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import Many, takes
+from zephyrum.errors import InputError
+from zephyrum.geometry.surface.surface_writer import write_surface
+
+WELD_TOLERANCE = 1e-9  # of the size of a shape: points nearer than this are one
+
+
+@dataclass(frozen=True, eq=False)
+class Surface:
+    """Triangles in space.
+
+    points (n, 3) [m]; triangles (m, 3) int; label (m,) int into `labels`, names such as "wing/upper": the part, and
+    which of its faces. `notes` tell what was recognised or changed on the way.
+
+    >>> box = Body.box(2.0, 1.0, 0.5).surface()
+    >>> box.watertight, box.volume
+    (True, 1.0)
+    """
+
+    points: np.ndarray
+    triangles: np.ndarray
+    label: np.ndarray | None = None
+    labels: tuple[str, ...] = ("surface",)
+    name: str = "surface"
+    notes: tuple[str, ...] = field(default=())
+
+    def __post_init__(self) -> None:
+        points = np.ascontiguousarray(self.points, dtype=float)
+        triangles = np.ascontiguousarray(self.triangles, dtype=np.int64)
+        if points.ndim != 2 or points.shape[1:] != (3,):
+            raise InputError(f"surface {self.name!r} has points of shape {points.shape}; give rows of x, y, z.")
+        if triangles.ndim != 2 or triangles.shape[1:] != (3,):
+            raise InputError(f"surface {self.name!r} has triangles of shape {triangles.shape}; give rows of three.")
+        if not np.isfinite(points).all():
+            row = int(np.argmax(~np.isfinite(points).all(axis=1)))
+            raise InputError(f"surface {self.name!r}: point {row} is not finite: {points[row]}.")
+        if len(triangles) and (triangles.min() < 0 or triangles.max() >= len(points)):
+            raise InputError(f"surface {self.name!r}: a triangle names a point that does not exist.")
+        label = np.zeros(len(triangles), dtype=np.int64) if self.label is None else np.asarray(self.label, dtype=np.int64)  # fmt: skip
+        if label.shape != (len(triangles),) or (len(label) and not 0 <= label.min() <= label.max() < len(self.labels)):
+            raise InputError(f"surface {self.name!r}: give one label a triangle, below {len(self.labels)}.")
+        for name, value in (("points", points), ("triangles", triangles), ("label", label)):
+            value.setflags(write=False)
+            object.__setattr__(self, name, value)
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        size = " x ".join(f"{v:.4g}" for v in np.ptp(self.bounds, axis=0)) if len(self.points) else "0"
+        labels = f", {len(self.labels)} labels" if len(self.labels) > 1 else ""
+        return f"{self.name}, {len(self.triangles):,} triangles{labels}, {size} m, {'open' if len(self.open_edges) else 'closed'}"
+
+    # -- files ------------------------------------------------------------------------------------------------
+    def write(self, path, unit: str = "m") -> Path:
+        """Write a .stl, .obj, .ply or .vtu file in `unit`; labels are kept where the format has room for them."""
+        return write_surface(self, path, unit)
+
+    # -- geometry ---------------------------------------------------------------------------------------------
+    @functools.cached_property
+    def area_vectors(self) -> np.ndarray:
+        """(m, 3) outward area vectors [m^2]."""
+        a, b, c = (self.points[self.triangles[:, k]] for k in range(3))
+        return 0.5 * np.cross(b - a, c - a)
+
+    @functools.cached_property
+    def areas(self) -> np.ndarray:
+        """(m,) areas [m^2]."""
+        return np.linalg.norm(self.area_vectors, axis=1)
+
+    @functools.cached_property
+    def normals(self) -> np.ndarray:
+        """(m, 3) outward unit normals; zero on triangles without area."""
+        return self.area_vectors / np.maximum(self.areas, 1e-300)[:, None]
+
+    @property
+    def centres(self) -> np.ndarray:
+        """(m, 3) centroids of the triangles [m]."""
+        return self.points[self.triangles].mean(axis=1)
+
+    def area(self, part: str | None = None) -> float:
+        """Area [m^2] of all, or of the labels that are `part` or lie within it."""
+        return float(self.areas.sum() if part is None else self.areas[self.belongs(part)].sum())
+
+    @functools.cached_property
+    def volume(self) -> float:
+        """Enclosed volume [m^3]; only of a closed surface a meaningful number."""
+        p = self.points - self.midpoint
+        a, b, c = (p[self.triangles[:, k]] for k in range(3))
+        return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6.0)
+
+    @property
+    def centroid(self) -> np.ndarray:
+        """(3,) centroid of the enclosed volume [m]."""
+        p = self.points - self.midpoint
+        a, b, c = (p[self.triangles[:, k]] for k in range(3))
+        weight = np.einsum("ij,ij->i", a, np.cross(b, c)) / 6.0
+        return self.midpoint + (weight[:, None] * (a + b + c)).sum(axis=0) / (4.0 * weight.sum())
+
+    @functools.cached_property
+    def bounds(self) -> np.ndarray:
+        """(2, 3) lowest and highest coordinates of the points in use [m]."""
+        own = np.zeros(len(self.points), dtype=bool)
+        own[self.triangles] = True
+        used = self.points[own]
+        return np.array([used.min(axis=0), used.max(axis=0)])
+
+    @functools.cached_property
+    def midpoint(self) -> np.ndarray:
+        """(3,) centre of the bounding box [m]."""
+        return self.bounds.mean(axis=0)
+
+    @functools.cached_property
+    def size(self) -> float:
+        """Diagonal of the bounding box [m]."""
+        return float(np.linalg.norm(np.ptp(self.bounds, axis=0)))
+
+    # -- connections ------------------------------------------------------------------------------------------
+    @functools.cached_property
+    def _edge_table(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """Unique edges (k, 2) low point first, edge of each side (3 m,), uses of each edge forwards and backwards."""
+        t = self.triangles
+        sides = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])
+        forward = sides[:, 0] < sides[:, 1]
+        key = np.where(forward, sides[:, 0], sides[:, 1]) * len(self.points) + np.where(forward, sides[:, 1], sides[:, 0])  # fmt: skip
+        unique, which = np.unique(key, return_inverse=True)
+        edges = np.stack([unique // len(self.points), unique % len(self.points)], axis=1)
+        n = len(edges)
+        return edges, which, np.bincount(which[forward], minlength=n), np.bincount(which[~forward], minlength=n)
+
+    @property
+    def open_edges(self) -> np.ndarray:
+        """(k, 2) edges that are not used as often one way as the other: rims of holes, turned-over triangles."""
+        edges, _, there, back = self._edge_table
+        return edges[there != back]
+
+    @property
+    def crowded_edges(self) -> np.ndarray:
+        """(k, 2) edges that more than two triangles share."""
+        edges, _, there, back = self._edge_table
+        return edges[there + back > 2]
+
+    @property
+    def watertight(self) -> bool:
+        """Whether every edge is shared by exactly two triangles that run along it in opposite ways."""
+        _, _, there, back = self._edge_table
+        return bool(len(self.triangles) and (there == 1).all() and (back == 1).all())
+
+    @functools.cached_property
+    def neighbours(self) -> np.ndarray:
+        """(m, 3) the triangle across each side (0-1, 1-2, 2-0); -1 where there is none or more than one."""
+        _, which, there, back = self._edge_table
+        m = len(self.triangles)
+        order = np.argsort(which, kind="stable")
+        total = there + back
+        start = np.r_[0, np.cumsum(total)]
+        pair = np.flatnonzero(total == 2)
+        one, two = order[start[pair]], order[start[pair] + 1]
+        out = np.full(3 * m, -1)
+        out[one], out[two] = two % m, one % m
+        return out.reshape(3, m).T.copy()
+
+    def shells(self) -> tuple[int, np.ndarray]:
+        """(count, shell of each triangle): groups that hang together through edges."""
+        _, which, _, _ = self._edge_table
+        m = len(self.triangles)
+        link = coo_matrix((np.ones(3 * m), (np.tile(np.arange(m), 3), m + which)), shape=(m + which.max() + 1,) * 2)
+        label = connected_components(link, directed=False)[1][:m]
+        unique, label = np.unique(label, return_inverse=True)
+        return len(unique), label
+
+    # -- labels -----------------------------------------------------------------------------------------------
+    def belongs(self, part: str) -> np.ndarray:
+        """(m,) bool: triangles whose label is `part`, or lies within it: "wing" holds "wing/upper", "wing/flap" both its sides.
+
+        InputError lists the labels there are.
+        """
+        inner = part + (" " if "/" in part else "/")
+        own = [k for k, name in enumerate(self.labels) if name == part or name.startswith(inner)]
+        if not own:
+            raise InputError(f"surface {self.name!r} has no label {part!r}; it has: {', '.join(self.labels)}.")
+        return np.isin(self.label, own)
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """Names of the parts, in order: labels up to the first stroke."""
+        return tuple(dict.fromkeys(name.split("/")[0] for name in self.labels))
+
+    def labelled(self, names: np.ndarray | list[str] | str) -> "Surface":
+        """The same surface with the label names (m,) given, or one for all."""
+        names = np.broadcast_to(np.asarray(names, dtype=object), (len(self.triangles),))
+        unique = tuple(dict.fromkeys(names.tolist()))
+        code = {name: k for k, name in enumerate(unique)}
+        return replace(self, label=np.array([code[name] for name in names.tolist()], dtype=np.int64), labels=unique)
+
+    @property
+    def label_names(self) -> np.ndarray:
+        """(m,) label name of each triangle."""
+        return np.array(self.labels, dtype=object)[self.label]
+
+    # -- changes ----------------------------------------------------------------------------------------------
+    def selected(self, which: np.ndarray) -> "Surface":
+        """Only the triangles `which` (bool or indices), without unused points and labels."""
+        triangles, label = self.triangles[which], self.label[which]
+        used, inverse = np.unique(triangles, return_inverse=True)
+        stored, code = np.unique(label, return_inverse=True)
+        return replace(self, points=self.points[used], triangles=inverse.reshape(-1, 3), label=code,
+                       labels=tuple(self.labels[k] for k in stored))  # fmt: skip
+
+    def flipped(self) -> "Surface":
+        """Inside out."""
+        return replace(self, triangles=self.triangles[:, ::-1])
+
+    def outward(self) -> "Surface":
+        """Turned so that the enclosed volume is positive."""
+        return self.flipped() if self.volume < 0.0 else self
+
+    def mirrored(self) -> "Surface":
+        """Reflected in the plane y = 0."""
+        return replace(self, points=self.points * [1.0, -1.0, 1.0], triangles=self.triangles[:, ::-1])
+
+    def transformed(self, matrix: np.ndarray, shift=(0.0, 0.0, 0.0)) -> "Surface":
+        """Points times `matrix` (3, 3) plus `shift` [m]; a matrix that mirrors turns the triangles over as well."""
+        matrix = np.asarray(matrix, dtype=float)
+        triangles = self.triangles if np.linalg.det(matrix) > 0.0 else self.triangles[:, ::-1]
+        return replace(self, points=self.points @ matrix.T + np.asarray(shift, dtype=float), triangles=triangles)
+
+    def scaled(self, factor: float) -> "Surface":
+        """All coordinates times `factor`."""
+        return replace(self, points=self.points * factor)
+
+    def welded(self, distance: float | None = None, near: tuple[np.ndarray, np.ndarray] | None = None) -> "Surface":
+        """Points nearer than `distance` [m] made one (default 1e-9 of the size), triangles without three points left out.
+
+        near: `pairs_within` of a distance at least as long, if known.
+        """
+        merged = weld(self.points, WELD_TOLERANCE * self.size if distance is None else distance, near)
+        triangles = merged[self.triangles]
+        good = (triangles != np.roll(triangles, 1, axis=1)).all(axis=1)
+        return replace(self, triangles=triangles[good], label=self.label[good]).selected(slice(None))
+
+    @property
+    def fingerprint(self) -> str:
+        """Twelve characters that change with any point, triangle or label."""
+        text = hashlib.sha256()
+        for part in (self.points, self.triangles, self.label):
+            text.update(np.ascontiguousarray(part).tobytes())
+        text.update("|".join(self.labels).encode())
+        return text.hexdigest()[:12]
+
+
+@takes(surfaces=Many(Surface))
+def joined(surfaces: list[Surface], name: str = "surface") -> Surface:
+    """Several surfaces side by side in one (nothing is united)."""
+    if not surfaces:
+        raise InputError("surfaces is empty; give at least one Surface.")
+    names = tuple(dict.fromkeys(label for one in surfaces for label in one.labels))
+    code = {label: k for k, label in enumerate(names)}
+    starts = np.cumsum([0, *(len(one.points) for one in surfaces)])
+    return Surface(
+        np.concatenate([one.points for one in surfaces]),
+        np.concatenate([one.triangles + at for one, at in zip(surfaces, starts)]),
+        np.concatenate([np.array([code[label] for label in one.labels])[one.label] for one in surfaces]),
+        names, name, tuple(note for one in surfaces for note in one.notes),
+    )  # fmt: skip
+
+
+def pairs_within(points: np.ndarray, distance: float) -> tuple[np.ndarray, np.ndarray]:
+    """(pairs (k, 2), distances (k,) [m]) of points nearer to each other than `distance`."""
+    pairs = cKDTree(points).query_pairs(distance, output_type="ndarray")
+    return pairs, np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)
+
+
+def weld(points: np.ndarray, distance: float, near: tuple[np.ndarray, np.ndarray] | None = None) -> np.ndarray:
+    """(n,) for each point the first one of its cluster: clusters hang together by gaps below `distance` [m]."""
+    pairs, length = pairs_within(points, distance) if near is None else near
+    pairs = pairs[length <= distance]
+    n = len(points)
+    cluster = connected_components(coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(n, n)))[1]
+    first = np.full(n, n)
+    np.minimum.at(first, cluster, np.arange(n))
+    return first[cluster]

@@ -1,0 +1,221 @@
+"""The volume mesh of a complete aircraft, one command: body in, mesh out.
+
+Rays off the surface, an octree clipped exactly by the surface through their tips, and under every clipped cube a column of layer
+cells down to the wall (see `columns` and `stacks`): the mesh is conformal, and faces are square to the lines between cells. Even an
+inviscid mesh gets a few even layers: at a sharp tail no cell then lies on both sides, without which the flow would leak round it.
+Verified by tests/test_clipped.py and validation/clipped.py.
+"""
+
+import logging
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from zephyrum._core.validation import Many, number, takes, whole
+from zephyrum.conditions import Reference
+from zephyrum.errors import InputError, MeshError
+from zephyrum.geometry.surface.triangulation import Surface
+from zephyrum.mesh.clipped_3d.assembly import joined_faces
+from zephyrum.mesh.clipped_3d.clipping import ClippedCubes, clip_cubes
+from zephyrum.mesh.clipped_3d.prism_layers import PrismLayers, grow_prisms
+from zephyrum.mesh.clipped_3d.untangling import untangle_vertices
+from zephyrum.mesh.construction import mesh_from_kept
+from zephyrum.mesh.core import Mesh
+from zephyrum.mesh.ground import ground_heights, ground_level, rotated_about, with_ground_layers
+from zephyrum.mesh.layer_spacing import given_layers
+from zephyrum.mesh.size_field import SIZE_GROWTH, PartZone, SizeField, Zone
+from zephyrum.mesh.tree import Tree, grow_tree, moved_off_planes, stretched_coordinates, whole_cells
+
+CUBE_TO_LAYER_RATIO = 1.0  # side of the cubes over the edge of the layers' outer side
+INVISCID_LAYERS = 2  # layers of an inviscid mesh
+WAKE_START_SIZE = 1.5  # cubes of the wake where it begins, over the median of those at the surface
+WAKE_GROWTH = 0.08  # of their size along the wind
+WAKE_LINE_SPACING = 0.02  # of the surface's extent: how close together the lines of the wake begin
+WIND_ANGLE_STEP = 4.0  # deg between the winds that a wake is refined for
+MAX_GRID_SHIFTS = 4  # tries with the grid moved before the layers are thinned
+ISOTROPIC = np.ones(3)
+log = logging.getLogger(__name__)
+
+
+@takes(
+    surface=Surface,
+    zones=Many(Zone),
+    reference=Reference,
+    scale=float,
+    ground=float,
+    attitude=float,
+    alpha=Many(float, 2),
+)
+def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, float, int] | None = None, growth: float = SIZE_GROWTH,
+                   zones: tuple[Zone, ...] = (), half: bool | None = None, reference: Reference | None = None, scale: float = 1.0,
+                 ground: float | None = None, wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), spanwise: int = 1,
+                 attitude: float = 0.0) -> Mesh:  # fmt: skip
+    """A mesh of the space round an even surface mesh (see `remesh`), closed or open along y = 0 (a half model).
+
+    farfield: distance of the outer boundary in sizes of the surface; layers: (first height [m], growth, count), without them two
+    even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on the cubes; ground: z [m] of
+    a level ground under the surface as it is given, with layers on it where the surface has layers for flow with friction; attitude: angle [deg] by which the surface is turned
+    nose-up about the reference point, at which alpha the wind blows along the ground (the clearance of the lowest point is kept); wake: length [m] of the finer cells behind the surface, along the wind for all of
+    `alpha` (low, high) [deg]; spanwise: 1 or 2, how much longer cells are along y than across. Wall groups are the parts of the
+    surface. MeshError says where it failed.
+    """
+    number("farfield", farfield, 1.0, 1e4)
+    number("growth", growth, 0.02, 1.0)
+    rim = surface.open_edges
+    open_half = bool(len(rim))
+    if open_half and np.abs(surface.points[np.unique(rim), 1]).max() > 0.0:
+        position = surface.points[np.unique(rim)][np.argmax(np.abs(surface.points[np.unique(rim), 1]))]
+        raise InputError(
+            f"surface {surface.name!r} is open at {position.round(5)} m, off the plane y = 0; mend it first."
+        )
+    if half is not None and half != open_half:
+        raise InputError("half = True needs a surface cut at y = 0, such as Aircraft.surface(half=True).")
+    if {"farfield", "symmetry", "ground"} & set(surface.parts):
+        raise InputError("a part of the surface can't be called farfield, symmetry or ground; rename it.")
+    pivot = (0.0, 0.0, 0.0) if reference is None else reference.point
+    turned = replace(surface, points=rotated_about(surface.points, pivot, number("attitude", attitude)))
+    if ground is not None:
+        ground = ground_level(ground, surface.points, turned.points)
+    surface = turned if attitude else surface
+    spanwise = whole("spanwise", spanwise, 1, 2)
+    spec = (np.inf, 1.0, INVISCID_LAYERS) if layers is None else given_layers(layers)
+    depths = np.zeros(1)
+    if ground is not None and np.isfinite(spec[0]):
+        clearance = float(surface.bounds[0, 2]) - ground
+        heights = ground_heights(spec[0], spec[1], clearance, float(np.median(local_edges(surface))))
+        depths = heights[-1] - heights[::-1]
+        ground += depths[-1]  # the cubes stand on the layers of the ground
+    zones = bind_zones(zones, surface, spanwise)
+
+    def outer(even: Surface) -> OuterMesh:
+        return OuterMesh(even, farfield, growth, zones, open_half, scale, ground, wake, alpha, spanwise)
+
+    try:
+        mesh, even, prisms, moved, tries = _layers_and_cubes(surface, spec, outer, open_half, ground is not None)
+    except MeshError as cause:
+        cause.surface = surface
+        raise
+    recipe = {"kind": "clipped", "surface": surface.fingerprint, "triangles": len(surface.triangles), "half": open_half, "layers": spec[2],
+              "growth": growth, "spanwise": spanwise, "farfield_sizes": farfield, "tries": tries, "layer_coverage": round(float((prisms.stored >= 0.5).mean()), 5),
+              "points_out": len(surface.points) - len(moved), "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6)}  # fmt: skip
+    if np.isfinite(spec[0]):
+        recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
+    if ground is not None:
+        recipe |= {"ground": float(ground - depths[-1]), "ground_layers": len(depths) - 1, "attitude": attitude}
+    if len(depths) > 1:
+        mesh = with_ground_layers(mesh, depths)
+    corners = np.einsum("tkj,tj->tk", prisms.direction[even.triangles], even.normals)
+    recipe |= {"corner_cosine": [round(float(np.quantile(corners, fraction)), 4) for fraction in (0.0, 1e-3)]}
+    return replace(mesh, reference=reference, recipe=recipe, attitude=attitude)
+
+
+def _layers_and_cubes(
+    surface: Surface, spec, outer, open_half: bool, ground: bool
+) -> tuple[Mesh, Surface, PrismLayers, np.ndarray, int]:
+    """(mesh, the surface that layers start from, its layers, how far its points were moved, tries): the ladder of shifts of the grid and thinner layers."""
+    even, moved = untangle_vertices(surface)
+    if len(even.points) < len(surface.points) or moved.any():
+        log.info("%d points taken out, %d moved by up to %.2g m so that layers can start", len(surface.points) - len(moved), (moved > 0.0).sum(), moved.max())  # fmt: skip
+    last: MeshError | None = None
+    space = outer(even)
+    prisms = grow_prisms(even, spec, local_edges(even, space.stretch))
+    for attempt in range(2 * MAX_GRID_SHIFTS):
+        if attempt == MAX_GRID_SHIFTS:
+            log.info("layers thinned to half their height after %s failures: %s", MAX_GRID_SHIFTS, last)
+            prisms = PrismLayers(prisms.direction, 0.5 * prisms.height, 0.5 * prisms.stored)
+        try:
+            faces = joined_faces(even, prisms, np.isinf(spec[0]), *space.filled(prisms, attempt), open_half, ground)
+            return mesh_from_kept(*faces), even, prisms, moved, attempt + 1
+        except MeshError as cause:
+            log.info("try %d: %s", attempt + 1, cause)
+            last = cause.with_traceback(None)  # which would keep all that was made
+    raise last
+
+
+def local_edges(surface: Surface, stretch: np.ndarray = ISOTROPIC) -> np.ndarray:
+    """(n,) mean edge length [m] of the equilateral triangles as large as those round every point, lengths along the axes divided by `stretch` (3,)."""
+    side = np.sqrt(4.0 / np.sqrt(3.0) * surface.areas * stretched_coordinates(surface.normals, stretch))
+    n = len(surface.points)
+    count = np.bincount(surface.triangles.ravel(), minlength=n)
+    return np.bincount(surface.triangles.ravel(), np.repeat(side, 3), n) / np.maximum(count, 1)
+
+
+def bind_zones(zones, surface: Surface, spanwise: int = 1) -> tuple:
+    """The zones, those about a part knowing its points; their sizes those across cells that are `spanwise` times as long along y."""
+    out = []
+    for zone in zones:
+        zone = zone.scaled(1.0 / spanwise)
+        if zone.part is not None:
+            if zone.part not in surface.parts:
+                raise InputError(f"the surface has no part {zone.part!r}; it has: {', '.join(surface.parts)}.")
+            zone = PartZone(zone, surface.points[np.unique(surface.triangles[surface.belongs(zone.part)])])
+        out.append(zone)
+    return tuple(out)
+
+
+@dataclass(frozen=True, eq=False)
+class OuterMesh:
+    """The space outside the layers: its extent and the sizes of its cubes; arguments as in `mesh_surface`."""
+
+    surface: Surface
+    farfield: float
+    growth: float
+    zones: tuple
+    half: bool
+    scale: float = 1.0
+    ground: float | None = None
+    wake: float = 0.0
+    alpha: tuple[float, float] = (0.0, 0.0)
+    spanwise: int = 1
+
+    @property
+    def stretch(self) -> np.ndarray:
+        """(3,) how much longer the cells are along each axis."""
+        return np.array([1.0, self.spanwise, 1.0])
+
+    def tree(self, tips: np.ndarray, edges: np.ndarray, attempt: int = 0) -> Tree:
+        """The octree about tips (n, 3) with local edges (n,) [m], lengths along the axes divided by `stretch`."""
+        target = self.scale * CUBE_TO_LAYER_RATIO * edges
+        points, sizes = wake_points(tips, target, self.wake, self.alpha)
+        field = SizeField(np.concatenate([tips, points]), np.concatenate([target, sizes]), self.growth, self.zones)
+        finest = 0.5 * float(min(target.min(), min((z.size for z in self.zones), default=np.inf)))
+        side, count = whole_cells(2.0 * self.farfield * self.surface.size, target)
+        rng = np.random.default_rng(attempt)
+        shift = finest * (np.array([0.37, 0.41, 0.43]) if attempt == 0 else rng.uniform(-1.0, 1.0, 3))
+        count = np.maximum(count // self.stretch.astype(np.int64), 1)
+        origin = self.surface.midpoint - 0.5 * side * self.stretch * count + shift
+        if self.half:
+            origin[1] = 0.0
+        if self.ground is not None:
+            origin[2] = self.ground
+        return grow_tree(origin, side, field, finest, count, stretch=self.stretch)
+
+    def filled(self, prisms: PrismLayers, attempt: int) -> tuple[ClippedCubes, Tree]:
+        """The clipped cubes outside the layers."""
+        tips = prisms.points(self.surface, prisms.height.shape[1] - 1)
+        tree = self.tree(tips, local_edges(replace(self.surface, points=tips), self.stretch), attempt)
+        return clip_cubes(tree, moved_off_planes(tips, tree), self.surface.triangles), tree
+
+
+def wake_points(points: np.ndarray, sizes: np.ndarray, length: float, alpha) -> tuple[np.ndarray, np.ndarray]:
+    """(points (k, 3), sizes (k,) [m]) behind the rearmost of `points` seen along the wind, for all of alpha (low, high) [deg]."""
+    low, high = sorted(number("alpha", a, -90.0, 90.0) for a in alpha)
+    if number("wake", length, 0.0) == 0.0:
+        return np.zeros((0, 3)), np.zeros(0)
+    positions, made = [], []
+    for angle in np.radians(np.linspace(low, high, 1 + int(np.ceil((high - low) / WIND_ANGLE_STEP)))):
+        wind = np.array([np.cos(angle), 0.0, np.sin(angle)])
+        across = np.stack([points[:, 1], points[:, 2] * np.cos(angle) - points[:, 0] * np.sin(angle)], axis=1)
+        tile = np.round(across / (WAKE_LINE_SPACING * np.ptp(across, axis=0).max())).astype(np.int64)
+        order = np.lexsort((-(points @ wind), tile[:, 1], tile[:, 0]))
+        first = np.r_[True, (np.diff(tile[order], axis=0) != 0).any(axis=1)]
+        tails = order[first]
+        far = np.zeros(len(tails))
+        size = WAKE_START_SIZE * np.median(sizes) * np.ones(len(tails))
+        while (far < length).any():
+            live = far < length
+            positions.append(points[tails[live]] + far[live, None] * wind)
+            made.append(size[live])
+            far = far + 0.7 * size
+            size = size * (1.0 + 0.7 * WAKE_GROWTH)
+    return np.concatenate(positions), np.concatenate(made)

@@ -1,0 +1,162 @@
+"""Every mesh is made here: from faces in any order, from what a generator keeps, from quadrilaterals of the plane.
+
+All end in `Mesh.check`. Verified by tests/test_mesh.py.
+"""
+
+import numpy as np
+
+from zephyrum.errors import MeshError
+from zephyrum.mesh.core import SIDES, Group, Mesh
+from zephyrum.mesh.polygons import renumber, select_polygons
+
+
+def mesh_from_faces(
+    points: np.ndarray,
+    face_start: np.ndarray,
+    face_points: np.ndarray,
+    cell_a: np.ndarray,
+    cell_b: np.ndarray,
+    tag: np.ndarray,
+    groups: list[tuple[str, str]],
+    dimension: int,
+    keep: np.ndarray | None = None,
+    **extra,
+) -> Mesh:
+    """Build a checked Mesh from faces in any order.
+
+    Face i leaves `cell_a[i]`; `cell_b[i]` is the other cell, or -1 on the boundary, where `tag[i]` picks an entry
+    (name, role) of `groups`. keep (n,): the faces there are, all without it. `extra` goes to the Mesh unchanged.
+    """
+    inner = cell_b >= 0
+    flip = inner & (cell_b < cell_a)
+    left, right = np.where(flip, cell_b, cell_a), np.where(flip, cell_a, cell_b)
+    order = np.lexsort((np.where(inner, right, left), np.where(inner, left, tag), ~inner))
+    if keep is not None:
+        order, inner = order[keep[order]], inner & keep
+        tag = np.where(keep, tag, -1)
+    begin, corners = select_polygons(face_start, face_points, order, flip)
+    n_inner = int(inner.sum())
+    made, first = [], n_inner
+    for k, (name, role) in enumerate(groups):
+        stop = first + int(np.count_nonzero(~inner & (tag == k)))
+        made.append(Group(name, role, first, stop))
+        first = stop
+    if keep is not None:
+        points = points[renumber(corners, len(points))]
+    return Mesh(
+        np.ascontiguousarray(points, dtype=float),
+        begin,
+        corners,
+        np.ascontiguousarray(left[order], dtype=np.int64),
+        np.ascontiguousarray(right[order][:n_inner], dtype=np.int64),
+        tuple(made),
+        dimension,
+        **extra,
+    ).check()
+
+
+def mesh_from_kept(points, start, corners, left, right, tag, groups, keep) -> Mesh:
+    """A mesh in space of those faces (CSR start, corners) that `keep` (n,) marks; points and groups that nothing uses are left out.
+
+    Cells in left and right (-1 outside) may have any numbers.
+    """
+    there, inner = left[keep], right[keep & (right >= 0)]
+    present = np.zeros(max(there.max(), inner.max()) + 1, dtype=bool)
+    present[there] = present[inner] = True
+    cell = np.r_[np.cumsum(present) - 1, -1]  # the last one for those outside
+    live = [k for k in range(len(groups)) if (keep & (right < 0) & (tag == k)).any()]
+    code = np.full(len(groups), -1)
+    code[live] = np.arange(len(live))
+    left, right = cell[np.where(keep, left, -1)], cell[np.where(keep, right, -1)]
+    return mesh_from_faces(points, start, corners, left, right, code[tag], [groups[k] for k in live], 3, keep)
+
+
+def mesh_from_quads(
+    plane: np.ndarray,
+    quads: np.ndarray,
+    edges: list[tuple[str, str, np.ndarray]],
+    depth: float = 1.0,
+    wedge: float = 0.0,
+    **extra,
+) -> Mesh:
+    """A planar mesh from corners `plane` (n, 2) in x, z and `quads` (n_cells, 4), counter-clockwise.
+
+    A quad with a repeated corner is a triangle. `edges` lists the boundary: (name, role, point pairs (m, 2)). With
+    `wedge`, half an angle [rad], the mesh is that about the x axis; edges on the axis belong to no group.
+    """
+    n = len(plane)
+    points = np.zeros((2 * n, 3))
+    points[:n, 0::2] = points[n:, 0::2] = plane
+    points[n:, 1] = depth
+    if wedge:
+        points[:, 1] = np.r_[-plane[:, 1], plane[:, 1]] * np.tan(wedge)
+    a, b = quads.ravel(), np.roll(quads, -1, axis=1).ravel()
+    cell = np.repeat(np.arange(len(quads)), 4)
+    real = a != b
+    a, b, cell = a[real], b[real], cell[real]
+    key = np.minimum(a, b) * n + np.maximum(a, b)
+    order = np.argsort(key, kind="stable")
+    key, a, b, cell = key[order], a[order], b[order], cell[order]
+    first = np.flatnonzero(np.r_[True, key[1:] != key[:-1]])
+    count = np.diff(np.r_[first, len(key)])
+    if count.max() > 2:
+        raise MeshError("an edge belongs to more than two cells.")
+    other = np.full(len(first), -1, dtype=np.int64)
+    twin = count == 2
+    other[twin] = cell[first[twin] + 1]
+    tag = np.full(len(first), -1, dtype=np.int64)
+    for k, (name, _, pairs) in enumerate(edges):
+        pairs = np.asarray(pairs).reshape(-1, 2)
+        where = np.searchsorted(key[first], pairs.min(axis=1) * n + pairs.max(axis=1))
+        if (where >= len(first)).any() or (key[first][where] != pairs.min(axis=1) * n + pairs.max(axis=1)).any():
+            raise MeshError(f"an edge of group {name!r} is not an edge of the mesh.")
+        tag[where] = k
+    on_axis = np.zeros(len(first), dtype=bool)
+    if wedge:
+        on_axis = ~twin & (plane[a[first], 1] == 0.0) & (plane[b[first], 1] == 0.0)
+    if ((tag < 0) & ~twin & ~on_axis).any():
+        lost = first[np.flatnonzero((tag < 0) & ~twin)[0]]
+        raise MeshError(f"the boundary edge at {plane[a[lost]]} belongs to no group.")
+    if wedge:
+        return _wedge(points, quads, a[first], b[first], cell[first], other, tag, on_axis, edges, wedge, extra)
+    a, b = a[first], b[first]
+    corners = np.stack([a, a + n, b + n, b], axis=1)
+    return mesh_from_faces(
+        points,
+        np.arange(len(first) + 1) * 4,
+        corners.ravel(),
+        cell[first],
+        other,
+        tag,
+        [(e[0], e[1]) for e in edges],
+        2,
+        **extra,
+    )
+
+
+def _wedge(points, quads, a, b, cell, other, tag, on_axis, edges, wedge, extra) -> Mesh:
+    """The axisymmetric mesh of `mesh_from_quads`: a face an edge that is not on the axis, and two a cell on the sides."""
+    n = len(points) // 2
+    keep = ~on_axis
+    a, b, cell, other, tag = a[keep], b[keep], cell[keep], other[keep], tag[keep]
+    back = np.where(points[:n, 2] == 0.0, np.arange(n), np.arange(n) + n)  # on the axis front and back are one point
+    corners = np.stack([a, back[a], back[b], b], axis=1)
+    real = np.ones(corners.shape, dtype=bool)
+    real[:, 1], real[:, 2] = corners[:, 1] != a, corners[:, 2] != b
+    whole = np.stack([quads[:, k] != quads[:, k - 1] for k in range(4)], axis=1)
+    counts = np.concatenate([real.sum(axis=1), whole.sum(axis=1), whole.sum(axis=1)])
+    face_points = np.concatenate([corners[real], quads[whole], back[quads][:, ::-1][whole[:, ::-1]]])
+    cells = np.arange(len(quads))
+    used, face_points = np.unique(face_points, return_inverse=True)
+    return mesh_from_faces(
+        points[used],
+        np.r_[0, np.cumsum(counts)],
+        face_points.ravel(),
+        np.concatenate([cell, cells, cells]),
+        np.concatenate([other, np.full(2 * len(quads), -1)]),
+        np.concatenate([tag, np.full(len(quads), len(edges)), np.full(len(quads), len(edges) + 1)]),
+        [(e[0], e[1]) for e in edges] + [(name, "symmetry") for name in SIDES],
+        3,
+        wedge=wedge,
+        **extra,
+    )

@@ -1,0 +1,61 @@
+"""Wall layers that suit a condition: first height from a wanted y+, growth and count from there to the farfield.
+
+Friction is estimated by the one-seventh power law of a turbulent flat plate, cf = 0.026 Re^(-1/7) (White 2006, Viscous
+Fluid Flow, ch. 6), taken for the whole chord; y+ belongs to the height of the first cell. After a run the true y+ is
+known: `Solution.y_plus`. Verified by tests/test_viscous.py.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum._core.validation import number, whole
+from zephyrum.errors import InputError
+from zephyrum.mesh.structured.spacing import steps_for
+
+
+@dataclass(frozen=True)
+class Layers:
+    """first_height and farfield in chords, growth ratio, count of layers, y+ aimed at and the Reynolds number for it."""
+
+    first_height: float
+    growth: float
+    count: int
+    farfield: float
+    y_plus: float
+    reynolds: float
+
+    def describe(self) -> str:
+        """One sentence to be shown before a run."""
+        return (
+            f"y+ {self.y_plus:g} at Re {self.reynolds:.3g}: first cell {self.first_height:.3g} chords, "
+            f"growth {self.growth:g}, {self.count} layers to {self.farfield:g} chords"
+        )
+
+
+def first_height(reynolds: float, y_plus: float = 1.0) -> float:
+    """Height of the first cell in chords for a y+ at a Reynolds number on the chord."""
+    reynolds = number("reynolds", reynolds, 0.1, 1e12)
+    y_plus = number("y_plus", y_plus, 0.0, 1000.0, open_low=True)
+    friction_speed = (0.5 * 0.026 * reynolds ** (-1.0 / 7.0)) ** 0.5  # over that of the stream
+    return min(y_plus / (reynolds * friction_speed), 0.01)
+
+
+def wall_layers(reynolds: float, y_plus: float = 1.0, growth: float = 1.2, farfield: float = 100.0) -> Layers:
+    """The layers for a condition; the count is a multiple of 8, so that coarser levels exist."""
+    growth = number("growth", growth, 1.0, 2.0, open_low=True)
+    farfield = number("farfield", farfield, 2.0, 1e5)
+    first = first_height(reynolds, y_plus)
+    count = -(-steps_for(first, farfield, growth) // 8) * 8
+    return Layers(first, growth, count, farfield, y_plus, reynolds)
+
+
+def given_layers(layers) -> tuple[float, float, int]:
+    """Layers of a clipped mesh as typed: (first height [m], growth, count), checked."""
+    if np.shape(layers) != (3,):
+        raise InputError(
+            f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30)."
+        )
+    first, growth, count = layers
+    first = number("first height", first, 0.0, open_low=True)
+    return first, number("growth of the layers", growth, 1.0, 3.0), whole("count of layers", count, 1, 200)

@@ -1,0 +1,1 @@
+"""Structured grids in nested families: airfoils, outlines, plates, bodies of revolution."""

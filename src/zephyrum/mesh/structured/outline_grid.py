@@ -1,0 +1,151 @@
+"""Structured meshes of shapes other than airfoils, in exactly nested families: plain outlines, plate, body of revolution.
+
+Verified by tests/test_mesh.py and validation/viscous.py.
+"""
+
+import numpy as np
+
+from zephyrum._core.validation import number, takes, whole
+from zephyrum.conditions import Reference
+from zephyrum.errors import InputError
+from zephyrum.geometry import Airfoil, Outline
+from zephyrum.mesh.core import Mesh
+from zephyrum.mesh.structured.airfoil_grid import BASE_CELLS, closed_curve
+from zephyrum.mesh.structured.blocks import BlockBoundary, StructuredGrid, nested_family
+from zephyrum.mesh.structured.hyperbolic import march_grid
+from zephyrum.mesh.structured.spacing import geometric, growth_ratio
+
+WEDGE = np.radians(1.0)  # half the angle between the sides of an axisymmetric mesh
+EDGE = 2e-3  # plate lengths: cells along the stream at its leading edge
+PLATE_APPROACH = 0.5  # plate lengths of free stream ahead of it
+
+
+@takes(outline=Outline)
+def mesh_outline(
+    outline: Outline, around: int = 192, outward: int = 96, farfield: float = 60.0, first_height: float | None = None
+) -> Mesh:
+    """An O mesh about a circle, an ellipse or a rounded rectangle; lengths in lengths of the outline along x.
+
+    around: cells on the surface (a multiple of 4); outward: cells from wall to farfield; first_height: of the wall
+    cell (default: a tenth of the mean surface spacing). Area of reference is length times depth: for a circle its
+    diameter. Raises InputError on sizes that make no mesh.
+    """
+    around = _quartered(around)
+    surface = _closed(outline.points(around // 2)) + outline.position
+    block, recipe = _wrap(surface, outline.length, outline.perimeter, around, outward, farfield, first_height)
+    n = block.shape[0] - 1
+    borders = (BlockBoundary(outline.name, "wall", "inner", 0, n), BlockBoundary("farfield", "farfield", "outer", 0, n))
+    nose = (float(block[n // 2, 0, 0]), 0.0, 0.0)
+    reference = Reference.of_section(outline.length, nose, 1.0, "measured on the outline")
+    recipe = {"kind": "structured O", "section": outline.name} | recipe
+    return nested_family(StructuredGrid(block, borders, closed=True), reference, recipe)
+
+
+def _quartered(around: int) -> int:
+    """Cells around, checked."""
+    around = whole("around", around, 16, 100_000)
+    if around % 4:
+        raise InputError(
+            f"around = {around} can't be divided by 4; give a multiple of 16, so that coarser levels exist."
+        )
+    return around
+
+
+def _closed(half: np.ndarray) -> np.ndarray:
+    """The whole curve from its upper `half` (tail to nose): lower side first, the outside on its left."""
+    return np.concatenate([(half * [1.0, -1.0])[:-1], half[:0:-1]])
+
+
+def _wrap(surface, length, perimeter, around, outward, farfield, first_height) -> tuple[np.ndarray, dict]:
+    """Closed block (around + 1, outward + 1, 2) marched off `surface` (around, 2), and what made it."""
+    outward = whole("outward", outward, 8, 100_000)
+    farfield = number("farfield", farfield, 2.0, 1e5)
+    first = 0.1 * perimeter / length / around
+    if first_height is not None:
+        first = number("first_height", first_height, 0.0, 0.1, open_low=True)
+    steps = np.diff(geometric(first * length, farfield * length, outward))
+    block = march_grid(surface, np.tile(steps, (len(surface), 1)), True)
+    recipe = {"around": around, "outward": outward, "farfield_chords": farfield, "first_height_chords": first,
+              "growth": round(growth_ratio(first, farfield, outward), 5)}  # fmt: skip
+    return np.concatenate([block, block[:1]]), recipe
+
+
+@takes(body=(Outline, Airfoil))
+def mesh_revolved(
+    body: Outline | Airfoil,
+    around: int = 192,
+    outward: int = 96,
+    farfield: float = 60.0,
+    first_height: float | None = None,
+) -> Mesh:
+    """An axisymmetric mesh, a wedge one cell thick, about `body` revolved about the x axis; lengths in body lengths.
+
+    body: an outline, or a symmetric airfoil as the meridian; around: cells along the whole outline (half of them are
+    used). The stream must lie along x. Area of reference is the frontal area, its length the diameter; forces are those of the whole body.
+    """
+    around = _quartered(around)
+    if isinstance(body, Airfoil):
+        length, perimeter = body.chord, body.length
+        first = 0.1 * perimeter / length / around if first_height is None else first_height
+        surface = closed_curve(body, around, first) - body.nose
+        end = around + (BASE_CELLS // 2 if body.is_blunt else 0)
+        bent = np.abs(surface[1 : around // 2, 1] + surface[around - 1 : around // 2 : -1, 1]).max()
+        if bent > 1e-4 * length or abs(body.nose[1] - body.tail[1]) > 1e-4 * length:
+            raise InputError(
+                f"{body.name!r} is not symmetric about its chord line along x, so it is no meridian of a body of revolution."
+            )
+        name = body.name
+    else:
+        if body.position != (0.0, 0.0):
+            raise InputError(
+                f"{body.name!r} was moved; a body of revolution lies on the x axis: give the outline as it was."
+            )
+        length, perimeter, name, end = body.length, body.perimeter, body.name, around
+        surface = _closed(body.points(around // 2) + np.array([0.5 * length, 0.0]))
+    block, recipe = _wrap(surface, length, perimeter, around, outward, farfield, first_height)
+    block = block[around // 2 : end + 1]
+    block[[0, -1], :, 1] = 0.0
+    n = len(block) - 1
+    borders = (BlockBoundary("body", "wall", "inner", 0, n), BlockBoundary("farfield", "farfield", "outer", 0, n))
+    top = float(block[:, 0, 1].max())
+    # the Reynolds number of a body of revolution, and its moments, refer to its diameter
+    reference = Reference(np.pi * top**2, 2.0 * top, 2.0 * top, (0.25 * length, 0.0, 0.0), "measured on the meridian")
+    recipe = {"kind": "axisymmetric O", "section": f"{name} revolved"} | recipe
+    return nested_family(StructuredGrid(block, borders), reference, recipe, wedge=float(WEDGE))
+
+
+def mesh_plate(
+    length: float = 1.0,
+    along: int = 128,
+    ahead: int = 32,
+    outward: int = 96,
+    first_height: float = 1e-5,
+    height: float = 1.0,
+) -> Mesh:
+    """A flat plate 0 <= x <= length [m] in a stream, its upper side; other lengths in plate lengths.
+
+    A symmetry plane half a length long lies ahead of it, a farfield `height` above, an outflow at its end; `along` and
+    `ahead` cells shrink towards the leading edge, `outward` ones grow off the plate from `first_height`. Area of
+    reference is length times depth.
+    """
+    length = number("length", length, 0.0, open_low=True)
+    along, ahead = whole("along", along, 8, 100_000), whole("ahead", ahead, 8, 100_000)
+    outward = whole("outward", outward, 8, 100_000)
+    height = number("height", height, 0.05, 1e3)
+    first = number("first_height", first_height, 0.0, 0.1, open_low=True)
+    front = -geometric(EDGE, PLATE_APPROACH, ahead)[:0:-1]
+    x = np.concatenate([front, geometric(EDGE, 1.0, along)]) * length
+    z = geometric(first, height, outward) * length
+    block = np.stack(np.meshgrid(x, z, indexing="ij"), axis=-1)
+    n, m = along + ahead, outward
+    borders = (
+        BlockBoundary("ahead", "symmetry", "inner", 0, ahead),
+        BlockBoundary("plate", "wall", "inner", ahead, n),
+        BlockBoundary("farfield", "farfield", "outer", 0, n),
+        BlockBoundary("farfield", "farfield", "first", 0, m),
+        BlockBoundary("behind", "outflow", "last", 0, m),
+    )
+    reference = Reference.of_section(length, (0.0, 0.0, 0.0), 1.0, "measured on the plate")
+    recipe = {"kind": "structured plate", "section": "plate", "along": along, "ahead": ahead, "outward": outward,
+              "first_height_chords": first, "growth": round(growth_ratio(first, height, outward), 5)}  # fmt: skip
+    return nested_family(StructuredGrid(block, borders), reference, recipe)

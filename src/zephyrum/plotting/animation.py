@@ -1,0 +1,253 @@
+"""Lines and cores of the flow about a body in space, and pictures that move: a turn round the body, and air running along its lines.
+
+Films are GIFs, written by Pillow, which Matplotlib brings along; in them the air moves one length of the body a second, whatever its speed. They show
+a steady flow: every line is both a path and a streamline.
+"""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from zephyrum._core.validation import choice, number, whole
+from zephyrum.errors import InputError
+from zephyrum.geometry import Surface
+from zephyrum.mesh.wall_triangles import wall_surface
+from zephyrum.plotting.fields_3d import CP_RANGE, add_surface, on_walls
+from zephyrum.plotting.rendering import (
+    INK,
+    VIEWS,
+    aim_camera,
+    camera_direction,
+    can_render,
+    colour_bar,
+    frame_of,
+    new_scene,
+    polyline,
+    save_picture,
+    triangles_of,
+)
+from zephyrum.plotting.style import COLOURS, new_axes, save
+from zephyrum.results.iso_surfaces import iso_polygons
+
+SPEEDS = (0.7, 1.3)  # over that of the stream, at the ends of the colours
+BEHIND = 0.8  # bodies: how far behind it lines are drawn
+RATE = 12  # pictures a second
+ANIMATION_FORMATS = (9.6, 6.0)  # inches
+DASH_LENGTH = 0.35  # share of a line that is bright while air runs along it
+CORES = 3e-4  # share of the volume near the body that the cores of vortices take by default
+SKIN = "#c9ced6"
+
+
+def _lines(solution, paths):
+    """(lines of the whole body, cut off behind it)"""
+    made = solution.paths() if paths is None else paths
+    return made.mirrored() if solution.mesh.mirrored else made
+
+
+def _shown(surface, lines):
+    """Runs of points of the lines near the body, as (first, last) places."""
+    low, high = surface.bounds
+    size = float((high - low)[0])
+    x = lines.points[:, 0]
+    keep = (x > low[0] - 0.2 * size) & (x < high[0] + BEHIND * size)
+    runs = []
+    for first, last in zip(lines.start[:-1], lines.start[1:], strict=True):
+        inside = np.flatnonzero(keep[first:last])
+        if len(inside) > 1:
+            runs.append((first + inside[0], first + inside[-1] + 1))
+    return runs
+
+
+def draw_streamlines_3d(solution, path, view: str = "quarter", paths=None) -> Path:
+    """Write a picture of streamlines past the body, coloured by their speed; paths: of `Solution.paths`, without it the default ones."""
+    choice("view", view, tuple(VIEWS))
+    surface, _ = wall_surface(solution.mesh)
+    lines = _lines(solution, paths)
+    runs = _shown(surface, lines)
+    speed = lines.speed / solution.air.speed
+    ahead = camera_direction(surface, view)
+    title = f"{len(runs)} streamlines, steady: {solution.air.describe()}"
+    unit = "speed / that of the stream [-]"
+    near = np.concatenate([lines.points[first:last] for first, last in runs] + [surface.points])
+    if not can_render():
+        return _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path)
+    plotter = new_scene()
+    plotter.add_mesh(triangles_of(surface), color=SKIN, smooth_shading=True, split_sharp_edges=True, ambient=0.3)
+    drawn = polyline(lines.points, runs)
+    drawn[unit] = speed
+    plotter.add_mesh(
+        drawn, scalars=unit, clim=SPEEDS, cmap="viridis", line_width=2.6, lighting=False, show_scalar_bar=False
+    )
+    colour_bar(plotter, "speed / stream [-]", SPEEDS, speed)
+    plotter.add_text(title, position="upper_left", font_size=11, color=INK)
+    aim_camera(plotter, near, ahead, view, 1.22)
+    save_picture(plotter, path)
+    return Path(path)
+
+
+def _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path) -> Path:
+    """The same with Matplotlib: the body first, the lines over it."""
+    from matplotlib.collections import LineCollection, PolyCollection
+
+    figure, ax = new_axes()
+    frame = frame_of(ahead, view)
+    order = np.argsort(surface.centres @ ahead)
+    order = order[surface.normals[order] @ ahead > 0.0]
+    ax.add_collection(
+        PolyCollection(
+            (surface.points @ frame.T)[surface.triangles[order]], facecolors=SKIN, edgecolors=SKIN, linewidths=0.2
+        )
+    )
+    flat = lines.points @ frame.T
+    pieces = np.concatenate([np.stack([flat[a : b - 1], flat[a + 1 : b]], axis=1) for a, b in runs])
+    paint = LineCollection(
+        pieces, array=np.concatenate([speed[a : b - 1] for a, b in runs]), cmap="viridis", linewidths=1.0
+    )
+    paint.set_clim(*SPEEDS)
+    ax.add_collection(paint)
+    figure.colorbar(paint, ax=ax, label=unit, extend="both", shrink=0.7)
+    ax.autoscale_view()
+    ax.set_aspect("equal")
+    ax.axis("off")
+    ax.set_title(title, fontsize="medium", loc="left")
+    save(figure, path)
+    return Path(path)
+
+
+def core_level(solution, q: np.ndarray | None = None) -> float:
+    """Value of the Q criterion that marks out the cores of the vortices: what a small share of the volume near the body exceeds."""
+    mesh, (low, high) = solution.mesh, wall_surface(solution.mesh)[0].bounds
+    size = float((high - low).max())
+    x = mesh.cell_centroid
+    room = size * np.array([0.5, 0.1, 0.1])  # most of it behind
+    near = ((x > low - 0.1 * size) & (x < high + room)).all(axis=1)
+    q, volume = (_free_spin(solution) if q is None else q)[near], mesh.cell_volume[near]
+    order = np.argsort(-q)
+    return float(max(q[order][np.searchsorted(np.cumsum(volume[order]), CORES * volume.sum())], 1e-6))
+
+
+def _free_spin(solution) -> np.ndarray:
+    """(n,) the Q criterion, nothing within the layers of cells on walls with friction: what turns there is the boundary layer, all over the body."""
+    q = solution.spin()["q"]
+    if solution.viscous:
+        q[(solution.mesh.wall_face_of_cell >= 0) & (q > 0.0)] = 0.0
+    return q
+
+
+def draw_vortex_cores(solution, path, view: str = "behind", level: float | None = None) -> Path:
+    """Write a picture of the cores of vortices (Q criterion = `level`, by default from the flow) about the body with its Cp."""
+    choice("view", view, tuple(VIEWS))
+    if not can_render():
+        raise InputError("surfaces in space need pyvista and a driver that renders; pip install 'zephyrum[3d]'.")
+    q = _free_spin(solution)
+    level = core_level(solution, q) if level is None else number("level", level)
+    points, triangles, _ = iso_polygons(solution.mesh, q, level)
+    if not len(triangles):
+        raise InputError(f"no place off the walls has Q = {level:g}; choose a lower level.")
+    cores = Surface(points, triangles)
+    surface, faces = wall_surface(solution.mesh)
+    if solution.mesh.mirrored:
+        cores = _twice(cores)
+    low, high = surface.bounds
+    size = float((high - low)[0])
+    box = np.stack([low - size * np.array([0.2, 1.0, 1.0]), high + size * np.array([BEHIND, 1.0, 1.0])], axis=1)
+    within = ((cores.points > box[:, 0]) & (cores.points < box[:, 1])).all(axis=1)
+    keep = within[cores.triangles].all(axis=1)
+    cores = triangles_of(replace(cores, triangles=cores.triangles[keep], label=cores.label[keep]))
+    plotter = new_scene()
+    add_surface(plotter, surface, on_walls(solution, "Cp", surface, faces), CP_RANGE, "Cp [-]")
+    plotter.add_mesh(cores, color=COLOURS[1], opacity=0.75, smooth_shading=False, ambient=0.3)
+    plotter.add_text(f"vortex cores: Q = {level:.3g} (stream speed / chord)^2, {solution.air.describe()}", position="upper_left", font_size=11, color=INK)  # fmt: skip
+    points = np.concatenate([surface.points, np.asarray(cores.points)])
+    aim_camera(plotter, points, camera_direction(surface, view), view, 1.22)
+    save_picture(plotter, path)
+    return Path(path)
+
+
+def _twice(surface):
+    """A surface and its image at the plane y = 0."""
+    n = len(surface.points)
+    return replace(surface, points=np.concatenate([surface.points, surface.points * [1.0, -1.0, 1.0]]),
+                   triangles=np.concatenate([surface.triangles, surface.triangles[:, ::-1] + n]), label=np.r_[surface.label, surface.label])  # fmt: skip
+
+
+def animate_turn(solution, path, name: str = "Cp", frames: int = 48, limits: tuple[float, float] = CP_RANGE) -> Path:
+    """Write a GIF of the body turning once, with a column of `surface()` in colours of a fixed range."""
+    _needs_stage(path)
+    surface, faces = wall_surface(solution.mesh)
+    values = on_walls(solution, name, surface, faces)
+    high = np.array(VIEWS["quarter"])[2]
+    made = []
+    # as large in every picture: the ball round the body has to fit
+    midpoint, radius = surface.midpoint, 0.5 * surface.size
+    for angle in np.linspace(0.0, 2.0 * np.pi, whole("frames", frames, 2), endpoint=False):
+        ahead = np.array([-np.cos(angle), -np.sin(angle), high / 1.35])
+        ahead /= np.linalg.norm(ahead)
+        plotter = new_scene(ANIMATION_FORMATS)
+        add_surface(plotter, surface, values, limits, f"{name} [-]")
+        plotter.add_text(solution.air.describe(), position="upper_left", font_size=9, color=INK)
+        right, up = frame_of(ahead)
+        corners = [midpoint + a * radius * right + b * 0.6 * radius * up for a in (-0.9, 0.9) for b in (-0.9, 0.9)]
+        aim_camera(plotter, np.array(corners), ahead, "", 1.2)
+        made.append(_frame_of(plotter))
+    return _write(made, path)
+
+
+def animate_streamlines(solution, path, view: str = "quarter", paths=None, frames: int = 36) -> Path:
+    """Write a GIF of air running along streamlines past the body, coloured by speed; it repeats without a seam."""
+    _needs_stage(path)
+    choice("view", view, tuple(VIEWS))
+    surface, _ = wall_surface(solution.mesh)
+    lines = _lines(solution, paths)
+    runs = _shown(surface, lines)
+    ahead = camera_direction(surface, view)
+    near = np.concatenate([lines.points[first:last] for first, last in runs] + [surface.points])
+    period = float(np.ptp(surface.bounds[:, 0])) / solution.air.speed * frames / RATE / 3.0
+    speed = lines.speed / solution.air.speed
+    made = []
+    for k in range(whole("frames", frames, 2)):
+        plotter = new_scene(ANIMATION_FORMATS)
+        plotter.add_mesh(triangles_of(surface), color=SKIN, smooth_shading=True, split_sharp_edges=True, ambient=0.3)
+        plotter.add_mesh(polyline(lines.points, runs), color="#d5d9e0", line_width=1.0, lighting=False)
+        lit = ((lines.time / period - k / frames) % 1.0) < DASH_LENGTH
+        dashes = [run for first, last in runs for run in _runs(lit[first:last], first)]
+        if dashes:
+            drawn = polyline(lines.points, dashes)
+            drawn["speed"] = speed
+            plotter.add_mesh(drawn, scalars="speed", clim=SPEEDS, cmap="viridis", line_width=3.0, lighting=False, show_scalar_bar=False)  # fmt: skip
+            colour_bar(plotter, "speed / stream", SPEEDS, speed)
+        plotter.add_text(f"steady flow, {solution.air.describe()}", position="upper_left", font_size=9, color=INK)
+        aim_camera(plotter, near, ahead, view, 1.22)
+        made.append(_frame_of(plotter))
+    return _write(made, path)
+
+
+def _runs(lit, offset: int):
+    """(first, last) of the runs of True with more than one point."""
+    change = np.flatnonzero(np.diff(np.r_[0, lit.astype(np.int8), 0]))
+    return [(offset + a, offset + b) for a, b in zip(change[::2], change[1::2], strict=True) if b - a > 1]
+
+
+def _needs_stage(path) -> None:
+    if Path(path).suffix.lower() != ".gif":
+        raise InputError(f"a film is written as .gif, not {str(path)!r}.")
+    if not can_render():
+        raise InputError("films need pyvista and a driver that renders; pip install 'zephyrum[3d]'.")
+
+
+def _frame_of(plotter) -> np.ndarray:
+    plotter.enable_anti_aliasing("ssaa")
+    shot = plotter.screenshot(None, return_img=True)
+    plotter.close()
+    return shot
+
+
+def _write(frames, path) -> Path:
+    from PIL import Image
+
+    # one palette for all, or the colours would flicker
+    first = Image.fromarray(frames[0]).quantize(128)
+    pictures = [Image.fromarray(frame).quantize(palette=first, dither=Image.Dither.NONE) for frame in frames]
+    pictures[0].save(path, save_all=True, append_images=pictures[1:], duration=int(1000 / RATE), loop=0, optimize=True)
+    return Path(path)

@@ -1,0 +1,284 @@
+"""Line charts: histories, Cp, polars, refinement."""
+
+import numpy as np
+from matplotlib.ticker import MaxNLocator
+
+from zephyrum.errors import InputError
+from zephyrum.flow.outcome import Outcome
+from zephyrum.plotting.style import COLOURS, MARKERS, format_axes, new_axes
+
+_SHOWN = ("mass", "x-momentum", "z-momentum", "energy", "turbulence", "turbulence rate")
+
+
+def draw_history(solution, axes=None):
+    """Residuals (top) and coefficients (bottom) of every step on the finest mesh; returns the two axes."""
+    if axes is None:
+        _, axes = new_axes(2, 1, sharex=True)
+    top, bottom = axes
+    history = solution.history
+    step = history.column("step", 0)
+    for k, name in enumerate(_SHOWN):
+        values = np.maximum(history.column(f"residual {name}", 0), 1e-16)
+        if values.max() <= 1e-16:  # not part of this model
+            continue
+        top.semilogy(
+            step,
+            values,
+            color=COLOURS[k],
+            marker=MARKERS[k],
+            markersize=3.5,
+            markevery=max(1, len(step) // 15),
+            label=name,
+        )
+    top.axhline(10.0**-solution.numerics.residual_drop, color="#555555", linestyle="--", linewidth=1, label="asked")
+    format_axes(
+        top,
+        "",
+        "residual / residual of the free stream [-]",
+        f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.outcome} ({solution.reason})",
+    )
+    top.legend(loc="upper right", ncols=6, fontsize="small")
+    twin = []
+    for k, name in enumerate(("CL", "CD", "CM")):
+        values = history.column(name, 0)
+        bottom.plot(
+            step,
+            (values - values[-1]) * 1e4,
+            color=COLOURS[k],
+            marker=MARKERS[k],
+            markersize=3.5,
+            label=f"{name}: last {values[-1]:.5f}",
+        )
+        twin.append(values)
+    bottom.set_yscale("symlog", linthresh=1.0)
+    bottom.xaxis.set_major_locator(MaxNLocator(integer=True))
+    format_axes(bottom, "Newton step on the finest mesh", "coefficient minus its last value [counts, 1e-4]")
+    bottom.legend(loc="upper right", fontsize="small")
+    return axes
+
+
+def draw_time(series, axes=None):
+    """Lift (top) and drag (bottom) of a TimeSeries over the distance travelled, with mean and frequency; returns the axes."""
+    if axes is None:
+        _, axes = new_axes(2, 1, sharex=True)
+    summary = series.summary()
+    frequency = "" if np.isnan(series.strouhal) else f", Strouhal number {series.strouhal:.3f}"
+    state = "periodic" if series.periodic else "not periodic yet"
+    title = f"{series.last.mesh.recipe.get('section', '')}  {series.last.air.describe()}: {state}{frequency}"
+    late = series.travelled > 0.2 * series.travelled[-1]  # the start itself is much larger than what follows
+    for k, (ax, name) in enumerate(zip(axes, ("CL", "CD"), strict=True)):
+        mean, amplitude = summary[name]
+        values = getattr(series, name)
+        ax.plot(series.travelled, values, color=COLOURS[k], linewidth=1.3)
+        label = f"mean of the last half {mean:.4f} +- {amplitude:.4f}"
+        ax.axhline(mean, color="#555555", linestyle="--", linewidth=1, label=label)
+        low, high = values[late].min(), values[late].max()
+        room = 0.15 * max(high - low, 1e-4)
+        ax.set_ylim(low - room, high + 2.0 * room)
+        format_axes(ax, "distance travelled [chords]" if k else "", f"{name} [-]", "" if k else title)
+        ax.legend(loc="upper right", fontsize="small")
+    return axes
+
+
+def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
+    """Cp against x/c, suction up; upper side solid, lower dashed; the sonic level where it is within reach."""
+    if ax is None:
+        _, ax = new_axes()
+    table = solution.cp()
+    for side, style in (("upper", "-"), ("lower", "--")):
+        part = table[table["side"] == side].sort_values("x/c")
+        ax.plot(part["x/c"], part["Cp"], style, color=COLOURS[colour % 7], marker=MARKERS[colour % 7], markersize=2.5, linewidth=1.3,
+                label=f"{label + ', ' if label else ''}{side}")  # fmt: skip
+    critical = solution.air.cp_critical
+    label_of_state = "" if solution.outcome == Outcome.CONVERGED else f" ({solution.outcome})"
+    for line in ax.lines[-2:]:
+        line.set_label(line.get_label() + label_of_state)
+    if colour == 0 and critical > 1.3 * table["Cp"].min() - 0.3 and solution.air.mach < 1.0:
+        ax.axhline(critical, color="#555555", linestyle=":", linewidth=1.2)
+        ax.annotate(
+            f"sonic, M {solution.air.mach:g}",
+            (0.99, critical),
+            xycoords=("axes fraction", "data"),
+            textcoords="offset points",
+            xytext=(0, 3),
+            ha="right",
+            va="bottom",
+            fontsize="small",
+            color="#555555",
+        )
+    if not ax.yaxis_inverted():
+        ax.invert_yaxis()
+    format_axes(
+        ax,
+        "x / chord [-]",
+        "Cp [-] (suction up)",
+        f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}",
+    )
+    ax.legend(fontsize="small")
+    return ax
+
+
+def draw_friction(solution, axes=None):
+    """Cf (top, signed) and y+ (bottom) along both sides, with separation and reattachment points; returns the two axes."""
+    if axes is None:
+        _, axes = new_axes(2, 1, sharex=True, height_ratios=(3, 2))
+    top, bottom = axes
+    table = solution.surface()
+    for k, (side, style) in enumerate((("upper", "-"), ("lower", "--"))):
+        part = table[table["side"] == side].sort_values("x/c")
+        for ax, name in ((top, "Cf"), (bottom, "y+")):
+            ax.plot(
+                part["x/c"],
+                part[name],
+                style,
+                color=COLOURS[k],
+                marker=MARKERS[k],
+                markersize=2.5,
+                linewidth=1.3,
+                label=side,
+            )
+    top.axhline(0.0, color="#555555", linewidth=0.8)
+    for row in solution.turning_points().itertuples():
+        if row.kind != "stagnation":
+            top.plot(row[4], 0.0, "o", markerfacecolor="none", markeredgecolor="#CC0000", markersize=9,
+                     label=f"{row.side} {row.kind} {row[4]:.3f} +- {row[5]:.3f}")  # fmt: skip
+    high = np.percentile(table["Cf"].abs(), 97)
+    top.set_ylim(max(1.3 * table["Cf"].min(), -0.5 * high), 1.3 * high)
+    title = f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.model}"
+    format_axes(top, "", "Cf, positive towards the tail [-]", title)
+    format_axes(bottom, "x / chord [-]", "y+ of the first cell [-]")
+    bottom.set_ylim(bottom=0.0)
+    top.legend(fontsize="small")
+    return axes
+
+
+def draw_layer(solution, axes=None, positions=(0.1, 0.3, 0.5, 0.7, 0.9)):
+    """Velocity profiles on the upper side (left) and the thicknesses of the layer on both sides (right); the two axes."""
+    if axes is None:
+        _, axes = new_axes(1, 2)
+    left, right = axes
+    chord, reach = solution.reference.chord, 0.0
+    table = solution.boundary_layer()
+    for k, position in enumerate(positions):
+        try:
+            part = solution.profile(position)
+        except InputError:  # no layer there
+            continue
+        left.plot(part["u/ue"], part["y"] / chord, color=COLOURS[k % 7], marker=MARKERS[k % 7], markersize=3.5, linewidth=1.3,
+                  label=f"x/c {position:g}")  # fmt: skip
+        beside = table[(table["side"] == "upper") & ((table["x/c"] - position).abs() < 0.1)]["delta99"]
+        reach = max(reach, 0.0 if beside.isna().all() else float(beside.median()) / chord)
+    left.set_ylim(0.0, 1.6 * reach if reach else None)
+    left.set_xlim(right=1.1)
+    title = f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.model}"
+    format_axes(left, "u / ue on the upper side [-]", "distance from the wall / chord [-]", title)
+    left.axvline(0.0, color="#555555", linewidth=0.8)
+    for k, name in enumerate(("displacement", "momentum")):
+        for side, style in (("upper", "-"), ("lower", "--")):
+            part = table[table["side"] == side].sort_values("x/c")
+            right.plot(part["x/c"], part[name] / chord, style, color=COLOURS[k], linewidth=1.5, label=f"{name}, {side}")
+    right.set_yscale("log")
+    thin = table["momentum"].dropna()
+    if len(thin):
+        right.set_ylim(bottom=0.5 * float(np.percentile(thin, 10)) / chord)
+    format_axes(right, "x / chord [-]", "thickness / chord [-]")
+    if left.get_legend_handles_labels()[1]:
+        left.legend(fontsize="small", loc="upper left")
+    right.legend(fontsize="small", loc="lower right")
+    return axes
+
+
+def draw_polar(polar, axes=None):
+    """CL-alpha, CD-CL, CM-alpha and L/D, a curve a Mach number; open marks did not converge, bars are mesh errors."""
+    if axes is None:
+        _, axes = new_axes(2, 2)
+    panels = np.ravel(axes)
+    shown = (("alpha", "CL"), ("CD", "CL"), ("alpha", "CM"), ("CL", "L/D"))
+    names = {
+        "alpha": "alpha [deg]",
+        "CL": "CL [-]",
+        "CD": "CD [-]",
+        "CM": "CM about quarter chord [-]",
+        "L/D": "L/D [-]",
+    }
+    for k, (mach, rows) in enumerate(polar.table.groupby("mach")):
+        colour, marker = COLOURS[k % 7], MARKERS[k % 7]
+        converged = rows["outcome"] == Outcome.CONVERGED
+        for ax, (x, y) in zip(panels, shown):
+            lines = rows if y != "L/D" else rows[rows["L/D"].notna()]
+            ax.plot(lines[x], lines[y], "-", color=colour, linewidth=1.3, label=f"M {mach:g}")
+            for mask, face in ((converged, colour), (~converged, "white")):
+                part = lines[mask.loc[lines.index]]
+                ax.plot(part[x], part[y], marker, color=colour, markerfacecolor=face, markersize=5, linestyle="none")
+            bars = {
+                f"{axis}err": lines[f"{name} error"]
+                for axis, name in (("x", x), ("y", y))
+                if name in ("CL", "CD", "CM")
+            }
+            if bars and not lines["CL error"].isna().all():
+                ax.errorbar(lines[x], lines[y], **bars, fmt="none", ecolor=colour, elinewidth=1, capsize=2.5)
+        peak = polar.lift_maximum(mach)
+        if peak is not None and (polar.table["model"] != "euler").all():
+            panels[0].plot(peak["alpha"], peak["CL"], "*", color=colour, markeredgecolor="black", markersize=13,
+                           label=f"CLmax {peak['CL']:.3f} at {peak['alpha']:.1f} deg")  # fmt: skip
+    for ax, (x, y) in zip(panels, shown):
+        format_axes(ax, names[x], names[y])
+        if y == "L/D" and (polar.table["model"] == "euler").all():
+            ax.set_title("without friction; only where CD is above 10 counts", fontsize="small", color="#555555")
+    panels[0].legend(fontsize="small")
+    marks = []
+    if (polar.table["outcome"] != Outcome.CONVERGED).any():
+        marks.append(
+            "open marks: did not converge"
+            + (", or implausible" if (polar.table["outcome"] == Outcome.IMPLAUSIBLE).any() else "")
+        )
+    other = polar.table[polar.table["numerics"] != "as asked"] if "numerics" in polar.table else polar.table[:0]
+    if len(other):
+        marks.append("rings: other numerics")
+        for ax, (x, y) in zip(panels, shown):
+            ax.plot(other[x], other[y], "o", color="#555555", markerfacecolor="none", markersize=11, linestyle="none")
+    if marks:
+        panels[0].set_title("; ".join(marks), fontsize="small", color="#555555")
+    return axes
+
+
+def draw_refinement(refinement, axes=None):
+    """CL, CD, CM against cell size squared, with the extrapolated value and the error bar of the finest mesh."""
+    if axes is None:
+        _, axes = new_axes(1, 3)
+    table = refinement.table
+    h = (table["h"] / table["h"].iloc[0]).to_numpy()
+    for k, (ax, name) in enumerate(zip(axes, ("CL", "CD", "CM"))):
+        e = refinement.estimates[name]
+        ax.plot(h**2, table[name], "-", color=COLOURS[k], marker=MARKERS[k], label="meshes")
+        ax.errorbar(
+            [1.0], [e.finest], yerr=[e.error], color=COLOURS[6], capsize=5, fmt="none", label=f"error bar {e.error:.2g}"
+        )
+        if e.extrapolated != e.finest:  # without an order nothing is extrapolated
+            ax.plot(
+                [0.0],
+                [e.extrapolated],
+                "*",
+                markersize=13,
+                color=COLOURS[1],
+                label=f"extrapolated {e.extrapolated:.5g}",
+            )
+        format_axes(
+            ax, "(cell size / finest cell size)^2 [-]", f"{name} [-]", e.words.replace(": ", ":\n").replace(", ", ",\n")
+        )
+        ax.set_xlim(left=-0.06 * h[-1] ** 2)
+        ax.legend(fontsize="small", loc="best")
+        rises = table[name].iloc[-1] > table[name].iloc[0]  # the labels go to the side where the line does not
+        for x, y, cells in zip(h**2, table[name], table["cells"]):
+            ax.annotate(
+                f"{cells} cells",
+                (x, y),
+                textcoords="offset points",
+                xytext=(8, -12 if rises else 6) if x < h[-1] ** 2 else (-8, -3),
+                ha="left" if x < h[-1] ** 2 else "right",
+                fontsize="x-small",
+                color="#555555",
+                annotation_clip=True,
+            )
+    axes[0].figure.suptitle(f"Refinement, {refinement.air.describe()}", fontsize="medium")
+    return axes

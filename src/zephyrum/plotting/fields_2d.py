@@ -1,0 +1,187 @@
+"""Pictures of the mesh and of fields on it, two-dimensional."""
+
+import numpy as np
+from matplotlib.collections import LineCollection
+from matplotlib.tri import Triangulation
+
+from zephyrum._core.validation import choice
+from zephyrum.mesh.polygons import next_corners
+from zephyrum.plotting.style import format_axes, new_axes
+
+FIELDS = {
+    "cp": "Cp [-]",
+    "mach": "Mach number [-]",
+    "pressure": "pressure [Pa]",
+    "temperature": "temperature [K]",
+    "density": "density [kg/m^3]",
+    "eddy viscosity ratio": "eddy viscosity / viscosity [-]",
+    "vorticity": "vorticity x chord / speed [-]",
+}
+
+
+MAPS = {"mach": "cividis", "vorticity": "RdBu_r"}
+SPIN = 20.0  # vorticity over speed and chord at which the colours end: boundary layers are far beyond
+LINES = 28  # streamlines in a view
+INNER_LINES = 5  # and in a separated zone
+FEWEST = 20  # triangles of a zone worth drawing
+
+
+def window(mesh, kind: str) -> tuple[float, float, float, float]:
+    """(x low, x high, z low, z high) of a view: "all", "near", "nose" or "tail"."""
+    choice("view", kind, ("all", "near", "nose", "tail"))
+    wall = mesh.face_centroid[mesh.faces_of("wall")]
+    c, x0 = mesh.reference.chord, wall[:, 0].min()
+    z0 = float(0.5 * (wall[:, 2].min() + wall[:, 2].max()))
+    if kind == "all":
+        x, z = mesh.points[:, 0], mesh.points[:, 2]
+        return float(x.min()), float(x.max()), float(z.min()), float(z.max())
+    if kind == "near" and mesh.wedge:
+        return x0 - 0.5 * c, x0 + 2.2 * c, 0.0, 1.35 * c
+    if kind == "near":
+        return x0 - 0.5 * c, x0 + 1.6 * c, z0 - 0.65 * c, z0 + 0.65 * c
+    at = wall[np.argmin(wall[:, 0])] if kind == "nose" else wall[np.argmax(wall[:, 0])]
+    w = 0.06 * c if kind == "nose" else 0.04 * c
+    return at[0] - w, at[0] + w, at[2] - 0.62 * w, at[2] + 0.62 * w
+
+
+def draw_mesh(mesh, view: str | tuple[float, float, float, float] = "near", ax=None):
+    """The cells of a two-dimensional mesh in a window: "all", "near", "nose", "tail", or low x, high x, low z, high z [m]."""
+    if ax is None:
+        _, ax = new_axes()
+    low_x, high_x, low_z, high_z = window(mesh, view) if isinstance(view, str) else view
+    edge = mesh.points[mesh.edges][:, :, [0, 2]]
+    inside = (
+        (edge[:, :, 0].max(1) >= low_x)
+        & (edge[:, :, 0].min(1) <= high_x)
+        & (edge[:, :, 1].max(1) >= low_z)
+        & (edge[:, :, 1].min(1) <= high_z)
+    )
+    ax.add_collection(LineCollection(edge[inside], colors="#56708a", linewidths=0.35))
+    wall = mesh.faces_of("wall")
+    ax.add_collection(LineCollection(edge[wall], colors="#D55E00", linewidths=1.4))
+    ax.set_xlim(low_x, high_x)
+    ax.set_ylim(low_z, high_z)
+    ax.set_aspect("equal")
+    format_axes(
+        ax,
+        "x [m]",
+        "z [m]",
+        f"{view}: {mesh.n_cells} cells" if view in ("all", "near") else view if isinstance(view, str) else "",
+    )
+    ax.grid(False)
+    return ax
+
+
+def _node_values(mesh, values):
+    """Triangles (points on y = 0) of all cells and values at the points, averaged from the cells around."""
+    corners, start = mesh.cell_rings
+    counts = np.diff(start)
+    owner = np.repeat(np.arange(mesh.n_cells), counts)
+    n = len(mesh.points)
+    total = np.bincount(corners, values[owner], n)
+    node = total / np.maximum(np.bincount(corners, minlength=n), 1)
+    first = corners[start[owner]]
+    triangles = np.stack([first, corners, corners[next_corners(start)]], axis=1)
+    good = (triangles[:, 1] != first) & (triangles[:, 2] != first)
+    return triangles[good], owner[good], node
+
+
+def draw_field(
+    solution,
+    name: str = "cp",
+    view: str = "near",
+    ax=None,
+    limits: tuple[float, float] | None = None,
+    levels: int = 24,
+    streamlines: bool = False,
+):
+    """Filled contours of a field ("cp", "mach", ...) near a section, with lines, the sonic line and the stagnation point.
+
+    `limits` fixes the range over several pictures; values beyond it are clipped and the colour bar says so.
+    streamlines: draw them instead of the field's lines, with the same mass between neighbours, and hatch separated zones.
+    """
+    fields = solution.fields()
+    if name == "vorticity":
+        fields["vorticity"] = solution.vorticity() * solution.reference.chord / solution.air.speed
+        limits, levels = limits or (-SPIN, SPIN), levels // 2 * 2 + 1  # one colour for what does not rotate
+    choice("field", name, tuple(key for key in FIELDS if key in fields))
+    if ax is None:
+        _, ax = new_axes()
+    mesh = solution.mesh
+    low_x, high_x, low_z, high_z = window(mesh, view)
+    triangles, _, node = _node_values(mesh, fields[name])
+    x, z = mesh.points[:, 0], mesh.points[:, 2]
+    tx, tz = x[triangles], z[triangles]
+    inside = (tx.max(1) >= low_x) & (tx.min(1) <= high_x) & (tz.max(1) >= low_z) & (tz.min(1) <= high_z)
+    mesh_2d = Triangulation(x, z, triangles[inside])
+    shown = node[np.unique(triangles[inside])]
+    low, high = limits or (float(np.percentile(shown, 0.2)), float(np.percentile(shown, 99.8)))
+    at = np.linspace(low, high, levels + 1)
+    extend = {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[
+        (shown.min() < low, shown.max() > high)
+    ]
+    filled = ax.tricontourf(mesh_2d, node, levels=at, cmap=MAPS.get(name, "viridis"), extend=extend)
+    if streamlines:
+        _draw_streamlines(ax, solution, mesh_2d)
+    elif name != "vorticity":
+        ax.tricontour(mesh_2d, node, levels=at[::2], colors="black", linewidths=0.25, alpha=0.5)
+    mach = _node_values(mesh, fields["mach"])[2]
+    if mach[np.unique(triangles[inside])].max() > 1.0 > mach[np.unique(triangles[inside])].min():
+        ax.tricontour(mesh_2d, mach, levels=[1.0], colors="#D55E00", linewidths=1.4)
+        ax.plot([], [], color="#D55E00", label="sonic line")
+    surface = solution.cp()
+    stagnation = surface.loc[surface["Cp"].idxmax()]
+    ax.plot(
+        stagnation["x"],
+        stagnation["z"],
+        "o",
+        markersize=8,
+        markerfacecolor="none",
+        markeredgecolor="#CC0000",
+        markeredgewidth=1.6,
+        label="stagnation point",
+    )
+    ax.legend(loc="lower left", fontsize="small")
+    bar = ax.figure.colorbar(filled, ax=ax, label=FIELDS[name], shrink=0.85)
+    if name == "vorticity":
+        bar.set_ticks(np.linspace(low, high, 9))
+    bar.ax.set_title(
+        {"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}[extend],
+        fontsize="x-small",
+    )
+    wall = mesh.points[mesh.edges[mesh.faces_of("wall")]][:, :, [0, 2]]
+    ax.add_collection(LineCollection(wall, colors="black", linewidths=1.2))
+    ax.set_xlim(low_x, high_x)
+    ax.set_ylim(low_z, high_z)
+    ax.set_aspect("equal")
+    format_axes(ax, "x [m]", "z [m]", f"{mesh.recipe.get('section', '')}  {solution.air.describe()}")
+    ax.grid(False)
+    return ax
+
+
+def _draw_streamlines(ax, solution, triangles: Triangulation) -> None:
+    """Lines of the stream function, finer ones within separated zones, and those zones hatched."""
+    stream = solution.stream_function()
+    zone = solution.separated(stream)
+    own = np.unique(triangles.triangles)
+    outside = stream[own[~zone[own]]]
+    low, high = outside.min(), outside.max()
+    step = (high - low) / LINES
+    levels = np.arange(np.floor(low / step), np.ceil(high / step) + 1.0) * step
+    filled = np.nan_to_num(stream)
+    ax.tricontour(triangles, filled, levels=levels[levels != 0.0], colors="white", linewidths=0.7, linestyles="solid")
+    found = False
+    for sign in (1.0, -1.0):
+        inside = zone & (sign * filled > 0.0)
+        top = np.max(sign * filled[own], where=inside[own], initial=0.0)
+        part = triangles.triangles[inside[triangles.triangles].any(axis=1)]
+        if top <= 0.0 or len(part) < FEWEST:
+            continue
+        closed = Triangulation(triangles.x, triangles.y, part)
+        finer = top * np.linspace(0.0, 0.95, INNER_LINES)
+        ax.tricontourf(closed, sign * filled, levels=[0.0, 1.1 * top], colors="none", hatches=["...."])
+        ax.tricontour(closed, sign * filled, levels=finer, colors="#F0E442", linewidths=1.0)
+        found = True
+    if found:
+        ax.plot([], [], color="#F0E442", label="separated zone")
+    ax.plot([], [], color="#999999", linewidth=0.7, label="streamlines")

@@ -1,0 +1,248 @@
+"""Pictures of meshes and flows in space: slices with cells or fields, and values on the surface of the body.
+
+Ranges can be fixed over several pictures; what is beyond them is clipped and the colour bar says so.
+"""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from matplotlib.collections import LineCollection, PolyCollection
+
+from zephyrum._core.validation import choice
+from zephyrum.geometry.surface.triangulation import Surface
+from zephyrum.mesh.slices import slice_mesh
+from zephyrum.mesh.wall_triangles import wall_surface
+from zephyrum.plotting.fields_2d import FIELDS, MAPS
+from zephyrum.plotting.rendering import (
+    INK,
+    VIEWS,
+    aim_camera,
+    camera_direction,
+    can_render,
+    colour_bar,
+    new_scene,
+    polyline,
+    save_picture,
+    triangles_of,
+    window,
+)
+from zephyrum.plotting.style import COLOURS, format_axes, new_axes, save
+from zephyrum.plotting.surface_pictures import draw_surface
+
+AROUND = 0.12  # of the body: what a slice shows beyond it
+CP_RANGE = (-1.5, 1.0)
+LINES = "#202020"
+OFF = 2e-3  # of the body: how far lines on the surface are drawn before it
+
+
+def draw_slice(
+    shown, axis: str = "y", at: float | None = None, name: str | None = None, view=None, ax=None, limits=None
+):
+    """Axes with the cells of a Mesh, or with the field `name` ("cp", "mach", ...) of a Solution, in the plane `axis` = `at` [m].
+
+    at: without it half of the body's surface lies on either side (half a thousandth of the body off a symmetry plane). view: window (low, high, low, high) [m] of
+    the other two axes; without it all of the body that is cut. limits: range of the field.
+    """
+    mesh = shown if name is None and not hasattr(shown, "mesh") else shown.mesh
+    body = mesh.points[np.unique(np.concatenate([mesh.face_points[mesh.face_start[g.start] : mesh.face_start[g.stop]]
+                                                 for g in mesh.groups if g.role == "wall"]))]  # fmt: skip
+    low, high = body.min(axis=0), body.max(axis=0)
+    k = "xyz".index(choice("axis", axis, ("x", "y", "z")))
+    if at is None:
+        at = 5e-4 * (high - low).max() if mesh.mirrored and k == 1 else _middle_of_surface(mesh, k)
+    cut = slice_mesh(mesh, axis, at)
+    flat = [j for j in range(3) if j != k]
+    if view is None:
+        shown_walls = cut.walls.reshape(-1, 2) if len(cut.walls) else np.stack([low, high])[:, flat]
+        low, high = shown_walls.min(axis=0), shown_walls.max(axis=0)
+        pad = AROUND * max(high - low) * np.ones(2) + 0.25 * np.maximum(0.6 * (high - low)[::-1] - (high - low), 0.0)
+        view = (low[0] - pad[0], high[0] + pad[0], low[1] - pad[1], high[1] + pad[1])
+    polygons = np.split(cut.points, cut.start[1:-1])
+    far = np.array([[p[:, 0].min(), p[:, 0].max(), p[:, 1].min(), p[:, 1].max()] for p in polygons])
+    inside = np.flatnonzero(
+        (far[:, 1] > view[0]) & (far[:, 0] < view[1]) & (far[:, 3] > view[2]) & (far[:, 2] < view[3])
+    )
+    if ax is None:
+        _, ax = new_axes()
+    drawn = [polygons[i] for i in inside]
+    if name is None:
+        ax.add_collection(PolyCollection(drawn, facecolors="none", edgecolors="#56708a", linewidths=0.35))
+        title = f"{len(inside):,} of {mesh.n_cells:,} cells"
+    else:
+        fields = shown.fields()
+        values = fields[choice("field", name, tuple(key for key in FIELDS if key in fields))][cut.cell[inside]]
+        low_v, high_v = limits or (float(np.percentile(values, 0.5)), float(np.percentile(values, 99.5)))
+        paint = PolyCollection(drawn, array=values, cmap=MAPS.get(name, "viridis"), edgecolors="face", linewidths=0.2)
+        paint.set_clim(low_v, high_v)
+        ax.add_collection(paint)
+        extend = {(0, 0): "neither", (1, 0): "min", (0, 1): "max", (1, 1): "both"}[
+            (int(values.min() < low_v), int(values.max() > high_v))
+        ]
+        ax.figure.colorbar(paint, ax=ax, label=FIELDS[name], extend=extend, shrink=0.8)
+        title = shown.air.describe()
+    ax.add_collection(LineCollection(cut.walls, colors=COLOURS[1] if name is None else INK, linewidths=1.2))
+    ax.set_xlim(*view[:2])
+    ax.set_ylim(*view[2:])
+    ax.set_aspect("equal")
+    format_axes(ax, f"{cut.across[0]} [m]", f"{cut.across[1]} [m]", f"{axis} = {at:.4g} m: {title}")
+    ax.grid(False)
+    return ax
+
+
+def _middle_of_surface(mesh, axis: int) -> float:
+    """Place [m] along an axis on either side of which lies half of the area of the walls: not a fin, however far it stands out."""
+    faces = mesh.faces_of("wall")
+    place, area = mesh.face_centroid[faces, axis], np.linalg.norm(mesh.face_area[faces], axis=1)
+    order = np.argsort(place)
+    fraction = np.cumsum(area[order])
+    return float(place[order][np.searchsorted(fraction, 0.5 * fraction[-1])])
+
+
+def draw_volume(mesh, folder) -> list:
+    """Save pictures of a mesh in space: its surface, and slices of the whole, the nose, the tail and the tip; their paths."""
+    folder = Path(folder)
+    folder.mkdir(parents=True, exist_ok=True)
+    surface, _ = wall_surface(mesh)
+    made = [draw_surface(replace(surface, name="surface mesh"), folder / "mesh_surface.png", edges=True)]
+    x = surface.points
+    low, high = surface.bounds
+    nose, tail, tip = x[np.argmin(x[:, 0])], x[np.argmax(x[:, 0])], x[np.argmax(x[:, 1])]
+    w = 0.05 * (high[0] - low[0])
+    figure, axes = new_axes(2, 2)
+    draw_slice(mesh, "y", ax=axes[0, 0])
+    off = 5e-4 * (high - low).max()
+    for ax, at, name in ((axes[0, 1], nose, "nose"), (axes[1, 0], tail, "tail")):
+        draw_slice(mesh, "y", off, view=(at[0] - w, at[0] + w, at[2] - 0.6 * w, at[2] + 0.6 * w), ax=ax)
+        ax.set_title(f"{name}: {ax.get_title()}", fontsize="medium")
+    draw_slice(
+        mesh, "x", tip[0], view=(tip[1] - 1.4 * w, tip[1] + 0.6 * w, tip[2] - 0.6 * w, tip[2] + 0.6 * w), ax=axes[1, 1]
+    )
+    axes[1, 1].set_title(f"tip: {axes[1, 1].get_title()}", fontsize="medium")
+    save(figure, folder / "mesh_slices.png")
+    return [*made, folder / "mesh_slices.png"]
+
+
+def draw_on_surface(
+    solution,
+    path,
+    name: str = "Cp",
+    view: str = "quarter",
+    limits: tuple[float, float] | None = None,
+    lines=None,
+    title: str = "",
+):
+    """Write a picture of the body with a column of `surface()` ("Cp", "Cf", "y+") in colours, seen from a named view; path.
+
+    A half model is shown whole. limits: of the colours; title: put before the condition; lines: of `Solution.skin_friction_lines`, drawn over the colours.
+    """
+    choice("view", view, tuple(VIEWS))
+    table = solution.surface()
+    choice("name", name, tuple(column for column in ("Cp", "Cf", "y+") if column in table))
+    surface, faces = wall_surface(solution.mesh)
+    each = _by_face(solution, table[name].to_numpy())[faces]
+    limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(each, 99.0))))
+    at_points = _at_points(surface, each)
+    title = f"{title}{': ' if title else ''}{name}{'' if lines is None else f' and {lines.means} lines'} at {solution.air.describe()}"
+    unit = f"{name} [-]"
+    if lines is not None and solution.mesh.mirrored:
+        lines = lines.mirrored()
+    if can_render():
+        return _rendered(surface, at_points, path, view, limits, title, unit, lines)
+    return _painted(surface, each, path, view, limits, title, unit, lines)
+
+
+def on_walls(solution, name: str, surface: Surface, faces: np.ndarray) -> np.ndarray:
+    """(n,) a column of `surface()` at the points of the walls (see `wall_surface`)."""
+    return _at_points(surface, _by_face(solution, solution.surface()[name].to_numpy())[faces])
+
+
+def _by_face(solution, column: np.ndarray) -> np.ndarray:
+    order = np.concatenate([np.arange(g.start, g.stop) for g in solution.mesh.groups if g.role == "wall"])
+    value = np.zeros(solution.mesh.n_faces)
+    value[order] = column
+    return value
+
+
+def _at_points(surface: Surface, each: np.ndarray) -> np.ndarray:
+    """Means at the points, by area, of values on the triangles."""
+    corner, weight = surface.triangles.ravel(), np.repeat(surface.areas, 3)
+    return np.bincount(corner, weight * np.repeat(each, 3)) / np.bincount(corner, weight)
+
+
+def draw_loading(solution, axes=None, positions=(0.2, 0.45, 0.7, 0.9)):
+    """Axes with the lift over the span, beside that of an ellipse, and Cp in sections at fractions `positions` of the half span."""
+    if axes is None:
+        _, axes = new_axes(2, 1)
+    load = solution.span_loading()
+    own = load.table
+    top, bottom = axes
+    top.plot(own["y"], own["load"], color=COLOURS[0], label=f"load; {load}")
+    midpoint = 0.5 * (own["y"].iloc[0] + own["y"].iloc[-1])
+    ellipse = 4.0 / np.pi * np.sqrt(np.maximum(1.0 - ((own["y"] - midpoint) / (0.5 * load.span)) ** 2, 0.0))
+    top.plot(own["y"], ellipse, "--", color=COLOURS[6], linewidth=1, label="ellipse of the same lift")
+    top.legend(fontsize="small", loc="lower center")
+    format_axes(top, "y [m]", "lift a length over its mean [-]", solution.air.describe())
+    for k, place in enumerate(positions):
+        at = midpoint + 0.5 * load.span * place
+        cut = solution.cuts(at)
+        part = cut.loc[cut.groupby("part")["chord"].transform("max").idxmax(), "part"]
+        cut = cut[cut["part"] == part]
+        for side, style in (("upper", "-"), ("lower", "--")):
+            line = cut[cut["side"] == side].sort_values("fraction")
+            bottom.plot(line["fraction"], line["Cp"], style, color=COLOURS[k % 7], linewidth=1.2, marker=".", markersize=4,
+                        label=f"{part}, y = {at:.2f} m, cl {(cut['cz']).sum():.3f}" if side == "upper" else None)  # fmt: skip
+    bottom.invert_yaxis()
+    bottom.legend(fontsize="small")
+    format_axes(bottom, "fraction of the local chord [-]", "Cp [-] (upper side full, lower side dashed)")
+    return axes
+
+
+def _rendered(surface, values, path, view, limits, title, unit, lines):
+    plotter = new_scene()
+    add_surface(plotter, surface, values, limits, unit)
+    plotter.add_text(title, position="upper_left", font_size=11, color=INK)
+    ahead = camera_direction(surface, view)
+    if lines is not None:  # moved towards the onlooker, which does not show but keeps them off the surface
+        runs = list(zip(lines.start[:-1], lines.start[1:], strict=True))
+        drawn = polyline(lines.points + OFF * np.ptp(lines.points, axis=0).max() * ahead, runs)
+        plotter.add_mesh(drawn, color=LINES, line_width=1.2, lighting=False)
+    aim_camera(plotter, surface.points, ahead, view, 1.22)
+    save_picture(plotter, path)
+    return path
+
+
+def add_surface(plotter, surface, values, limits, unit) -> None:
+    """Put the surface with values at its points, and their colour bar, on a stage."""
+    skin = triangles_of(surface)
+    skin[unit] = values
+    plotter.add_mesh(skin, scalars=unit, clim=limits, cmap="viridis", smooth_shading=True, split_sharp_edges=True, ambient=0.45, diffuse=0.6, show_scalar_bar=False)  # fmt: skip
+    colour_bar(plotter, unit, limits, values)
+
+
+def _painted(surface, each, path, view, limits, title, unit, lines):
+    """The same with Matplotlib, triangles painted from back to front."""
+    figure, ax = new_axes()
+    ahead = camera_direction(surface, view)
+    frame, low, high = window(surface.points, ahead, view)
+    order = np.argsort(surface.centres @ ahead)
+    order = order[surface.normals[order] @ ahead > 0.0]
+    paint = PolyCollection((surface.points @ frame.T)[surface.triangles[order]], array=each[order], cmap="viridis", edgecolors="face", linewidths=0.2)  # fmt: skip
+    paint.set_clim(*limits)
+    ax.add_collection(paint)
+    if lines is not None:  # those on what looks this way
+        pair = np.setdiff1d(np.arange(len(lines.points) - 1), lines.start[1:-1] - 1)
+        pair = pair[lines.normal[pair] @ ahead > 0.0]
+        flat = lines.points @ frame.T
+        ax.add_collection(LineCollection(np.stack([flat[pair], flat[pair + 1]], axis=1), colors=LINES, linewidths=0.5))
+    extend = {(0, 0): "neither", (1, 0): "min", (0, 1): "max", (1, 1): "both"}[
+        (int(each.min() < limits[0]), int(each.max() > limits[1]))
+    ]
+    figure.colorbar(paint, ax=ax, label=unit, extend=extend, shrink=0.7)
+    ax.set_xlim(low[0], high[0])
+    ax.set_ylim(low[1], high[1])
+    ax.set_aspect("equal")
+    ax.axis("off")
+    ax.set_title(title, fontsize="medium", loc="left")
+    save(figure, path)
+    return path

@@ -1,0 +1,35 @@
+"""One look for all figures: the colour-blind-safe palette of Okabe and Ito (2008), thin grids, units on every axis."""
+
+import matplotlib
+
+COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
+MARKERS = ("o", "s", "^", "D", "v", "P", "X")
+SIZE = (12.8, 8.0)
+DPI = 100
+
+
+def new_axes(rows: int = 1, columns: int = 1, **options):
+    """(figure, axes) of the house size, drawn without a display."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=SIZE, dpi=DPI, layout="constrained")
+    FigureCanvasAgg(figure)
+    return figure, figure.subplots(rows, columns, **options)
+
+
+def format_axes(ax, x: str, y: str, title: str = ""):
+    """Labels, title and grid of one pair of axes."""
+    ax.set_xlabel(x)
+    ax.set_ylabel(y)
+    if title:
+        ax.set_title(title, fontsize="medium")
+    ax.grid(True, color="#dddddd", linewidth=0.6)
+    ax.set_axisbelow(True)
+    return ax
+
+
+def save(figure, path) -> None:
+    """Write a figure; the ending picks the format."""
+    with matplotlib.rc_context({"svg.fonttype": "none"}):
+        figure.savefig(path)

@@ -1,0 +1,259 @@
+"""Surface results of a flow in space: pressures in sections across the body, and how the lift is spread over the span.
+
+A section is where a plane y = constant meets the triangles of the walls, each with its own Cp; its lift is the sum of pressure over
+the pieces, so that it can be checked against the span loading, which spreads the force of every triangle exactly over the
+strips that it reaches into. Induced drag: that of the trailing vortices of that loading in the plane far behind (Glauert
+1926, The Elements of Aerofoil and Airscrew Theory, ch. 11; series fitted as by Multhopp 1938). Verified by tests/test_space.py.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import number, whole
+from zephyrum.errors import InputError
+from zephyrum.mesh.polygons import fan_triangles
+
+STRIP_COUNT = 60
+MIN_ASPECT_RATIO = 0.25  # span over length below which a body is no wing
+STACKED = (
+    0.03  # of the span: standard deviation of the height of the load in a strip from which wings lie above each other
+)
+TERMS = (
+    7  # of the series of the loading; the rolled-up vortices at the tips are not of it, so more terms only follow them
+)
+EFFICIENCY_ERROR = 2  # terms more and fewer, between which the induced drag is doubtful
+
+
+def wall_faces(mesh, part: str | None) -> tuple[np.ndarray, np.ndarray]:
+    """(faces, names (m,)) of the walls, or of one of them."""
+    groups = [g for g in mesh.groups if g.role == "wall" and part in (None, g.name)]
+    if not groups:
+        names = ", ".join(g.name for g in mesh.groups if g.role == "wall")
+        raise InputError(f"the mesh has no wall {part!r}; it has: {names}.")
+    faces = np.concatenate([np.arange(g.start, g.stop) for g in groups])
+    return faces, np.repeat([g.name for g in groups], [g.stop - g.start for g in groups])
+
+
+def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.DataFrame:
+    """Cp (and Cf) where planes `axis` = each of `at` [m] meet the walls; columns as told in `Solution.cuts`."""
+    mesh, ni = solution.mesh, solution.mesh.n_interior
+    if mesh.planar:
+        raise InputError("cuts are for meshes in space; a section has its table in surface().")
+    if axis not in ("x", "y"):
+        raise InputError(
+            f"axis = {axis!r}: cuts lie across y (sections of wings) or x (rings of bodies); give one of these."
+        )
+    k = "xyz".index(axis)
+    faces, names = wall_faces(mesh, part)
+    points, t, owner = fan_triangles(mesh, faces)
+    corner = points[t]
+    faces, names = faces[owner], names[owner]
+    upper = mesh.face_area[faces, 2] < 0.0  # of the whole face: triangles of a bent one may look the other way
+    normal = -np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])  # out of the body
+    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+    cp = solution.wall_pressure[faces - ni] / solution.air.dynamic_pressure
+    friction = solution.wall_friction
+    frames = []
+    for position in [at] if np.isscalar(at) else at:
+        position = number("at", position)
+        s = corner[:, :, k] - position
+        hit = np.flatnonzero((s.min(axis=1) < 0.0) & (s.max(axis=1) >= 0.0))
+        if not len(hit):
+            reach = f"{corner[:, :, k].min():.4g} to {corner[:, :, k].max():.4g} m"
+            raise InputError(
+                f"{axis} = {position:g} m meets no wall{f' of part {part!r}' if part else ''}; they reach from {reach}."
+            )
+        ends = []
+        for j in range(3):
+            a, b = s[hit, j], s[hit, (j + 1) % 3]
+            fraction = np.where((a < 0.0) != (b < 0.0), a / np.where(a == b, 1.0, a - b), np.nan)
+            ends.append(corner[hit, j] + fraction[:, None] * (corner[hit, (j + 1) % 3] - corner[hit, j]))
+        ends = np.stack(ends, axis=1)
+        crossed = ~np.isnan(ends[:, :, 0])
+        pair = ends[crossed].reshape(-1, 2, 3)
+        midpoint, length = pair.mean(axis=1), np.linalg.norm(pair[:, 1] - pair[:, 0], axis=1)
+        n = normal[hit]
+        # a strip of unit width has this much wall along the piece
+        wide = length / np.sqrt(np.maximum(1.0 - n[:, k] ** 2, 1e-6))
+        loops = _loops(pair, names[hit])
+        for loop in range(loops.max() + 1):
+            own = loops == loop
+            name = names[hit][np.argmax(own)]
+            x = pair[own][:, :, 0]
+            chord = max(float(np.ptp(x)), 1e-12)
+            columns = {"part": name, "loop": loop, axis: position, "x": midpoint[own, 0], "y": midpoint[own, 1], "z": midpoint[own, 2],
+                       "fraction": (midpoint[own, 0] - x.min()) / chord, "side": np.where(upper[hit[own]], "upper", "lower"), "Cp": cp[hit[own]]}  # fmt: skip
+            if friction is not None:
+                columns["Cf"] = np.linalg.norm(friction[faces[hit[own]] - ni], axis=1) / solution.air.dynamic_pressure
+            force = -cp[hit[own], None] * n[own] * wide[own, None]
+            frame = pd.DataFrame(columns | {"chord": chord, "cx": force[:, 0] / chord, "cz": force[:, 2] / chord})
+            frames.append(frame.sort_values(["side", "fraction"], ignore_index=True))
+    return pd.concat(frames, ignore_index=True)
+
+
+def _loops(pair: np.ndarray, names: np.ndarray) -> np.ndarray:
+    """(m,) number of the closed curve that each piece (m, 2, 3) of a section is of, from the foremost one on; pieces of two parts are never of one.
+
+    So wing and tail that share a label have each its own chord.
+    """
+    scale = 1e-7 * max(float(np.ptp(pair.reshape(-1, 3), axis=0).max()), 1e-12)
+    corner = np.unique(np.round(pair.reshape(-1, 3) / scale).astype(np.int64), axis=0, return_inverse=True)[1].reshape(
+        -1, 2
+    )
+    code = np.unique(names, return_inverse=True)[1]
+    node = np.unique(corner + code[:, None] * (corner.max() + 1), return_inverse=True)[1].reshape(-1, 2)
+    graph = coo_matrix((np.ones(len(node)), (node[:, 0], node[:, 1])), shape=(node.max() + 1,) * 2)
+    found = connected_components(graph, directed=False)[1][node[:, 0]]
+    first = np.full(found.max() + 1, np.inf)
+    np.minimum.at(first, found, pair[:, :, 0].min(axis=1))
+    rank = np.empty(len(first), dtype=np.int64)
+    rank[np.argsort(first, kind="stable")] = np.arange(len(first))
+    return rank[found]
+
+
+@dataclass(frozen=True, eq=False)
+class SpanLoading:
+    """How lift is spread over the span, and the drag that comes with it.
+
+    table: y [m] of the strips' middles, "width" [m], "cl c" [m]: lift over dynamic pressure and width, "cd c" [m] of the surface,
+    "load": cl c over its mean. CL: sum; induced: CD of the trailing vortices, within `uncertainty`; efficiency: CL^2 / (pi aspect ratio
+    induced); span [m]. Both are nan, with the reason in `note`, where the load is not that of one wing: its formula is for a plane wake.
+    """
+
+    table: pd.DataFrame
+    CL: float
+    induced: float
+    uncertainty: float
+    efficiency: float
+    span: float
+    note: str = ""
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        if self.note:
+            return f"CL {self.CL:.4f}, span {self.span:.4g} m; no induced drag: {self.note}"
+        return f"CL {self.CL:.4f}, induced CD {self.induced:.5f} +- {self.uncertainty:.1g} (span efficiency {self.efficiency:.3f}), span {self.span:.4g} m"
+
+
+def _sums_below(y: np.ndarray, values: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """(k, j) what of `values` (m, j), spread evenly over triangles, lies below each place `at` (k,); y (m, 3) of their corners, sorted."""
+    a, b, c = y.T
+    order = np.argsort(c)
+    whole_ones = np.concatenate([np.zeros((1, values.shape[1])), np.cumsum(values[order], axis=0)])
+    out = whole_ones[np.searchsorted(c[order], at, side="right")]
+    for k, position in enumerate(at):
+        cut = np.flatnonzero((a < position) & (c > position))
+        p, q, r = a[cut], b[cut], c[cut]
+        low = (position - p) ** 2 / np.maximum((q - p) * (r - p), 1e-300)
+        high = 1.0 - (r - position) ** 2 / np.maximum((r - p) * (r - q), 1e-300)
+        out[k] += np.where(position < q, low, high) @ values[cut]
+    return out
+
+
+def image_drag(n: np.ndarray, series: np.ndarray, aspect: float, height: float, points: int = 400) -> float:
+    """CD that the mirror image of the trailing vortices in the ground adds, a negative number (Wieselsberger 1921).
+
+    n, series: numbers and coefficients of the sine series of circulation over 2 span speed; height: of the trailing vortices over the ground in spans.
+    """
+    theta = (np.arange(points) + 0.5) * np.pi / points
+    y = 0.5 * np.cos(theta)
+    gamma = 2.0 * np.sin(np.outer(theta, n)) @ series  # over span and speed
+    strength = (
+        2.0 * np.cos(np.outer(theta, n)) @ (n * series) * np.pi / points
+    )  # of the vortex shed in each step of theta
+    apart = y[:, None] - y[None, :]
+    # the image has the opposite sense and lies 2 heights below: it makes upwash on the lifting line
+    upwash = (strength[None, :] * apart / (apart**2 + 4.0 * height**2)).sum(axis=1) / (4.0 * np.pi)
+    width = 0.5 * np.sin(theta) * np.pi / points
+    return -2.0 * aspect * abs(float(np.sum(gamma * upwash * width)))
+
+
+def _height_over_ground(solution, corner: np.ndarray, local: np.ndarray) -> float:
+    """Height [m] of what lifts over the ground: the mean of the walls by the size of the pressure on them."""
+    mesh = solution.mesh
+    level = float(mesh.face_centroid[mesh.faces_of("ground")[0], 2])
+    size = np.linalg.norm(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]), axis=1)
+    weight = size * np.abs(solution.wall_pressure[local])
+    return float(np.average(corner[:, :, 2].mean(axis=1), weights=weight)) - level
+
+
+def span_loading(solution, strips: int = STRIP_COUNT, part: str | None = None) -> SpanLoading:
+    """See `Solution.span_loading`."""
+    mesh, air, reference = solution.mesh, solution.air, solution.reference
+    if mesh.planar:
+        raise InputError("a span loading needs a mesh in space.")
+    whole("strips", strips, 4, 2000)
+    faces, _ = wall_faces(mesh, part)
+    local = faces - mesh.n_interior
+    points, t, owner = fan_triangles(mesh, faces)
+    corner = points[t]
+    area = 0.5 * np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    local = local[owner]
+    force = solution.wall_pressure[local, None] * area
+    if solution.viscous:
+        size = np.linalg.norm(area, axis=1)
+        fraction = size / np.bincount(owner, size)[owner]
+        whole_area = np.linalg.norm(mesh.face_area[faces], axis=1)[owner]
+        force = force + solution.wall_friction[local] * (fraction * whole_area)[:, None]
+    wind = force @ solution.computed.axes.T / air.dynamic_pressure  # drag, side, lift
+    y = np.sort(corner[:, :, 1], axis=1)
+    if mesh.mirrored:
+        y, wind = np.concatenate([y, -y[:, ::-1]]), np.concatenate([wind, wind])
+    low, high = float(y.min()), float(y.max())
+    span, midpoint = high - low, 0.5 * (low + high)
+    theta = np.linspace(np.pi, 0.0, strips + 1)
+    edges = midpoint + 0.5 * span * np.cos(theta)
+    each = np.diff(_sums_below(y, wind[:, ::2], edges[1:]), axis=0, prepend=0.0)
+    width = np.diff(edges)
+    load = each[:, 1] / width
+    # circulation: Gamma / (2 b V) = sum A_n sin(n theta), by least squares over the strips' own widths
+    at = np.arccos(np.clip((0.5 * (edges[1:] + edges[:-1]) - midpoint) / (0.5 * span), -1.0, 1.0))
+    weight = np.sqrt(width)
+    lift = float(each[:, 1].sum() / reference.area)
+    aspect = span**2 / reference.area
+
+    def drag(terms: int) -> float:
+        n = np.arange(1, min(terms, strips // 2) + 1)
+        series = np.linalg.lstsq(np.sin(np.outer(at, n)) * weight[:, None], load / (4.0 * span) * weight, rcond=None)[0]
+        return float(np.pi * aspect * np.sum(n * series**2))
+
+    induced, uncertainty = drag(TERMS), abs(drag(TERMS + EFFICIENCY_ERROR) - drag(TERMS - EFFICIENCY_ERROR))
+    if solution.case.ground is not None:
+        height = _height_over_ground(solution, corner, local)
+        n = np.arange(1, min(TERMS, strips // 2) + 1)
+        series = np.linalg.lstsq(np.sin(np.outer(at, n)) * weight[:, None], load / (4.0 * span) * weight, rcond=None)[0]
+        induced += image_drag(n, series, aspect, height / span)
+    table = pd.DataFrame({"y": 0.5 * (edges[1:] + edges[:-1]), "width": width, "cl c": load, "cd c": each[:, 0] / width,
+                          "load": load * span / max(each[:, 1].sum(), 1e-300)})  # fmt: skip
+    efficiency = lift**2 / (np.pi * aspect * induced) if induced > 0.0 else float("nan")
+    if note := _not_one_wing(corner, wind[: len(corner), 2], span):
+        return SpanLoading(table, lift, float("nan"), float("nan"), float("nan"), span, note)
+    return SpanLoading(table, lift, induced, uncertainty, efficiency, span)
+
+
+def _not_one_wing(corner: np.ndarray, lift: np.ndarray, span: float) -> str:
+    """Why the load of triangles (m, 3, 3) with lifts (m,) is not that of one plane wing; "" if it is.
+
+    The lift of every strip of the span is taken at its mean height; wings above each other, and bodies that are longer than wide, have no plane wake.
+    """
+    midpoint = corner.mean(axis=1)
+    length = float(np.ptp(corner[:, :, 0]))
+    if span < MIN_ASPECT_RATIO * length:
+        return f"the body is {length / span:.1f} times as long as wide, which is no wing"
+    up = lift > 0.0 if lift.sum() > 0.0 else lift < 0.0
+    if not up.any():
+        return ""
+    weight, y, z = np.abs(lift[up]), midpoint[up, 1], midpoint[up, 2]
+    strip = np.digitize(y, np.linspace(y.min(), y.max(), 21)[1:-1])
+    total = np.maximum(np.bincount(strip, weight, 20), 1e-300)
+    mean = np.bincount(strip, weight * z, 20) / total
+    spread = float(np.sqrt(np.sum(weight * (z - mean[strip]) ** 2) / weight.sum()))
+    if spread > STACKED * span:
+        return f"the load of a strip is spread over {spread:.3g} m of height: wings above each other have no plane wake"
+    return ""

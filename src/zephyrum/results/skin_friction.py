@@ -1,0 +1,253 @@
+"""Lines along the surface of a body in space, as oil on it would draw them: the friction's way, without friction that of the air at the wall.
+
+A line crosses one triangle after the other, with a direction linear between the corners and the midpoint rule (second order); it ends at sharp
+edges, where the flow leaves the body, and where it would come nearer to another line than their spacing. So the lines
+cover the body evenly without a seed picked, close up where the flow separates and spread where it attaches.
+Legendre (1956), La Recherche Aeronautique 54 (lines of friction and their nodes and saddles); spacing after
+Jobard and Lefer (1997). Verified by tests/test_paths.py (meridians of a ball, circles about an axis).
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum._core.jit import serial
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import number
+from zephyrum.errors import InputError
+from zephyrum.mesh.wall_triangles import wall_surface
+
+SPACING = 0.012  # of the body's size between lines
+FINEST = 0.002  # of it: least spacing
+SHORT = 3.0  # spacings: shorter lines are left out
+SHARP = 0.5  # least cosine between the normals of triangles that a line passes between, and over which directions are averaged
+MOST = 4000  # triangles that one line crosses either way
+SAFE = 1e-9  # of a triangle: least distance from its sides
+
+
+@dataclass(frozen=True, eq=False)
+class SkinFrictionLines:
+    """Lines on the surface with points (n, 3) [m]: line i has the points start[i]:start[i + 1], in the order of the flow.
+
+    normal (n, 3): that of the surface, out of the body; strength (n,): what `name` tells, "Cf" [-] or "speed" [m/s].
+    """
+
+    start: np.ndarray
+    points: np.ndarray
+    normal: np.ndarray
+    strength: np.ndarray
+    name: str
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        return f"{self.count} lines of {self.means}, {len(self.points):,} points"
+
+    @property
+    def count(self) -> int:
+        """Number of lines."""
+        return len(self.start) - 1
+
+    @property
+    def means(self) -> str:
+        """What the lines follow."""
+        return "friction" if self.name == "Cf" else "surface flow"
+
+    def table(self):
+        """DataFrame: line, x, y, z [m], length [m] from the line's beginning, and Cf [-] or speed [m/s]."""
+        import pandas as pd
+
+        line = np.repeat(np.arange(self.count), np.diff(self.start))
+        step = np.r_[0.0, np.linalg.norm(np.diff(self.points, axis=0), axis=1)]
+        step[self.start[:-1]] = 0.0
+        along = np.cumsum(step)
+        x, y, z = self.points.T
+        return pd.DataFrame({"line": line, "x": x, "y": y, "z": z, "length": along - along[self.start[:-1]][line], self.name: self.strength})  # fmt: skip
+
+    def mirrored(self) -> "SkinFrictionLines":
+        """With the lines of the other half of a half model."""
+        other = np.array([1.0, -1.0, 1.0])
+        return SkinFrictionLines(np.r_[self.start, self.start[1:] + self.start[-1]], np.concatenate([self.points, self.points * other]),
+                         np.concatenate([self.normal, self.normal * other]), np.r_[self.strength, self.strength], self.name)  # fmt: skip
+
+
+def skin_friction_lines(solution, spacing: float | None = None) -> SkinFrictionLines:
+    """See `Solution.skin_friction_lines`."""
+    mesh = solution.mesh
+    if mesh.planar:
+        raise InputError("lines on the surface need a mesh in space; on a section Cf along it tells the same.")
+    surface, faces = wall_surface(mesh, whole=False)
+    size = float(np.ptp(surface.points, axis=0).max())
+    spacing = SPACING * size if spacing is None else number("spacing", spacing, FINEST * size, size)
+    local = faces - mesh.n_interior
+    if solution.viscous:
+        name, along = "Cf", solution.wall_friction[local] / solution.air.dynamic_pressure
+    else:
+        name, along = "speed", solution.fields()["velocity"][mesh.left[faces]]
+    normal = -mesh.face_area[faces]  # a triangle of a face that is not convex may look the wrong way
+    normal /= np.linalg.norm(normal, axis=1)[:, None]
+    t, x = surface.triangles, surface.points
+    side = np.cross(
+        x[t[:, [2, 0, 1]]] - x[t[:, [1, 2, 0]]], surface.normals[:, None, :]
+    )  # across the side before each corner
+    height = np.einsum("tij,tij->ti", x[t] - x[t[:, [1, 2, 0]]], side)
+    rise = side / np.where(np.abs(height) > 0.0, height, np.inf)[:, :, None]  # of the share of each corner
+    order = np.argsort(t.ravel(), kind="stable")
+    begin = np.searchsorted(t.ravel()[order], np.arange(len(x) + 1))
+    corners = _at_corners(t, begin, order // 3, along, normal, surface.areas)
+    low = x.min(axis=0)
+    boxes = np.floor((x.max(axis=0) - low) / spacing).astype(np.int64) + 1
+    owner = np.zeros((6, *boxes), dtype=np.int32)
+    tries = np.random.default_rng(1).permutation(len(t))
+    beyond = surface.neighbours[:, [1, 2, 0]]  # across the side before each corner
+    start, rows = _trace_lines(tries, t, x, normal, corners, rise, beyond, owner, low, spacing, SHORT * spacing)
+    if len(start) < 2:
+        raise InputError(f"spacing = {spacing:g} m is too wide for a single line on this body; take less.")
+    return SkinFrictionLines(start, rows[:, :3], rows[:, 3:6], rows[:, 6], name)
+
+
+@serial
+def _at_corners(t, begin, star, along, normal, area):
+    """(m, 3, 3) direction at the corners of every triangle, along it: means by area over neighbours that are not behind a sharp edge."""
+    out = np.zeros((len(t), 3, 3))
+    for i in range(len(t)):
+        for c in range(3):
+            total = 0.0
+            for e in range(begin[t[i, c]], begin[t[i, c] + 1]):
+                j = star[e]
+                turn = 0.0
+                for k in range(3):
+                    turn += normal[i, k] * normal[j, k]
+                if turn > SHARP:
+                    total += area[j]
+                    for k in range(3):
+                        out[i, c, k] += area[j] * along[j, k]
+            off = 0.0
+            for k in range(3):
+                out[i, c, k] /= max(total, 1e-300)
+                off += out[i, c, k] * normal[i, k]
+            for k in range(3):
+                out[i, c, k] -= off * normal[i, k]
+    return out
+
+
+@serial
+def _cross(i, fraction, corners, rise, direction, rate):
+    """Move the shares (3,) of the corners of triangle i to where the line leaves it; the corner opposite to that side, -1 if it stands still."""
+    first = fraction.copy()
+    at = -1
+    for half in (0.5, 1.0):
+        for c in range(3):
+            rate[c] = 0.0
+            for b in range(3):
+                for k in range(3):
+                    rate[c] += direction * fraction[b] * corners[i, b, k] * rise[i, c, k]
+        time, at = np.inf, -1
+        for c in range(3):
+            if rate[c] < 0.0 and -first[c] / rate[c] < time:
+                time, at = -first[c] / rate[c], c
+        if at < 0 or not np.isfinite(time):
+            return -1
+        for c in range(3):
+            fraction[c] = first[c] + half * time * rate[c]
+    return at
+
+
+@serial
+def _box(p, n, low, spacing):
+    """Which of the six ways the surface looks, and the box of the point."""
+    side = 0
+    for k in range(3):
+        if abs(n[k]) > abs(n[side]):
+            side = k
+    return (
+        2 * side + (1 if n[side] > 0.0 else 0),
+        int((p[0] - low[0]) / spacing),
+        int((p[1] - low[1]) / spacing),
+        int((p[2] - low[2]) / spacing),
+    )
+
+
+@serial
+def _trace_lines(tries, t, x, normal, corners, rise, beyond, owner, low, spacing, short):
+    """(start (k + 1,), rows (n, 7): place, normal, strength) of lines from the middles of triangles not yet near to a line."""
+    size = 1 << 16
+    rows, used = np.zeros((size, 7)), 0
+    start = np.zeros(len(tries) + 1, dtype=np.int64)
+    stored = 0
+    room = np.zeros((2 * MOST + 1, 7))
+    fraction, rate, p = np.zeros(3), np.zeros(3), np.zeros(3)
+    for seed in tries:
+        for k in range(3):
+            p[k] = (x[t[seed, 0], k] + x[t[seed, 1], k] + x[t[seed, 2], k]) / 3.0
+        a, b, c, d = _box(p, normal[seed], low, spacing)
+        if owner[a, b, c, d] != 0:
+            continue
+        own = stored + 1
+        first = last = MOST
+        length = 0.0
+        for direction in (1.0, -1.0):
+            i, at = seed, MOST
+            fraction[:] = 1.0 / 3.0
+            while 0 <= at < len(room):
+                strength = 0.0
+                for k in range(3):
+                    p[k] = fraction[0] * x[t[i, 0], k] + fraction[1] * x[t[i, 1], k] + fraction[2] * x[t[i, 2], k]
+                    v = fraction[0] * corners[i, 0, k] + fraction[1] * corners[i, 1, k] + fraction[2] * corners[i, 2, k]
+                    strength += v * v
+                a, b, c, d = _box(p, normal[i], low, spacing)
+                if owner[a, b, c, d] != 0 and owner[a, b, c, d] != own:
+                    break
+                owner[a, b, c, d] = own
+                room[at, 6] = np.sqrt(strength)
+                gone = 0.0
+                for k in range(3):
+                    room[at, k], room[at, 3 + k] = p[k], normal[i, k]
+                    if at != MOST:
+                        gone += (p[k] - room[at - int(direction), k]) ** 2
+                length += np.sqrt(gone)
+                if direction > 0.0:
+                    last = at + 1
+                else:
+                    first = at
+                at += int(direction)
+                side = _cross(i, fraction, corners, rise, direction, rate)
+                if side < 0:
+                    break
+                j = beyond[i, side]
+                if j < 0:
+                    break
+                turn = 0.0
+                for k in range(3):
+                    turn += normal[i, k] * normal[j, k]
+                if turn < SHARP:
+                    break
+                one, two = t[i, (side + 1) % 3], t[i, (side + 2) % 3]
+                s_one, s_two = max(fraction[(side + 1) % 3], SAFE), max(fraction[(side + 2) % 3], SAFE)
+                for c in range(3):
+                    fraction[c] = s_one if t[j, c] == one else (s_two if t[j, c] == two else 0.0)
+                    fraction[c] /= s_one + s_two
+                    if t[j, c] != one and t[j, c] != two:
+                        back = c
+                into = 0.0
+                for b in range(3):
+                    for k in range(3):
+                        into += direction * fraction[b] * corners[j, b, k] * rise[j, back, k]
+                if into <= 0.0:  # directions meet at this side: a line of separation or attachment
+                    break
+                i = j
+        if length < short:
+            for at in range(first, last):
+                a, b, c, d = _box(room[at, :3], room[at, 3:6], low, spacing)
+                if owner[a, b, c, d] == own:
+                    owner[a, b, c, d] = 0
+            continue
+        while used + last - first > size:
+            more = np.zeros((2 * size, 7))
+            more[:size] = rows
+            rows, size = more, 2 * size
+        rows[used : used + last - first] = room[first:last]
+        used += last - first
+        stored += 1
+        start[stored] = used
+    return start[: stored + 1].copy(), rows[:used].copy()

@@ -1,0 +1,127 @@
+"""A flow marched in time: its record, means, amplitudes and frequency. `solve_unsteady` is the front door.
+
+Verified by tests/test_unsteady.py and validation/ (vortex street behind a circle).
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import PATH, takes
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.flow import Numerics
+from zephyrum.mesh import Mesh
+from zephyrum.results.solution import Solution
+from zephyrum.solver import Case, TimeRun, run_unsteady
+from zephyrum.solver.unsteady import steady_in_time
+
+STEADY_AMPLITUDE = 2e-4  # amplitude of CL or CD below which nothing swings
+PERIOD_TOLERANCE = 0.02  # relative difference of the amplitudes of successive periods that counts as periodic
+
+
+@dataclass(frozen=True, eq=False)
+class TimeSeries:
+    """Coefficients over time, and the last state as a Solution.
+
+    time (n,) [s]; travelled (n,): distance flown in chords; CL, CD, CM (n,).
+    """
+
+    time: np.ndarray
+    travelled: np.ndarray
+    CL: np.ndarray
+    CD: np.ndarray
+    CM: np.ndarray
+    last: Solution
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        found = ", ".join(f"{name} {mean:.4g} +- {amplitude:.2g}" for name, (mean, amplitude) in self.summary().items())
+        return f"{len(self.time)} times over {self.travelled[-1]:.4g} chords: {found}"
+
+    def table(self):
+        """DataFrame of the record."""
+        import pandas as pd
+
+        names = {"time": "time [s]", "travelled": "travelled [chords]", "CL": "CL", "CD": "CD", "CM": "CM"}
+        return pd.DataFrame({label: getattr(self, name) for name, label in names.items()})
+
+    def crossings(self) -> np.ndarray:
+        """Places [chords travelled] where CL rises through the mean of the last half of the record."""
+        half = self.travelled >= 0.5 * self.travelled[-1]
+        off = self.CL - 0.5 * (self.CL[half].max() + self.CL[half].min())
+        up = np.flatnonzero((off[:-1] < 0.0) & (off[1:] >= 0.0) & half[1:])
+        fraction = off[up] / (off[up] - off[up + 1])
+        return self.travelled[up] + fraction * (self.travelled[up + 1] - self.travelled[up])
+
+    @property
+    def strouhal(self) -> float:
+        """Frequency of CL times chord over speed, from whole periods of the last half; nan if nothing swings."""
+        positions = self.crossings()
+        if len(positions) < 3 or self.summary()["CL"][1] < STEADY_AMPLITUDE:
+            return float("nan")
+        return float((len(positions) - 1) / (positions[-1] - positions[0]))
+
+    @property
+    def periodic(self) -> bool:
+        """Whether the last two periods swing alike."""
+        positions = self.crossings()
+        if len(positions) < 3:
+            return False
+        amplitude = [np.ptp(self.CL[(self.travelled >= a) & (self.travelled <= b)]) for a, b in zip(positions[-3:-1], positions[-2:], strict=True)]  # fmt: skip
+        return abs(amplitude[1] - amplitude[0]) <= PERIOD_TOLERANCE * max(amplitude[1], 1e-30)
+
+    def summary(self) -> dict[str, tuple[float, float]]:
+        """(mean, amplitude) of CL, CD, CM over whole periods of the last half of the record, or over all of it."""
+        positions = self.crossings()
+        low = 0.5 * self.travelled[-1]
+        own = self.travelled >= low
+        if len(positions) >= 2:
+            own = (self.travelled >= positions[0]) & (self.travelled <= positions[-1])
+        x = self.travelled[own]
+        out = {}
+        for name in ("CL", "CD", "CM"):
+            y = getattr(self, name)[own]
+            mean = float(np.trapezoid(y, x) / (x[-1] - x[0])) if len(x) > 1 else float(y[-1])
+            out[name] = (mean, float(0.5 * np.ptp(y)))
+        return out
+
+
+@takes(mesh=Mesh, air=Freestream, model=str, reference=Reference, numerics=Numerics, start=Solution, keep=PATH)
+def solve_unsteady(
+    mesh: Mesh,
+    air: Freestream,
+    model: str = "laminar",
+    duration: float = 60.0,
+    step: float = 0.02,
+    reference: Reference | None = None,
+    numerics: Numerics | None = None,
+    start: Solution | None = None,
+    walls=None,
+    on_step: Callable[[dict], None] | None = None,
+    keep: str | Path | None = None,
+    ground: str | None = None,
+) -> TimeSeries:
+    """Follow the flow of `air` about `mesh` in time, to second order.
+
+    duration and step are in chords travelled (time = chords times chord over speed); about 40 steps a period resolve a
+    vortex street. start: a Solution on the same mesh, for example the steady one that wandered; without it the body is
+    set in motion at once. keep: an .npz file that holds the march, renewed every few seconds; a march that was broken
+    off, or that is now wanted longer, goes on from it. Other arguments as in `solve`.
+    Raises InputError for bad input, FlowError if a step fails, FileError if `keep` belongs to another march.
+    """
+    case = Case(mesh, air, model, reference, walls, numerics or Numerics(), ground)
+    return series_of(run_unsteady(case, duration, step, start, on_step, keep))
+
+
+def series_of(run: TimeRun) -> TimeSeries:
+    """The TimeSeries of a run in time."""
+    case = run.last.case
+    seconds = run.travelled * case.reference.chord / case.air.speed
+    series = TimeSeries(seconds, run.travelled, *run.coefficients.T, Solution.of(run.last))
+    if max(series.summary()[name][1] for name in ("CL", "CD")) < STEADY_AMPLITUDE:
+        series = replace(series, last=Solution.of(steady_in_time(run.last)))
+    return series

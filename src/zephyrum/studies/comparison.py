@@ -1,0 +1,115 @@
+"""What a change does: the same condition about several states of a shape, side by side, with the differences and whether they exceed the mesh error.
+
+All states are meshed with the same options, so that most of the mesh error is the same and cancels in the difference; that is why a difference
+beyond the whole error bar can be trusted. Run by examples/flaps_of_the_skerry.py in tests/test_studies.py.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import Many, takes
+from zephyrum.conditions import Freestream
+from zephyrum.errors import InputError
+from zephyrum.flow import Numerics
+from zephyrum.flow.outcome import Outcome
+from zephyrum.geometry import Aircraft, Airfoil
+from zephyrum.mesh import mesh_aircraft, mesh_airfoil
+from zephyrum.results import Solution, solve_case
+from zephyrum.solver import Case
+from zephyrum.studies.grid_convergence import Refinement
+from zephyrum.studies.observer import Observer, Task
+
+SHOWN_COLUMNS = ("CL", "CD", "CM")
+
+
+@dataclass(frozen=True, eq=False)
+class Comparison:
+    """table: DataFrame, a row a state: coefficients, outcome, cells; changes: DataFrame of the differences from the first state, in percent of it,
+
+    with "beyond mesh error": "yes", "no", or "mesh error unknown". solutions: by name. parts: DataFrame of newtons by part, with differences.
+    """
+
+    table: object
+    changes: object
+    solutions: dict[str, Solution]
+    parts: object
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        return f"{', '.join(self.solutions)}: {len(self.changes)} differences from {next(iter(self.solutions))}"
+
+
+@takes(shapes=Mapping, air=Freestream, model=str, numerics=Numerics, error=Refinement, observer=Observer)
+def compare(shapes: Mapping[str, Aircraft | Airfoil], air: Freestream, model: str = "euler", numerics: Numerics | None = None, error: Refinement | None = None,
+            walls=None, ground: str | None = None, observer: Observer | None = None, **mesh_options) -> Comparison:  # fmt: skip
+    """Solve `air` about every one of the named `shapes` and set them against the first.
+
+    Of an aircraft such states are `craft.changed({"wing.controls.flap.deflection": 20})`, see `changed_aircraft`. Coefficients refer to the first shape's reference.
+    error: a Refinement of one of them. walls, ground: as in `solve`; observer: is told of every finished state. mesh_options: as of `mesh_aircraft`, for Airfoils `mesh_airfoil`.
+    """
+    if len(shapes) < 2:
+        raise InputError(f"shapes holds {len(shapes)} state(s); give at least two, by name.")
+    solutions, reference = {}, None
+    for name, shape in shapes.items():
+        space = not isinstance(shape, Airfoil)
+        mesh = (mesh_aircraft if space else mesh_airfoil)(shape, **mesh_options)
+        reference = reference or mesh.reference
+        case = Case(
+            mesh, air, model, reference, walls, numerics or Numerics(residual_drop=4.0 if space else 8.0), ground
+        )
+        solutions[name] = solve_case(case)
+        if observer is not None:
+            observer.finished(Task("compare", name, len(solutions), len(shapes)), _state(name, solutions[name]))
+    return comparison_of(solutions, error)
+
+
+def comparison_of(solutions: dict[str, Solution], error: Refinement | None = None) -> Comparison:
+    """The Comparison of named solutions, the first being what the others are set against."""
+    import pandas as pd
+
+    rows = [_state(name, made) for name, made in solutions.items()]
+    changes = [_change(row, rows[0], name, error) for row in rows[1:] for name in SHOWN_COLUMNS]
+    return Comparison(pd.DataFrame(rows), pd.DataFrame(changes), solutions, pd.DataFrame(_parts(solutions)))
+
+
+def _state(name: str, made: Solution) -> dict:
+    c = made.forces.coefficients()
+    return {"state": name, **{k: c[k] for k in SHOWN_COLUMNS}, "L/D": made.row()["L/D"], "outcome": made.outcome, "cells": made.mesh.n_cells}  # fmt: skip
+
+
+def _parts(solutions: dict[str, Solution]) -> list[dict]:
+    """Newtons of every part of every state, with the differences from the same part of the first one."""
+    rows, first = [], {}
+    for state, made in solutions.items():
+        names = [*dict.fromkeys(part for part, *_ in made.forces.parts), None]
+        for part in names:
+            force = made.forces.newtons(part)
+            row = {"state": state, "part": part or "total"} | dict(
+                zip(("X [N]", "Y [N]", "Z [N]"), map(float, force), strict=True)
+            )
+            if made is next(iter(solutions.values())):
+                first[row["part"]] = force
+            elif (old := first.get(row["part"])) is not None:
+                row |= {f"change {axis} [N]": float(force[k] - old[k]) for k, axis in ((0, "X"), (1, "Y"), (2, "Z"))}
+                row |= {f"percent {axis}": 100.0 * float(force[k] - old[k]) / abs(float(old[k])) for k, axis in ((0, "X"), (2, "Z")) if old[k]}  # fmt: skip
+            rows.append(row)
+    return rows
+
+
+@takes(aircraft=Aircraft, path=str, values=Many(object))
+def changed_aircraft(aircraft: Aircraft, path: str, values) -> dict[str, Aircraft]:
+    """The aircraft with the number at a dotted path at each of `values`, named by them: a sweep over any number of its description."""
+    return {f"{path} = {value}": aircraft.changed({path: value}) for value in values}
+
+
+def _change(row: dict, first: dict, name: str, error: Refinement | None) -> dict:
+    change = row[name] - first[name]
+    beyond = "mesh error unknown"
+    if error is not None:
+        beyond = "yes" if abs(change) > 2.0 * error.estimates[name].error else "no"
+    if row["outcome"] != Outcome.CONVERGED or first["outcome"] != Outcome.CONVERGED:
+        beyond = "not converged"
+    percent = 100.0 * change / abs(first[name]) if first[name] else float("nan")
+    return {"state": row["state"], "coefficient": name, "from": first[name], "to": row[name], "change": change, "percent": percent, "beyond mesh error": beyond}  # fmt: skip

@@ -1,0 +1,214 @@
+"""The same case on nested meshes: observed order, extrapolated value, error bar, and a plain outcome.
+
+Sources: Roache (1994), J. Fluids Eng. 116:405 (grid convergence index, safety factor 1.25); Celik et al. (2008), J.
+Fluids Eng. 130:078001 (procedure); Eca and Hoekstra (2014), J. Comput. Phys. 262:104 (three times the data range where
+no order can be trusted). Verified by tests/test_studies.py on made-up sequences of known order.
+"""
+
+import itertools
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.optimize import brentq
+
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import takes, whole
+from zephyrum.conditions import Freestream
+from zephyrum.errors import InputError
+from zephyrum.flow import Numerics
+from zephyrum.flow.outcome import Outcome
+from zephyrum.geometry import Aircraft, Airfoil, Surface
+from zephyrum.mesh import Mesh, mesh_aircraft, mesh_airfoil
+from zephyrum.results import Polar, solve_case
+from zephyrum.solver import Case
+from zephyrum.studies.observer import Observer, Task, step_reports
+
+STEP = 1.3  # factor on all sizes from one mesh of a body in space to the next
+SAFETY = 1.25
+FORMAL_ORDER = 2.0
+ASYMPTOTIC = (1.0, 3.2)  # observed orders taken as those of a second-order scheme
+HIGHEST = 20.0  # observed order that is told at most
+NOISE = 2e-6  # differences below this are convergence error, not mesh error
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """Outcome on one quantity: value on the finest mesh, observed order, extrapolated value, error bar of the finest."""
+
+    name: str
+    finest: float
+    order: float
+    extrapolated: float
+    error: float
+    asymptotic: bool
+    words: str
+
+
+def observed_order(growth: float, sizes: list[float]) -> float:
+    """The order p at which an error that goes with h^p grows `growth` times as much from the second of three mesh `sizes` to the third as from the first to the second.
+
+    0 if no positive order does (Celik et al. 2008, eq. 5, for steps of any ratio).
+    """
+    h2, h3 = sizes[1] / sizes[0], sizes[2] / sizes[0]
+
+    def excess(p: float) -> float:
+        return (h3**p - h2**p) / (h2**p - 1.0) - growth
+
+    if growth <= math.log(h3 / h2) / math.log(h2):
+        return 0.0
+    return float(brentq(excess, 1e-9, HIGHEST)) if excess(HIGHEST) > 0.0 else HIGHEST
+
+
+def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
+    """Judge `values` on three or more meshes, finest first, whose cells have the mean `sizes`."""
+    f1, f2, f3 = values[:3]
+    d21, d32 = f2 - f1, f3 - f2
+    ratio = sizes[1] / sizes[0]
+    spread = max(values) - min(values)
+    if abs(d21) < NOISE and abs(d32) < NOISE * 10:
+        return Estimate(
+            name, f1, math.nan, f1, max(SAFETY * abs(d21), NOISE), True, "no mesh effect above convergence noise"
+        )
+    order = observed_order(d32 / d21, sizes) if d21 * d32 > 0.0 else 0.0
+    if order == 0.0:
+        kind = "oscillates" if d21 * d32 <= 0.0 else "does not converge"
+        return Estimate(
+            name,
+            f1,
+            math.nan,
+            f1,
+            3.0 * spread,
+            False,
+            f"{kind} with the mesh: not in the asymptotic range, error bar is three times the spread",
+        )
+    used = min(max(order, 0.5), FORMAL_ORDER)
+    extrapolated = f1 - d21 / (ratio**used - 1.0)
+    error = SAFETY * abs(d21) / (ratio**used - 1.0)
+    if abs(extrapolated - f1) > 0.5 * max(map(abs, values)):
+        far = "beyond zero" if extrapolated * f1 < 0.0 else "by more than half"
+        words = f"extrapolates {far}, to {extrapolated:.3g}: not in the asymptotic range, error bar is three times the spread"
+        return Estimate(name, f1, order, f1, max(error, 3.0 * spread), False, words)
+    inside = ASYMPTOTIC[0] <= round(order, 3) <= ASYMPTOTIC[1]
+    words = f"observed order {order:.2f}: " + (
+        "in the asymptotic range" if inside else "not in the asymptotic range, error bar is cautious"
+    )
+    if not inside:
+        error = max(error, 3.0 * abs(d21))
+    return Estimate(name, f1, order, extrapolated, error, inside, words)
+
+
+@dataclass(frozen=True)
+class Refinement:
+    """`table`: a row a mesh, finest first; `estimates`: CL, CD, CM judged."""
+
+    table: object
+    estimates: dict[str, Estimate]
+    air: Freestream
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        found = ", ".join(f"{e.name} {e.finest:.4g} +- {e.error:.2g}" for e in self.estimates.values())
+        return f"{found} on {', '.join(f'{n:,}' for n in self.table['cells'])} cells; {self.outcome}"
+
+    @property
+    def outcome(self) -> str:
+        """One sentence on all three coefficients."""
+        good = [name for name, e in self.estimates.items() if e.asymptotic]
+        if len(good) == len(self.estimates):
+            return "all coefficients are in the asymptotic range"
+        rest = ", ".join(name for name in self.estimates if name not in good)
+        return f"not in the asymptotic range: {rest}; refine once more before trusting the extrapolated value"
+
+    def rows(self) -> list[dict]:
+        """The estimates as table rows."""
+        return [{"coefficient": e.name, "finest mesh": e.finest, "error +-": e.error, "observed order": e.order, "extrapolated": e.extrapolated,
+                 "outcome": e.words} for e in self.estimates.values()]  # fmt: skip
+
+
+def judge(rows: list[dict], air: Freestream) -> Refinement:
+    """The Refinement of rows made by `refine` (finest first): level, cells, h, CL, CD, CM, outcome."""
+    import pandas as pd
+
+    table = pd.DataFrame(rows)
+    sizes = [row["h"] for row in rows]
+    estimates = {name: estimate(name, table[name].tolist(), sizes) for name in ("CL", "CD", "CM")}
+    unconverged = ", ".join(str(row["cells"]) for row in rows if row["outcome"] != Outcome.CONVERGED)
+    if unconverged:
+        for name, e in estimates.items():
+            words = f"the mesh of {unconverged} cells did not converge: no trust in the order"
+            error = max(e.error, 3.0 * float(np.ptp(table[name])))
+            estimates[name] = Estimate(name, e.finest, e.order, e.extrapolated, error, False, words)
+    return Refinement(table, estimates, air)
+
+
+@takes(shape=(Airfoil, Aircraft, Surface, Mesh), air=Freestream, model=str, numerics=Numerics, observer=Observer)
+def refine(
+    shape: Airfoil | Aircraft | Surface | Mesh,
+    air: Freestream,
+    levels: int = 3,
+    model: str = "euler",
+    numerics: Numerics | None = None,
+    walls=None,
+    ground: str | None = None,
+    observer: Observer | None = None,
+    **mesh_options,
+) -> Refinement:
+    """Solve `air` on the finest mesh and `levels` - 1 coarser ones of its family and judge the coefficients.
+
+    shape: an Airfoil meshed with `mesh_options` (or a Mesh with its nested coarser levels), or an Aircraft or Surface, meshed by `mesh_aircraft` with these
+    options and again with all sizes `STEP` and `STEP` squared times as large. walls, ground: as in `solve`; observer: is told of steps and of every finished
+    mesh. InputError if a mesh has too few coarser levels; a level that does not converge makes every estimate say so.
+    """
+    levels = whole("levels", levels, 3, 6)
+    if isinstance(shape, Mesh) and mesh_options:
+        raise InputError(f"{', '.join(mesh_options)}: options of a mesh have no effect on a Mesh that is given; leave them out.")  # fmt: skip
+    if isinstance(shape, Aircraft | Surface):
+        finest = mesh_aircraft(shape, **mesh_options)
+        factor = finest.recipe["factor"]
+        rest = [{**mesh_options, "resolution": factor * STEP**level, "cells": None} for level in range(1, levels)]
+        family = itertools.chain([finest], (mesh_aircraft(shape, **options) for options in rest))
+        numerics = numerics or Numerics(residual_drop=4.0)
+    else:
+        finest = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
+        family = nested(finest, levels)
+    rows = []
+    for level, one in enumerate(family):
+        case = Case(one, air, model, finest.reference, walls, numerics or Numerics(), ground)
+        solution = solve_case(case, on_step=step_reports(observer, Task("refine", f"mesh {level + 1}", 0, levels)))
+        rows.append(level_row(level, one, finest, solution))
+        if observer is not None:
+            observer.finished(Task("refine", f"{one.n_cells} cells", level + 1, levels), rows[-1])
+    return judge(rows, air)
+
+
+def nested(mesh: Mesh, levels: int) -> list[Mesh]:
+    """The mesh and its coarser levels, so many in all; InputError if there are not enough."""
+    family = mesh.family()[:levels]
+    if len(family) < levels:
+        raise InputError(
+            f"levels = {levels}, but the mesh has only {len(family)} nested level(s); choose around and outward divisible by {2 ** (levels - 1)} "
+            f"and large enough (around >= {24 * 2 ** (levels - 1)}, outward >= {8 * 2 ** (levels - 1)})."
+        )
+    return family
+
+
+def level_row(level: int, mesh: Mesh, finest: Mesh, solution) -> dict:
+    """The row of a mesh of a refinement, whose coarser ones may be as wrong as they are, if they converged; h [m] is the mean size of its cells in the volume (in two dimensions the area) of the finest one."""
+    size = (float(np.sum(finest.cell_volume)) / mesh.n_cells) ** (0.5 if finest.planar else 1.0 / 3.0)
+    c = solution.forces.coefficients()
+    return {"level": level, "cells": mesh.n_cells, "h": size, **{k: c[k] for k in ("CL", "CD", "CM")},
+            "outcome": solution.flow.outcome if level else solution.outcome, "mesh": mesh.fingerprint, "case": solution.case.fingerprint, "seconds": round(solution.flow.seconds, 2)}  # fmt: skip
+
+
+def with_errors(polar: Polar, refinement: Refinement) -> Polar:
+    """Error bars from one refined point for all: CL by its relative error, CD and CM by their absolute ones."""
+    e = refinement.estimates
+    relative = {"CL": e["CL"].error / max(abs(e["CL"].finest), 0.05)}
+    absolute = {name: e[name].error for name in ("CL", "CD", "CM")}
+    where = refinement.air.describe()
+    notes = polar.notes | {
+        "errors": f"mesh error found at {where} ({refinement.outcome}), taken over to all points: CL relative, CD and CM absolute; near shocks it is larger"
+    }
+    return Polar(polar.with_errors(relative, absolute).table, notes)

@@ -1,0 +1,105 @@
+"""[refine]: the condition on coarser meshes, which gives observed order and error bars.
+
+Verified by tests/test_studies.py and tests/test_flight.py.
+"""
+
+from pydantic import Field
+
+from zephyrum.errors import FileError
+from zephyrum.results import solve_case
+from zephyrum.studies.common_tables import Finite, Strict
+from zephyrum.studies.grid_convergence import Refinement, judge, level_row
+from zephyrum.studies.jobs.base import Figure, Job, Table
+from zephyrum.studies.observer import Task, step_reports
+from zephyrum.studies.points import Point
+
+REFINED = {"coefficient": "", "finest mesh": ".5f", "error +-": "~2", "observed order": ".2f", "extrapolated": ".5f", "outcome": ""}  # fmt: skip
+LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "outcome": "", "seconds": ".1f"}
+
+
+class RefineSpec(Strict):
+    """Where to prove the mesh; an aircraft has three levels."""
+
+    mach: Finite
+    alpha: Finite
+    levels: int = Field(3, ge=3, le=6)
+
+
+class RefineJob(Job):
+    """The mesh study of a study: level by level, each kept as soon as it is done."""
+
+    name = "refine"
+    order = 2
+    Spec = RefineSpec
+    files = {
+        "refinement.csv": "the same case on coarser meshes",
+        "refinement.json": "its rows with the case of each; observed orders, extrapolated values, error bars",
+    }
+    template = {
+        "section": """[refine]                  # the second and third mesh: error bars for the polar
+mach = 0.2
+alpha = 2
+levels = 3
+""",
+        "aircraft": """# [refine]                # error bars from two coarser meshes
+# mach = 0.2
+# alpha = 3
+""",
+    }
+
+    def count(self, spec):
+        return spec.levels
+
+    def check(self, study, spec):
+        study.source.check_levels(spec.levels)
+
+    def run(self, study, spec, observer) -> Refinement:
+        rows: list[dict] = []
+        known = self._known(study)
+        for level in range(spec.levels):
+            case = study.case(spec.mach, spec.alpha, observer, level)
+            row = next((row for row in known if row["case"] == case.fingerprint), None)
+            if row is None:
+                row = self._solved(study, spec, level, case, observer)
+            rows.append(row)
+            study.workspace.keep_record("refinement", self.name, {"levels": rows})
+            observer.finished(Task(self.name, f"{row['cells']} cells", level + 1, spec.levels), row)
+        made = judge(rows, study.freestream(spec.mach, spec.alpha))
+        study.workspace.keep_record("refinement", self.name, {"levels": rows, "estimates": made.rows()})
+        study.workspace.write_table("refinement", made.table)
+        return made
+
+    def _solved(self, study, spec, level: int, case, observer) -> dict:
+        solution = study.stored_solution(case) if level == 0 else None
+        if solution is None:
+            point = Point(spec.mach, spec.alpha, None, level)
+            reports = step_reports(observer, Task(self.name, point.label, 0, spec.levels))
+            keep = study.workspace.folder / "points" / f"{point.name}.going"
+            solution = solve_case(case, on_step=reports, keep=keep)
+        return level_row(level, case.mesh, study.case(spec.mach, spec.alpha).mesh, solution)
+
+    def _known(self, study) -> list[dict]:
+        held = study.workspace.record("refinement", self.name)
+        return [] if held is None else held["levels"]
+
+    def load(self, study, spec) -> Refinement | None:
+        rows = self._known(study)
+        case = study.stored_case(spec.mach, spec.alpha)
+        if len(rows) < spec.levels or case is None:
+            return None
+        if rows[0]["case"] != case.fingerprint:
+            raise FileError(f"the mesh study in {str(study.workspace.folder)!r} is stale: it belongs to another case than its study.toml gives; run the study again.")  # fmt: skip
+        return judge(rows, study.freestream(spec.mach, spec.alpha))
+
+    def tables(self, study, result):
+        levels = Table(result.table.to_dict("records"), LEVELS, f"refinement at {result.air.describe()}")
+        return [Table(result.rows(), REFINED, lines=(f"outcome: {result.outcome}",)), levels][::-1]
+
+    def figures(self, study, result):
+        return [Figure("refinement", "refinement", (result,), caption="Coefficients over the mesh, with the extrapolated value and the error bar of the finest mesh.", position="error")]  # fmt: skip
+
+    def outcomes(self, result):
+        return list(result.table["outcome"])
+
+
+JOB = RefineJob()

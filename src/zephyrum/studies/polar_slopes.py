@@ -1,0 +1,66 @@
+"""What follows from a sweep over alpha: lift slope, zero-lift angle, neutral point, static margin, trim, centre of pressure.
+
+All from straight lines through the converged points of one Mach number, with the standard errors of these lines (Etkin and Reid 1996,
+Dynamics of Flight, ch. 2). Verified by tests/test_space.py against exact lines.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum.conditions import Reference
+from zephyrum.flow.outcome import Outcome
+
+LINEAR_RANGE = 10.0  # deg: points of higher alpha are left out of the lines
+
+
+@dataclass(frozen=True)
+class PolarSlopes:
+    """Of one Mach number: lift slope [1/rad], alpha of no lift [deg], CM of no lift, neutral point x [m], static margin [chord]; each
+
+    with its standard error, nan from two points only. trim: alpha [deg] at which CM = 0 and the CL there; points: how many were used.
+    """
+
+    mach: float
+    points: int
+    slope: tuple[float, float]
+    no_lift: float
+    moment: float
+    neutral: tuple[float, float]
+    margin: tuple[float, float]
+    trim: tuple[float, float]
+
+    def row(self) -> dict:
+        """A row of a table."""
+        return {"mach": self.mach, "points": self.points, "CL alpha [1/rad]": self.slope[0], "CL alpha +-": self.slope[1], "alpha of no lift [deg]": self.no_lift,
+                "CM of no lift": self.moment, "neutral point x [m]": self.neutral[0], "neutral point +-": self.neutral[1], "static margin [chord]": self.margin[0],
+                "static margin +-": self.margin[1], "trim alpha [deg]": self.trim[0], "trim CL": self.trim[1]}  # fmt: skip
+
+
+def _line(x: np.ndarray, y: np.ndarray) -> tuple[float, float, float]:
+    """(slope, its standard error, value at 0)"""
+    slope, start = np.polyfit(x, y, 1)
+    if len(x) < 3:
+        return float(slope), float("nan"), float(start)
+    rest = y - start - slope * x
+    error = np.sqrt(np.sum(rest**2) / (len(x) - 2) / np.sum((x - x.mean()) ** 2))
+    return float(slope), float(error), float(start)
+
+
+def polar_slopes_of(polar, reference: Reference) -> list[PolarSlopes]:
+    """One `PolarSlopes` for every Mach number of a polar with at least two converged points within +-10 deg."""
+    out = []
+    for mach, rows in polar.table.groupby("mach"):
+        rows = rows[(rows["outcome"] == Outcome.CONVERGED) & (rows["alpha"].abs() <= LINEAR_RANGE)]
+        if len(rows) < 2:
+            continue
+        alpha, lift, moment = (rows[name].to_numpy(dtype=float) for name in ("alpha", "CL", "CM"))
+        slope, error, start = _line(np.radians(alpha), lift)
+        tilt, tilt_error, at_none = _line(lift, moment)
+        margin = -tilt
+        x = reference.point[0] + margin * reference.chord
+        trim_lift = at_none / margin if margin != 0.0 else float("nan")
+        trim = float(np.degrees((trim_lift - start) / slope)) if slope else float("nan")
+        out.append(PolarSlopes(float(mach), len(rows), (slope, error), float(np.degrees(-start / slope)) if slope else float("nan"), at_none,
+                           (x, tilt_error * reference.chord), (margin, tilt_error), (trim, trim_lift)))  # fmt: skip
+    return out

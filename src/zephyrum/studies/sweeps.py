@@ -1,0 +1,171 @@
+"""Sweeps over alpha and Mach number: a polar, resumable, on one process, on several, or on a cluster.
+
+Points of one Mach number form chains outward from the smallest alpha, each started from its neighbour; numbers do not
+depend on the count of processes or on interruptions. Verified by tests/test_studies.py.
+"""
+
+import tempfile
+from dataclasses import asdict, replace
+from pathlib import Path
+
+from zephyrum._core.validation import PATH, number, numbers, takes, whole
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.errors import InputError
+from zephyrum.flow import Numerics
+from zephyrum.geometry import Airfoil
+from zephyrum.mesh import Mesh, mesh_airfoil
+from zephyrum.results import Polar
+from zephyrum.solver import Case
+from zephyrum.studies.executors import ClusterExecutor, ProcessExecutor, Reports, SerialExecutor, Work
+from zephyrum.studies.observer import Observer
+from zephyrum.studies.point_store import Store
+from zephyrum.studies.points import Point, plan, refine_near_clmax
+
+PROCESSES = 2  # unless asked otherwise
+
+
+def _values(name: str, values, low: float, high: float, open_low: bool = False) -> list[float]:
+    sequence = [values] if isinstance(values, int | float | str) else numbers(name, values)
+    if not sequence:
+        raise InputError(f"{name} is empty; give at least one value.")
+    out = [number(name, value, low, high, open_low=open_low) for value in sequence]
+    if len({round(value, 6) for value in out}) < len(out):
+        raise InputError(f"{name} = {sequence} holds a value twice; give each once.")
+    return out
+
+
+@takes(
+    shape=(Airfoil, Mesh),
+    model=str,
+    air=Freestream,
+    folder=PATH,
+    numerics=Numerics,
+    reference=Reference,
+    observer=Observer,
+    scheduler=str,
+)
+def sweep(
+    shape: Airfoil | Mesh,
+    alpha,
+    mach,
+    reynolds: float | None = None,
+    model: str = "euler",
+    air: Freestream | None = None,
+    folder: str | Path | None = None,
+    processes: int | None = None,
+    numerics: Numerics | None = None,
+    clmax_spacing: float = 0.0,
+    walls=None,
+    ground: str | None = None,
+    reference: Reference | None = None,
+    observer: Observer | None = None,
+    scheduler: str | None = None,
+    **mesh_options,
+) -> Polar:
+    """Polar over `alpha` [deg] and `mach`, on a Mesh or on an Airfoil meshed with `mesh_options`.
+
+    reynolds: on the reference chord, the same at every Mach number; or air: gas and state shared by all points (default: standard sea level).
+    folder: where solutions and rows are kept; an interrupted sweep given the same folder goes on where it stopped, and
+    `open_results(folder).solution(alpha=...)` gives any solution back.
+    clmax_spacing: finest spacing [deg] of the points added about the lift maximum of each Mach number; 0 adds none.
+    walls, ground, reference: as in `solve`. processes: local ones with a thread each, 2 unless told otherwise; scheduler: address of a scheduler of
+    dask.distributed, such as "tcp://host:8786", whose workers compute instead (extra `cluster`); they report no steps.
+    observer: is told of steps and finished points.
+    Raises InputError for bad input, also for an argument that would have no effect; FlowError if a process dies (run again to resume).
+    """
+    alphas = _values("alpha", alpha, -60.0, 60.0)
+    number("clmax_spacing", clmax_spacing, 0.0, 10.0)
+    machs = _values("mach", mach, 1e-4, 4.0)
+    if air is not None and reynolds is not None:
+        raise InputError(f"reynolds = {reynolds!r} has no effect beside air, which has its own; put it into air.")
+    if isinstance(shape, Mesh) and mesh_options:
+        raise InputError(f"{', '.join(mesh_options)}: options of a mesh have no effect on a Mesh that is given; leave them out.")  # fmt: skip
+    if scheduler is not None and processes is not None:
+        raise InputError(f"processes = {processes!r} has no effect beside scheduler, whose workers compute; leave it out.")  # fmt: skip
+    mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
+    base = air or Freestream(mach=machs[0], reynolds=reynolds)
+    first = Point(machs[0], alphas[0], None).case(
+        Case(mesh, base.turned(alpha=alphas[0]), model, reference, walls, numerics or Numerics(), ground)
+    )
+    processes = PROCESSES if processes is None else whole("processes", processes, 1, 256)
+    return sweep_case(first, alphas, machs, folder, processes, clmax_spacing, observer, scheduler)
+
+
+def sweep_case(
+    base: Case,
+    alphas: list[float],
+    machs: list[float],
+    folder: str | Path | None = None,
+    processes: int = PROCESSES,
+    clmax_spacing: float = 0.0,
+    observer: Observer | None = None,
+    scheduler: str | None = None,
+) -> Polar:
+    """Polar of a case over its attitudes and Mach numbers; arguments as in `sweep`."""
+    if folder is None:
+        with tempfile.TemporaryDirectory() as scratch:
+            return _swept(base, alphas, machs, Store.open(scratch), None, processes, clmax_spacing, observer, scheduler)
+    store = Store.open(folder)
+    return _swept(base, alphas, machs, store, store.mesh_file, processes, clmax_spacing, observer, scheduler)
+
+
+def _swept(
+    base: Case, alphas, machs, store: Store, keep_mesh, processes: int, clmax_spacing: float, observer, scheduler
+) -> Polar:
+    """The polar, its points kept in a store; keep_mesh(mesh) keeps the mesh there, None if nobody will read the solutions later."""
+    points = plan(alphas, machs)
+    for point in points:  # every one is checked before any is computed
+        point.case(base)
+    rows = _known(points, base, store)
+    executor = None
+    fresh = points
+    try:
+        while fresh:
+            rows |= _known(fresh, base, store)
+            todo = [point for point in fresh if point.name not in rows]
+            if todo and executor is None:
+                work = Work(base, store, keep_mesh(base.mesh) if keep_mesh else store.root / "mesh.cgns")
+                executor = _executor(work, processes, scheduler)
+            if todo:
+                executor.compute(todo, rows, Reports(observer, len(points)))
+            fresh = refine_near_clmax(rows, points, clmax_spacing) if clmax_spacing > 0.0 else []
+            points = points + fresh
+    finally:
+        if executor is not None:
+            executor.close()
+    return polar_of(points, rows, base)
+
+
+def stored_polar(
+    base: Case, alphas: list[float], machs: list[float], folder: str | Path, clmax_spacing: float = 0.0
+) -> Polar | None:
+    """The points of a sweep that a folder holds; nothing is computed or written. None without any."""
+    store, points = Store(Path(folder)), plan(alphas, machs)
+    rows, fresh = {}, points
+    while fresh:
+        rows |= _known(fresh, base, store)
+        whole_sweep = all(point.name in rows for point in points)
+        fresh = refine_near_clmax(rows, points, clmax_spacing) if clmax_spacing > 0.0 and whole_sweep else []
+        points = points + fresh
+    points = [point for point in points if point.name in rows]
+    return polar_of(points, rows, base) if points else None
+
+
+def _known(points: list[Point], base: Case, store: Store) -> dict[str, dict]:
+    found = {point.name: store.finished(point.name, point.case(base)) for point in points}
+    return {name: row for name, row in found.items() if row is not None}
+
+
+def _executor(work: Work, processes: int, scheduler: str | None):
+    if scheduler is not None:
+        return ClusterExecutor(work, scheduler)
+    return SerialExecutor(work) if processes == 1 else ProcessExecutor(work, processes)
+
+
+def polar_of(points: list[Point], rows: dict[str, dict], base: Case) -> Polar:
+    """The Polar of finished points, with what tells how it was made."""
+    mesh = base.mesh
+    notes = {"made by": "zephyrum.sweep", "mesh": mesh.recipe | {"fingerprint": mesh.fingerprint, "cells": mesh.n_cells},
+             "reference": asdict(base.reference), "numerics": asdict(base.numerics), "model": base.model, "walls": base.description["walls"], "ground": base.ground,
+             "case": replace(base, air=base.air.turned(alpha=base.mesh.attitude)).fingerprint, "air": [list(row) for row in base.air.table()]}  # fmt: skip
+    return Polar.of([rows[point.name] for point in points], notes)

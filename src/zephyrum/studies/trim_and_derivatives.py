@@ -1,0 +1,241 @@
+"""How a described aircraft flies: trimmed for a lift, and its derivatives by differences.
+
+Trim: alpha and one number of the description (the pitch of a tailplane, an elevator) for which lift is as wanted and CM = 0, by Broyden's (1965, Math.
+Comp. 19:577) rank-one updates of the two-by-two slopes; every setting is meshed and solved, so what comes out has been flown. Derivatives: central differences
+in alpha and, on a whole model, in beta, each with the bend that the two one-sided slopes show (Etkin and Reid 1996, Dynamics of Flight, ch. 4-5).
+Verified by tests/test_flight.py.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import number, takes, whole
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.errors import FlowError, InputError
+from zephyrum.flow import Numerics
+from zephyrum.flow.outcome import Outcome
+from zephyrum.geometry import Aircraft
+from zephyrum.mesh import Mesh, mesh_aircraft
+from zephyrum.results import Solution, solve_case
+from zephyrum.solver import Case
+
+LIFT_WITHIN, MOMENT_WITHIN = 3e-3, 1.5e-3  # of CL and CM that count as trimmed
+SETTING_WITHIN = 0.1  # deg of the control, or as much CM as they make: every setting has a mesh of its own, which alone moves CM by as much
+FIRST_ALPHA = 2.0  # deg, of the first differences
+FIRST_SETTING = 2.0
+MAX_ALPHA = 8.0  # deg that one step may change
+MIN_CONTROL_EFFECT = 0.7  # deg: after shorter steps the differences tell of the new mesh, not of the slopes
+LONG = ("CL", "CD", "CM")
+SIDE = ("CY", "C roll", "C yaw")
+
+
+@dataclass(frozen=True, eq=False)
+class Trim:
+    """alpha [deg] and `setting` of the number at `control`, with the Solution there; table: DataFrame of all that were flown; trimmed: whether lift and moment are met."""
+
+    control: str
+    alpha: float
+    setting: float
+    solution: Solution
+    table: object
+    trimmed: bool
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        c = self.solution.forces.coefficients()
+        state = "trimmed" if self.trimmed else "NOT trimmed"
+        return f"{state}: alpha {self.alpha:+.2f} deg, {self.control} {self.setting:+.2f}, CL {c['CL']:.4f}, CM {c['CM']:+.4f}, CD {c['CD']:.5f} after {len(self.table)} solutions"
+
+
+def lift_for(weight: float, air: Freestream, area: float) -> float:
+    """CL at which the lift is `weight` [N]; thrust is left out."""
+    return number("weight", weight, 0.0, open_low=True) / (air.dynamic_pressure * area)
+
+
+class TrimLog:
+    """Remembers nothing; override to keep the settings that were flown, so that none is flown twice.
+
+    A row has alpha, setting, CL, CD, CM, outcome, cells and case.
+    """
+
+    def recall(self, alpha: float, setting: float) -> dict | None:
+        """Row of the next setting if it was flown before."""
+        return None
+
+    def last_solution(self) -> Solution | None:
+        """The solution of the last setting that was kept."""
+        return None
+
+    def keep(self, row: dict, solution: Solution) -> None:
+        """A setting was flown."""
+
+    def step(self, label: str) -> Callable[[dict], None] | None:
+        """`on_step` of a run."""
+        return None
+
+
+class _Flights:
+    """Solutions at settings of a control; the meshes are large, so only the last one is held."""
+
+    def __init__(self, aircraft: Aircraft, base: dict, air: Freestream, control: str, log: TrimLog, mesh_options: dict):
+        self.aircraft, self.base, self.air, self.control, self.log, self.options = (
+            aircraft,
+            base,
+            air,
+            control,
+            log,
+            mesh_options,
+        )
+        self.rows: list[dict] = []
+        self.last: tuple[float, Solution] | None = None
+
+    def row(self, alpha: float, setting: float) -> dict:
+        """The row of a setting, recalled or flown."""
+        row = self.log.recall(alpha, setting)
+        if row is None:
+            solution = self._flown(alpha, setting)
+            c = solution.forces.coefficients()
+            row = {"alpha": alpha, "setting": setting, **{name: c[name] for name in LONG}, "outcome": solution.outcome, "reason": solution.reason,
+                   "cells": solution.mesh.n_cells, "case": solution.case.fingerprint}  # fmt: skip
+            self.log.keep(row, solution)
+        self.rows.append(row)
+        if row["outcome"] == Outcome.FAILED:
+            raise FlowError(f"alpha {alpha:g} deg, {self.control} = {setting:g}: {row['reason']}.")
+        return row
+
+    def _flown(self, alpha: float, setting: float) -> Solution:
+        if self.last is None and self.rows and (stored := self.log.last_solution()) is not None:
+            self.last = self.rows[-1]["setting"], stored
+        near = self.last[1] if self.last is not None and self.last[0] == setting else None
+        self.last = None
+        mesh = (
+            near.mesh
+            if near is not None
+            else mesh_aircraft(self.aircraft.changed({self.control: setting}), **self.options)
+        )
+        case = Case(mesh, self.air.turned(alpha=alpha), **self.base)
+        solution = solve_case(case, near, self.log.step(f"alpha {alpha:+.2f}, {self.control} {setting:+.2f}"))
+        self.last = setting, solution
+        return solution
+
+    def solution(self) -> Solution:
+        """That of the last row."""
+        if self.last is not None:
+            return self.last[1]
+        stored = self.log.last_solution()
+        row = self.rows[-1]
+        return (
+            stored
+            if stored is not None and stored.case.fingerprint == row["case"]
+            else self._flown(row["alpha"], row["setting"])
+        )
+
+    def table(self):
+        """DataFrame of all rows."""
+        import pandas as pd
+
+        return pd.DataFrame([{"alpha": row["alpha"], self.control: row["setting"], **{name: row[name] for name in (*LONG, "outcome", "cells")}} for row in self.rows])  # fmt: skip
+
+
+@takes(air=Freestream, control=str, model=str, numerics=Numerics, reference=Reference, log=TrimLog)
+def trim(aircraft: Aircraft, air: Freestream, lift: float, control: str, setting: float = 0.0, model: str = "euler", numerics: Numerics | None = None,
+         most: int = 5, walls=None, log: TrimLog | None = None, **mesh_options) -> Trim:  # fmt: skip
+    """Fly the aircraft so that CL = `lift` and CM = 0 about its reference point.
+
+    control: dotted path of a number of the description such as "tailplane.pitch" [deg], nose-up positive; setting: its first value. air.alpha is the first
+    alpha. walls: as in `solve`. mesh_options: those of `mesh_aircraft`. Three solutions give the slopes, `most` more the trim, to 0.003 of CL and 0.1 deg of the control;
+    log: keeps what was flown and is told of every setting.
+    InputError if the number does not change CM, or over a ground.
+    """
+    if not isinstance(aircraft, Aircraft):
+        raise InputError(f"trim changes a number of a described Aircraft, not of a {type(aircraft).__name__}.")
+    if mesh_options.get("ground") is not None:
+        raise InputError(f"ground = {mesh_options['ground']!r}: trim over a ground is not available, since every alpha needs a mesh of its own; leave it out.")  # fmt: skip
+    number("lift", lift)
+    whole("most", most, 1, 20)
+    base = {"model": model, "numerics": numerics or Numerics(residual_drop=4.0), "walls": walls}
+    flights = _Flights(aircraft, base, air, control, log or TrimLog(), mesh_options)
+
+    def miss(alpha: float, value: float) -> np.ndarray:
+        row = flights.row(alpha, value)
+        return np.array([row["CL"] - lift, row["CM"]])
+
+    at = np.array([air.alpha, number("setting", setting)])
+    turned = miss(at[0] + FIRST_ALPHA, at[1])
+    here = miss(*at)
+    moved = miss(at[0], at[1] + FIRST_SETTING)
+    slopes = np.stack([(turned - here) / FIRST_ALPHA, (moved - here) / FIRST_SETTING], axis=1)
+    if abs(slopes[1, 1]) < 1e-5:
+        raise InputError(f"{control!r} changes CM by {slopes[1, 1]:.1e} only; name the pitch or a control of a tail.")
+
+    def met(off) -> bool:
+        return abs(off[0]) <= LIFT_WITHIN and abs(off[1]) <= max(MOMENT_WITHIN, SETTING_WITHIN * abs(slopes[1, 1]))
+
+    for _ in range(most):
+        if met(here) and len(flights.rows) > 3:
+            break
+        step = -np.linalg.solve(slopes, here)
+        # the same mesh at another alpha: a new one would move the lift by more
+        if abs(step[1]) <= 0.5 * SETTING_WITHIN:
+            step = np.array([-here[0] / slopes[0, 0], 0.0])
+        step *= min(1.0, MAX_ALPHA / np.abs(step).max())
+        at = at + step
+        before = here
+        here = miss(*at)
+        if np.abs(step).max() > MIN_CONTROL_EFFECT:
+            slopes += np.outer(here - before - slopes @ step, step) / (step @ step)
+    solution = flights.solution()
+    good = met(here) and solution.outcome == Outcome.CONVERGED
+    return Trim(control, float(at[0]), float(at[1]), solution, flights.table(), bool(good))
+
+
+@takes(mesh=Mesh, air=Freestream, model=str, numerics=Numerics, start=Solution)
+def derivatives(mesh: Mesh, air: Freestream, model: str = "euler", numerics: Numerics | None = None, alpha_step: float = 1.0, beta_step: float = 3.0,
+                start: Solution | None = None, walls=None):  # fmt: skip
+    """DataFrame of derivatives [1/rad] about the reference point: of CL, CD, CM by alpha and, on a whole model, of CY, C roll, C yaw by beta.
+
+    "value" is the central difference over +- alpha_step or beta_step [deg], "one_sided_difference" half the difference of the one-sided slopes: what the step
+    leaves in doubt. "converged": whether all solutions were. start: a solution at `air` on the same mesh. walls: as in `solve`.
+    InputError for a mesh of a section or with a ground.
+    """
+    number("alpha_step", alpha_step, 0.0, 10.0, open_low=True)
+    number("beta_step", beta_step, 0.0, 20.0, open_low=True)
+    base = Case(mesh, air, model, None, walls, numerics or Numerics(residual_drop=4.0))
+
+    def solved(case: Case, near: Solution | None) -> Solution:
+        if start is not None and case is base and start.case.fingerprint == base.fingerprint:
+            return start
+        return solve_case(case, near if near is not None else start)
+
+    return derivatives_of(base, alpha_step, beta_step, solved)
+
+
+def derivatives_of(
+    base: Case, alpha_step: float, beta_step: float, solved: Callable[[Case, Solution | None], Solution]
+):
+    """The table of `derivatives` about a case; solved(case, start) gives solutions."""
+    import pandas as pd
+
+    if base.ground is not None:
+        raise InputError(
+            "derivatives over a ground are not available: every alpha needs a mesh of its own; mesh without ground."
+        )
+    turns = [("alpha", alpha_step, LONG)]
+    if not base.mesh.mirrored and not base.mesh.planar:
+        turns.append(("beta", beta_step, SIDE))
+    centre = solved(base, None)
+    midpoint = centre.forces.coefficients()
+    rows = []
+    for name, step, wanted in turns:
+        sides = [solved(base.turned(**{name: getattr(base.air, name) + sign * step}), centre) for sign in (-1.0, 1.0)]
+        low, high = (made.forces.coefficients() for made in sides)
+        angle = np.radians(step)
+        for c in wanted:
+            left, right = (midpoint[c] - low[c]) / angle, (high[c] - midpoint[c]) / angle
+            rows.append({"derivative": f"{c} by {name}", "value": 0.5 * (left + right), "one_sided_difference": 0.5 * abs(right - left),
+                         "converged": all(made.outcome == Outcome.CONVERGED for made in (centre, *sides))})  # fmt: skip
+    return pd.DataFrame(rows)
