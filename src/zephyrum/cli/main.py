@@ -14,6 +14,7 @@ from pathlib import Path
 import click
 
 from zephyrum._core.atomic_files import write_text
+from zephyrum.cli.arguments import section_of
 from zephyrum.cli.output import Progress, print_outcome, print_refinement, table
 from zephyrum.errors import FlowError, InputError, ZephyrumError
 from zephyrum.flow.outcome import Outcome
@@ -49,16 +50,6 @@ class _Sentences(click.Group):
 def main() -> None:
     """Aerodynamics of airfoils and aircraft: shape, mesh, flow, polars, and the evidence that they can be trusted."""
     logging.basicConfig(format="zephyrum: %(message)s", level=logging.WARNING)
-
-
-def section_of(text: str, tail: str = "closed"):
-    """The section a user names: "naca2412" or a coordinate file."""
-    from zephyrum.geometry import Airfoil
-
-    compact = text.lower().replace(" ", "").replace("-", "")
-    if compact.startswith("naca") and not Path(text).exists():
-        return Airfoil.naca(compact[4:], tail)
-    return Airfoil.read(text)
 
 
 def run_and_show(path: Path, folder: Path, figures: bool) -> int:

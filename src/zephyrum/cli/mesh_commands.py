@@ -4,6 +4,7 @@ from pathlib import Path
 
 import click
 
+from zephyrum.cli.arguments import section_of
 from zephyrum.errors import InputError, MeshError
 
 # options that belong to one kind of geometry, with their defaults
@@ -57,7 +58,6 @@ def with_layers(options: dict) -> dict:
 
 def mesh_section_command(section: str, options: dict) -> None:
     """Mesh about a section: recipe, quality, file, figure."""
-    from zephyrum.cli.main import section_of
     from zephyrum.mesh import mesh_airfoil, quality, write_mesh
 
     out, figures = options.pop("out"), options.pop("figures")

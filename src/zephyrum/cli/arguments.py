@@ -1,0 +1,13 @@
+"""What a user types on the command line, as objects."""
+
+from pathlib import Path
+
+
+def section_of(text: str, tail: str = "closed"):
+    """The section a user names: "naca2412" or a coordinate file."""
+    from zephyrum.geometry import Airfoil
+
+    compact = text.lower().replace(" ", "").replace("-", "")
+    if compact.startswith("naca") and not Path(text).exists():
+        return Airfoil.naca(compact[4:], tail)
+    return Airfoil.read(text)
