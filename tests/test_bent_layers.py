@@ -203,7 +203,7 @@ class BentLayers(unittest.TestCase):
         q[:, 1] *= np.tanh(self.mesh.wall_distance / 1e-3)  # shear, and hardly any turbulence yet
         level.evaluate(q)
         level.linearise(q)
-        own = level.jacobian.by_state[:, 0, 5]
+        own = level.jacobian.sources.by_state[:, 0, 5]
         level.jacobian.set_inertia(q, np.zeros(self.mesh.n_cells))
         self.assertGreater(own.max(), 0.0)
         growth = level.jacobian.stabilise_source_diagonal(10.0)

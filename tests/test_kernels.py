@@ -35,21 +35,24 @@ def plain_states(residual, q, f):
     """Both states at interior face f from the published formulas, one number at a time."""
     d, kappa = residual.domain, residual.scheme.kappa
     if residual.scheme.order == 1:
-        return q[d.left[f]], q[d.right[f]]
-    a, b = d.left[f], d.right[f]
+        return q[d.faces.left[f]], q[d.faces.right[f]]
+    faces = d.faces
+    a, b = faces.left[f], faces.right[f]
     jump = q[b] - q[a]
     far = [
         2.0 * residual.gradients[c] @ direction[f] - jump
-        for c, direction in ((a, d.vector_to_right), (b, d.vector_to_left))
+        for c, direction in ((a, faces.vector_to_right), (b, faces.vector_to_left))
     ]
-    weight = limiter_weight(residual.numbers[1], *q[a], *q[b], far[0][0], far[1][0], 1.4)
+    weight = limiter_weight(residual.numbers.limiter_floor, tuple(q[a]), tuple(q[b]), far[0][0], far[1][0], 1.4)
     states = []
     for c, r, fraction, sign, upwind in (
-        (a, d.to_left[f], d.fraction[f, 0], 1.0, far[0]),
-        (b, d.to_right[f], d.fraction[f, 1], -1.0, far[1]),
+        (a, faces.to_left[f], faces.fraction[f, 0], 1.0, far[0]),
+        (b, faces.to_right[f], faces.fraction[f, 1], -1.0, far[1]),
     ):
         rise = residual.gradients[c] @ r + sign * kappa * fraction * 0.5 * (jump - upwind)
-        keep = np.array([van_albada(u, j, e)[0] for u, j, e in zip(upwind, jump, residual.eps, strict=True)])
+        keep = np.array(
+            [van_albada(u, j, e)[0] for u, j, e in zip(upwind, jump, residual.numbers.smooth_squares, strict=True)]
+        )
         state = q[c] + rise * (1.0 - weight * (1.0 - keep))
         unsafe = 1.0 + 1.4 * state[0] < 0.2 * (1.0 + 1.4 * q[c, 0]) or state[4] < 0.2 * q[c, 4]
         states.append(q[c] if unsafe else state)
@@ -60,7 +63,7 @@ class Farfield(unittest.TestCase):
     def test_a_slow_wake_leaves_at_the_pressure_outside(self):
         outside = (0.0, 0.05, 0.0, 0.0, 1.0)
         for deficit in (0.0, 0.01, 0.03):
-            flux = boundary_flux(FARFIELD, 0.0, 0.05 - deficit, 0.0, 0.0, 1.0, *outside, 1.0, 0.0, 0.0, 1.4)
+            flux = boundary_flux(FARFIELD, (0.0, 0.05 - deficit, 0.0, 0.0, 1.0), outside, (1.0, 0.0, 0.0), 1.4)
             pressure = flux[1] - flux[0] ** 2  # less the momentum, at a density of nearly 1
             # a sound wave would have half of density, speed of sound and deficit: 12 dynamic pressures for the last one
             self.assertLessEqual(abs(pressure), 0.1 * deficit + 1e-12, deficit)
@@ -80,7 +83,9 @@ class BlocksOfFaces(unittest.TestCase):
                     d = residual.domain
                     for f in (0, 63, 64, mesh.n_interior // 2, mesh.n_interior - 1):
                         left, right = plain_states(residual, q, f)
-                        flux = d.area[f] * np.array(roe_flux(*left, *right, *d.normal[f], 1.4))
+                        flux = d.faces.area[f] * np.array(
+                            roe_flux(tuple(left), tuple(right), tuple(d.faces.normal[f]), 1.4)
+                        )
                         np.testing.assert_allclose(residual.flux[f], flux, atol=1e-13)
 
     def test_an_unsafe_rise_is_refused_and_its_cell_used(self):
@@ -92,9 +97,9 @@ class BlocksOfFaces(unittest.TestCase):
         for f in range(mesh.n_interior):
             left, right = plain_states(residual, q, f)
             d = residual.domain
-            hit = np.array_equal(left, q[d.left[f]]) and residual.gradients[d.left[f]].any()
+            hit = np.array_equal(left, q[d.faces.left[f]]) and residual.gradients[d.faces.left[f]].any()
             refused += bool(hit)
-            flux = d.area[f] * np.array(roe_flux(*left, *right, *d.normal[f], 1.4))
+            flux = d.faces.area[f] * np.array(roe_flux(tuple(left), tuple(right), tuple(d.faces.normal[f]), 1.4))
             np.testing.assert_allclose(residual.flux[f], flux, atol=1e-12)
         self.assertGreater(refused, 0)
 

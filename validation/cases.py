@@ -30,7 +30,7 @@ def freestream_preserved():
                 FaceData.of(mesh), Scheme(), GasModel(1.4), mach, exterior_states(mesh, scales, 0.0, False)
             )
             R = residual(np.tile(scales.freestream, (mesh.n_cells, 1)))
-            size = np.bincount(mesh.left, residual.domain.area, mesh.n_cells)
+            size = np.bincount(mesh.left, residual.domain.faces.area, mesh.n_cells)
             flux = mach * (2.5 + 0.5 * mach**2)  # the largest of the freestream's own fluxes
             worst = max(worst, float(np.abs(R / size[:, None]).max()) / flux)
         rows.append(

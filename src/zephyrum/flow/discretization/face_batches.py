@@ -1,22 +1,22 @@
 """Interior faces taken thirty-two at a time, so that the arithmetic runs in the processor's vector registers.
 
 A block of faces is gathered into one flat scratch array, row after row of `BATCH_SIZE` numbers (row r, lane k at
-`r * LANES + k`), then worked on by loops without branches. Groups of `MAX_UNKNOWNS` rows hold the two cells' unknowns, the
+`r * BATCH_SIZE + k`), then worked on by loops without branches. Groups of `MAX_UNKNOWNS` rows hold the two cells' unknowns, the
 rises g.r to the face and g.d along the way between the centroids on either side, the two face states, the mean of
 the two gradients, and the flux. A last, part-filled block repeats its last face.
 Verified by tests/test_kernels.py (against face-by-face evaluation; J v against differences of the residual).
 """
 
-from zephyrum._core.jit import serial
+from zephyrum._core.jit import inlined, serial
 from zephyrum.flow.discretization.limiter import limiter_weight, van_albada
 from zephyrum.flow.physics.inviscid_flux import roe_flux
+from zephyrum.flow.physics.turbulence import EULER, LAMINAR
 
 BATCH_SIZE = 32
 MAX_UNKNOWNS = 7  # unknowns of a cell: five of the mean flow, at most two of turbulence
 LEAST_FACE_FRACTION = 0.2  # a face value of pressure or temperature below this share of the cell's is not used
-UPWIND_ROUNDING = (
-    1e-5  # mass flux, in speeds of sound, at which upwinding of turbulence is rounded off: Newton stalls on a kink
-)
+# mass flux, in speeds of sound, at which the upwinding of turbulence is rounded off: Newton's method stalls on a kink
+UPWIND_ROUNDING = 1e-5
 LEAST_COSINE = 0.2  # least cosine between a face's normal and the line between centroids that is divided by
 
 _group = MAX_UNKNOWNS * BATCH_SIZE
@@ -26,35 +26,22 @@ TO_CELL_L, TO_CELL_R = 4 * _group, 5 * _group  # g.d of either cell, each its ow
 STATE_L, STATE_R = 6 * _group, 7 * _group
 FLUX = 8 * _group
 GRADIENT_X, GRADIENT_Y, GRADIENT_Z = 9 * _group, 10 * _group, 11 * _group
-FRACTION_L, FRACTION_R, AREA, WEIGHT, PHYSICAL_L, PHYSICAL_R, FLOOR, BLEND, NORMAL_DISTANCE = (
-    12 * _group + k * BATCH_SIZE for k in range(9)
-)
-NORMAL = NORMAL_DISTANCE + BATCH_SIZE  # ACROSS: distance between the centroids along the normal
+_rows = [12 * _group + k * BATCH_SIZE for k in range(16)]
+FRACTION_L, FRACTION_R, AREA, WEIGHT = _rows[:4]
+PHYSICAL_L, PHYSICAL_R = _rows[4:6]  # 1 where the reconstructed pressure and temperature are used
+FLOOR, BLEND = _rows[6:8]  # the closure
+NORMAL_DISTANCE = _rows[8]  # between the centroids along the normal
+VISCOSITY, CONDUCTIVITY, DIFFUSION, DIFFUSION_W = _rows[9:13]
+NORMAL = _rows[13]  # three rows
 SCRATCH_SIZE = NORMAL + 3 * BATCH_SIZE
 
 
 @serial
-def gather_batch(
-    s,
-    low,
-    q,
-    g,
-    closure,
-    left,
-    right,
-    normal,
-    area,
-    to_left,
-    to_right,
-    vector_to_right,
-    vector_to_left,
-    fraction,
-    axes,
-    model,
-):
-    """Fill the scratch `s` for faces low .. low + LANES; in two dimensions the y components are left at 0."""
-    three, viscous = axes[2] == 2, len(model) > 0
-    last = len(right) - 1
+def gather_batch(s, low, q, g, closure, faces, scheme):
+    """Fill the scratch array `s` for faces low .. low + BATCH_SIZE; in two dimensions the y components are left at 0."""
+    axes = scheme.axes
+    three, viscous = axes[2] == 2, scheme.model > EULER
+    last = len(faces.right) - 1
     if not three:
         for group in (CELL_L, CELL_R, STATE_L, STATE_R, GRADIENT_X, GRADIENT_Y, GRADIENT_Z):
             for k in range(BATCH_SIZE):
@@ -63,14 +50,14 @@ def gather_batch(
             s[GRADIENT_Y + k] = 0.0
     for k in range(BATCH_SIZE):
         f = min(low + k, last)
-        a, b = left[f], right[f]
-        dx, dy, dz = vector_to_right[f, 0], vector_to_right[f, 1], vector_to_right[f, 2]
-        ex, ey, ez = vector_to_left[f, 0], vector_to_left[f, 1], vector_to_left[f, 2]
-        rx, ry, rz = to_left[f, 0], to_left[f, 1], to_left[f, 2]
-        sx, sy, sz = to_right[f, 0], to_right[f, 1], to_right[f, 2]
-        s[FRACTION_L + k], s[FRACTION_R + k], s[AREA + k] = fraction[f, 0], fraction[f, 1], area[f]
+        a, b = faces.left[f], faces.right[f]
+        dx, dy, dz = faces.vector_to_right[f, 0], faces.vector_to_right[f, 1], faces.vector_to_right[f, 2]
+        ex, ey, ez = faces.vector_to_left[f, 0], faces.vector_to_left[f, 1], faces.vector_to_left[f, 2]
+        rx, ry, rz = faces.to_left[f, 0], faces.to_left[f, 1], faces.to_left[f, 2]
+        sx, sy, sz = faces.to_right[f, 0], faces.to_right[f, 1], faces.to_right[f, 2]
+        s[FRACTION_L + k], s[FRACTION_R + k], s[AREA + k] = faces.fraction[f, 0], faces.fraction[f, 1], faces.area[f]
         for j in range(3):
-            s[NORMAL + j * BATCH_SIZE + k] = normal[f, j]
+            s[NORMAL + j * BATCH_SIZE + k] = faces.normal[f, j]
         for j in range(len(axes)):
             m = axes[j]
             row = m * BATCH_SIZE + k
@@ -90,12 +77,12 @@ def gather_batch(
                 s[GRADIENT_X + row], s[GRADIENT_Z + row] = 0.5 * (xa + xb), 0.5 * (za + zb)
             s[TO_FACE_L + row], s[TO_CELL_L + row] = reach_a, along_a
             s[TO_FACE_R + row], s[TO_CELL_R + row] = reach_b, along_b
-        if len(model) > 1:
+        if scheme.model > LAMINAR:
             s[FLOOR + k] = 0.5 * (closure[a, 0] + closure[b, 0])
             s[BLEND + k] = 0.5 * (closure[a, 1] + closure[b, 1])
         if viscous:
             dx, dy, dz = 0.5 * (dx + ex), 0.5 * (dy + ey), 0.5 * (dz + ez)
-            nd = dx * normal[f, 0] + dy * normal[f, 1] + dz * normal[f, 2]
+            nd = dx * faces.normal[f, 0] + dy * faces.normal[f, 1] + dz * faces.normal[f, 2]
             s[NORMAL_DISTANCE + k] = max(nd, LEAST_COSINE * (dx * dx + dy * dy + dz * dz) ** 0.5)
 
 
@@ -106,20 +93,24 @@ def upwind_pressure(s, k):
     return 2.0 * s[TO_CELL_L + k] - jump, 2.0 * s[TO_CELL_R + k] - jump
 
 
+@inlined
+def batch_state(s, group, k):
+    """Mean-flow unknowns (5) of lane k in the rows of a group."""
+    a = group + k
+    return s[a], s[a + BATCH_SIZE], s[a + 2 * BATCH_SIZE], s[a + 3 * BATCH_SIZE], s[a + 4 * BATCH_SIZE]
+
+
 @serial
 def set_limiter_weights(s, floor, gamma):
     """Fill the limiter's weights; returns the largest."""
-    most = 0.0
+    largest = 0.0
     for k in range(BATCH_SIZE):
         far_l, far_r = upwind_pressure(s, k)
-        a, b = CELL_L + k, CELL_R + k
-        s[WEIGHT + k] = limiter_weight(
-            floor, s[a], s[a + BATCH_SIZE], s[a + 2 * BATCH_SIZE], s[a + 3 * BATCH_SIZE], s[a + 4 * BATCH_SIZE],
-            s[b], s[b + BATCH_SIZE], s[b + 2 * BATCH_SIZE], s[b + 3 * BATCH_SIZE], s[b + 4 * BATCH_SIZE], far_l, far_r, gamma,
-        )  # fmt: skip
+        left, right = batch_state(s, CELL_L, k), batch_state(s, CELL_R, k)
+        s[WEIGHT + k] = limiter_weight(floor, left, right, far_l, far_r, gamma)
     for k in range(BATCH_SIZE):
-        most = max(most, s[WEIGHT + k])
-    return most
+        largest = max(largest, s[WEIGHT + k])
+    return largest
 
 
 @serial
@@ -143,19 +134,19 @@ def limiter_factors(s, m, k, weight, eps):
 
 
 @serial
-def reconstruct(s, kappa, order_factor, turbulence_order_factor, floor, eps, gamma, axes):
-    """From gathered cells to the two states at every face; slope 0 is first order."""
-    limited = False
-    if order_factor == 0.0:
+def reconstruct(s, scheme, gamma):
+    """From gathered cells to the two states at every face."""
+    limited, kappa, axes = False, scheme.kappa, scheme.axes
+    if scheme.order_factor == 0.0:
         for k in range(BATCH_SIZE):
             s[WEIGHT + k] = 0.0
     else:
-        limited = set_limiter_weights(s, floor, gamma) > 0.0
+        limited = set_limiter_weights(s, scheme.limiter_floor, gamma) > 0.0
     for j in range(len(axes)):
         m = axes[j]
-        e = eps[m]
+        e = scheme.smooth_squares[m]
         row = m * BATCH_SIZE
-        if (turbulence_order_factor if m > 4 else order_factor) == 0.0:
+        if (scheme.turbulence_order_factor if m > 4 else scheme.order_factor) == 0.0:
             for k in range(BATCH_SIZE):
                 s[STATE_L + row + k], s[STATE_R + row + k] = s[CELL_L + row + k], s[CELL_R + row + k]
         elif limited:
@@ -196,18 +187,14 @@ def perturb(s, component, by_l, by_r):
 
 
 @serial
-def set_inviscid_flux(s, n_turbulent, gamma):
-    """Roe's flux times area of every lane into the FLUX rows; turbulence quantities go with the mass, upwind."""
+def set_inviscid_flux(s, n_turbulence, gamma):
+    """Roe's flux times area of every lane into the FLUX rows; turbulence is convected with the mass flux, upwind."""
     for k in range(BATCH_SIZE):
-        a, b = STATE_L + k, STATE_R + k
-        F = roe_flux(
-            s[a], s[a + BATCH_SIZE], s[a + 2 * BATCH_SIZE], s[a + 3 * BATCH_SIZE], s[a + 4 * BATCH_SIZE],
-            s[b], s[b + BATCH_SIZE], s[b + 2 * BATCH_SIZE], s[b + 3 * BATCH_SIZE], s[b + 4 * BATCH_SIZE],
-            s[NORMAL + k], s[NORMAL + BATCH_SIZE + k], s[NORMAL + 2 * BATCH_SIZE + k], gamma,
-        )  # fmt: skip
+        normal = s[NORMAL + k], s[NORMAL + BATCH_SIZE + k], s[NORMAL + 2 * BATCH_SIZE + k]
+        F = roe_flux(batch_state(s, STATE_L, k), batch_state(s, STATE_R, k), normal, gamma)
         for m in range(5):
             s[FLUX + m * BATCH_SIZE + k] = s[AREA + k] * F[m]
-    for m in range(5, 5 + n_turbulent):
+    for m in range(5, 5 + n_turbulence):
         for k in range(BATCH_SIZE):
             mass, a, b = s[FLUX + k], s[STATE_L + m * BATCH_SIZE + k], s[STATE_R + m * BATCH_SIZE + k]
             rounded = (mass * mass + (UPWIND_ROUNDING * s[AREA + k]) ** 2) ** 0.5

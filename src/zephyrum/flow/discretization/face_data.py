@@ -1,14 +1,15 @@
 """A mesh made ready for the kernels: the arrays that the residual and its Jacobian read, in their order of use."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from zephyrum.flow.discretization.cell_gradient import GradientOperator
 from zephyrum.flow.discretization.face_vectors import cell_face_vectors
-from zephyrum.flow.discretization.limiter import smoothstep_array
+from zephyrum.flow.discretization.kernel_arrays import CellFaces, Faces
 from zephyrum.flow.discretization.periodic_interface import PeriodicInterface
 from zephyrum.flow.physics.boundary_conditions import boundary_code
+from zephyrum.flow.physics.smoothing import smoothstep_array
 from zephyrum.flow.physics.turbulence import EQUATIONS
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.polygons import entries_of
@@ -20,30 +21,33 @@ LAYER_BEND_FADE = (3.0, 8.0)  # way aside over the height of a thin cell between
 
 @dataclass(frozen=True, eq=False)
 class FaceData:
-    """Face and cell arrays of one mesh.
+    """Arrays of one mesh for the kernels; immutable.
 
-    left (nf,), right (ni,), normal (nf, 3), area (nf,); to_left (nf, 3), to_right (ni, 3): face centroid minus cell
-    centroid [m]; ahead, back (ni, 3): from the left to the right centroid as the left and as the right cell see it (see
-    `_vectors_along_layers`); share (ni, 2): how far along the way the face lies, from either side; code (nb,): boundary roles;
-    start, faces, sign: faces of each cell.
-    `axes` are the active columns of the unknowns (p, u, v, w, T, turbulence), in two dimensions without v.
-    lever (nb,): see `_wall_gradient_factors`. hoop (n,): one over the distance from the axis of an axisymmetric mesh, else (0,). seam: periodic sides.
+    Attributes
+    ----------
+    mesh : Mesh
+    faces : Faces
+        Geometry of the faces (see `kernel_arrays` and, for the vectors between centroids, `_vectors_along_layers`).
+    cells : CellFaces
+        Faces of each cell.
+    code : array (nb,)
+        Code of the condition at each boundary face.
+    volume : array (n,)
+        Cell volumes [m^3].
+    gradient : GradientOperator
+    axes : array (n_active,)
+        Columns of the unknowns (p, u, v, w, T, turbulence) that are solved for, in two dimensions without v.
+    wall_gradient_factor : array (nb,)
+        See `_wall_gradient_factors`.
+    axisymmetric_factor : array (n,) or (0,)
+        One over the distance from the axis of an axisymmetric mesh [1/m].
+    periodic : PeriodicInterface or None
     """
 
     mesh: Mesh
-    left: np.ndarray
-    right: np.ndarray
-    normal: np.ndarray
-    area: np.ndarray
-    to_left: np.ndarray
-    to_right: np.ndarray
-    vector_to_right: np.ndarray
-    vector_to_left: np.ndarray
-    fraction: np.ndarray
+    faces: Faces
+    cells: CellFaces
     code: np.ndarray
-    start: np.ndarray
-    faces: np.ndarray
-    sign: np.ndarray
     volume: np.ndarray
     gradient: GradientOperator
     axes: np.ndarray
@@ -61,15 +65,21 @@ class FaceData:
         """As many zeros as there are active unknowns: a tuple's length is known to the compiler, so block loops unroll."""
         return (0,) * len(self.axes)
 
-    def set_first_order(self, cells: np.ndarray, boundary_faces: bool) -> None:
-        """Reconstruct nothing from `cells` (n,) to their faces, with `boundary_faces` not to their boundary faces either."""
-        left, right, ni = cells[self.left], cells[self.right], len(self.right)
+    def with_first_order(self, cells: np.ndarray, boundary_faces: bool) -> "FaceData":
+        """Face data that extrapolate nothing from the marked `cells` (n,) to their faces.
+
+        boundary_faces: whether nothing is extrapolated to their boundary faces either.
+        """
+        f, ni = self.faces, len(self.faces.right)
+        left, right = cells[f.left], cells[f.right]
         if not boundary_faces:
             left[ni:] = False
-        self.to_left[left] = self.to_right[right] = 0.0
-        self.fraction[left[:ni], 0] = self.fraction[right, 1] = 0.0
-        if self.periodic is not None:
-            self.periodic.set_first_order(cells)
+        to_left, to_right, fraction = f.to_left.copy(), f.to_right.copy(), f.fraction.copy()
+        to_left[left] = to_right[right] = 0.0
+        fraction[left[:ni], 0] = fraction[right, 1] = 0.0
+        faces = f._replace(to_left=to_left, to_right=to_right, fraction=fraction)
+        periodic = None if self.periodic is None else self.periodic.with_first_order(cells)
+        return replace(self, faces=faces, periodic=periodic)
 
     @classmethod
     def of(cls, mesh: Mesh, gradient: str = "by-cell", model: str = "euler") -> "FaceData":
@@ -79,8 +89,8 @@ class FaceData:
         to_left, to_right, vector_to_right, vector_to_left = cell_face_vectors(mesh)
         gather = GradientOperator.of(mesh, gradient, (to_left, to_right, vector_to_right, vector_to_left))
         fraction = _position_fractions(to_left[:ni], to_right, vector_to_right, vector_to_left)
-        start, faces = mesh.cell_faces
-        sign = np.where(mesh.left[faces] == np.repeat(np.arange(mesh.n_cells), np.diff(start)), 1.0, -1.0)
+        start, cell_faces = mesh.cell_faces
+        sign = np.where(mesh.left[cell_faces] == np.repeat(np.arange(mesh.n_cells), np.diff(start)), 1.0, -1.0)
         code = np.concatenate([np.full(g.stop - g.start, boundary_code(g.role, model)) for g in mesh.groups])
         vector_to_right = _vectors_along_layers(mesh, mesh.left[:ni], to_left[:ni], vector_to_right)
         vector_to_left = -_vectors_along_layers(mesh, mesh.right, to_right, vector_to_left)
@@ -97,11 +107,15 @@ class FaceData:
         # what is even across a plane of symmetry has no slope through it: the one-sided slope of a cell there would blow flow off the plane
         even = mesh.faces_of("symmetry")
         to_left[even] -= np.einsum("ij,ij->i", to_left[even], normal[even])[:, None] * normal[even]
+        faces = Faces(
+            mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area, to_left, to_right,
+            vector_to_right, vector_to_left, fraction,
+        )  # fmt: skip
+        cells = CellFaces(start.astype(np.int32), cell_faces.astype(np.int32), sign)
+        periodic = PeriodicInterface.of(mesh, to_left, _position_fractions)
         return cls(
-            mesh, mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area,
-            to_left, to_right, vector_to_right, vector_to_left, fraction, code.astype(np.int32),
-            start.astype(np.int32), faces.astype(np.int32), sign, mesh.cell_volume,
-            gather, np.array(axes), wall_gradient_factor, _axisymmetric_factors(mesh), PeriodicInterface.of(mesh, to_left, _position_fractions),
+            mesh, faces, cells, code.astype(np.int32), mesh.cell_volume, gather, np.array(axes), wall_gradient_factor,
+            _axisymmetric_factors(mesh), periodic,
         )  # fmt: skip
 
 

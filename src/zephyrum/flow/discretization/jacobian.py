@@ -15,6 +15,9 @@ from zephyrum.flow.discretization.face_batches import (
     BLEND,
     CELL_L,
     CELL_R,
+    CONDUCTIVITY,
+    DIFFUSION,
+    DIFFUSION_W,
     FLOOR,
     FLUX,
     FRACTION_L,
@@ -31,6 +34,7 @@ from zephyrum.flow.discretization.face_batches import (
     TO_CELL_R,
     TO_FACE_L,
     TO_FACE_R,
+    VISCOSITY,
     WEIGHT,
     gather_batch,
     perturb,
@@ -39,23 +43,31 @@ from zephyrum.flow.discretization.face_batches import (
     upwind_pressure,
 )
 from zephyrum.flow.discretization.jacobian_products import face_products, sum_face_products
+from zephyrum.flow.discretization.kernel_arrays import CellJacobian, Direction, JacobianArrays
 from zephyrum.flow.discretization.limiter import limiter_weight, van_albada
 from zephyrum.flow.discretization.residual import (
     Residual,
+    boundary_cell_vector,
     boundary_face_flux,
     boundary_unknowns,
-    subtract_boundary_viscous_flux,
+    face_normal,
+    subtract_boundary_diffusion,
 )
-from zephyrum.flow.discretization.turbulence_sources import DIFFERENCE_STEP, closure_products, source_jacobians
+from zephyrum.flow.discretization.turbulence_sources import (
+    DIFFERENCE_STEP,
+    SourceJacobians,
+    closure_products,
+    source_jacobians,
+)
 from zephyrum.flow.discretization.viscous_terms import (
     correct_mean_gradients,
-    diffusion_coefficients,
+    set_diffusion_coefficients,
     subtract_viscous_flux,
-    viscosity,
 )
 from zephyrum.flow.physics.boundary_conditions import IMPOSED, NO_SLIP
 from zephyrum.flow.physics.gas_model import conserved_jacobian
-from zephyrum.flow.physics.turbulence import equation_count
+from zephyrum.flow.physics.transport import viscosity
+from zephyrum.flow.physics.turbulence import EULER, SST, equation_count
 
 SOURCE_INERTIA = (
     2.0  # inertia that turbulence gets for each unit of its growth: more than 1 so that the matrix stays positive
@@ -73,277 +85,256 @@ def _difference_step(m):
 
 
 @parallel
-def interior_jacobians(
-    q, g, closure, left, right, normal, area, to_left, to_right, vector_to_right, vector_to_left, fraction, kappa, order_factor, turbulence_order_factor, floor,
-    eps, law, model, axes, blocks, viscous_jacobian, viscous_coefficients, closure_jacobian, limited, increment_jacobian, limiter_jacobian, weight_jacobian, speed
-):  # fmt: skip
-    """Blocks (nf, 2, nb, nb) = area dF/d(left, right state); wave speed times area (nf,) of every interior face.
-
-    `limited` (ni,) marks faces where the limiter acts (or the rise was refused); bend (ni, 2, 3, nb) holds there the
-    factors of (g.r, g.d, jump) in the rise of each side. Where the limiter is fading in, its weight changes too:
-    sway (ni, 2 nb + 2) are the weight's derivatives to the left and right states and the two upwind pressure
-    differences, reach (ni, 2, nb) the derivative of each rise to the weight; both are empty where the weight never changes.
-    In viscous flow stiff (nf, nb, nb) is minus the derivative of the flux to the difference of the cell values, and
-    loose (nf, 7) are area times (viscosity, conductivity, two diffusions of turbulence) and the velocity at the face.
-    lean (ni, 2, nb) is half the derivative of the flux to the mean of the closure of SST (see `sources`).
-    """
-    ni, nb, nt = len(right), len(axes), equation_count(model)
-    for block in prange((ni + BATCH_SIZE - 1) // BATCH_SIZE):
-        low = np.int64(block) * BATCH_SIZE
-        count = min(BATCH_SIZE, ni - low)
-        s = np.empty(SCRATCH_SIZE)
-        base = np.empty(MAX_UNKNOWNS * BATCH_SIZE)
-        gather_batch(
-            s,
-            low,
-            q,
-            g,
-            closure,
-            left,
-            right,
-            normal,
-            area,
-            to_left,
-            to_right,
-            vector_to_right,
-            vector_to_left,
-            fraction,
-            axes,
-            model,
-        )
-        reconstruct(s, kappa, order_factor, turbulence_order_factor, floor, eps, law.gamma, axes)
-        if len(model) > 0:
-            correct_mean_gradients(s, axes)
-        for col in range(-1, 2 * nb):
-            j, side = col % nb, col // nb
-            h = _difference_step(axes[j])
-            if col >= 0:
-                perturb(s, axes[j], h * (side == 0), h * (side == 1))
-            set_inviscid_flux(s, nt, law.gamma)
-            if len(model) > 0:
-                subtract_viscous_flux(s, model, law)
-            if col < 0:
-                for k in range(MAX_UNKNOWNS * BATCH_SIZE):
-                    base[k] = s[FLUX + k]
-                continue
-            perturb(s, axes[j], -h * (side == 0), -h * (side == 1))
-            for i in range(nb):
-                row = axes[i] * BATCH_SIZE
-                for k in range(count):
-                    blocks[low + k, side, i, j] = (s[FLUX + row + k] - base[row + k]) / h
-        if len(model) > 2:
-            for t in range(2):
-                row = FLOOR if t == 0 else BLEND
-                for k in range(BATCH_SIZE):
-                    s[row + k] += CLOSURE_STEP * (s[row + k] + CLOSURE_STEP)
-                set_inviscid_flux(s, nt, law.gamma)
-                subtract_viscous_flux(s, model, law)
-                for k in range(BATCH_SIZE):
-                    s[row + k] = (s[row + k] - CLOSURE_STEP * CLOSURE_STEP) / (1.0 + CLOSURE_STEP)
-                for k in range(count):
-                    h = CLOSURE_STEP * (s[row + k] + CLOSURE_STEP)
-                    for i in range(nb):
-                        at = axes[i] * BATCH_SIZE + k
-                        closure_jacobian[low + k, t, i] = 0.5 * (s[FLUX + at] - base[at]) / h
-        for k in range(count):
-            f = low + k
-            un = 0.0
-            for i in range(3):
-                row = (1 + i) * BATCH_SIZE + k
-                un += 0.5 * (s[STATE_L + row] + s[STATE_R + row]) * s[NORMAL + i * BATCH_SIZE + k]
-            conductivity = 0.5 * (s[STATE_L + 4 * BATCH_SIZE + k] + s[STATE_R + 4 * BATCH_SIZE + k])
-            speed[f] = area[f] * (abs(un) + np.sqrt(conductivity))
-            if len(model) > 0:
-                _set_viscous_jacobian(s, k, axes, law, model, viscous_jacobian[f], viscous_coefficients[f])
-                rho = (1.0 + 0.5 * law.gamma * (s[STATE_L + k] + s[STATE_R + k])) / conductivity
-                speed[f] += 2.0 * viscous_coefficients[f, 0] / (rho * s[NORMAL_DISTANCE + k])
-            weight = s[WEIGHT + k]
-            limited[f] = order_factor == 0.0 or weight > 0.0 or s[PHYSICAL_L + k] == 0.0 or s[PHYSICAL_R + k] == 0.0
-            if limited[f]:
-                for j in range(nb):
-                    m = axes[j]
-                    on = order_factor if m < 5 else turbulence_order_factor
-                    kappa_l, kappa_r = s[FRACTION_L + k] * kappa, -s[FRACTION_R + k] * kappa
-                    by_l = _increment_jacobian(
-                        s,
-                        k,
-                        m,
-                        TO_FACE_L,
-                        TO_CELL_L,
-                        kappa_l,
-                        weight,
-                        eps[m],
-                        on * s[PHYSICAL_L + k],
-                        increment_jacobian[f, 0],
-                        j,
-                    )
-                    by_r = _increment_jacobian(
-                        s,
-                        k,
-                        m,
-                        TO_FACE_R,
-                        TO_CELL_R,
-                        kappa_r,
-                        weight,
-                        eps[m],
-                        on * s[PHYSICAL_R + k],
-                        increment_jacobian[f, 1],
-                        j,
-                    )
-                    if len(limiter_jacobian) > 0:
-                        weight_jacobian[f, 0, j], weight_jacobian[f, 1, j] = by_l, by_r
-                if len(limiter_jacobian) > 0:
-                    _limiter_jacobian(s, k, floor, law.gamma, axes, limiter_jacobian[f])
+def interior_jacobians(q, g, closure, faces, scheme, gas, out):
+    """Fill the `JacobianArrays` of the interior faces by difference quotients of the face flux."""
+    for block in prange((len(faces.right) + BATCH_SIZE - 1) // BATCH_SIZE):
+        _batch_jacobians(np.int64(block) * BATCH_SIZE, (q, g), closure, faces, scheme, gas, out)
 
 
 @serial
-def _set_viscous_jacobian(s, k, axes, law, model, viscous_jacobian, viscous_coefficients):
-    """Fill the viscous coefficients of lane k (see `interior_jacobians`)."""
-    nb = len(axes)
-    nt = equation_count(model)
+def _batch_jacobians(low, states, closure, faces, scheme, gas, out):
+    """`interior_jacobians` of the faces from `low` on."""
+    q, g = states
+    count = min(BATCH_SIZE, len(faces.right) - low)
+    s, base = np.empty(SCRATCH_SIZE), np.empty(MAX_UNKNOWNS * BATCH_SIZE)
+    gather_batch(s, low, q, g, closure, faces, scheme)
+    reconstruct(s, scheme, gas.gamma)
+    if scheme.model > EULER:
+        correct_mean_gradients(s, scheme.axes)
+    _flux_differences(s, low, count, base, scheme, gas, out)
+    for k in range(count):
+        f = low + k
+        out.speed[f] = faces.area[f] * _wave_speed(s, k)
+        if scheme.model > EULER:
+            _set_viscous_jacobian(s, k, scheme, gas, out.viscous_jacobian[f], out.viscous_coefficients[f])
+            T = 0.5 * (s[STATE_L + 4 * BATCH_SIZE + k] + s[STATE_R + 4 * BATCH_SIZE + k])
+            rho = (1.0 + 0.5 * gas.gamma * (s[STATE_L + k] + s[STATE_R + k])) / T
+            out.speed[f] += 2.0 * out.viscous_coefficients[f, 0] / (rho * s[NORMAL_DISTANCE + k])
+        physical = s[PHYSICAL_L + k] > 0.0 and s[PHYSICAL_R + k] > 0.0
+        out.limited[f] = scheme.order_factor == 0.0 or s[WEIGHT + k] > 0.0 or not physical
+        if out.limited[f]:
+            _set_increment_jacobians(s, k, f, scheme, gas.gamma, out)
+
+
+@serial
+def _face_flux(s, scheme, gas):
+    """Fill the FLUX rows from the face states."""
+    nt = equation_count(scheme.model)
+    set_inviscid_flux(s, nt, gas.gamma)
+    if scheme.model > EULER:
+        set_diffusion_coefficients(s, scheme.model, gas)
+        subtract_viscous_flux(s, nt)
+
+
+@serial
+def _flux_differences(s, low, count, base, scheme, gas, out):
+    """Differences of the flux by the two face states, and by the closure of SST; leaves the diffusion coefficients."""
+    axes = scheme.axes
+    n = len(axes)
+    last = 2 * n + (2 if scheme.model == SST else 0)
+    for col in range(-1, last):  # one call site of the flux: the base, the states, the closure
+        j, side = col % n, col // n
+        row = FLOOR if col == 2 * n else BLEND
+        h = _difference_step(axes[j])
+        if 0 <= col < 2 * n:
+            perturb(s, axes[j], h * (side == 0), h * (side == 1))
+        elif col >= 2 * n:
+            for k in range(BATCH_SIZE):
+                s[row + k] += CLOSURE_STEP * (s[row + k] + CLOSURE_STEP)
+        _face_flux(s, scheme, gas)
+        if col < 0:
+            for k in range(MAX_UNKNOWNS * BATCH_SIZE):
+                base[k] = s[FLUX + k]
+        elif col < 2 * n:
+            perturb(s, axes[j], -h * (side == 0), -h * (side == 1))
+            for i in range(n):
+                at = axes[i] * BATCH_SIZE
+                for k in range(count):
+                    out.blocks[low + k, side, i, j] = (s[FLUX + at + k] - base[at + k]) / h
+        else:
+            for k in range(BATCH_SIZE):
+                s[row + k] = (s[row + k] - CLOSURE_STEP * CLOSURE_STEP) / (1.0 + CLOSURE_STEP)
+            for k in range(count):
+                h = CLOSURE_STEP * (s[row + k] + CLOSURE_STEP)
+                for i in range(n):
+                    at = axes[i] * BATCH_SIZE + k
+                    out.closure_jacobian[low + k, col - 2 * n, i] = 0.5 * (s[FLUX + at] - base[at]) / h
+    if scheme.model > EULER:
+        set_diffusion_coefficients(s, scheme.model, gas)
+
+
+@serial
+def _wave_speed(s, k):
+    """Largest speed of a wave through the face of lane k, in speeds of sound of the stream."""
+    un = 0.0
+    for i in range(3):
+        row = (1 + i) * BATCH_SIZE + k
+        un += 0.5 * (s[STATE_L + row] + s[STATE_R + row]) * s[NORMAL + i * BATCH_SIZE + k]
+    T = 0.5 * (s[STATE_L + 4 * BATCH_SIZE + k] + s[STATE_R + 4 * BATCH_SIZE + k])
+    return abs(un) + np.sqrt(T)
+
+
+@serial
+def _set_viscous_jacobian(s, k, scheme, gas, viscous_jacobian, viscous_coefficients):
+    """Fill the viscous coefficients and their Jacobian of lane k (see `JacobianArrays`)."""
+    axes, c = scheme.axes, viscous_coefficients
+    n, nt = len(axes), equation_count(scheme.model)
     state = np.zeros(MAX_UNKNOWNS)
-    for j in range(nb):
+    for j in range(n):
         row = axes[j] * BATCH_SIZE + k
         state[axes[j]] = 0.5 * (s[STATE_L + row] + s[STATE_R + row])
-    mu, conductivity, diffusion, diffusion_w = diffusion_coefficients(
-        state[0], state[4], state[5], state[6], s[FLOOR + k], s[BLEND + k], model, law
-    )
     area, across = s[AREA + k], s[NORMAL_DISTANCE + k]
-    viscous_coefficients[0], viscous_coefficients[1], viscous_coefficients[2], viscous_coefficients[3] = (
-        area * mu,
-        area * conductivity,
-        area * diffusion,
-        area * diffusion_w,
-    )
-    viscous_jacobian[:, :] = 0.0
-    nv = nb - 2 - nt  # active velocities
+    c[0], c[1] = area * s[VISCOSITY + k], area * s[CONDUCTIVITY + k]
+    c[2] = area * s[DIFFUSION + k] if nt > 0 else 0.0
+    c[3] = area * s[DIFFUSION_W + k] if nt > 1 else 0.0
+    for i in range(n):
+        for j in range(n):
+            viscous_jacobian[i, j] = 0.0
+    nv = n - 2 - nt  # active velocities
     for i in range(nv):
         m = axes[1 + i]
-        viscous_coefficients[4 + i] = state[m]
+        c[4 + i] = state[m]
         for j in range(nv):
             nn = s[NORMAL + (m - 1) * BATCH_SIZE + k] * s[NORMAL + (axes[1 + j] - 1) * BATCH_SIZE + k] / 3.0
-            viscous_jacobian[1 + i, 1 + j] = area * mu / across * (nn + (1.0 if i == j else 0.0))
+            viscous_jacobian[1 + i, 1 + j] = area * s[VISCOSITY + k] / across * (nn + (1.0 if i == j else 0.0))
     for i in range(nv):
         for j in range(nv):
             viscous_jacobian[1 + nv, 1 + j] += state[axes[1 + i]] * viscous_jacobian[1 + i, 1 + j]
-    viscous_jacobian[1 + nv, 1 + nv] = area * conductivity / across
+    viscous_jacobian[1 + nv, 1 + nv] = c[1] / across
     for t in range(nt):
-        viscous_jacobian[2 + nv + t, 2 + nv + t] = viscous_coefficients[2 + t] / across
+        viscous_jacobian[2 + nv + t, 2 + nv + t] = c[2 + t] / across
 
 
 @serial
-def _increment_jacobian(s, k, m, towards, along, kappa, weight, eps, used, increment_jacobian, j):
-    """Derivatives of the limited rise of unknown m to (g.r, g.d, jump) into bend[:, j], to the weight as the result."""
+def _set_increment_jacobians(s, k, f, scheme, gamma, out):
+    """Fill the derivatives of the limited increments of face f, which is lane k."""
+    axes = scheme.axes
+    changing = len(out.limiter_jacobian) > 0
+    for j in range(len(axes)):
+        order_factor = scheme.order_factor if axes[j] < 5 else scheme.turbulence_order_factor
+        for side in range(2):
+            used = order_factor * s[(PHYSICAL_L if side == 0 else PHYSICAL_R) + k]
+            by_weight = _increment_jacobian(s, k, j, side, used, scheme, out.increment_jacobian[f, side])
+            if changing:
+                out.weight_jacobian[f, side, j] = by_weight
+    if changing:
+        _limiter_jacobian(s, k, scheme.limiter_floor, gamma, axes, out.limiter_jacobian[f])
+
+
+@serial
+def _increment_jacobian(s, k, j, side, used, scheme, out):
+    """Derivatives of the limited increment of active unknown j on one side.
+
+    Those by (g.r, g.d, jump) go to out[:, j], that by the limiter weight is returned.
+    """
     if used == 0.0:
-        increment_jacobian[0, j] = increment_jacobian[1, j] = increment_jacobian[2, j] = 0.0
+        out[0, j] = out[1, j] = out[2, j] = 0.0
         return 0.0
+    m = scheme.axes[j]
     row = m * BATCH_SIZE + k
-    jump, gd = s[CELL_R + row] - s[CELL_L + row], s[along + row]
-    increment = s[towards + row] + kappa * (jump - gd)
-    fraction, by_far, by_jump = van_albada(2.0 * gd - jump, jump, eps)
-    limited_factor = 1.0 - weight * (1.0 - fraction)
-    increment_jacobian[0, j] = limited_factor
-    increment_jacobian[1, j] = -limited_factor * kappa + weight * increment * 2.0 * by_far
-    increment_jacobian[2, j] = limited_factor * kappa + weight * increment * (by_jump - by_far)
-    return -(1.0 - fraction) * increment
+    kappa = scheme.kappa * (s[FRACTION_L + k] if side == 0 else -s[FRACTION_R + k])
+    weight = s[WEIGHT + k]
+    jump, gd = s[CELL_R + row] - s[CELL_L + row], s[(TO_CELL_L if side == 0 else TO_CELL_R) + row]
+    increment = s[(TO_FACE_L if side == 0 else TO_FACE_R) + row] + kappa * (jump - gd)
+    factor, by_far, by_jump = van_albada(2.0 * gd - jump, jump, scheme.smooth_squares[m])
+    limited_factor = 1.0 - weight * (1.0 - factor)
+    out[0, j] = limited_factor
+    out[1, j] = -limited_factor * kappa + weight * increment * 2.0 * by_far
+    out[2, j] = limited_factor * kappa + weight * increment * (by_jump - by_far)
+    return -(1.0 - factor) * increment
 
 
 @serial
 def _limiter_jacobian(s, k, floor, gamma, axes, out):
     """Derivatives of the limiter weight to the active unknowns of both cells and to the upwind pressure differences."""
-    nb = len(axes)
-    out[:] = 0.0
+    n = len(axes)
+    for i in range(len(out)):
+        out[i] = 0.0
     if s[WEIGHT + k] <= 0.0 or s[WEIGHT + k] >= 1.0:
         return
     far_l, far_r = upwind_pressure(s, k)
     state = np.empty(10)
     for i in range(5):
         state[i], state[5 + i] = s[CELL_L + i * BATCH_SIZE + k], s[CELL_R + i * BATCH_SIZE + k]
-    for i in range(2 * nb + 2):
-        if i < 2 * nb:
-            at = axes[i % nb] + (5 if i >= nb else 0)
+    for i in range(2 * n + 2):
+        at = axes[i % n] + (5 if i >= n else 0)
+        if i < 2 * n:
             state[at] += DIFFERENCE_STEP
-        moved = limiter_weight(
-            floor, state[0], state[1], state[2], state[3], state[4], state[5], state[6], state[7], state[8], state[9],
-            far_l + DIFFERENCE_STEP * (i == 2 * nb), far_r + DIFFERENCE_STEP * (i == 2 * nb + 1), gamma,
-        )  # fmt: skip
-        if i < 2 * nb:
+        left = state[0], state[1], state[2], state[3], state[4]
+        right = state[5], state[6], state[7], state[8], state[9]
+        by_l, by_r = DIFFERENCE_STEP * (i == 2 * n), DIFFERENCE_STEP * (i == 2 * n + 1)
+        moved = limiter_weight(floor, left, right, far_l + by_l, far_r + by_r, gamma)
+        if i < 2 * n:
             state[at] -= DIFFERENCE_STEP
         out[i] = (moved - s[WEIGHT + k]) / DIFFERENCE_STEP
 
 
 @serial
-def boundary_jacobians(
-    q, g, left, normal, area, to_left, wall_gradient_factor, code, exterior, order_factor, law, model, axes, first, blocks, viscous_jacobian, viscous_coefficients, speed
-):  # fmt: skip
-    """The same for the boundary faces, `first` being the number of the first one.
+def boundary_jacobians(q, g, faces, boundary, scheme, gas, out):
+    """Fill the `JacobianArrays` of the boundary faces.
 
-    blocks[:, 0] are derivatives to the edge state at a fixed cell, stiff those to the cell at a fixed edge state.
+    blocks[:, 0] are derivatives to the face state at a fixed cell, viscous_jacobian those to the cell at a fixed face
+    state.
     """
-    nb, only = len(axes), np.int32(0)
-    for e in range(len(code)):
-        f = first + e
-        c = left[f]
-        F, G = np.empty(MAX_UNKNOWNS), np.empty(MAX_UNKNOWNS)
-        for j in range(-1, nb):  # one call for the base and every unknown: a second would be compiled again
-            at = axes[j] if j >= 0 else -1
-            h = _difference_step(at) if j >= 0 else 0.0
-            boundary_face_flux(
-                q, g, c, f, e, normal, to_left, wall_gradient_factor, code, exterior, order_factor, law, model, at, h, G
-            )
-            if j < 0:
-                F[:] = G
-                continue
-            for n in range(nb):
-                blocks[f, 0, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
-        u, v, w = q[c, 1], q[c, 2], q[c, 3]
-        un = u * normal[f, 0] + v * normal[f, 1] + w * normal[f, 2]
-        speed[f] = area[f] * (abs(un) + np.sqrt(q[c, 4]))
-        if len(model) > 0 and (code[e] == NO_SLIP or code[e] == IMPOSED):
-            # one more cell that only this face sees: the cell's own friction, at gradients held fixed
-            own, frozen = np.empty((1, q.shape[1])), np.empty((1, q.shape[1], 3))
-            own[0], frozen[0] = q[c], g[c]
-            for j in range(-1, nb):
-                h = _difference_step(axes[max(j, 0)])
-                G[:] = 0.0
-                if j >= 0:
-                    own[0, axes[j]] += h
-                subtract_boundary_viscous_flux(
-                    own, frozen, only, f, e, normal, to_left, wall_gradient_factor, code, exterior, law, model, G
-                )
-                own[0] = q[c]
-                if j < 0:
-                    F[:] = G
-                    continue
-                for n in range(nb):
-                    viscous_jacobian[f, n, j] = area[f] * (G[axes[n]] - F[axes[n]]) / h
-            nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
-            wall_height = to_left[f, 0] * nx + to_left[f, 1] * ny + to_left[f, 2] * nz
-            speed[f] += 2.0 * area[f] * viscosity(q[c, 4], law) / wall_height
-            _set_boundary_viscous_coefficients(
-                q, c, e, code, exterior, area[f], wall_height, axes, law, model, viscous_coefficients[f]
-            )
+    axes = scheme.axes
+    for e in range(len(boundary.code)):
+        f = boundary.first + e
+        c = faces.left[f]
+        base, moved = np.empty(MAX_UNKNOWNS), np.empty(MAX_UNKNOWNS)
+        for j in range(-1, len(axes)):  # one call site, for the base and every unknown
+            perturbed = axes[j] if j >= 0 else -1
+            h = _difference_step(perturbed) if j >= 0 else 0.0
+            boundary_face_flux((q, g), f, faces, boundary, scheme, gas, (perturbed, h), moved)
+            _store_difference(base, moved, j, h, faces.area[f], axes, out.blocks[f, 0])
+        normal = face_normal(faces, f)
+        un = q[c, 1] * normal[0] + q[c, 2] * normal[1] + q[c, 3] * normal[2]
+        out.speed[f] = faces.area[f] * (abs(un) + np.sqrt(q[c, 4]))
+        if scheme.model > EULER and boundary.code[e] in (NO_SLIP, IMPOSED):
+            _set_boundary_viscous_jacobian((q, g), f, faces, boundary, scheme, gas, (base, moved), out)
 
 
 @serial
-def _set_boundary_viscous_coefficients(
-    q, c, e, code, exterior, area, wall_height, axes, law, model, viscous_coefficients
-):
-    """Fill the viscous coefficients of a wall or an imposed boundary (see `interior_jacobians`)."""
-    nb = len(axes)
-    nt = equation_count(model)
-    state = np.zeros(q.shape[1])
-    conducts, mu, conductivity, diffusion, diffusion_w = boundary_unknowns(
-        q, c, e, code, exterior, wall_height, law, model, state
-    )
-    viscous_coefficients[0], viscous_coefficients[1], viscous_coefficients[2], viscous_coefficients[3] = (
-        area * mu,
-        conducts * area * conductivity,
-        area * diffusion,
-        area * diffusion_w,
-    )
-    for i in range(nb - 2 - nt):
-        viscous_coefficients[4 + i] = state[axes[1 + i]]
+def _store_difference(base, moved, j, h, area, axes, out):
+    """Column j of out from the flux `moved` by h, or the base itself for j = -1."""
+    if j < 0:
+        for k in range(len(base)):
+            base[k] = moved[k]
+        return
+    for k in range(len(axes)):
+        out[k, j] = area * (moved[axes[k]] - base[axes[k]]) / h
+
+
+@serial
+def _set_boundary_viscous_jacobian(states, f, faces, boundary, scheme, gas, work, out):
+    """Fill the viscous Jacobian and coefficients of a wall or an imposed boundary; they add to the wave speed."""
+    q, g = states
+    base, moved = work
+    c, e, m, axes, only = faces.left[f], f - boundary.first, q.shape[1], scheme.axes, np.int32(0)
+    # one more cell that only this face sees: the viscous flux of the cell itself, at fixed gradients
+    own, fixed = np.empty((1, m)), np.empty((1, m, 3))
+    for k in range(m):
+        own[0, k] = q[c, k]
+        for d in range(3):
+            fixed[0, k, d] = g[c, k, d]
+    for j in range(-1, len(axes)):
+        h = _difference_step(axes[max(j, 0)])
+        for k in range(len(moved)):
+            moved[k] = 0.0
+        if j >= 0:
+            own[0, axes[j]] += h
+        subtract_boundary_diffusion((own, fixed), only, f, faces, boundary, scheme, gas, moved)
+        if j >= 0:
+            own[0, axes[j]] = q[c, axes[j]]
+        _store_difference(base, moved, j, h, faces.area[f], axes, out.viscous_jacobian[f])
+    r, normal = boundary_cell_vector(faces, f), face_normal(faces, f)
+    height = r[0] * normal[0] + r[1] * normal[1] + r[2] * normal[2]
+    out.speed[f] += 2.0 * faces.area[f] * viscosity(q[c, 4], gas) / height
+    state = np.zeros(m)
+    made = boundary_unknowns(q, c, e, boundary, height, scheme.model, gas, state)
+    for k in range(4):
+        out.viscous_coefficients[f, k] = faces.area[f] * made[k]
+    for k in range(len(axes) - 2 - equation_count(scheme.model)):
+        out.viscous_coefficients[f, 4 + k] = state[axes[1 + k]]
 
 
 @parallel
@@ -362,87 +353,89 @@ def pseudo_time_blocks(q, rate, axes, gamma, out):
                 out[c, k, m] = rate[c] * full[axes[k], axes[m]]
 
 
-class JacobianBlocks:
-    """What `interior_jacobians` finds of nf faces, the first ni of them between two cells."""
+def empty_jacobian(nf: int, ni: int, n: int, model: str, floor: float) -> JacobianArrays:
+    """`JacobianArrays` of nf faces, of which ni are interior, for n active unknowns."""
+    single = np.float32
+    fading = ni if 0.0 <= floor < 1.0 else 0  # faces whose limiter weight may change: see `limiter_weight`
+    viscous = nf if model != "euler" else 0
+    return JacobianArrays(
+        blocks=np.zeros((nf, 2, n, n), dtype=single),
+        viscous_jacobian=np.zeros((viscous, n, n), dtype=single),
+        viscous_coefficients=np.zeros((viscous, 7), dtype=single),
+        closure_jacobian=np.zeros((ni if model == "sst" else 0, 2, n), dtype=single),
+        limited=np.zeros(ni, dtype=np.bool_),
+        increment_jacobian=np.zeros((ni, 2, 3, n), dtype=single),
+        limiter_jacobian=np.zeros((fading, 2 * n + 2), dtype=single),
+        weight_jacobian=np.zeros((fading, 2, n), dtype=single),
+        speed=np.zeros(nf),
+    )
 
-    def __init__(self, nf: int, ni: int, nb: int, model: str, floor: float):
-        single = np.float32
-        fading = ni if 0.0 <= floor < 1.0 else 0  # faces whose limiter may count more or less: see `limiter_weight`
-        self.blocks = np.zeros((nf, 2, nb, nb), dtype=single)
-        friction = nf if model != "euler" else 0
-        self.viscous_jacobian = np.zeros((friction, nb, nb), dtype=single)
-        self.viscous_coefficients = np.zeros((friction, 7), dtype=single)
-        self.closure_jacobian = np.zeros((ni if model == "sst" else 0, 2, nb), dtype=single)
-        self.limited = np.zeros(ni, dtype=np.bool_)
-        self.increment_jacobian = np.zeros((ni, 2, 3, nb), dtype=single)
-        self.limiter_jacobian = np.zeros((fading, 2 * nb + 2), dtype=single)
-        self.weight_jacobian = np.zeros((fading, 2, nb), dtype=single)
-        self.speed = np.zeros(nf)
 
+class Jacobian:
+    """Linearisation of a `Residual` about a state, with its storage.
 
-class Jacobian(JacobianBlocks):
-    """Linearisation of a `Residual` about a state, with its storage."""
+    Attributes
+    ----------
+    faces : JacobianArrays
+    inertia : array (n, nb, nb)
+        Pseudo-time term.
+    row_scale : array (n, nb)
+        Factors of the equations.
+    vortex_correction, lift_row : array or None
+        Response of the farfield to lift: flux change of each boundary face per unit of lift, and lift per wall flux.
+    """
 
     def __init__(self, residual: Residual):
         self.residual = residual
-        d = residual.domain
+        d, model = residual.domain, residual.model
         nf, ni, n, nb = d.mesh.n_faces, d.mesh.n_interior, d.mesh.n_cells, len(d.axes)
-        nt = d.columns - 5
-        single = np.float32
+        nt, single, sst = d.columns - 5, np.float32, model == "sst"
         self.dims = d.dims
-        _, floor, order_factor, turbulence_order_factor = residual.numbers
-        super().__init__(nf, ni, nb, residual.model, floor)
-        sst = residual.model == "sst"
-        self.across = (
-            None
-            if d.periodic is None
-            else JacobianBlocks(len(d.periodic.one), len(d.periodic.one), nb, residual.model, floor)
-        )
+        numbers = residual.numbers
+        self.faces = empty_jacobian(nf, ni, nb, model, numbers.limiter_floor)
+        k = 0 if d.periodic is None else len(d.periodic.one)
+        self.across = empty_jacobian(k, k, nb, model, numbers.limiter_floor) if k else None
         self.inertia = np.zeros((n, nb, nb), dtype=single)
-        self.by_state = np.zeros((n if nt else 0, nt, nb), dtype=single)
-        self.by_slope = np.zeros((n if nt else 0, nt, nb, 3), dtype=single)
-        self.closure_state = np.zeros((n, 2 if sst else 0, nb), dtype=single)
-        self.closure_slope = np.zeros((n, 2 if sst else 0, nb, 3), dtype=single)
+        rows, changing = n if nt else 0, 2 if sst else 0
+        self.sources = SourceJacobians(
+            np.zeros((rows, nt, nb), dtype=single),
+            np.zeros((rows, nt, nb, 3), dtype=single),
+            np.zeros((n, changing, nb), dtype=single),
+            np.zeros((n, changing, nb, 3), dtype=single),
+        )
         self._change = np.zeros((n if sst else 0, 2), dtype=single)
-        self.rows = np.ones((n, nb), dtype=single)
-        # the farfield's answer to lift: flux change of each boundary face per unit of lift, and lift per wall flux
+        self.row_scale = np.ones((n, nb), dtype=single)
         self.vortex_correction: np.ndarray | None = None
         self.lift_row: np.ndarray | None = None
         self._gradient = d.gradient.single(d.axes)
         self._gv = np.zeros((n, nb, 3), dtype=single)
         self._flux = np.empty((nf, nb), dtype=single)
-        self._slopes = np.where(d.axes < 5, order_factor, turbulence_order_factor).astype(single)
+        order_factors = np.where(d.axes < 5, numbers.order_factor, numbers.turbulence_order_factor)
+        self._order_factors = order_factors.astype(single)
 
     def linearise(self, q: np.ndarray) -> None:
         """Blocks and wave speeds at the state of the last call of the residual (whose gradients are used)."""
         r = self.residual
-        d = r.domain
-        kappa, floor, order_factor, turbulence_order_factor = r.numbers
-        interior_jacobians(q, r.gradients, r.closure, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.vector_to_right, d.vector_to_left, d.fraction, kappa,
-                           order_factor, turbulence_order_factor, floor, r.eps, r.law, r.key, d.axes, self.blocks, self.viscous_jacobian, self.viscous_coefficients,
-                           self.closure_jacobian, self.limited, self.increment_jacobian, self.limiter_jacobian, self.weight_jacobian, self.speed)  # fmt: skip
-        boundary_jacobians(q, r.gradients, d.left, d.normal, d.area, d.to_left, d.wall_gradient_factor, d.code, r.exterior, order_factor, r.law, r.key,
-                           d.axes, d.mesh.n_interior, self.blocks, self.viscous_jacobian, self.viscous_coefficients, self.speed)  # fmt: skip
+        d, own = r.domain, self.faces
+        interior_jacobians(q, r.gradients, r.closure, d.faces, r.numbers, r.law, own)
+        boundary_jacobians(q, r.gradients, d.faces, r.boundary, r.numbers, r.law, own)
         if d.periodic is not None:
             s, a = d.periodic, self.across
-            interior_jacobians(s.rows(q), s.gradients(r.gradients), s.closure(r.closure), s.left, s.right, s.normal, s.area, s.to_left, s.to_right, s.separation, s.separation,
-                               s.fraction, kappa, order_factor, turbulence_order_factor, floor, r.eps, r.law, r.key, d.axes, a.blocks, a.viscous_jacobian, a.viscous_coefficients,
-                               a.closure_jacobian, a.limited, a.increment_jacobian, a.limiter_jacobian, a.weight_jacobian, a.speed)  # fmt: skip
-            self.blocks[s.one, 0], self.blocks[s.two, 0] = a.blocks[:, 0], -s.turned_back(a.blocks[:, 1])
-            self.speed[s.one] = self.speed[s.two] = a.speed
+            states = s.rows(q), s.gradients(r.gradients), s.closure(r.closure)
+            interior_jacobians(*states, s.faces, r.numbers, r.law, a)
+            own.blocks[s.one, 0], own.blocks[s.two, 0] = a.blocks[:, 0], -s.turned_back(a.blocks[:, 1])
+            own.speed[s.one] = own.speed[s.two] = a.speed
             if len(a.viscous_jacobian):
-                self.viscous_jacobian[s.one], self.viscous_jacobian[s.two] = (
-                    a.viscous_jacobian,
-                    s.turned_back(a.viscous_jacobian),
-                )
+                own.viscous_jacobian[s.one] = a.viscous_jacobian
+                own.viscous_jacobian[s.two] = s.turned_back(a.viscous_jacobian)
         if d.columns > 5:
-            source_jacobians(q, r.gradients, r.wall_data, d.volume, r.law, r.key, d.axes, self.by_state, self.by_slope,
-                             self.closure_state, self.closure_slope)  # fmt: skip
+            source_jacobians(q, r.gradients, r.wall_data, d.volume, r.law, r.numbers, self.sources)
 
     def wave_sum(self) -> np.ndarray:
         """(n,) half the sum of wave speed times area over each cell's faces: volume over time step at CFL 1."""
         m = self.residual.domain.mesh
-        total = np.bincount(m.left, self.speed, m.n_cells) + np.bincount(m.right, self.speed[: m.n_interior], m.n_cells)
+        total = np.bincount(m.left, self.faces.speed, m.n_cells)
+        total += np.bincount(m.right, self.faces.speed[: m.n_interior], m.n_cells)
         return 0.5 * total
 
     def set_inertia(self, q: np.ndarray, rate: np.ndarray) -> None:
@@ -458,36 +451,33 @@ class Jacobian(JacobianBlocks):
         There turbulence rises exponentially until it is in balance: a step that is long against that growth would put the matrix on the wrong side of
         singular. With this it about doubles at most. Above `SOURCE_INERTIA_CFL` the inertia fades, so that the last steps are Newton's.
         """
-        nt = self.by_state.shape[1]
+        nt = self.sources.by_state.shape[1]
         first = self.inertia.shape[1] - nt
         own = np.arange(nt)
         faded = SOURCE_INERTIA * min(1.0, SOURCE_INERTIA_CFL / cfl)
-        growth = faded * np.maximum(self.by_state[:, own, first + own], 0.0)
+        growth = faded * np.maximum(self.sources.by_state[:, own, first + own], 0.0)
         if nt:
             self.inertia[:, first + own, first + own] += growth
         return growth
 
     def product(self, v: np.ndarray, out: np.ndarray) -> None:
-        """out (n, nb) = rows (inertia + dR/dq) v, single precision."""
+        """out (n, nb) = row_scale (inertia + dR/dq) v, single precision."""
         r = self.residual
-        d = r.domain
-        if self._slopes[0] or r.model != "euler":
+        d, s = r.domain, r.domain.periodic
+        if self._order_factors[0] or r.model != "euler":
             self._gradient(v, self._gv)
         if len(self._change):
-            closure_products(v, self._gv, self.closure_state, self.closure_slope, self._change)
-        face_products(v, self._gv, self._change, d.left, d.right, d.normal, d.to_left, d.to_right, d.vector_to_right, d.vector_to_left, d.fraction, d.wall_gradient_factor, d.code,
-                      r.scheme.kappa, self._slopes, r.key, self.blocks, self.viscous_jacobian, self.viscous_coefficients, self.closure_jacobian, self.limited, self.increment_jacobian,
-                      self.limiter_jacobian, self.weight_jacobian, self.dims, self._flux)  # fmt: skip
-        if d.periodic is not None:
-            s, a = d.periodic, self.across
+            closure_products(v, self._gv, self.sources.closure_state, self.sources.closure_gradient, self._change)
+        direction = Direction(v, self._gv, self._change)
+        orders = self._order_factors
+        face_products(direction, d.faces, r.boundary, r.numbers, orders, self.faces, self.dims, self._flux)
+        if s is not None:
             flux = np.empty((len(s.one), v.shape[1]), dtype=np.float32)
-            change = s.closure(self._change)
-            face_products(s.rows(v), s.gradients(self._gv), change, s.left, s.right, s.normal, s.to_left, s.to_right, s.separation, s.separation, s.fraction, d.wall_gradient_factor,
-                          d.code, r.scheme.kappa, self._slopes, r.key, a.blocks, a.viscous_jacobian, a.viscous_coefficients, a.closure_jacobian, a.limited, a.increment_jacobian,
-                          a.limiter_jacobian, a.weight_jacobian, self.dims, flux)  # fmt: skip
+            across = Direction(s.rows(v), s.gradients(self._gv), s.closure(self._change))
+            face_products(across, s.faces, r.boundary, r.numbers, orders, self.across, self.dims, flux)
             s.give(flux, self._flux)
         if self.vortex_correction is not None and self.lift_row is not None:
             ni = d.mesh.n_interior
             self._flux[ni:] += self.vortex_correction * np.float32(np.sum(self._flux[ni:] * self.lift_row))
-        sum_face_products(self._flux, d.start, d.faces, d.sign, self.inertia, v, self._gv, self.by_state, self.by_slope,
-                     self.rows, self.dims, out)  # fmt: skip
+        cells = CellJacobian(self.inertia, self.sources.by_state, self.sources.by_gradient, self.row_scale)
+        sum_face_products(self._flux, d.cells, cells, v, self._gv, self.dims, out)

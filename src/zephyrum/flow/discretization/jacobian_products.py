@@ -1,177 +1,181 @@
-"""The exact product J v of the linearised residual: v takes the same road as the state, from blocks kept by `jacobian`.
+"""The exact product J v of the linearised residual, from the arrays kept by `jacobian`.
 
-Gradient, limited rise to the face, blocks, friction of the mean gradients, sum over the cell's faces.
+Gradient, limited increment to the face, blocks, viscous flux of the mean gradients, sum over the faces of each cell.
 Verified by tests/test_flow.py and tests/test_viscous.py (J v against differences of the residual).
 """
 
 import numpy as np
 
-from zephyrum._core.jit import parallel, prange, serial
-from zephyrum.flow.physics.boundary_conditions import FARFIELD, IMPOSED, NO_SLIP
-from zephyrum.flow.physics.turbulence import equation_count
+from zephyrum._core.jit import inlined, parallel, prange, serial
+from zephyrum.flow.discretization.residual import boundary_order_factor
+from zephyrum.flow.physics.boundary_conditions import IMPOSED, NO_SLIP
+from zephyrum.flow.physics.turbulence import SST, equation_count
 
 FACE_BLOCK = 64  # faces that share one set of work arrays
 
 
 @parallel
-def face_products(
-    v, gv, change, left, right, normal, to_left, to_right, vector_to_right, vector_to_left, fraction, wall_gradient_factor, code, kappa, gradients, model, blocks,
-    viscous_jacobian, viscous_coefficients, closure_jacobian, limited, increment_jacobian, limiter_jacobian, weight_jacobian, dims, out
-):  # fmt: skip
-    """Change of every face's flux for a change v (n, nb) of the cells with gradient gv (n, nb, 3), into out (nf, nb).
+def face_products(direction, faces, boundary, scheme, orders, jacobian, dims, out):
+    """Change of every face's flux for a `Direction`, into out (nf, nb).
 
-    change (n, 2): that of the closure of SST (see `sources`).
-    slopes (nb,): 1.0 for unknowns that are reconstructed at second order.
+    orders (nb,): 1.0 for unknowns that are reconstructed at second order. dims: a tuple as long as there are active
+    unknowns, so that the compiler knows their number and unrolls the loops over blocks.
     """
-    nb, ni = len(dims), len(right)
-    for block in prange((len(left) + FACE_BLOCK - 1) // FACE_BLOCK):
-        # changes of the two face states, and of the difference of the cells beyond what the gradients tell
-        vl, vr, uncorrected_jump = (
-            np.empty(nb, dtype=np.float32),
-            np.empty(nb, dtype=np.float32),
-            np.empty(nb, dtype=np.float32),
-        )
-        one = np.zeros((1, nb, 3), dtype=np.float32)
-        for f in range(np.int64(block) * FACE_BLOCK, min(np.int64(block + 1) * FACE_BLOCK, len(left))):
-            a = left[f]
-            rx, ry, rz = np.float32(to_left[f, 0]), np.float32(to_left[f, 1]), np.float32(to_left[f, 2])
+    nb, ni, nf = len(dims), len(faces.right), len(out)
+    for block in prange((nf + FACE_BLOCK - 1) // FACE_BLOCK):
+        # changes of the two face states, and of the difference of the cells beyond what the gradients give
+        vl, vr, jump = np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32)
+        work = np.zeros((1, nb, 3), dtype=np.float32)
+        for f in range(np.int64(block) * FACE_BLOCK, min(np.int64(block + 1) * FACE_BLOCK, nf)):
             if f >= ni:
-                on = np.float32(0.0) if code[f - ni] == FARFIELD else np.float32(1.0)
-                for k in range(nb):
-                    vl[k] = v[a, k] + on * gradients[k] * (gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz)
-                for m in range(nb):
-                    total = np.float32(0.0)
-                    for k in range(nb):
-                        total += blocks[f, 0, m, k] * vl[k]
-                        if len(model) > 0:
-                            total += viscous_jacobian[f, m, k] * v[a, k]
-                    out[f, m] = total
-                if len(model) > 0 and (code[f - ni] == NO_SLIP or code[f - ni] == IMPOSED):
-                    # what the cell's gradient has to do with the slopes at the face: see `boundary_gradients`
-                    fitted = nb - 1 if len(model) > 2 else nb  # log(omega) has no wall value to be fitted
-                    along = np.float32(1.0) if code[f - ni] == IMPOSED else np.float32(0.0)
-                    for k in range(1, nb):
-                        gn = np.float32(0.0)
-                        for d in range(3):
-                            gn += gv[a, k, d] * np.float32(normal[f, d])
-                        for d in range(3):
-                            n = np.float32(normal[f, d])
-                            up = np.float32(wall_gradient_factor[f - ni]) * gn * n if k < fitted else np.float32(0.0)
-                            one[0, k, d] = along * (gv[a, k, d] - gn * n) - up
-                    _subtract_viscous_product(
-                        one, 0, 0, f, normal, viscous_coefficients, nb, equation_count(model), out
-                    )
+                _boundary_product(direction, f, faces, boundary, scheme, jacobian, (orders, vl, work, dims), out)
                 continue
-            b = right[f]
-            sx, sy, sz = np.float32(to_right[f, 0]), np.float32(to_right[f, 1]), np.float32(to_right[f, 2])
-            dx, dy, dz = (
-                np.float32(vector_to_right[f, 0]),
-                np.float32(vector_to_right[f, 1]),
-                np.float32(vector_to_right[f, 2]),
-            )
-            ex, ey, ez = (
-                np.float32(vector_to_left[f, 0]),
-                np.float32(vector_to_left[f, 1]),
-                np.float32(vector_to_left[f, 2]),
-            )
-            kl, kr = np.float32(kappa * fraction[f, 0]), np.float32(kappa * fraction[f, 1])
-            weight_change = np.float32(0.0)
-            if limited[f] and len(limiter_jacobian) > 0:
-                far_l = np.float32(2.0) * (gv[a, 0, 0] * dx + gv[a, 0, 1] * dy + gv[a, 0, 2] * dz) - v[b, 0] + v[a, 0]
-                far_r = np.float32(2.0) * (gv[b, 0, 0] * ex + gv[b, 0, 1] * ey + gv[b, 0, 2] * ez) - v[b, 0] + v[a, 0]
-                weight_change = limiter_jacobian[f, 2 * nb] * far_l + limiter_jacobian[f, 2 * nb + 1] * far_r
-                for k in range(nb):
-                    weight_change += limiter_jacobian[f, k] * v[a, k] + limiter_jacobian[f, nb + k] * v[b, k]
-            for k in range(nb):
-                jump = v[b, k] - v[a, k]
-                gr_l = gv[a, k, 0] * rx + gv[a, k, 1] * ry + gv[a, k, 2] * rz
-                gd_l = gv[a, k, 0] * dx + gv[a, k, 1] * dy + gv[a, k, 2] * dz
-                gr_r = gv[b, k, 0] * sx + gv[b, k, 1] * sy + gv[b, k, 2] * sz
-                gd_r = gv[b, k, 0] * ex + gv[b, k, 1] * ey + gv[b, k, 2] * ez
-                if limited[f]:
-                    increment_l = (
-                        increment_jacobian[f, 0, 0, k] * gr_l
-                        + increment_jacobian[f, 0, 1, k] * gd_l
-                        + increment_jacobian[f, 0, 2, k] * jump
-                    )
-                    increment_r = (
-                        increment_jacobian[f, 1, 0, k] * gr_r
-                        + increment_jacobian[f, 1, 1, k] * gd_r
-                        + increment_jacobian[f, 1, 2, k] * jump
-                    )
-                    vl[k], vr[k] = v[a, k] + increment_l, v[b, k] + increment_r
-                    if len(limiter_jacobian) > 0:
-                        vl[k] += weight_jacobian[f, 0, k] * weight_change
-                        vr[k] += weight_jacobian[f, 1, k] * weight_change
-                else:
-                    vl[k] = v[a, k] + gradients[k] * (gr_l + kl * (jump - gd_l))
-                    vr[k] = v[b, k] + gradients[k] * (gr_r - kr * (jump - gd_r))
-                uncorrected_jump[k] = jump - np.float32(0.5) * (gd_l + gd_r)
+            a, b = faces.left[f], faces.right[f]
+            _face_state_change(direction, f, faces, scheme.kappa, orders, jacobian, (vl, vr, jump, dims))
             for m in range(nb):
                 total = np.float32(0.0)
                 for k in range(nb):
-                    total += blocks[f, 0, m, k] * vl[k] + blocks[f, 1, m, k] * vr[k]
-                    if len(model) > 0:
-                        total -= viscous_jacobian[f, m, k] * uncorrected_jump[k]
-                if len(model) > 2:
+                    total += jacobian.blocks[f, 0, m, k] * vl[k] + jacobian.blocks[f, 1, m, k] * vr[k]
+                if len(jacobian.viscous_jacobian) > 0:
+                    for k in range(nb):
+                        total -= jacobian.viscous_jacobian[f, m, k] * jump[k]
+                if len(jacobian.closure_jacobian) > 0:
                     for t in range(2):
-                        total += closure_jacobian[f, t, m] * (change[a, t] + change[b, t])
+                        change = direction.closure[a, t] + direction.closure[b, t]
+                        total += jacobian.closure_jacobian[f, t, m] * change
                 out[f, m] = total
-            if len(model) > 0:
-                _subtract_viscous_product(gv, a, b, f, normal, viscous_coefficients, nb, equation_count(model), out)
+            if len(jacobian.viscous_jacobian) > 0:
+                nt = equation_count(scheme.model)
+                _subtract_viscous_product(direction.gradient, (a, b), f, faces.normal, jacobian, nt, dims, out)
+
+
+@inlined
+def _dot(g, c, k, r):
+    """Gradient of unknown k of cell c times r (3)."""
+    return g[c, k, 0] * r[0] + g[c, k, 1] * r[1] + g[c, k, 2] * r[2]
+
+
+@inlined
+def _single(vectors, f):
+    """Row f of vectors (n, 3) in single precision."""
+    return np.float32(vectors[f, 0]), np.float32(vectors[f, 1]), np.float32(vectors[f, 2])
+
+
+@inlined
+def _face_state_change(direction, f, faces, kappa, orders, jacobian, work):
+    """Fill the changes of the face states of interior face f, and of the jump beyond what the gradients give."""
+    vl, vr, jumps, dims = work
+    v, g, nb = direction.v, direction.gradient, len(dims)
+    a, b = faces.left[f], faces.right[f]
+    r, s = _single(faces.to_left, f), _single(faces.to_right, f)
+    d, e = _single(faces.vector_to_right, f), _single(faces.vector_to_left, f)
+    kl, kr = np.float32(kappa * faces.fraction[f, 0]), np.float32(kappa * faces.fraction[f, 1])
+    limited, changing = jacobian.limited[f], len(jacobian.limiter_jacobian) > 0
+    weight_change = np.float32(0.0)
+    if limited and changing:
+        by = jacobian.limiter_jacobian
+        pressure = v[a, 0] - v[b, 0]
+        weight_change = by[f, 2 * nb] * (np.float32(2.0) * _dot(g, a, 0, d) + pressure)
+        weight_change += by[f, 2 * nb + 1] * (np.float32(2.0) * _dot(g, b, 0, e) + pressure)
+        for k in range(nb):
+            weight_change += by[f, k] * v[a, k] + by[f, nb + k] * v[b, k]
+    for k in range(nb):
+        jump = v[b, k] - v[a, k]
+        gr_l, gd_l = _dot(g, a, k, r), _dot(g, a, k, d)
+        gr_r, gd_r = _dot(g, b, k, s), _dot(g, b, k, e)
+        if limited:
+            by = jacobian.increment_jacobian
+            vl[k] = v[a, k] + by[f, 0, 0, k] * gr_l + by[f, 0, 1, k] * gd_l + by[f, 0, 2, k] * jump
+            vr[k] = v[b, k] + by[f, 1, 0, k] * gr_r + by[f, 1, 1, k] * gd_r + by[f, 1, 2, k] * jump
+            if changing:
+                vl[k] += jacobian.weight_jacobian[f, 0, k] * weight_change
+                vr[k] += jacobian.weight_jacobian[f, 1, k] * weight_change
+        else:
+            vl[k] = v[a, k] + orders[k] * (gr_l + kl * (jump - gd_l))
+            vr[k] = v[b, k] + orders[k] * (gr_r - kr * (jump - gd_r))
+        jumps[k] = jump - np.float32(0.5) * (gd_l + gd_r)
 
 
 @serial
-def _subtract_viscous_product(gv, a, b, f, normal, viscous_coefficients, nb, nt, out):
-    """Take the friction of the mean of two gradients off out[f]."""
-    half = np.float32(0.5)
+def _boundary_product(direction, f, faces, boundary, scheme, jacobian, work, out):
+    """Change of the flux of boundary face f into out[f]."""
+    orders, vl, fixed, dims = work
+    v, g, nb = direction.v, direction.gradient, len(dims)
+    a, e = faces.left[f], f - boundary.first
+    code, r = boundary.code[e], _single(faces.to_left, f)
+    for k in range(nb):
+        vl[k] = v[a, k] + np.float32(boundary_order_factor(code, orders[k])) * _dot(g, a, k, r)
+    for m in range(nb):
+        total = np.float32(0.0)
+        for k in range(nb):
+            total += jacobian.blocks[f, 0, m, k] * vl[k]
+        if len(jacobian.viscous_jacobian) > 0:
+            for k in range(nb):
+                total += jacobian.viscous_jacobian[f, m, k] * v[a, k]
+        out[f, m] = total
+    if len(jacobian.viscous_jacobian) > 0 and code in (NO_SLIP, IMPOSED):
+        # what the gradient of the cell has to do with the gradients at the face: see `boundary_gradients`
+        fitted = nb - 1 if scheme.model == SST else nb  # log(omega) has no wall value to be fitted
+        along = np.float32(1.0) if code == IMPOSED else np.float32(0.0)
+        factor, normal = np.float32(boundary.wall_gradient_factor[e]), _single(faces.normal, f)
+        for k in range(1, nb):
+            gn = _dot(g, a, k, normal)
+            up = factor * gn if k < fitted else np.float32(0.0)
+            for d in range(3):
+                fixed[0, k, d] = along * (g[a, k, d] - gn * normal[d]) - up * normal[d]
+        only = np.int32(0), np.int32(0)  # literals would be compiled apart
+        nt = equation_count(scheme.model)
+        _subtract_viscous_product(fixed, only, f, faces.normal, jacobian, nt, dims, out)
+
+
+@serial
+def _subtract_viscous_product(g, cells, f, normals, jacobian, nt, dims, out):
+    """Subtract the viscous flux of the mean of the gradients of two cells from out[f]; nt: turbulence equations."""
+    a, b = cells
+    half, c = np.float32(0.5), jacobian.viscous_coefficients
+    nb = len(dims)
     nv = nb - 2 - nt
     two = nv == 2
-    n0, n1, n2 = np.float32(normal[f, 0]), np.float32(normal[f, 1]), np.float32(normal[f, 2])
+    n = _single(normals, f)
     bulk = np.float32(0.0)
     for i in range(nv):
         d = 2 * i if two else i
-        bulk += half * (gv[a, 1 + i, d] + gv[b, 1 + i, d])
+        bulk += half * (g[a, 1 + i, d] + g[b, 1 + i, d])
     bulk *= np.float32(2.0 / 3.0)
     work = np.float32(0.0)
     for i in range(nv):
         d = 2 * i if two else i
-        total = half * (
-            (gv[a, 1 + i, 0] + gv[b, 1 + i, 0]) * n0
-            + (gv[a, 1 + i, 1] + gv[b, 1 + i, 1]) * n1
-            + (gv[a, 1 + i, 2] + gv[b, 1 + i, 2]) * n2
-        )
+        total = half * (_dot(g, a, 1 + i, n) + _dot(g, b, 1 + i, n))
         for j in range(nv):
-            e = 2 * j if two else j
-            total += half * (gv[a, 1 + j, d] + gv[b, 1 + j, d]) * np.float32(normal[f, e])
-        total -= bulk * np.float32(normal[f, d])
-        total *= viscous_coefficients[f, 0]
+            total += half * (g[a, 1 + j, d] + g[b, 1 + j, d]) * n[2 * j if two else j]
+        total -= bulk * n[d]
+        total *= c[f, 0]
         out[f, 1 + i] -= total
-        work += viscous_coefficients[f, 4 + i] * total
+        work += c[f, 4 + i] * total
     for j in range(1 + nv, nb):
-        flow = half * (
-            (gv[a, j, 0] + gv[b, j, 0]) * n0 + (gv[a, j, 1] + gv[b, j, 1]) * n1 + (gv[a, j, 2] + gv[b, j, 2]) * n2
-        )
-        out[f, j] -= viscous_coefficients[f, j - nv] * flow
+        out[f, j] -= c[f, j - nv] * half * (_dot(g, a, j, n) + _dot(g, b, j, n))
     out[f, 1 + nv] -= work
 
 
 @parallel
-def sum_face_products(flux, start, faces, sign, inertia, v, gv, by_state, by_slope, rows, dims, out):
-    """out (n, nb) = rows * (signed sum of face products + inertia block times v - change of the sources)."""
-    nb = len(dims)
+def sum_face_products(flux, faces, cells, v, gv, dims, out):
+    """out (n, nb) = row_scale * (signed sum of face products + inertia block times v - change of the sources).
+
+    faces: `CellFaces`; cells: `CellJacobian`.
+    """
+    nb, nt = len(dims), cells.by_state.shape[1]
     for i in prange(len(out)):
         c = np.int64(i)
         for k in range(nb):
             total = np.float32(0.0)
             for m in range(nb):
-                total += inertia[c, k, m] * v[c, m]
-            for e in range(start[c], start[c + 1]):
-                total += np.float32(sign[e]) * flux[faces[e], k]
-            t = k - (nb - by_state.shape[1])
+                total += cells.inertia[c, k, m] * v[c, m]
+            for e in range(faces.start[c], faces.start[c + 1]):
+                total += np.float32(faces.sign[e]) * flux[faces.faces[e], k]
+            t = k - (nb - nt)
             if t >= 0:
                 for m in range(nb):
-                    total -= by_state[c, t, m] * v[c, m]
+                    total -= cells.by_state[c, t, m] * v[c, m]
                     for d in range(3):
-                        total -= by_slope[c, t, m, d] * gv[c, m, d]
-            out[c, k] = rows[c, k] * total
+                        total -= cells.by_gradient[c, t, m, d] * gv[c, m, d]
+            out[c, k] = cells.row_scale[c, k] * total

@@ -9,9 +9,8 @@ reach into the slow, thin cells at the wall, which pressure steps alone do not g
 but only from variations on that no mesh can resolve: cells of an odd shape and coarse noses then converge. Verified by tests/test_flow.py and the shock cases of validation/.
 """
 
-import numpy as np
-
-from zephyrum._core.jit import inlined, serial
+from zephyrum._core.jit import inlined
+from zephyrum.flow.physics.smoothing import smoothstep
 
 ZERO_ROUNDING = 0.2  # half width of the rounding of the limiter where it reaches 0
 MODES = ("auto", "on", "off")
@@ -44,24 +43,6 @@ def smooth_variation(mach: float, friction: bool, space: bool) -> float:
 
 
 @inlined
-def smoothstep(x, low, high):
-    """Smooth step from 0 at `low` to 1 at `high`."""
-    t = (x - low) / (high - low)
-    t = t if t > 0.0 else 0.0
-    t = t if t < 1.0 else 1.0
-    return t * t * (3.0 - 2.0 * t)
-
-
-@serial
-def smoothstep_array(x, low, high):
-    """`smoothstep` of every element of x (n,)."""
-    out = np.empty_like(x)
-    for i in range(len(x)):
-        out[i] = smoothstep(x[i], low, high)
-    return out
-
-
-@inlined
 def van_albada(a, b, eps):
     """Factor in [0, 1] for differences a, b on a field whose noise has the square `eps`; with its derivatives."""
     bottom = a * a + b * b + eps
@@ -77,13 +58,18 @@ def van_albada(a, b, eps):
 
 
 @inlined
-def limiter_weight(floor, pl, ul, vl, wl, tl, pr, ur, vr, wr, tr, far_l, far_r, gamma):
-    """How far the limiter counts at a face, `floor` to 1; never with a negative floor. far_*: upwind pressure differences."""
+def limiter_weight(floor, left, right, far_l, far_r, gamma):
+    """Weight of the limiter at a face, from `floor` to 1; 0 with a negative floor.
+
+    left, right: states (5,) of the cells; far_l, far_r: upwind pressure differences.
+    """
     if floor >= 1.0:
         return 1.0
     if floor < 0.0:
         return 0.0
-    # smooth all through: a kink where Newton's iteration could bounce is avoided on purpose; squares save the roots
+    pl, ul, vl, wl, tl = left
+    pr, ur, vr, wr, tr = right
+    # smooth throughout: a kink would stall Newton's iteration; squares save the roots
     fast_l = smoothstep((ul * ul + vl * vl + wl * wl) / tl, 0.75**2, 0.95**2)
     fast_r = smoothstep((ur * ur + vr * vr + wr * wr) / tr, 0.75**2, 0.95**2)
     jump, level = pr - pl, 1.0 / gamma + 0.5 * (pl + pr)

@@ -5,33 +5,27 @@ mesh; what they yield goes to both faces of the pair. So the scheme is the same 
 other to round-off. Only the preconditioner does not see across. Verified by tests/test_sectors.py.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
+from zephyrum.flow.discretization.kernel_arrays import Faces
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.periodic_sectors import periodic_pairs
 
 
 @dataclass(frozen=True, eq=False)
 class PeriodicInterface:
-    """k pairs of faces `one` and `two`, and their cells; `turn` (3, 3) takes vectors at the second to the first.
+    """Pairs of faces `one` and `two` (k,), and their `cells` (2 k,), the first k those beside `one`.
 
-    The others are those of `FaceData` for a mesh of 2 k cells, the first k those beside `one`.
+    turn (3, 3) takes vectors at the second face to the first; `faces` is the geometry of a mesh of these 2 k cells.
     """
 
     one: np.ndarray
     two: np.ndarray
     cells: np.ndarray
     turn: np.ndarray
-    left: np.ndarray
-    right: np.ndarray
-    normal: np.ndarray
-    area: np.ndarray
-    to_left: np.ndarray
-    to_right: np.ndarray
-    separation: np.ndarray
-    fraction: np.ndarray
+    faces: Faces
 
     @classmethod
     def of(cls, mesh: Mesh, directions: np.ndarray, fractions) -> "PeriodicInterface | None":
@@ -44,8 +38,10 @@ class PeriodicInterface:
         to_left, to_right = directions[one], directions[two] @ turn.T
         separation = to_left - to_right
         rows = np.arange(2 * k, dtype=np.int32)
-        return cls(one, two, np.r_[mesh.left[one], mesh.left[two]], turn, rows[:k], rows[k:], mesh.face_area[one] / area[:, None], area,
-                   to_left, to_right, separation, fractions(to_left, to_right, separation, -separation))  # fmt: skip
+        fraction = fractions(to_left, to_right, separation, -separation)
+        normal = mesh.face_area[one] / area[:, None]
+        faces = Faces(rows[:k], rows[k:], normal, area, to_left, to_right, separation, separation, fraction)
+        return cls(one, two, np.r_[mesh.left[one], mesh.left[two]], turn, faces)
 
     def rows(self, values: np.ndarray) -> np.ndarray:
         """(2 k, m) states of the cells, velocities of the second half turned."""
@@ -77,8 +73,10 @@ class PeriodicInterface:
         whole[1:4, 1:4] = self.turn
         return whole.T @ blocks @ whole
 
-    def set_first_order(self, cells: np.ndarray) -> None:
-        """See `Domain.set_first_order`."""
+    def with_first_order(self, cells: np.ndarray) -> "PeriodicInterface":
+        """See `FaceData.with_first_order`."""
         k, first_order = len(self.one), cells[self.cells]
-        self.to_left[first_order[:k]] = self.to_right[first_order[k:]] = 0.0
-        self.fraction[first_order[:k], 0] = self.fraction[first_order[k:], 1] = 0.0
+        to_left, to_right, fraction = (a.copy() for a in (self.faces.to_left, self.faces.to_right, self.faces.fraction))
+        to_left[first_order[:k]] = to_right[first_order[k:]] = 0.0
+        fraction[first_order[:k], 0] = fraction[first_order[k:], 1] = 0.0
+        return replace(self, faces=self.faces._replace(to_left=to_left, to_right=to_right, fraction=fraction))

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum._core.jit import parallel, prange, serial
+from zephyrum._core.jit import inlined, parallel, prange, serial
 from zephyrum.flow.discretization.face_batches import (
     BATCH_SIZE,
     FLUX,
@@ -20,6 +20,7 @@ from zephyrum.flow.discretization.face_batches import (
     set_inviscid_flux,
 )
 from zephyrum.flow.discretization.face_data import FaceData
+from zephyrum.flow.discretization.kernel_arrays import Boundary, SchemeNumbers
 from zephyrum.flow.discretization.limiter import least_weight, smooth_variation
 from zephyrum.flow.discretization.turbulence_sources import (
     eddy_viscosity_ratio,
@@ -29,13 +30,13 @@ from zephyrum.flow.discretization.turbulence_sources import (
 )
 from zephyrum.flow.discretization.viscous_terms import (
     correct_mean_gradients,
-    diffusion_coefficients,
+    set_diffusion_coefficients,
     subtract_viscous_flux,
-    viscosity,
 )
 from zephyrum.flow.physics.boundary_conditions import FARFIELD, IMPOSED, NO_SLIP, SLIP, boundary_flux
 from zephyrum.flow.physics.gas_model import GasModel
-from zephyrum.flow.physics.turbulence import equation_count, model_key
+from zephyrum.flow.physics.transport import diffusion_coefficients, viscosity, viscous_stress
+from zephyrum.flow.physics.turbulence import EULER, LAMINAR, SA, SST, equation_count, model_code
 from zephyrum.flow.physics.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.flow.physics.turbulence.sst import BETA, WALL_OMEGA_FACTOR
 
@@ -49,17 +50,20 @@ class Scheme:
     order: int = 2
     turbulence_order: int = 1
 
-    def numbers(self, mach: float, friction: bool, space: bool) -> tuple[float, float, float, float]:
-        """(kappa, least weight of the limiter, 0.0 or 1.0 for the slope of the flow and of turbulence) for the kernels."""
+    def numbers(self, mach: float, domain: FaceData, model: str) -> SchemeNumbers:
+        """Numbers of the scheme for the kernels, at a Mach number of the stream."""
+        viscous, space = model != "euler", not domain.mesh.planar
         order_factor = 1.0 if self.order == 2 else 0.0
-        least = least_weight(self.limiter, mach, friction, space)
-        return self.kappa, least, order_factor, order_factor if self.turbulence_order == 2 else 0.0
-
-
-def smooth_variation_squares(mach: float, turbulence: int, friction: bool, space: bool) -> np.ndarray:
-    """(5 + turbulence,) square of the variation of each unknown that the limiter takes as smooth."""
-    e = (smooth_variation(mach, friction, space) * mach) ** 2
-    return np.array([0.5 * e, e, e, e, e] + turbulence * [1.0])
+        variation = (smooth_variation(mach, viscous, space) * mach) ** 2
+        return SchemeNumbers(
+            float(self.kappa),
+            order_factor,
+            order_factor if self.turbulence_order == 2 else 0.0,
+            least_weight(self.limiter, mach, viscous, space),
+            np.array([0.5 * variation] + 4 * [variation] + (domain.columns - 5) * [1.0]),
+            domain.axes,
+            model_code(model),
+        )
 
 
 @serial
@@ -68,91 +72,94 @@ def boundary_order_factor(code, order_factor):
     return 0.0 if code == FARFIELD else order_factor
 
 
+@inlined
+def boundary_cell_vector(faces, f):
+    """Vector (3) from the centroid of the cell to that of boundary face f."""
+    return faces.to_left[f, 0], faces.to_left[f, 1], faces.to_left[f, 2]
+
+
+@inlined
+def face_normal(faces, f):
+    """Unit normal (3) of face f."""
+    return faces.normal[f, 0], faces.normal[f, 1], faces.normal[f, 2]
+
+
 @serial
-def boundary_face_state(q, g, c, f, to_left, order_factor, gamma):
-    """State (5) of cell c extrapolated to its boundary face f."""
-    rx, ry, rz = to_left[f, 0], to_left[f, 1], to_left[f, 2]
-    p0, t0 = q[c, 0], q[c, 4]
-    p = p0 + order_factor * (g[c, 0, 0] * rx + g[c, 0, 1] * ry + g[c, 0, 2] * rz)
-    t = t0 + order_factor * (g[c, 4, 0] * rx + g[c, 4, 1] * ry + g[c, 4, 2] * rz)
-    if 1.0 + gamma * p < LEAST_FACE_FRACTION * (1.0 + gamma * p0) or t < LEAST_FACE_FRACTION * t0:
-        return p0, q[c, 1], q[c, 2], q[c, 3], t0
-    u = q[c, 1] + order_factor * (g[c, 1, 0] * rx + g[c, 1, 1] * ry + g[c, 1, 2] * rz)
-    v = q[c, 2] + order_factor * (g[c, 2, 0] * rx + g[c, 2, 1] * ry + g[c, 2, 2] * rz)
-    w = q[c, 3] + order_factor * (g[c, 3, 0] * rx + g[c, 3, 1] * ry + g[c, 3, 2] * rz)
+def _extrapolated(q, g, c, m, r, order_factor):
+    """Unknown m of cell c at the distance r (3) from its centroid."""
+    return q[c, m] + order_factor * (g[c, m, 0] * r[0] + g[c, m, 1] * r[1] + g[c, m, 2] * r[2])
+
+
+@serial
+def boundary_face_state(states, c, r, order_factor, gamma):
+    """State (5) of cell c extrapolated by r (3) to its boundary face; its own state where that is not physical."""
+    q, g = states
+    p = _extrapolated(q, g, c, 0, r, order_factor)
+    t = _extrapolated(q, g, c, 4, r, order_factor)
+    if 1.0 + gamma * p < LEAST_FACE_FRACTION * (1.0 + gamma * q[c, 0]) or t < LEAST_FACE_FRACTION * q[c, 4]:
+        return q[c, 0], q[c, 1], q[c, 2], q[c, 3], q[c, 4]
+    u = _extrapolated(q, g, c, 1, r, order_factor)
+    v = _extrapolated(q, g, c, 2, r, order_factor)
+    w = _extrapolated(q, g, c, 3, r, order_factor)
     return p, u, v, w, t
 
 
 @parallel
-def interior_fluxes(
-    q, g, closure, left, right, normal, area, to_left, to_right, vector_to_right, vector_to_left, fraction, kappa, order_factor, turbulence_order_factor, floor,
-    eps, law, model, axes, out
-):  # fmt: skip
+def interior_fluxes(q, g, closure, faces, scheme, gas, out):
     """Flux times area of every interior face into out (nf, m). Reads 2 x 4 m cell values and 18 of geometry a face."""
-    ni, nt = len(right), equation_count(model)
+    ni, nt = len(faces.right), equation_count(scheme.model)
     for block in prange((ni + BATCH_SIZE - 1) // BATCH_SIZE):
         low = np.int64(block) * BATCH_SIZE
         s = np.empty(SCRATCH_SIZE)
-        gather_batch(
-            s,
-            low,
-            q,
-            g,
-            closure,
-            left,
-            right,
-            normal,
-            area,
-            to_left,
-            to_right,
-            vector_to_right,
-            vector_to_left,
-            fraction,
-            axes,
-            model,
-        )
-        reconstruct(s, kappa, order_factor, turbulence_order_factor, floor, eps, law.gamma, axes)
-        set_inviscid_flux(s, nt, law.gamma)
-        if len(model) > 0:
-            correct_mean_gradients(s, axes)
-            subtract_viscous_flux(s, model, law)
+        gather_batch(s, low, q, g, closure, faces, scheme)
+        reconstruct(s, scheme, gas.gamma)
+        set_inviscid_flux(s, nt, gas.gamma)
+        if scheme.model > EULER:
+            correct_mean_gradients(s, scheme.axes)
+            set_diffusion_coefficients(s, scheme.model, gas)
+            subtract_viscous_flux(s, nt)
         for m in range(5 + nt):
             for k in range(min(BATCH_SIZE, ni - low)):
                 out[low + k, m] = s[FLUX + m * BATCH_SIZE + k]
 
 
 @serial
-def boundary_gradients(q, g, c, state, tangential, wall_gradient_factor, rx, ry, rz, nx, ny, nz, out):
-    """Gradients (m, 3) at a boundary face where the unknowns are `state`, to second order along the normal.
+def boundary_gradients(states, c, face_state, wall, r, normal, out):
+    """Gradients (m, 3) at a boundary face where the unknowns are `face_state`, to second order along the normal.
 
-    tangential: 1.0 to keep the cell's slopes along the face, 0.0 at a wall, where nothing changes along it.
+    wall (2): 1.0 to keep the gradients of the cell along the face, 0.0 at a wall, where nothing changes along it; and
+    the wall gradient factor (see `face_data`).
     """
+    q, g = states
+    tangential, factor = wall
+    rx, ry, rz = r
+    nx, ny, nz = normal
     h = rx * nx + ry * ny + rz * nz
     sx, sy, sz = tangential * (rx - h * nx), tangential * (ry - h * ny), tangential * (rz - h * nz)
     for m in range(1, q.shape[1]):
         gx, gy, gz = g[c, m, 0], g[c, m, 1], g[c, m, 2]
         gn = gx * nx + gy * ny + gz * nz
-        up = (state[m] - q[c, m] - gx * sx - gy * sy - gz * sz) / h
+        up = (face_state[m] - q[c, m] - gx * sx - gy * sy - gz * sz) / h
         if m < 6:  # not log(omega), which has no wall value to be fitted
-            up += wall_gradient_factor * (up - gn)
+            up += factor * (up - gn)
         out[m, 0] = up * nx + tangential * (gx - gn * nx)
         out[m, 1] = up * ny + tangential * (gy - gn * ny)
         out[m, 2] = up * nz + tangential * (gz - gn * nz)
 
 
 @serial
-def subtract_viscous_stress(s, state, mu, conductivity, diffusion, diffusion_w, nx, ny, nz, out):
-    """Take friction, conduction and diffusion for gradients s (m, 3) off the flux `out` a unit area."""
-    bulk = 2.0 / 3.0 * (s[1, 0] + s[2, 1] + s[3, 2])
-    fx = mu * (2.0 * s[1, 0] * nx + (s[1, 1] + s[2, 0]) * ny + (s[1, 2] + s[3, 0]) * nz - bulk * nx)
-    fy = mu * ((s[2, 0] + s[1, 1]) * nx + 2.0 * s[2, 1] * ny + (s[2, 2] + s[3, 1]) * nz - bulk * ny)
-    fz = mu * ((s[3, 0] + s[1, 2]) * nx + (s[3, 1] + s[2, 2]) * ny + 2.0 * s[3, 2] * nz - bulk * nz)
-    out[1] -= fx
-    out[2] -= fy
-    out[3] -= fz
-    out[4] -= (
-        state[1] * fx + state[2] * fy + state[3] * fz + conductivity * (s[4, 0] * nx + s[4, 1] * ny + s[4, 2] * nz)
-    )
+def subtract_diffusion(gradients, state, coefficients, normal, out):
+    """Subtract viscous stress, conduction and turbulent diffusion for gradients (m, 3) from the flux `out` a unit area."""
+    s = gradients
+    mu, conductivity, diffusion, diffusion_w = coefficients
+    nx, ny, nz = normal
+    gu, gv, gw = (s[1, 0], s[1, 1], s[1, 2]), (s[2, 0], s[2, 1], s[2, 2]), (s[3, 0], s[3, 1], s[3, 2])
+    tx, ty, tz = viscous_stress(gu, gv, gw, normal)
+    out[1] -= mu * tx
+    out[2] -= mu * ty
+    out[3] -= mu * tz
+    heat = conductivity * (s[4, 0] * nx + s[4, 1] * ny + s[4, 2] * nz)
+    out[4] -= mu * (state[1] * tx + state[2] * ty + state[3] * tz) + heat
     if len(s) > 5:
         out[5] -= diffusion * (s[5, 0] * nx + s[5, 1] * ny + s[5, 2] * nz)
     if len(s) > 6:
@@ -160,118 +167,101 @@ def subtract_viscous_stress(s, state, mu, conductivity, diffusion, diffusion_w, 
 
 
 @serial
-def boundary_face_flux(
-    q, g, c, f, e, normal, to_left, wall_gradient_factor, code, exterior, order_factor, law, model, perturbed, by, out
-):
-    """Flux (m,) a unit area through boundary face f = boundary number e, unknown `perturbed` of its edge state moved."""
-    nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
-    p, u, v, w, T = boundary_face_state(q, g, c, f, to_left, boundary_order_factor(code[e], order_factor), law.gamma)
-    F = boundary_flux(
-        code[e], p + by * (perturbed == 0), u + by * (perturbed == 1), v + by * (perturbed == 2), w + by * (perturbed == 3),
-        T + by * (perturbed == 4), exterior[e, 0], exterior[e, 1], exterior[e, 2], exterior[e, 3], exterior[e, 4], nx, ny, nz, law.gamma,
-    )  # fmt: skip
+def boundary_face_flux(states, f, faces, boundary, scheme, gas, perturbation, out):
+    """Flux (m,) a unit area through boundary face f; perturbation: (unknown of the face state, by how much)."""
+    q, _ = states
+    c, e = faces.left[f], f - boundary.first
+    perturbed, h = perturbation
+    exterior = boundary.exterior
+    order_factor = boundary_order_factor(boundary.code[e], scheme.order_factor)
+    p, u, v, w, T = boundary_face_state(states, c, boundary_cell_vector(faces, f), order_factor, gas.gamma)
+    inside = (
+        p + h * (perturbed == 0),
+        u + h * (perturbed == 1),
+        v + h * (perturbed == 2),
+        w + h * (perturbed == 3),
+        T + h * (perturbed == 4),
+    )
+    outside = exterior[e, 0], exterior[e, 1], exterior[e, 2], exterior[e, 3], exterior[e, 4]
+    F = boundary_flux(boundary.code[e], inside, outside, face_normal(faces, f), gas.gamma)
     for m in range(5):
         out[m] = F[m]
     for m in range(5, q.shape[1]):
-        own = q[c, m] + by * (perturbed == m)
+        own = q[c, m] + h * (perturbed == m)
         out[m] = F[0] * (own if F[0] > 0.0 else exterior[e, m])
-    if len(model) > 0:
-        subtract_boundary_viscous_flux(
-            q, g, c, f, e, normal, to_left, wall_gradient_factor, code, exterior, law, model, out
-        )
+    if scheme.model > EULER:
+        subtract_boundary_diffusion(states, c, f, faces, boundary, scheme, gas, out)
 
 
 @serial
-def boundary_unknowns(q, c, e, code, exterior, wall_height, law, model, state):
-    """Fill `state` (m,) at boundary face e of cell c, `wall_height` above it; returns (conducts, mu, heat, spread, spread_w).
+def boundary_unknowns(q, c, e, boundary, height, model, gas, state):
+    """Fill `state` (m,) at boundary face e of cell c, `height` above it; returns the diffusion coefficients (4).
 
     A wall's row of `exterior` holds its velocity, its temperature (0: adiabatic) and the shift of the wall distance by
-    its roughness; any other row the state outside.
+    its roughness; any other row the state outside. The conductivity of an adiabatic wall is 0.
     """
-    floor, blend, conducts = 0.0, 1.0, 1.0
+    floor, conducts = 0.0, 1.0
     for m in range(q.shape[1]):
-        state[m] = exterior[e, m]
-    if code[e] == NO_SLIP:
+        state[m] = boundary.exterior[e, m]
+    if boundary.code[e] == NO_SLIP:
         state[0] = q[c, 0]
-        if exterior[e, 4] <= 0.0:
+        if boundary.exterior[e, 4] <= 0.0:
             state[4], conducts = q[c, 4], 0.0
-        if len(model) == 2:
-            roughness_shift = exterior[e, 5]
-            state[5] = q[c, 5] * roughness_shift / (roughness_shift + wall_height)
+        if model == SA:
+            roughness_shift = boundary.exterior[e, 5]
+            state[5] = q[c, 5] * roughness_shift / (roughness_shift + height)
             floor = ROUGH_CHI / ROUGH_SHIFT if roughness_shift > 0.0 else 0.0
-        if len(model) == 3:
+        if model == SST:
             state[5] = 0.0
-            nu = viscosity(state[4], law) * state[4] / (1.0 + law.gamma * state[0])
-            state[6] = math.log(WALL_OMEGA_FACTOR * nu / (BETA[0] * wall_height * wall_height))
-    x = state[5] if len(model) > 1 else 0.0
-    w = state[6] if len(model) > 2 else 0.0
+            nu = viscosity(state[4], gas) * state[4] / (1.0 + gas.gamma * state[0])
+            state[6] = math.log(WALL_OMEGA_FACTOR * nu / (BETA[0] * height * height))
+    x = state[5] if model > LAMINAR else 0.0
+    w = state[6] if model == SST else 0.0
     mu, conductivity, diffusion, diffusion_w = diffusion_coefficients(
-        state[0], state[4], x, w, floor, blend, model, law
+        state[0], state[4], x, w, (floor, 1.0), model, gas
     )
-    return conducts, mu, conductivity, diffusion, diffusion_w
+    return mu, conducts * conductivity, diffusion, diffusion_w
 
 
 @serial
-def subtract_boundary_viscous_flux(
-    q, g, c, f, e, normal, to_left, wall_gradient_factor, code, exterior, law, model, out
-):
-    """Take the friction at boundary face f off the flux `out` a unit area, for cell c of q and g."""
-    if code[e] != NO_SLIP and code[e] != IMPOSED:
+def subtract_boundary_diffusion(states, c, f, faces, boundary, scheme, gas, out):
+    """Subtract the viscous flux through boundary face f from the flux `out` a unit area, for cell c of the states."""
+    q, _ = states
+    e = f - boundary.first
+    if boundary.code[e] != NO_SLIP and boundary.code[e] != IMPOSED:
         return
-    nx, ny, nz = normal[f, 0], normal[f, 1], normal[f, 2]
-    rx, ry, rz = to_left[f, 0], to_left[f, 1], to_left[f, 2]
+    normal, r = face_normal(faces, f), boundary_cell_vector(faces, f)
+    height = r[0] * normal[0] + r[1] * normal[1] + r[2] * normal[2]
     state, gradients = np.zeros(q.shape[1]), np.empty((q.shape[1], 3))
-    wall_height = rx * nx + ry * ny + rz * nz
-    conducts, mu, conductivity, diffusion, diffusion_w = boundary_unknowns(
-        q, c, e, code, exterior, wall_height, law, model, state
-    )
-    tangential = 0.0 if code[e] == NO_SLIP else 1.0
-    boundary_gradients(q, g, c, state, tangential, wall_gradient_factor[e], rx, ry, rz, nx, ny, nz, gradients)
-    subtract_viscous_stress(gradients, state, mu, conducts * conductivity, diffusion, diffusion_w, nx, ny, nz, out)
+    coefficients = boundary_unknowns(q, c, e, boundary, height, scheme.model, gas, state)
+    wall = 0.0 if boundary.code[e] == NO_SLIP else 1.0, boundary.wall_gradient_factor[e]
+    boundary_gradients(states, c, state, wall, r, normal, gradients)
+    subtract_diffusion(gradients, state, coefficients, normal, out)
 
 
 @serial
-def boundary_fluxes(
-    q, g, left, normal, area, to_left, wall_gradient_factor, code, exterior, order_factor, law, model, first, out
-):
-    """Flux times area of every boundary face, `first` being the number of the first one, into out (nf, m)."""
-    none = np.int64(-1)  # a literal would be compiled apart
-    for e in range(len(code)):
-        f = first + e
-        boundary_face_flux(
-            q,
-            g,
-            left[f],
-            f,
-            e,
-            normal,
-            to_left,
-            wall_gradient_factor,
-            code,
-            exterior,
-            order_factor,
-            law,
-            model,
-            none,
-            0.0,
-            out[f],
-        )
+def boundary_fluxes(q, g, faces, boundary, scheme, gas, out):
+    """Flux times area of every boundary face into out (nf, m)."""
+    unperturbed = np.int64(-1), 0.0  # a literal would be compiled apart
+    for e in range(len(boundary.code)):
+        f = boundary.first + e
+        boundary_face_flux((q, g), f, faces, boundary, scheme, gas, unperturbed, out[f])
         for m in range(q.shape[1]):
-            out[f, m] *= area[f]
+            out[f, m] *= faces.area[f]
 
 
 @parallel
-def sum_faces(flux, start, faces, sign, out):
+def sum_faces(flux, cells, out):
     """Signed sum of face values (nf, m) into cells out (n, m)."""
     m = flux.shape[1]
     for i in prange(len(out)):
         c = np.int64(i)
         for k in range(m):
             out[c, k] = 0.0
-        for e in range(start[c], start[c + 1]):
-            f = faces[e]
+        for e in range(cells.start[c], cells.start[c + 1]):
+            f = cells.faces[e]
             for k in range(m):
-                out[c, k] += sign[e] * flux[f, k]
+                out[c, k] += cells.sign[e] * flux[f, k]
 
 
 class Residual:
@@ -291,11 +281,9 @@ class Residual:
         model: str = "euler",
         wall_data: np.ndarray | None = None,
     ):
-        self.domain, self.scheme, self.law, self.model, self.key = domain, scheme, law, model, model_key(model)
+        self.domain, self.scheme, self.law, self.model = domain, scheme, law, model
         n, m = domain.mesh.n_cells, domain.columns
-        kind = model != "euler", not domain.mesh.planar
-        self.eps = smooth_variation_squares(mach, m - 5, *kind)
-        self.numbers = scheme.numbers(mach, *kind)
+        self.numbers = scheme.numbers(mach, domain, model)
         self.exterior, self.source = exterior, source
         self.gradients = np.zeros((n, m, 3))
         self.flux = np.empty((domain.mesh.n_faces, m))
@@ -314,38 +302,40 @@ class Residual:
             if len(d.axisymmetric_factor):
                 self.gradients[:, 2, 1] = q[:, 3] * d.axisymmetric_factor
         if self.model == "sst":
-            update_closure(q, self.gradients, self.wall_data, self.law, self.key, self.closure)
+            update_closure(q, self.gradients, self.wall_data, self.law, self.numbers.model, self.closure)
 
     def boundary_fluxes_into(self, q: np.ndarray, out: np.ndarray) -> None:
         """Flux times area of every boundary face into out (nf, m), with the gradients found last."""
+        boundary_fluxes(q, self.gradients, self.domain.faces, self.boundary, self.numbers, self.law, out)
+
+    @property
+    def boundary(self) -> Boundary:
+        """Boundary faces with the present exterior states."""
         d = self.domain
-        boundary_fluxes(q, self.gradients, d.left, d.normal, d.area, d.to_left, d.wall_gradient_factor, d.code, self.exterior, self.numbers[2],
-                        self.law, self.key, d.mesh.n_interior, out)  # fmt: skip
+        return Boundary(d.code, d.wall_gradient_factor, self.exterior, d.mesh.n_interior)
 
     def balance(self, q: np.ndarray) -> np.ndarray:
         """(n, m) net outflow of each cell for states q (n, m) whose gradients were found last; scaled units times m^2."""
         d = self.domain
-        kappa, floor, order_factor, turbulence_order_factor = self.numbers
-        interior_fluxes(q, self.gradients, self.closure, d.left, d.right, d.normal, d.area, d.to_left, d.to_right, d.vector_to_right, d.vector_to_left, d.fraction,
-                        kappa, order_factor, turbulence_order_factor, floor, self.eps, self.law, self.key, d.axes, self.flux)  # fmt: skip
+        interior_fluxes(q, self.gradients, self.closure, d.faces, self.numbers, self.law, self.flux)
         self.boundary_fluxes_into(q, self.flux)
         if d.periodic is not None:
             s = d.periodic
             flux = np.empty((len(s.one), q.shape[1]))
-            interior_fluxes(s.rows(q), s.gradients(self.gradients), s.closure(self.closure), s.left, s.right, s.normal, s.area, s.to_left, s.to_right, s.separation, s.separation, s.fraction,
-                            kappa, order_factor, turbulence_order_factor, floor, self.eps, self.law, self.key, d.axes, flux)  # fmt: skip
+            states = s.rows(q), s.gradients(self.gradients), s.closure(self.closure)
+            interior_fluxes(*states, s.faces, self.numbers, self.law, flux)
             s.give(flux, self.flux)
         out = np.empty_like(q)
-        sum_faces(self.flux, d.start, d.faces, d.sign, out)
+        sum_faces(self.flux, d.cells, out)
         if q.shape[1] > 5:
-            subtract_sources(q, self.gradients, self.wall_data, d.volume, self.law, self.key, out)
+            subtract_sources(q, self.gradients, self.wall_data, d.volume, self.law, self.numbers.model, out)
         if len(d.axisymmetric_factor) and self.model != "euler":
-            out[:, 3] += self._hoop_friction(q)
+            out[:, 3] += self._axisymmetric_stress(q)
         if self.source is not None:
             out -= self.source * d.volume[:, None]
         return out
 
-    def _hoop_friction(self, q: np.ndarray) -> np.ndarray:
+    def _axisymmetric_stress(self, q: np.ndarray) -> np.ndarray:
         """(n,) pull of the friction on the sides of a wedge towards the axis (White 2006, Viscous Fluid Flow, app. B)."""
         g, axisymmetric_factor = self.gradients, self.domain.axisymmetric_factor
         mu = self.viscosities(q)
@@ -361,7 +351,7 @@ class Residual:
         """(n,) eddy over molecular viscosity, with the gradients found last."""
         out = np.zeros(len(q))
         if self.domain.columns > 5:
-            eddy_viscosity_ratio(q, self.closure, self.law, self.key, out)
+            eddy_viscosity_ratio(q, self.closure, self.law, self.numbers.model, out)
         return out
 
     def viscosities(self, q: np.ndarray) -> np.ndarray:
@@ -372,10 +362,10 @@ class Residual:
         """(nb, 3) force on every boundary face over its area, in scaled units (gradients found last); leaves the fluxes."""
         d, ni = self.domain, self.domain.mesh.n_interior
         self.boundary_fluxes_into(q, self.flux)
-        out = self.flux[ni:, 1:4] / d.area[ni:, None]
+        out = self.flux[ni:, 1:4] / d.faces.area[ni:, None]
         if not d.mesh.planar:  # what passes a face that stands for a curved wall is no force on it
             slip = d.code == SLIP
-            out[slip] = self.boundary_pressure(q)[slip, None] * d.normal[ni:][slip]
+            out[slip] = self.boundary_pressure(q)[slip, None] * d.faces.normal[ni:][slip]
         return out
 
     def heats(self, q: np.ndarray) -> np.ndarray:
@@ -385,8 +375,8 @@ class Residual:
         if self.model == "euler":
             return out
         wall = np.flatnonzero((d.code == NO_SLIP) & (self.exterior[:, 4] > 0.0))
-        flux = self.flux[ni + wall] / d.area[ni + wall, None]
-        pressure = self.boundary_pressure(q)[wall, None] * d.normal[ni + wall]
+        flux = self.flux[ni + wall] / d.faces.area[ni + wall, None]
+        pressure = self.boundary_pressure(q)[wall, None] * d.faces.normal[ni + wall]
         out[wall] = -flux[:, 4] - np.einsum("ij,ij->i", self.exterior[wall, 1:4], pressure - flux[:, 1:4])
         return out
 
@@ -394,8 +384,8 @@ class Residual:
         """(nb,) gauge pressure at every boundary face, extrapolated from the cell as the fluxes do (gradients found last)."""
         d = self.domain
         ni = d.mesh.n_interior
-        cell = d.left[ni:]
-        p = q[cell, 0] + np.einsum("ij,ij->i", self.gradients[cell, 0], d.to_left[ni:])
+        cell = d.faces.left[ni:]
+        p = q[cell, 0] + np.einsum("ij,ij->i", self.gradients[cell, 0], d.faces.to_left[ni:])
         return np.where(
             1.0 + self.law.gamma * p < LEAST_FACE_FRACTION * (1.0 + self.law.gamma * q[cell, 0]), q[cell, 0], p
         )

@@ -6,10 +6,13 @@ what roughness adds to chi and the share of eddy viscosity, for SST S F2 / a1 an
 Verified by tests/test_viscous.py and tests/test_kernels.py.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 
 from zephyrum._core.jit import parallel, prange, serial
-from zephyrum.flow.discretization.viscous_terms import diffusion_coefficients, viscosity
+from zephyrum.flow.physics.transport import diffusion_coefficients, viscosity
+from zephyrum.flow.physics.turbulence import LAMINAR, SA, SST
 from zephyrum.flow.physics.turbulence.sa import sa_gradient_terms, sa_source
 from zephyrum.flow.physics.turbulence.sst import sst_closure, sst_source
 
@@ -27,106 +30,109 @@ def _strain_rate(g, c):
 
 
 @serial
-def _vorticity(g, c, wall, law):
+def _vorticity(g, c, wall, gas):
     """(size, x, y, z) of the vorticity, the size rounded off at 0 by a share of nu / wall^2 that only counts where production does not."""
     wx, wy, wz = g[c, 3, 1] - g[c, 2, 2], g[c, 1, 2] - g[c, 3, 0], g[c, 2, 0] - g[c, 1, 1]
-    least = 0.03 * law.viscosity / (wall * wall)
+    least = 0.03 * gas.viscosity / (wall * wall)
     return np.sqrt(wx * wx + wy * wy + wz * wz + least * least), wx, wy, wz
 
 
 @serial
-def _density_gradient(q, g, c, law):
+def _density_gradient(q, g, c, gas):
     """Gradient (3,) of density."""
     T = q[c, 4]
-    rho = (1.0 + law.gamma * q[c, 0]) / T
+    rho = (1.0 + gas.gamma * q[c, 0]) / T
     return (
-        (law.gamma * g[c, 0, 0] - rho * g[c, 4, 0]) / T,
-        (law.gamma * g[c, 0, 1] - rho * g[c, 4, 1]) / T,
-        (law.gamma * g[c, 0, 2] - rho * g[c, 4, 2]) / T,
+        (gas.gamma * g[c, 0, 0] - rho * g[c, 4, 0]) / T,
+        (gas.gamma * g[c, 0, 1] - rho * g[c, 4, 1]) / T,
+        (gas.gamma * g[c, 0, 2] - rho * g[c, 4, 2]) / T,
     )
 
 
 @serial
-def turbulence_source(q, g, c, wall_data, i, law, model, out):
+def turbulence_source(q, g, c, wall_data, i, gas, model, out):
     """Sources (m - 5,) a volume of the turbulence equations in cell c of q and g, which is cell i of `wall_data`."""
     T = q[c, 4]
-    rho = (1.0 + law.gamma * q[c, 0]) / T
-    mu = viscosity(T, law)
+    rho = (1.0 + gas.gamma * q[c, 0]) / T
+    mu = viscosity(T, gas)
     wall = wall_data[i, 0]
-    if len(model) == 2:
-        vorticity, _, _, _ = _vorticity(g, c, wall, law)
-        rx, ry, rz = _density_gradient(q, g, c, law)
-        out[0] = sa_source(
-            rho, mu, q[c, 5], wall, wall_data[i, 1], wall_data[i, 2], vorticity, g[c, 5, 0], g[c, 5, 1], g[c, 5, 2], rx, ry, rz,
-            law.viscosity,
-        )  # fmt: skip
-    if len(model) == 3:
-        unit = law.k_unit
+    if model == SA:
+        vorticity, _, _, _ = _vorticity(g, c, wall, gas)
+        data = wall, wall_data[i, 1], wall_data[i, 2]
+        gradient = g[c, 5, 0], g[c, 5, 1], g[c, 5, 2]
+        density_gradient = _density_gradient(q, g, c, gas)
+        out[0] = sa_source(rho, mu, q[c, 5], data, vorticity, gradient, density_gradient, gas.viscosity)
+    if model == SST:
+        unit = gas.k_unit
         cross = unit * (g[c, 5, 0] * g[c, 6, 0] + g[c, 5, 1] * g[c, 6, 1] + g[c, 5, 2] * g[c, 6, 2])
         steep = g[c, 6, 0] ** 2 + g[c, 6, 1] ** 2 + g[c, 6, 2] ** 2
-        sk, sw = sst_source(rho, mu, unit * q[c, 5], q[c, 6], wall, _strain_rate(g, c), cross, steep, wall_data[i, 2])
+        data = wall, wall_data[i, 2]
+        sk, sw = sst_source(rho, mu, unit * q[c, 5], q[c, 6], data, _strain_rate(g, c), cross, steep)
         out[0], out[1] = sk / unit, sw
 
 
 @parallel
-def subtract_sources(q, g, wall_data, volume, law, model, out):
+def subtract_sources(q, g, wall_data, volume, gas, model, out):
     """Take the turbulence sources times volume off the balance `out` (n, m)."""
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
         source = np.empty(2)
         for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):
-            turbulence_source(q, g, c, wall_data, c, law, model, source)
+            turbulence_source(q, g, c, wall_data, c, gas, model, source)
             for m in range(5, q.shape[1]):
                 out[c, m] -= volume[c] * source[m - 5]
 
 
 @serial
-def sst_closure_at(q, g, c, wall_data, i, law, model, out):
+def sst_closure_at(q, g, c, wall_data, i, gas, model, out):
     """Closure (2,) of SST in cell c of q and g, which is cell i of `wall_data`."""
-    if len(model) == 3:
-        cross = law.k_unit * (g[c, 5, 0] * g[c, 6, 0] + g[c, 5, 1] * g[c, 6, 1] + g[c, 5, 2] * g[c, 6, 2])
-        rho = (1.0 + law.gamma * q[c, 0]) / q[c, 4]
+    if model == SST:
+        cross = gas.k_unit * (g[c, 5, 0] * g[c, 6, 0] + g[c, 5, 1] * g[c, 6, 1] + g[c, 5, 2] * g[c, 6, 2])
+        rho = (1.0 + gas.gamma * q[c, 0]) / q[c, 4]
         floor, blend = sst_closure(
-            rho, viscosity(q[c, 4], law), law.k_unit * q[c, 5], q[c, 6], wall_data[i, 0], _strain_rate(g, c), cross
+            rho, viscosity(q[c, 4], gas), gas.k_unit * q[c, 5], q[c, 6], wall_data[i, 0], _strain_rate(g, c), cross
         )
         out[0] = floor if wall_data[i, 2] > 0.0 else NO_EDDY_VISCOSITY
         out[1] = blend
 
 
 @parallel
-def update_closure(q, g, wall_data, law, model, closure):
+def update_closure(q, g, wall_data, gas, model, closure):
     """Fill `closure` (n, 2) of SST; that of SA does not change with the flow (see `initial_closure`)."""
     for i in prange(len(q)):
         c = np.int64(i)
-        sst_closure_at(q, g, c, wall_data, c, law, model, closure[c])
+        sst_closure_at(q, g, c, wall_data, c, gas, model, closure[c])
 
 
 @serial
-def _sources_and_closure(q, g, wall_data, i, law, model, volume, out):
+def _sources_and_closure(q, g, wall_data, i, gas, model, volume, out):
     """Sources times volume (2,), then closure (2,), of the one cell in q and g, which is cell i of `wall_data`."""
     only = np.int64(0)  # a literal would be compiled apart
-    turbulence_source(q, g, only, wall_data, i, law, model, out)
+    turbulence_source(q, g, only, wall_data, i, gas, model, out)
     out[0] *= volume
     out[1] *= volume
-    sst_closure_at(q, g, only, wall_data, i, law, model, out[2:])
+    sst_closure_at(q, g, only, wall_data, i, gas, model, out[2:])
 
 
 @serial
-def _sa_gradient_jacobian(q, g, c, wall_data, law, axes, volume, out):
-    """Derivatives (nb, 3) of the source of SA times volume to the slopes of velocity, by those to the vorticity, and of the unknown; see `turbulence_source`."""
-    rho = (1.0 + law.gamma * q[c, 0]) / q[c, 4]
-    mu, wall = viscosity(q[c, 4], law), wall_data[c, 0]
-    size, wx, wy, wz = _vorticity(g, c, wall, law)
-    rx, ry, rz = _density_gradient(q, g, c, law)
+def _sa_gradient_jacobian(q, g, c, wall_data, gas, axes, volume, out):
+    """Derivatives (n, 3) of the source of SA times volume to the gradients of the unknowns of cell c.
+
+    The gradients of velocity count through the vorticity, that of nu~ through the gradient terms.
+    """
+    rho = (1.0 + gas.gamma * q[c, 0]) / q[c, 4]
+    mu = viscosity(q[c, 4], gas)
+    data = wall_data[c, 0], wall_data[c, 1], wall_data[c, 2]
+    gradient = g[c, 5, 0], g[c, 5, 1], g[c, 5, 2]
+    density_gradient = _density_gradient(q, g, c, gas)
+    size, wx, wy, wz = _vorticity(g, c, data[0], gas)
     h = 1e-6 * size
-    found = 0.0
-    for turn in range(2):
-        found = -found + sa_source(
-            rho, mu, q[c, 5], wall, wall_data[c, 1], wall_data[c, 2], size + turn * h, g[c, 5, 0], g[c, 5, 1], g[c, 5, 2], rx, ry, rz,
-            law.viscosity,
-        )  # fmt: skip
-    rate = volume * found / h / size
+    difference = 0.0
+    for turn in range(2):  # one call site: a second would be compiled again
+        source = sa_source(rho, mu, q[c, 5], data, size + turn * h, gradient, density_gradient, gas.viscosity)
+        difference = -difference + source
+    rate = volume * difference / h / size
     wx, wy, wz = rate * wx, rate * wy, rate * wz
-    _, ax, ay, az = sa_gradient_terms(rho, mu, q[c, 5], g[c, 5, 0], g[c, 5, 1], g[c, 5, 2], rx, ry, rz, law.viscosity)
+    _, ax, ay, az = sa_gradient_terms(rho, mu, q[c, 5], gradient, density_gradient, gas.viscosity)
     for j in range(len(axes)):
         k = axes[j]
         if k == 1:
@@ -141,56 +147,93 @@ def _sa_gradient_jacobian(q, g, c, wall_data, law, axes, volume, out):
             out[j, 1] = 0.0
 
 
-@parallel
-def source_jacobians(q, g, wall_data, volume, law, model, axes, by_state, by_slope, closure_state, closure_slope):
-    """Derivatives of the turbulence sources times volume: by_state (n, nt, nb), by_slope (n, nt, nb, 3).
+@serial
+def _perturb_cell(own, gradients, step, h, axes):
+    """Add h to the unknown (step = 4 j) or to its gradient in direction d (step = 4 j + 1 + d) of the one cell."""
+    k, d = axes[step // 4], step % 4 - 1
+    if d < 0:
+        own[0, k] += h
+    else:
+        gradients[0, k, d] += h
 
-    The same of the closure where it changes with the flow: closure_state (n, 2, nb), closure_slope (n, 2, nb, 3).
-    """
-    nb, m = len(axes), q.shape[1]
-    nt, changing = m - 5, closure_state.shape[1]
+
+@serial
+def _difference(q, g, c, wall, step, axes):
+    """Step of the difference quotient for `_perturb_cell`; 0 where the sources do not depend on it."""
+    k, d = axes[step // 4], step % 4 - 1
+    if d < 0:
+        return 0.0 if 0 < k < 4 else DIFFERENCE_STEP * max(abs(q[c, k]), 1.0)
+    if k == 0 or k == 4 or (d == 1 and axes[2] != 2):
+        return 0.0  # gradients of density matter little: they are held fixed
+    return 1e-6 * np.sqrt(g[c, k, 0] ** 2 + g[c, k, 1] ** 2 + g[c, k, 2] ** 2) + 1e-12 / wall
+
+
+class SourceJacobians(NamedTuple):
+    """Derivatives, for nc cells: by_state (nc, nt, n), by_gradient (nc, nt, n, 3) of the sources times volume, and
+    closure_state (nc, 2, n), closure_gradient (nc, 2, n, 3) of the closure where it changes with the flow."""
+
+    by_state: np.ndarray
+    by_gradient: np.ndarray
+    closure_state: np.ndarray
+    closure_gradient: np.ndarray
+
+
+@parallel
+def source_jacobians(q, g, wall_data, volume, gas, scheme, out):
+    """Fill `SourceJacobians` by difference quotients; the gradient terms of SA by their formulas."""
+    m = q.shape[1]
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
-        own, gradients = np.empty((1, m)), np.empty((1, m, 3))
-        base, moved = np.zeros(4), np.zeros(4)
+        own, gradients, base, moved = np.empty((1, m)), np.empty((1, m, 3)), np.empty(4), np.empty(4)
+        work = own, gradients, base, moved
         for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):
-            own[0], gradients[0] = q[c], g[c]
-            by_slope[c] = 0.0
-            closure_slope[c] = 0.0
-            if len(model) == 2:
-                _sa_gradient_jacobian(q, g, c, wall_data, law, axes, volume[c], by_slope[c, 0])
-            # one call of the terms, for the base and every unknown and slope in turn: each more is compiled again
-            for step in range(-1, 4 * nb):
-                j, d = step // 4, step % 4 - 1  # d = -1: the unknown itself
-                k = axes[max(j, 0)]
-                if step >= 0 and d < 0 and 0 < k < 4:
-                    continue  # nothing depends on the velocity itself
-                if step >= 0 and d >= 0 and (len(model) == 2 or k == 0 or k == 4 or (d == 1 and axes[2] != 2)):
-                    continue  # gradients of density matter little: held fixed
-                h = 0.0
-                if step >= 0 and d < 0:
-                    h = DIFFERENCE_STEP * max(abs(q[c, k]), 1.0)
-                    own[0, k] += h
-                elif step >= 0:
-                    h = 1e-6 * np.sqrt(g[c, k, 0] ** 2 + g[c, k, 1] ** 2 + g[c, k, 2] ** 2) + 1e-12 / wall_data[c, 0]
-                    gradients[0, k, d] += h
-                _sources_and_closure(own, gradients, wall_data, c, law, model, volume[c], moved)
-                own[0, k], gradients[0, k] = q[c, k], g[c, k]
-                if step < 0:
-                    base[:] = moved
-                for t in range(nt):
-                    if d < 0 and step >= 0:
-                        by_state[c, t, j] = (moved[t] - base[t]) / h
-                    elif step >= 0:
-                        by_slope[c, t, j, d] = (moved[t] - base[t]) / h
-                for t in range(changing):
-                    if d < 0 and step >= 0:
-                        closure_state[c, t, j] = (moved[2 + t] - base[2 + t]) / h
-                    elif step >= 0:
-                        closure_slope[c, t, j, d] = (moved[2 + t] - base[2 + t]) / h
+            _cell_source_jacobians((q, g), c, wall_data, volume[c], gas, scheme, work, out)
+
+
+@serial
+def _cell_source_jacobians(states, c, wall_data, volume, gas, scheme, work, out):
+    """`source_jacobians` of cell c."""
+    q, g = states
+    own, gradients, base, moved = work
+    axes, m = scheme.axes, q.shape[1]
+    for k in range(m):
+        own[0, k] = q[c, k]
+        for d in range(3):
+            gradients[0, k, d] = g[c, k, d]
+    if scheme.model == SA:
+        _sa_gradient_jacobian(q, g, c, wall_data, gas, axes, volume, out.by_gradient[c, 0])
+    for step in range(-1, 4 * len(axes)):  # one call site, for the base and every difference
+        j, d = step // 4, step % 4 - 1
+        h = 0.0
+        if step >= 0:
+            if d >= 0 and scheme.model == SA:
+                continue
+            h = _difference(q, g, c, wall_data[c, 0], step, axes)
+            if h == 0.0:
+                continue
+            _perturb_cell(own, gradients, step, h, axes)
+        _sources_and_closure(own, gradients, wall_data, c, gas, scheme.model, volume, moved)
+        if step < 0:
+            for t in range(4):
+                base[t] = moved[t]
+            continue
+        k = axes[j]
+        own[0, k] = q[c, k]
+        for e in range(3):
+            gradients[0, k, e] = g[c, k, e]
+        for t in range(m - 5):
+            if d < 0:
+                out.by_state[c, t, j] = (moved[t] - base[t]) / h
+            else:
+                out.by_gradient[c, t, j, d] = (moved[t] - base[t]) / h
+        for t in range(out.closure_state.shape[1]):
+            if d < 0:
+                out.closure_state[c, t, j] = (moved[2 + t] - base[2 + t]) / h
+            else:
+                out.closure_gradient[c, t, j, d] = (moved[2 + t] - base[2 + t]) / h
 
 
 @parallel
-def closure_products(v, gv, closure_state, closure_slope, out):
+def closure_products(v, gv, closure_state, closure_gradient, out):
     """Change (n, 2) of the closure for a change v (n, nb) of the cells with gradient gv (n, nb, 3)."""
     nb = v.shape[1]
     for i in prange(len(v)):
@@ -200,19 +243,19 @@ def closure_products(v, gv, closure_state, closure_slope, out):
             for j in range(nb):
                 total += closure_state[c, t, j] * v[c, j]
                 for d in range(3):
-                    total += closure_slope[c, t, j, d] * gv[c, j, d]
+                    total += closure_gradient[c, t, j, d] * gv[c, j, d]
             out[c, t] = total
 
 
 @parallel
-def eddy_viscosity_ratio(q, closure, law, model, out):
+def eddy_viscosity_ratio(q, closure, gas, model, out):
     """Eddy over molecular viscosity of every cell into out (n,)."""
     for i in prange(len(q)):
         c = np.int64(i)
-        if len(model) > 1:
-            w = q[c, 6] if len(model) > 2 else 0.0
-            mu, _, _, _ = diffusion_coefficients(q[c, 0], q[c, 4], q[c, 5], w, closure[c, 0], closure[c, 1], model, law)
-            out[c] = mu / viscosity(q[c, 4], law) - 1.0
+        if model > LAMINAR:
+            w = q[c, 6] if model == SST else 0.0
+            made = diffusion_coefficients(q[c, 0], q[c, 4], q[c, 5], w, (closure[c, 0], closure[c, 1]), model, gas)
+            out[c] = made[0] / viscosity(q[c, 4], gas) - 1.0
 
 
 def initial_closure(wall_data: np.ndarray, model: str) -> np.ndarray:

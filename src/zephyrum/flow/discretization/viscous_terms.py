@@ -1,12 +1,10 @@
-"""Friction and heat conduction at faces: laminar plus eddy viscosity, from corrected face gradients.
+"""Viscous stress and heat conduction at interior faces, from corrected face gradients.
 
 The gradient at a face is the mean of the two cells', corrected along the normal so that it agrees with the difference
 of the cell values (Nishikawa 2010, AIAA 2010-5093, and Weiss, Maruszewski and Smith 1999, AIAA J. 37:29, for the form
-of the correction). Viscosity after Sutherland; Stokes' hypothesis. Coefficients are taken at the mean of the two face
-states. Verified by tests/test_viscous.py (Couette, Poiseuille) and validation/ (manufactured Navier-Stokes, Blasius).
+of the correction). Coefficients are taken at the mean of the two face states (see `transport`).
+Verified by tests/test_viscous.py (Couette, Poiseuille) and validation/ (manufactured Navier-Stokes, Blasius).
 """
-
-import math
 
 from zephyrum._core.jit import inlined, serial
 from zephyrum.flow.discretization.face_batches import (
@@ -15,6 +13,9 @@ from zephyrum.flow.discretization.face_batches import (
     BLEND,
     CELL_L,
     CELL_R,
+    CONDUCTIVITY,
+    DIFFUSION,
+    DIFFUSION_W,
     FLOOR,
     FLUX,
     GRADIENT_X,
@@ -26,40 +27,15 @@ from zephyrum.flow.discretization.face_batches import (
     STATE_R,
     TO_CELL_L,
     TO_CELL_R,
+    VISCOSITY,
 )
-from zephyrum.flow.physics.turbulence.sa import sa_diffusivity, sa_eddy_viscosity
-from zephyrum.flow.physics.turbulence.sst import sst_diffusivities, sst_eddy_viscosity
-
-
-@inlined
-def viscosity(T, law):
-    """Sutherland's viscosity at scaled temperature T, in scaled units (metres)."""
-    return law.viscosity * T * math.sqrt(T) * (1.0 + law.sutherland) / (T + law.sutherland)
-
-
-@inlined
-def diffusion_coefficients(p, T, x, w, floor, blend, model, law):
-    """(mu, heat, spread, spread_w): viscosity with its eddy part, conductivity, diffusion coefficients of turbulence.
-
-    x, w: turbulence unknowns; floor, blend: see `sources`.
-    """
-    mu = viscosity(T, law)
-    eddy = diffusion = diffusion_w = 0.0
-    rho = (1.0 + law.gamma * p) / T
-    if len(model) == 2:
-        y = rho * law.viscosity * x
-        eddy = sa_eddy_viscosity(y, mu, floor) * blend
-        diffusion = sa_diffusivity(y, mu)
-    if len(model) == 3:
-        eddy = sst_eddy_viscosity(rho, law.k_unit * x, w, floor)
-        diffusion, diffusion_w = sst_diffusivities(mu, eddy, blend)
-    conductivity = (mu / law.prandtl + eddy / law.turbulent_prandtl) / (law.gamma - 1.0)
-    return mu + eddy, conductivity, diffusion, diffusion_w
+from zephyrum.flow.physics.transport import conductivity, sa_diffusion, sst_diffusion, viscosity, viscous_stress
+from zephyrum.flow.physics.turbulence import SA, SST
 
 
 @serial
 def correct_mean_gradients(s, axes):
-    """Make the mean gradients in the SLOPE rows agree with the differences of the cell values."""
+    """Make the mean gradients in the GRADIENT rows agree with the differences of the cell values."""
     nx, ny, nz = NORMAL, NORMAL + BATCH_SIZE, NORMAL + 2 * BATCH_SIZE
     for j in range(1, len(axes)):
         row = axes[j] * BATCH_SIZE
@@ -72,58 +48,71 @@ def correct_mean_gradients(s, axes):
 
 
 @serial
-def subtract_viscous_flux(s, model, law):
-    """Take friction, conduction and turbulent diffusion off the FLUX rows."""
+def set_diffusion_coefficients(s, model, gas):
+    """Fill the rows of viscosity, conductivity and turbulent diffusion, at the mean of the two face states.
+
+    One loop a model, so that each is vectorised.
+    """
+    if model == SA:
+        for k in range(BATCH_SIZE):
+            rho, mu = _density_and_viscosity(s, k, gas)
+            closure = s[FLOOR + k], s[BLEND + k]
+            made = sa_diffusion(rho, mu, _mean_state(s, 5, k), closure, gas)
+            s[VISCOSITY + k], s[CONDUCTIVITY + k], s[DIFFUSION + k] = made[0], made[1], made[2]
+    elif model == SST:
+        for k in range(BATCH_SIZE):
+            rho, mu = _density_and_viscosity(s, k, gas)
+            closure = s[FLOOR + k], s[BLEND + k]
+            made = sst_diffusion(rho, mu, _mean_state(s, 5, k), _mean_state(s, 6, k), closure, gas)
+            s[VISCOSITY + k], s[CONDUCTIVITY + k] = made[0], made[1]
+            s[DIFFUSION + k], s[DIFFUSION_W + k] = made[2], made[3]
+    else:
+        for k in range(BATCH_SIZE):
+            _, mu = _density_and_viscosity(s, k, gas)
+            s[VISCOSITY + k], s[CONDUCTIVITY + k] = mu, conductivity(mu, 0.0, gas)
+
+
+@inlined
+def _mean_state(s, m, k):
+    """Mean of unknown m of the two face states of lane k."""
+    return 0.5 * (s[STATE_L + m * BATCH_SIZE + k] + s[STATE_R + m * BATCH_SIZE + k])
+
+
+@inlined
+def _density_and_viscosity(s, k, gas):
+    T = _mean_state(s, 4, k)
+    return (1.0 + gas.gamma * _mean_state(s, 0, k)) / T, viscosity(T, gas)
+
+
+@inlined
+def _face_gradient(s, m, k):
+    """Gradient (3) of unknown m at the face of lane k."""
+    row = m * BATCH_SIZE + k
+    return s[GRADIENT_X + row], s[GRADIENT_Y + row], s[GRADIENT_Z + row]
+
+
+@inlined
+def _normal_derivative(s, m, k):
+    gx, gy, gz = _face_gradient(s, m, k)
+    return gx * s[NORMAL + k] + gy * s[NORMAL + BATCH_SIZE + k] + gz * s[NORMAL + 2 * BATCH_SIZE + k]
+
+
+@serial
+def subtract_viscous_flux(s, n_turbulence):
+    """Subtract viscous stress, conduction and turbulent diffusion from the FLUX rows."""
     for k in range(BATCH_SIZE):
-        p = 0.5 * (s[STATE_L + k] + s[STATE_R + k])
-        u = 0.5 * (s[STATE_L + BATCH_SIZE + k] + s[STATE_R + BATCH_SIZE + k])
-        v = 0.5 * (s[STATE_L + 2 * BATCH_SIZE + k] + s[STATE_R + 2 * BATCH_SIZE + k])
-        w = 0.5 * (s[STATE_L + 3 * BATCH_SIZE + k] + s[STATE_R + 3 * BATCH_SIZE + k])
-        T = 0.5 * (s[STATE_L + 4 * BATCH_SIZE + k] + s[STATE_R + 4 * BATCH_SIZE + k])
-        x = y = floor = blend = 0.0
-        if len(model) > 1:
-            x = 0.5 * (s[STATE_L + 5 * BATCH_SIZE + k] + s[STATE_R + 5 * BATCH_SIZE + k])
-            floor, blend = s[FLOOR + k], s[BLEND + k]
-        if len(model) > 2:
-            y = 0.5 * (s[STATE_L + 6 * BATCH_SIZE + k] + s[STATE_R + 6 * BATCH_SIZE + k])
-        mu, conductivity, diffusion, diffusion_w = diffusion_coefficients(p, T, x, y, floor, blend, model, law)
-        nx, ny, nz = s[NORMAL + k], s[NORMAL + BATCH_SIZE + k], s[NORMAL + 2 * BATCH_SIZE + k]
-        ux, uy, uz = s[GRADIENT_X + BATCH_SIZE + k], s[GRADIENT_Y + BATCH_SIZE + k], s[GRADIENT_Z + BATCH_SIZE + k]
-        vx, vy, vz = (
-            s[GRADIENT_X + 2 * BATCH_SIZE + k],
-            s[GRADIENT_Y + 2 * BATCH_SIZE + k],
-            s[GRADIENT_Z + 2 * BATCH_SIZE + k],
-        )
-        wx, wy, wz = (
-            s[GRADIENT_X + 3 * BATCH_SIZE + k],
-            s[GRADIENT_Y + 3 * BATCH_SIZE + k],
-            s[GRADIENT_Z + 3 * BATCH_SIZE + k],
-        )
-        bulk = 2.0 / 3.0 * (ux + vy + wz)
-        area = s[AREA + k]
-        fx = area * mu * (2.0 * ux * nx + (uy + vx) * ny + (uz + wx) * nz - bulk * nx)
-        fy = area * mu * ((vx + uy) * nx + 2.0 * vy * ny + (vz + wy) * nz - bulk * ny)
-        fz = area * mu * ((wx + uz) * nx + (wy + vz) * ny + 2.0 * wz * nz - bulk * nz)
-        tn = (
-            s[GRADIENT_X + 4 * BATCH_SIZE + k] * nx
-            + s[GRADIENT_Y + 4 * BATCH_SIZE + k] * ny
-            + s[GRADIENT_Z + 4 * BATCH_SIZE + k] * nz
-        )
+        normal = s[NORMAL + k], s[NORMAL + BATCH_SIZE + k], s[NORMAL + 2 * BATCH_SIZE + k]
+        tx, ty, tz = viscous_stress(_face_gradient(s, 1, k), _face_gradient(s, 2, k), _face_gradient(s, 3, k), normal)
+        force = s[AREA + k] * s[VISCOSITY + k]
+        fx, fy, fz = force * tx, force * ty, force * tz
+        work = _mean_state(s, 1, k) * fx + _mean_state(s, 2, k) * fy + _mean_state(s, 3, k) * fz
         s[FLUX + BATCH_SIZE + k] -= fx
         s[FLUX + 2 * BATCH_SIZE + k] -= fy
         s[FLUX + 3 * BATCH_SIZE + k] -= fz
-        s[FLUX + 4 * BATCH_SIZE + k] -= u * fx + v * fy + w * fz + area * conductivity * tn
-        if len(model) > 1:
-            xn = (
-                s[GRADIENT_X + 5 * BATCH_SIZE + k] * nx
-                + s[GRADIENT_Y + 5 * BATCH_SIZE + k] * ny
-                + s[GRADIENT_Z + 5 * BATCH_SIZE + k] * nz
-            )
-            s[FLUX + 5 * BATCH_SIZE + k] -= area * diffusion * xn
-        if len(model) > 2:
-            yn = (
-                s[GRADIENT_X + 6 * BATCH_SIZE + k] * nx
-                + s[GRADIENT_Y + 6 * BATCH_SIZE + k] * ny
-                + s[GRADIENT_Z + 6 * BATCH_SIZE + k] * nz
-            )
-            s[FLUX + 6 * BATCH_SIZE + k] -= area * diffusion_w * yn
+        s[FLUX + 4 * BATCH_SIZE + k] -= work + s[AREA + k] * s[CONDUCTIVITY + k] * _normal_derivative(s, 4, k)
+    if n_turbulence > 0:
+        for k in range(BATCH_SIZE):
+            s[FLUX + 5 * BATCH_SIZE + k] -= s[AREA + k] * s[DIFFUSION + k] * _normal_derivative(s, 5, k)
+    if n_turbulence > 1:
+        for k in range(BATCH_SIZE):
+            s[FLUX + 6 * BATCH_SIZE + k] -= s[AREA + k] * s[DIFFUSION_W + k] * _normal_derivative(s, 6, k)

@@ -74,8 +74,9 @@ class DiscreteProblem:
             air, freestream_turbulence(model, self.law, air.mach, reference.chord), typical_turbulence(model)
         )
         self.walls = WallData.plain(mesh) if walls is None else walls
-        twin = twin if twin is not None and twin.mesh is mesh and not twin.first_order_cells.any() else None
-        self.domain = FaceData.of(mesh, numerics.gradient, model) if twin is None else twin.domain
+        twin = twin if twin is not None and twin.mesh is mesh else None
+        self._second_order = FaceData.of(mesh, numerics.gradient, model) if twin is None else twin._second_order
+        self.domain = self._second_order
         grounded = (
             len(mesh.faces_of("ground", "slip")) > 0
         )  # the mirrored vortex cancels the far field of the body's own
@@ -100,7 +101,7 @@ class DiscreteProblem:
             rows[:, 6] /= 1.0 + BETA[0] * rate
         self.rows = rows
         self.first_order_cells = np.zeros(mesh.n_cells, dtype=bool)
-        self.jacobian.rows[:] = rows[:, self.domain.axes]
+        self.jacobian.row_scale[:] = rows[:, self.domain.axes]
         own = first[self.domain.code == NO_SLIP]
         heated, moved = own[own[:, 4] > 0.0, 4], np.linalg.norm(own[:, 1:4], axis=1).max(initial=0.0)
         total = 1.0 + 0.5 * (self.law.gamma - 1.0) * (air.mach + moved) ** 2
@@ -193,7 +194,8 @@ class DiscreteProblem:
         foot = self.mesh.wall_face_of_cell
         demoted = (cells | ((foot >= 0) & np.isin(foot, foot[cells]))) & ~self.first_order_cells
         self.first_order_cells |= demoted
-        self.domain.set_first_order(self.first_order_cells, self.residual.model == "euler")
+        faces = self._second_order.with_first_order(self.first_order_cells, self.residual.model == "euler")
+        self.domain = self.residual.domain = faces
         return demoted
 
     def flow(self, q: np.ndarray, outcome: Outcome, reason: str, history: History, begin: float) -> FlowState:

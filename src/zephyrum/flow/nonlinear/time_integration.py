@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zephyrum.conditions import Freestream, Reference
-from zephyrum.flow.linear.block_ilu import gmres
+from zephyrum.flow.linear.gmres import gmres
 from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem, FlowState
 from zephyrum.flow.nonlinear.history import History
 from zephyrum.flow.nonlinear.numerics import Numerics

@@ -19,9 +19,9 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from zephyrum._core.jit import serial
-from zephyrum.flow.discretization.limiter import smoothstep
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.inviscid_flux import euler_flux, roe_flux
+from zephyrum.flow.physics.smoothing import smoothstep
 from zephyrum.flow.physics.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.wall_normals import curved_normals
@@ -53,20 +53,32 @@ def boundary_code(role: str, model: str) -> int:
 
 
 @serial
-def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
-    """Flux (5) out of the domain through a unit area; (p..T) inside, (pe..te) outside."""
+def boundary_flux(code, inside, outside, normal, gamma):
+    """Flux (5) out of the domain through a unit area with `normal` (3); states (5) inside and outside."""
+    p, u, v, w, T = inside
+    pe, ue, ve, we, _ = outside
+    nx, ny, nz = normal
     if code == SLIP and ue * ue + ve * ve + we * we > 0.0:  # along the curved wall that the face stands for
         through = u * ue + v * ve + w * we
-        return euler_flux(p, u - through * ue, v - through * ve, w - through * we, T, nx, ny, nz, gamma)
+        return euler_flux((p, u - through * ue, v - through * ve, w - through * we, T), normal, gamma)
     if code in (SLIP, NO_SLIP):
         return 0.0, p * nx, p * ny, p * nz, 0.0
     if code == PERIODIC:
         return 0.0, 0.0, 0.0, 0.0, 0.0
     if code == IMPOSED:
-        return roe_flux(p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma)
+        return roe_flux(inside, outside, normal, gamma)
     if code == OUTFLOW:
         own = u * nx + v * ny + w * nz
-        return euler_flux(p if own * own > T else pe, u, v, w, T, nx, ny, nz, gamma)
+        return euler_flux((p if own * own > T else pe, u, v, w, T), normal, gamma)
+    return euler_flux(_farfield_state(inside, outside, normal, gamma), normal, gamma)
+
+
+@serial
+def _farfield_state(inside, outside, normal, gamma):
+    """State (5) at a farfield face from one-dimensional Riemann invariants; see the top of this file."""
+    p, u, v, w, T = inside
+    pe, ue, ve, we, te = outside
+    nx, ny, nz = normal
     g1 = gamma - 1.0
     ui, uo = u * nx + v * ny + w * nz, ue * nx + ve * ny + we * nz
     ai, ao = math.sqrt(T), math.sqrt(te)
@@ -84,13 +96,14 @@ def boundary_flux(code, p, u, v, w, T, pe, ue, ve, we, te, nx, ny, nz, gamma):
     # same entropy as the side the air comes from: p ~ T^(gamma / (gamma - 1))
     wave = ((1.0 + gamma * pb) * (ab * ab / tb) ** (gamma / g1) - 1.0) / gamma
     # in slow streams what leaves takes the pressure outside: as a sound wave the deficit of a wake would be many times
-    # its own dynamic pressure, and the wake be thrown back (the scaling of velocity jumps in `flux`, at the boundary)
+    # its own dynamic pressure, and the wake would be reflected (the scaling of velocity jumps in `inviscid_flux`)
     stream = math.sqrt(ue * ue + ve * ve + we * we)
-    wave_fraction = 1.0 - max(1.0 - stream / (ao * LOW_SPEED_MACH), 0.0) * smoothstep(ub / (stream + 1e-12), 0.0, 0.5)
+    low_speed = max(1.0 - stream / (ao * LOW_SPEED_MACH), 0.0)
+    wave_fraction = 1.0 - low_speed * smoothstep(ub / (stream + 1e-12), 0.0, 0.5)
     pe = pe + wave_fraction * (wave - pe)
     te = tb * ((1.0 + gamma * pe) / (1.0 + gamma * pb)) ** (g1 / gamma)
     normal_shift *= wave_fraction
-    return euler_flux(pe, us + normal_shift * nx, vs + normal_shift * ny, ws + normal_shift * nz, te, nx, ny, nz, gamma)
+    return pe, us + normal_shift * nx, vs + normal_shift * ny, ws + normal_shift * nz, te
 
 
 @dataclass(frozen=True, eq=False)

@@ -17,8 +17,10 @@ SHEAR_ROUNDING = 0.01  # half-rounding of |u_n| where the flow runs along the fa
 
 
 @serial
-def euler_flux(p, u, v, w, T, nx, ny, nz, gamma):
-    """Flux (5) of the Euler equations through a unit area with normal n; p is gauge pressure."""
+def euler_flux(state, normal, gamma):
+    """Flux (5) of the Euler equations through a unit area with `normal` (3); state (5): gauge pressure, u, v, w, T."""
+    p, u, v, w, T = state
+    nx, ny, nz = normal
     un = u * nx + v * ny + w * nz
     m = (1.0 + gamma * p) / T * un
     h = T / (gamma - 1.0) + 0.5 * (u * u + v * v + w * w)
@@ -42,8 +44,11 @@ def _rounded_abs(size, width, per_width):
 
 
 @inlined
-def roe_flux(pl, ul, vl, wl, tl, pr, ur, vr, wr, tr, nx, ny, nz, gamma):
-    """Flux (5) through a unit area from the left to the right state."""
+def roe_flux(left, right, normal, gamma):
+    """Flux (5) through a unit area with `normal` (3) from the left to the right state (5)."""
+    pl, ul, vl, wl, tl = left
+    pr, ur, vr, wr, tr = right
+    nx, ny, nz = normal
     g1 = gamma - 1.0
     rl, rr = (1.0 + gamma * pl) / tl, (1.0 + gamma * pr) / tr
     hl = tl / g1 + 0.5 * (ul * ul + vl * vl + wl * wl)

@@ -1,7 +1,6 @@
 """Turbulence models, a file each, named by their trade names; `MODELS` lists what `solve` accepts.
 
-Kernels know a model by its `key`, a tuple whose length the compiler sees: 0 inviscid, 1 laminar, and one more for each
-turbulence equation; so every model gets kernels of its own and none pays for the others.
+Kernels know a model by its code, its place in `MODELS`: all models share one compiled kernel.
 """
 
 import math
@@ -14,15 +13,18 @@ EQUATIONS = {"euler": (), "laminar": (), "sa": ("turbulence",), "sst": ("turbule
 VISCOUS_MODELS = ("sa", "sst")  # models that need the layer next to the wall resolved
 
 
+EULER, LAMINAR, SA, SST = range(len(MODELS))
+
+
 @inlined
-def equation_count(key):
-    """Number of turbulence equations that a model's `key` stands for."""
-    return max(len(key) - 1, 0)
+def equation_count(code):
+    """Number of turbulence equations of the model with a code."""
+    return max(code - LAMINAR, 0)
 
 
-def model_key(model: str) -> tuple[int, ...]:
-    """As many zeros as the model's place in `MODELS`."""
-    return (0,) * MODELS.index(model)
+def model_code(model: str) -> int:
+    """Code of a model, its place in `MODELS`."""
+    return MODELS.index(model)
 
 
 def freestream_turbulence(model: str, law, mach: float, chord: float) -> tuple[float, ...]:
@@ -42,10 +44,14 @@ def typical_turbulence(model: str) -> tuple[float, ...]:
 
 __all__ = [
     "EQUATIONS",
+    "EULER",
+    "LAMINAR",
     "MODELS",
+    "SA",
+    "SST",
     "VISCOUS_MODELS",
     "equation_count",
     "freestream_turbulence",
-    "model_key",
+    "model_code",
     "typical_turbulence",
 ]

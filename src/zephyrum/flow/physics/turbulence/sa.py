@@ -42,8 +42,10 @@ def sa_diffusivity(rho_nu, mu):
 
 
 @inlined
-def sa_gradient_terms(rho, mu, x, gx, gy, gz, rx, ry, rz, nu):
+def sa_gradient_terms(rho, mu, x, gradient, density_gradient, nu):
     """Gradient terms of the source (see `sa_source`), and their derivatives (3,) to the gradient of x."""
+    gx, gy, gz = gradient
+    rx, ry, rz = density_gradient
     weight = 1.0
     if x < 0.0:
         chi = rho * nu * x / mu
@@ -60,19 +62,20 @@ def sa_gradient_terms(rho, mu, x, gx, gy, gz, rx, ry, rz, nu):
 
 
 @serial
-def sa_source(rho, mu, x, wall, shift, active, vorticity, gx, gy, gz, rx, ry, rz, nu):
+def sa_source(rho, mu, x, wall, vorticity, gradient, density_gradient, nu):
     """Production minus destruction plus gradient terms, per volume, of the equation of rho x.
 
-    x: nu~ in units of `nu` (the freestream's); wall: distance [m]; shift: what roughness adds to chi; active: share of
-    production, 0 where laminar; vorticity: its size; g*: gradient of x; r*: gradient of density. All in scaled units.
+    x: nu~ in units of `nu` (the freestream's); wall (3): distance [m], what roughness adds to chi, fraction of the
+    production (0 where laminar); vorticity: its magnitude; gradient (3) of x; density_gradient (3). In scaled units.
     """
+    distance, shift, active = wall
     y = rho * nu * x  # rho nu~
     chi = y / mu
-    kd2 = 1.0 / (KARMAN * wall) ** 2
-    rest, _, _, _ = sa_gradient_terms(rho, mu, x, gx, gy, gz, rx, ry, rz, nu)
+    kd2 = 1.0 / (KARMAN * distance) ** 2
+    rest, _, _, _ = sa_gradient_terms(rho, mu, x, gradient, density_gradient, nu)
     if x < 0.0:
         produced = active * CB1 * (1.0 - CT3) * vorticity * rho * x
-        destroyed = -CW1 * rho * nu * x * x / (wall * wall)
+        destroyed = -CW1 * rho * nu * x * x / (distance * distance)
         return produced - destroyed + rest
     rough = chi + shift
     cube = rough * rough * rough
@@ -90,5 +93,5 @@ def sa_source(rho, mu, x, wall, shift, active, vorticity, gx, gy, gz, rx, ry, rz
     g3 = gg * gg * gg
     fw = gg * math.exp(math.log((1.0 + CW3**6) / (g3 * g3 + CW3**6)) / 6.0)
     produced = active * CB1 * shear * rho * x
-    destroyed = CW1 * fw * rho * nu * x * x / (wall * wall)
+    destroyed = CW1 * fw * rho * nu * x * x / (distance * distance)
     return produced - destroyed + rest

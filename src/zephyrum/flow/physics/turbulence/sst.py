@@ -70,9 +70,14 @@ def sst_closure(rho, mu, k, w, wall, strain, cross):
 
 
 @serial
-def sst_source(rho, mu, k, w, wall, strain, cross, steep, active):
-    """Sources a volume of rho k and of rho log(omega); steep: squared gradient of w; active: share of production."""
-    floor, blend = sst_closure(rho, mu, k, w, wall, strain, cross)
+def sst_source(rho, mu, k, w, wall, strain, cross, steep):
+    """Sources a volume of rho k and of rho log(omega).
+
+    wall (2): distance, fraction of the production (0 where laminar); strain: strain rate; cross: product of the
+    gradients of k and w; steep: squared gradient of w.
+    """
+    distance, active = wall
+    floor, blend = sst_closure(rho, mu, k, w, distance, strain, cross)
     eddy = sst_eddy_viscosity(rho, k, w, floor)
     rate = math.exp(w)
     beta = blend * BETA[0] + (1.0 - blend) * BETA[1]

@@ -1,0 +1,106 @@
+"""Groups of arrays that kernels take as one argument.
+
+Numba passes a named tuple of arrays and numbers to a parallel kernel member by member, as long as no member is itself a
+tuple. So the groups are flat. A parallel kernel must not itself write to an array of a group: Numba takes such an array
+for a temporary one and drops the write. A serial kernel that it calls may.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+
+class Faces(NamedTuple):
+    """Geometry of the faces, interior ones first.
+
+    left (nf,), right (ni,): cells; normal (nf, 3), area (nf,) [m^2]; to_left (nf, 3), to_right (ni, 3): face centroid
+    minus cell centroid [m]; vector_to_right, vector_to_left (ni, 3): from each cell centroid to the other [m]; fraction
+    (ni, 2): position of the face between the centroids, seen from either side.
+    """
+
+    left: np.ndarray
+    right: np.ndarray
+    normal: np.ndarray
+    area: np.ndarray
+    to_left: np.ndarray
+    to_right: np.ndarray
+    vector_to_right: np.ndarray
+    vector_to_left: np.ndarray
+    fraction: np.ndarray
+
+
+class Boundary(NamedTuple):
+    """Boundary faces: code (nb,) of the condition, wall_gradient_factor (nb,), exterior (nb, m) states, first face."""
+
+    code: np.ndarray
+    wall_gradient_factor: np.ndarray
+    exterior: np.ndarray
+    first: int
+
+
+class CellFaces(NamedTuple):
+    """Faces of each cell: faces[start[c]:start[c + 1]], with sign 1 where the cell is the left one, else -1."""
+
+    start: np.ndarray
+    faces: np.ndarray
+    sign: np.ndarray
+
+
+class SchemeNumbers(NamedTuple):
+    """Numbers of the discretisation.
+
+    kappa; order_factor, turbulence_order_factor: 1 at second order, 0 at first; limiter_floor: least weight of the
+    limiter; smooth_squares (m,): squared variations taken as smooth; axes (n_active,): columns of the unknowns that are
+    solved for; model: code of the model.
+    """
+
+    kappa: float
+    order_factor: float
+    turbulence_order_factor: float
+    limiter_floor: float
+    smooth_squares: np.ndarray
+    axes: np.ndarray
+    model: int
+
+
+class JacobianArrays(NamedTuple):
+    """Derivatives of the face fluxes, for nf faces of which ni are interior; n is the number of active unknowns.
+
+    blocks (nf, 2, n, n): area times dF/d(left, right face state);
+    viscous_jacobian (nf, n, n): minus the derivative to the difference of the cell values;
+    viscous_coefficients (nf, 7): area times (viscosity, conductivity, two diffusions), and the velocity at the face;
+    closure_jacobian (ni, 2, n): half the derivative to the mean of the SST closure;
+    limited (ni,): faces where the limiter acts or the increment was refused;
+    increment_jacobian (ni, 2, 3, n): there, factors of (g.r, g.d, jump) in the increment of each side;
+    limiter_jacobian (ni, 2 n + 2): derivatives of the limiter weight to both states and both upwind pressure differences;
+    weight_jacobian (ni, 2, n): derivative of each increment to the weight; speed (nf,): wave speed times area.
+    Arrays that a case does not need have length 0.
+    """
+
+    blocks: np.ndarray
+    viscous_jacobian: np.ndarray
+    viscous_coefficients: np.ndarray
+    closure_jacobian: np.ndarray
+    limited: np.ndarray
+    increment_jacobian: np.ndarray
+    limiter_jacobian: np.ndarray
+    weight_jacobian: np.ndarray
+    speed: np.ndarray
+
+
+class CellJacobian(NamedTuple):
+    """Derivatives within a cell, for nc cells: inertia (nc, n, n), by_state (nc, nt, n) and by_gradient (nc, nt, n, 3)
+    of the turbulence sources, row_scale (nc, n) of the equations."""
+
+    inertia: np.ndarray
+    by_state: np.ndarray
+    by_gradient: np.ndarray
+    row_scale: np.ndarray
+
+
+class Direction(NamedTuple):
+    """A change of the unknowns: v (nc, n), its gradient (nc, n, 3), change (nc, 2) of the SST closure."""
+
+    v: np.ndarray
+    gradient: np.ndarray
+    closure: np.ndarray

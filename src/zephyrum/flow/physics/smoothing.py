@@ -1,0 +1,23 @@
+"""Smooth steps between two values, in kernels and over arrays. Verified by tests/test_formulas.py."""
+
+import numpy as np
+
+from zephyrum._core.jit import inlined, serial
+
+
+@inlined
+def smoothstep(x, low, high):
+    """Smooth step from 0 at `low` to 1 at `high`."""
+    t = (x - low) / (high - low)
+    t = t if t > 0.0 else 0.0
+    t = t if t < 1.0 else 1.0
+    return t * t * (3.0 - 2.0 * t)
+
+
+@serial
+def smoothstep_array(x, low, high):
+    """`smoothstep` of every element of x (n,)."""
+    out = np.empty_like(x)
+    for i in range(len(x)):
+        out[i] = smoothstep(x[i], low, high)
+    return out

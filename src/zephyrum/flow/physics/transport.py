@@ -1,0 +1,69 @@
+"""Transport: viscosity, conductivity and diffusion with their eddy parts, and the viscous stress.
+
+Viscosity after Sutherland (1893), Phil. Mag. 36:507; Stokes' hypothesis for the bulk viscosity.
+Verified by tests/test_formulas.py and tests/test_viscous.py.
+"""
+
+import math
+
+from zephyrum._core.jit import inlined
+from zephyrum.flow.physics.turbulence import SA, SST
+from zephyrum.flow.physics.turbulence.sa import sa_diffusivity, sa_eddy_viscosity
+from zephyrum.flow.physics.turbulence.sst import sst_diffusivities, sst_eddy_viscosity
+
+
+@inlined
+def viscosity(T, gas):
+    """Sutherland's viscosity at scaled temperature T, in scaled units (metres)."""
+    return gas.viscosity * T * math.sqrt(T) * (1.0 + gas.sutherland) / (T + gas.sutherland)
+
+
+@inlined
+def diffusion_coefficients(p, T, x, w, closure, model, gas):
+    """(viscosity with its eddy part, conductivity, diffusion coefficients of both turbulence unknowns x and w).
+
+    closure (2): see `turbulence_sources`.
+    """
+    mu = viscosity(T, gas)
+    rho = (1.0 + gas.gamma * p) / T
+    if model == SA:
+        return sa_diffusion(rho, mu, x, closure, gas)
+    if model == SST:
+        return sst_diffusion(rho, mu, x, w, closure, gas)
+    return mu, conductivity(mu, 0.0, gas), 0.0, 0.0
+
+
+@inlined
+def conductivity(mu, eddy, gas):
+    """Conductivity from the molecular and the eddy viscosity."""
+    return (mu / gas.prandtl + eddy / gas.turbulent_prandtl) / (gas.gamma - 1.0)
+
+
+@inlined
+def sa_diffusion(rho, mu, x, closure, gas):
+    """`diffusion_coefficients` of SA."""
+    floor, blend = closure
+    y = rho * gas.viscosity * x
+    eddy = sa_eddy_viscosity(y, mu, floor) * blend
+    return mu + eddy, conductivity(mu, eddy, gas), sa_diffusivity(y, mu), 0.0
+
+
+@inlined
+def sst_diffusion(rho, mu, x, w, closure, gas):
+    """`diffusion_coefficients` of SST."""
+    floor, blend = closure
+    eddy = sst_eddy_viscosity(rho, gas.k_unit * x, w, floor)
+    diffusion, diffusion_w = sst_diffusivities(mu, eddy, blend)
+    return mu + eddy, conductivity(mu, eddy, gas), diffusion, diffusion_w
+
+
+@inlined
+def viscous_stress(gu, gv, gw, normal):
+    """Stress vector (3) on a unit area for unit viscosity; gu, gv, gw (3): gradients of the velocity components."""
+    nx, ny, nz = normal
+    bulk = 2.0 / 3.0 * (gu[0] + gv[1] + gw[2])
+    return (
+        2.0 * gu[0] * nx + (gu[1] + gv[0]) * ny + (gu[2] + gw[0]) * nz - bulk * nx,
+        (gv[0] + gu[1]) * nx + 2.0 * gv[1] * ny + (gv[2] + gw[1]) * nz - bulk * ny,
+        (gw[0] + gu[2]) * nx + (gw[1] + gv[2]) * ny + 2.0 * gw[2] * nz - bulk * nz,
+    )
