@@ -21,7 +21,7 @@ import functools
 import hashlib
 import re
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO
 
@@ -101,6 +101,19 @@ def source_stamp(path: Path, root: Path = _ROOT) -> str:
     return digest.hexdigest()
 
 
+_listeners: list[Callable[[str], None]] = []
+
+
+@contextlib.contextmanager
+def compilations(listener: Callable[[str], None]) -> Iterator[None]:
+    """Call `listener` with the name of every kernel that is not on disk yet, before it is compiled."""
+    _listeners.append(listener)
+    try:
+        yield
+    finally:
+        _listeners.remove(listener)
+
+
 class _KernelCache(FunctionCache):
     """Numba's cache on disk, whose entries are fresh as long as `source_stamp` is the same."""
 
@@ -112,11 +125,14 @@ class _KernelCache(FunctionCache):
         )
         self._cache_file._source_stamp = source_stamp(path, root)
         self._locks = {}  # open lock files, by signature
+        self._name = f"{function.__module__}.{function.__name__}"
 
     def load_overload(self, sig, target_context):
         """Compiled kernel of a signature from disk; None if this process has to compile it, with the signature locked."""
         found = super().load_overload(sig, target_context)
         if found is None and sig not in self._locks:
+            for listener in _listeners:
+                listener(self._name)
             self._locks[sig] = self._lock(str(sig))
             found = super().load_overload(sig, target_context)
         if found is not None:

@@ -15,7 +15,7 @@ import click
 
 from zephyrum._core.atomic_files import write_text
 from zephyrum.cli.arguments import section_of
-from zephyrum.cli.output import Progress, print_outcome, print_refinement, table
+from zephyrum.cli.output import CompilationProgress, Progress, print_outcome, print_refinement, table
 from zephyrum.errors import FlowError, InputError, ZephyrumError
 from zephyrum.flow.outcome import Outcome
 
@@ -336,6 +336,20 @@ def mesh(geometry, **options) -> None:
     from zephyrum.cli.mesh_commands import mesh_command
 
     mesh_command(geometry, options)
+
+
+@main.command("compile")
+@click.option("--section", "kinds", flag_value="section", help="Only the kernels of sections.")
+@click.option("--aircraft", "kinds", flag_value="aircraft", help="Only the kernels of aircraft.")
+def compile_command(kinds: str | None) -> None:
+    """Compile all kernels now, on two cores; otherwise the first run compiles those that it needs."""
+    from zephyrum.studies.compilation import KINDS, compile_kernels
+
+    chosen = (kinds,) if kinds else KINDS
+    with CompilationProgress(chosen):
+        begin = time.monotonic()
+        count = compile_kernels(chosen)
+    click.echo(f"{count} kernels compiled in {time.monotonic() - begin:.0f} s" if count else "all kernels are compiled")
 
 
 @main.command()

@@ -73,6 +73,52 @@ def _too_wide(shown: dict[str, list[str]], folded: set[str], width: int) -> list
     return [name for name in shown if name in dropped]
 
 
+class CompilationProgress:
+    """While kernels are compiled: on a terminal how many of how many, with the time left; elsewhere one line.
+
+    Parameters
+    ----------
+    kinds : tuple of str
+        Kinds of geometry whose kernels may be called, which gives the number expected.
+    """
+
+    def __init__(self, kinds: tuple[str, ...]):
+        from rich.console import Console
+        from rich.status import Status
+
+        from zephyrum._core.jit import compilations
+        from zephyrum.studies.compilation import KERNEL_COUNTS
+
+        console = Console(stderr=True)
+        self.total = max(KERNEL_COUNTS[kind] for kind in kinds) if len(kinds) == 1 else sum(KERNEL_COUNTS.values())
+        self.live, self.count, self.begin = console.is_terminal, 0, 0.0
+        self.status = Status("", console=console)
+        self._listening = compilations(self.kernel)
+
+    def __enter__(self):
+        self._listening.__enter__()
+        return self
+
+    def __exit__(self, *cause):
+        self._listening.__exit__(*cause)
+        self.status.stop()
+
+    def kernel(self, _name: str) -> None:
+        """A kernel is not on disk: it is compiled now."""
+        self.count += 1
+        if self.count == 1:
+            self.begin = time.monotonic()
+            if not self.live:
+                click.echo("compiling kernels (first run only)", err=True)
+        if self.live:
+            text = f"compiling kernels (first run only): {self.count} of about {max(self.total, self.count)}"
+            if self.count > 5:
+                left = (time.monotonic() - self.begin) / self.count * max(self.total - self.count, 0)
+                text += f", about {left:.0f} s left"
+            self.status.update(text)
+            self.status.start()
+
+
 class Progress(Observer):
     """A bar with time left on a terminal; elsewhere a line for every finished task and one a minute."""
 

@@ -111,10 +111,10 @@ class DiscreteProblem:
         self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
         self._dynamic = 0.5 * air.mach**2 * reference.area
         self._arm = mesh.face_centroid[self.body] - np.asarray(reference.point)
-        demote_to_first_order = np.tile(self.scales.freestream, (mesh.n_cells, 1))
+        undisturbed = np.tile(self.scales.freestream, (mesh.n_cells, 1))
         if self.domain.columns > 5:  # with a layer's turbulence (of omega that of the freestream)
-            demote_to_first_order[:, 5] = self.scales.turbulence[0]
-        first = self.norms(self.residual(demote_to_first_order))
+            undisturbed[:, 5] = self.scales.turbulence[0]
+        first = self.norms(self.residual(undisturbed))
         first[1:4] = np.sqrt(np.sum(first[1:4] ** 2))  # momentum is one vector
         self.start_norm = np.maximum(first, 1e-30)
 
