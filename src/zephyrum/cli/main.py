@@ -15,7 +15,7 @@ import click
 
 from zephyrum._core.atomic_files import write_text
 from zephyrum.cli.arguments import section_of
-from zephyrum.cli.output import CompilationProgress, Progress, print_outcome, print_refinement, table
+from zephyrum.cli.output import Progress, compilation_progress, print_outcome, print_refinement, table
 from zephyrum.errors import FlowError, InputError, ZephyrumError
 from zephyrum.flow.outcome import Outcome
 
@@ -63,7 +63,8 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     if spec.kind == "section" and (layers := source.layers()) is not None:
         click.echo(f"wall layers: {layers.describe()}\n")
     total = sum(job.count(own) for job, own in spec.asked())
-    with Progress(total, spec.title, spec.numerics(source.residual_drop).residual_drop) as progress:
+    target, model = spec.numerics(source.residual_drop).residual_drop, spec.solver.model
+    with Progress(total, spec.title, target, spec.kind, model) as progress:
         study = run_study(path, folder, progress)
     print_outcome(study)
     if figures:
@@ -346,7 +347,7 @@ def compile_command(kinds: str | None) -> None:
     from zephyrum.studies.compilation import KINDS, compile_kernels
 
     chosen = (kinds,) if kinds else KINDS
-    with CompilationProgress(chosen):
+    with compilation_progress(chosen):
         begin = time.monotonic()
         count = compile_kernels(chosen)
     click.echo(f"{count} kernels compiled in {time.monotonic() - begin:.0f} s" if count else "all kernels are compiled")
@@ -369,7 +370,7 @@ def refine(section, mach, alpha, model, levels, figure, **options) -> None:
     from zephyrum.cli.mesh_commands import with_layers
 
     options = with_layers(options)
-    with Progress(levels, "refinement") as progress:
+    with Progress(levels, "refinement", 8.0, "section", model) as progress:
         made = study(section_of(section), air, levels, model, observer=progress, **options)
     print_refinement(made)
     if figure:

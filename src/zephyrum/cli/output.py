@@ -1,14 +1,19 @@
 """What the commands print: tables, progress, and the outcome of a study."""
 
+import contextlib
+import os
 import sys
 import time
+from collections.abc import Iterator
 
 import click
 import numpy as np
 
+from zephyrum._core.jit import compilations
 from zephyrum.flow.nonlinear.history import COEFFICIENT_TOLERANCES, TimeForecast, residual_decades
 from zephyrum.flow.outcome import Outcome
 from zephyrum.report.columns import HEADS, cell
+from zephyrum.studies.compilation import KERNEL_COUNTS, start_helper
 from zephyrum.studies.jobs import JOBS
 from zephyrum.studies.jobs.sweep import slope_warnings, typical
 from zephyrum.studies.observer import Observer
@@ -73,8 +78,8 @@ def _too_wide(shown: dict[str, list[str]], folded: set[str], width: int) -> list
     return [name for name in shown if name in dropped]
 
 
-class CompilationProgress:
-    """While kernels are compiled: on a terminal how many of how many, with the time left; elsewhere one line.
+class KernelCounter:
+    """Words about the kernels that are compiled: how many of how many, with the time left.
 
     Parameters
     ----------
@@ -83,46 +88,49 @@ class CompilationProgress:
     """
 
     def __init__(self, kinds: tuple[str, ...]):
-        from rich.console import Console
-        from rich.status import Status
+            self.total = max(KERNEL_COUNTS[kind] for kind in kinds)
+        self.count, self.begin = 0, 0.0
 
-        from zephyrum._core.jit import compilations
-        from zephyrum.studies.compilation import KERNEL_COUNTS
-
-        console = Console(stderr=True)
-        self.total = max(KERNEL_COUNTS[kind] for kind in kinds) if len(kinds) == 1 else sum(KERNEL_COUNTS.values())
-        self.live, self.count, self.begin = console.is_terminal, 0, 0.0
-        self.status = Status("", console=console)
-        self._listening = compilations(self.kernel)
-
-    def __enter__(self):
-        self._listening.__enter__()
-        return self
-
-    def __exit__(self, *cause):
-        self._listening.__exit__(*cause)
-        self.status.stop()
-
-    def kernel(self, _name: str) -> None:
-        """A kernel is not on disk: it is compiled now."""
+    def words(self) -> str:
+        """Sentence after one more kernel."""
         self.count += 1
         if self.count == 1:
             self.begin = time.monotonic()
-            if not self.live:
-                click.echo("compiling kernels (first run only)", err=True)
-        if self.live:
-            text = f"compiling kernels (first run only): {self.count} of about {max(self.total, self.count)}"
-            if self.count > 5:
-                left = (time.monotonic() - self.begin) / self.count * max(self.total - self.count, 0)
-                text += f", about {left:.0f} s left"
-            self.status.update(text)
-            self.status.start()
+        text = f"compiling kernels (first run only): {self.count} of about {max(self.total, self.count)}"
+        if self.count > 5:
+            left = (time.monotonic() - self.begin) / self.count * max(self.total - self.count, 0)
+            text += f", about {left:.0f} s left"
+        return text
+
+
+@contextlib.contextmanager
+def compilation_progress(kinds: tuple[str, ...]) -> Iterator[None]:
+    """Show the kernels that are compiled: on a terminal their number and the time left, elsewhere one line."""
+    from rich.console import Console
+    from rich.status import Status
+
+    console = Console(stderr=True)
+    status, counter = Status("", console=console), KernelCounter(kinds)
+
+    def kernel(_name: str) -> None:
+        words = counter.words()
+        if console.is_terminal:
+            status.update(words)
+            status.start()
+        elif counter.count == 1:
+            click.echo("compiling kernels (first run only)", err=True)
+
+    try:
+        with compilations(kernel):
+            yield
+    finally:
+        status.stop()
 
 
 class Progress(Observer):
     """A bar with time left on a terminal; elsewhere a line for every finished task and one a minute."""
 
-    def __init__(self, total: int, what: str, residual_drop: float = 8.0):
+    def __init__(self, total: int, what: str, residual_drop: float = 8.0, kind: str = "section", model: str = ""):
         from rich.console import Console
         from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn
         from rich.progress import Progress as Bar
@@ -133,13 +141,28 @@ class Progress(Observer):
         self.task = self.bar.add_task(what, total=total)
         self.done, self.begin, self.spoken = 0, time.monotonic(), time.monotonic()
         self.residual_drop, self.paces = residual_drop, {}
+        self.kernels, self._listening = KernelCounter((kind,)), compilations(self._kernel)
+        self.kind, self.model, self._helper = kind, model, None
 
     def __enter__(self):
         self.bar.start()
+        self._listening.__enter__()
         return self
 
-    def __exit__(self, *_):
+    def __exit__(self, *cause):
+        self._listening.__exit__(*cause)
         self.bar.stop()
+        if self._helper is not None:
+            self._helper.kill()
+
+    def _kernel(self, _name: str) -> None:
+        words = self.kernels.words()
+        if self.kernels.count == 1 and self.model and (os.cpu_count() or 1) > 1:
+            self._helper = start_helper((self.kind,), (self.model,))
+        if self.live:
+            self.bar.update(self.task, description=words)
+        elif self.kernels.count == 1:
+            self._say("", "compiling kernels (first run only)")
 
     def planned(self, plan) -> None:
         """A mesh is about to be made."""
