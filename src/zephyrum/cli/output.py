@@ -88,7 +88,7 @@ class KernelCounter:
     """
 
     def __init__(self, kinds: tuple[str, ...]):
-            self.total = max(KERNEL_COUNTS[kind] for kind in kinds)
+        self.total = max(KERNEL_COUNTS[kind] for kind in kinds)
         self.count, self.begin = 0, 0.0
 
     def words(self) -> str:
