@@ -33,7 +33,14 @@ def study_keys() -> str:
     for kind, spec in SPECS.items():
         lines += [f"## Study of a {kind}" if kind == "section" else f"## Study of an {kind}", ""]
         for name, field in spec.model_fields.items():
-            table = next((a for a in (field.annotation, *getattr(field.annotation, "__args__", ())) if hasattr(a, "model_fields")), None)
+            table = next(
+                (
+                    a
+                    for a in (field.annotation, *getattr(field.annotation, "__args__", ()))
+                    if hasattr(a, "model_fields")
+                ),
+                None,
+            )
             if table is None:
                 continue
             summary = (table.__doc__ or "").strip().splitlines()[0]

@@ -1,4 +1,4 @@
-"""Solids united, cut in half and projected, with labels kept; the booleans are manifold3d's (extra `surface`).
+"""Solids united, cut in half and projected, with labels kept; the booleans are those of the package manifold3d.
 
 Verified by tests/test_solids.py: volumes by inclusion and exclusion, areas of labels summing to the total.
 """
@@ -21,7 +21,7 @@ def boolean_kernel():
         import manifold3d
     except ImportError:
         raise InputError(
-            "solids need the package manifold3d; install it with: pip install 'zephyrum[surface]'."
+            "solids need the package manifold3d; install it with: pip install manifold3d."
         ) from None
     return manifold3d
 
