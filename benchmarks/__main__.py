@@ -16,7 +16,7 @@ import numba
 import numpy as np
 
 from zephyrum.conditions import Freestream
-from zephyrum.flow import Numerics, solve_steady
+from zephyrum.flow import FlowProblem, Numerics, solve_steady
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
 from zephyrum.flow.discretization.residual import Residual, Scheme
@@ -123,7 +123,7 @@ def airfoil_rows() -> list[tuple]:
             )
         )
     small = mesh.coarser
-    begin = [solve_steady(m, Freestream(mach=0.3, alpha=2.0), m.reference).seconds for m in (small, mesh)]
+    begin = [solve_steady(FlowProblem(m, Freestream(mach=0.3, alpha=2.0), m.reference)).seconds for m in (small, mesh)]
     rows.append(
         (
             "growth of a solve from 4k to 16k cells",
@@ -142,7 +142,7 @@ def turbulent_rows() -> list[tuple]:
     n = mesh.n_cells
     for model in ("sa", "sst"):
         air = Freestream(mach=0.15, reynolds=6e6, alpha=10.0)
-        level = DiscreteProblem(mesh, 0, air, mesh.reference, Numerics(), model)
+        level = DiscreteProblem(FlowProblem(mesh, air, mesh.reference, Numerics(), model))
         q = initial_state(mesh, level.law, level.scales.freestream, 1.0, True)
         level.evaluate(q)
         level.linearise(q)

@@ -10,6 +10,7 @@ from scipy.spatial import cKDTree
 
 import zephyrum as zy
 import zephyrum.solver.checkpoint as checkpoint
+from zephyrum.flow import FlowProblem
 from zephyrum.flow.discretization.cell_gradient import GradientOperator
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.face_vectors import cell_face_vectors
@@ -155,7 +156,7 @@ class BentLayers(unittest.TestCase):
 
     def test_what_swings_in_a_layer_loses_the_slopes_of_its_column_and_no_more(self):
         mesh, air = self.mesh, zy.Freestream(mach=0.2, reynolds=1e6)
-        level = DiscreteProblem(mesh, 0, air, mesh.reference, zy.Numerics(), "sa")
+        level = DiscreteProblem(FlowProblem(mesh, air, mesh.reference, zy.Numerics(), "sa"))
         foot = mesh.wall_face_of_cell
         cell = int(mesh.left[mesh.faces_of("wall")[5]])
         R = np.zeros((mesh.n_cells, 6))
@@ -172,7 +173,9 @@ class BentLayers(unittest.TestCase):
             WallData.plain(mesh), temperature=np.full(mesh.n_faces - mesh.n_interior, 3.0 * air.temperature)
         )
         for kind, least, most in ((None, 0.75, 1.1 * 1.008), (walls, 0.75, 3.3)):
-            level = DiscreteProblem(mesh, 0, air, mesh.reference, zy.Numerics(), "sa", walls=kind)
+            level = DiscreteProblem(
+                FlowProblem(mesh, air, mesh.reference, zy.Numerics(), "sa", kind and (lambda _, kind=kind: kind))
+            )
             np.testing.assert_allclose(level.possible, (least, most), rtol=1e-6)
             q = np.tile(level.scales.freestream, (mesh.n_cells, 1))
             q[:, 4] = 0.999 * most
@@ -197,7 +200,7 @@ class BentLayers(unittest.TestCase):
 
     def test_turbulence_that_grows_does_not_turn_the_matrix_round(self):
         level = DiscreteProblem(
-            self.mesh, 0, zy.Freestream(mach=0.2, reynolds=1e6), self.mesh.reference, zy.Numerics(), "sa"
+            FlowProblem(self.mesh, zy.Freestream(mach=0.2, reynolds=1e6), self.mesh.reference, zy.Numerics(), "sa")
         )
         q = np.tile(level.scales.freestream, (self.mesh.n_cells, 1))
         q[:, 1] *= np.tanh(self.mesh.wall_distance / 1e-3)  # shear, and hardly any turbulence yet

@@ -9,7 +9,7 @@ from tests.test_parts import cube
 from validation import manufactured
 from validation.cases import freestream_preserved, oblique_shock
 from validation.grids import box, of_grid
-from zephyrum.flow import solve_steady
+from zephyrum.flow import FlowProblem, solve_steady
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
 from zephyrum.flow.discretization.limiter import van_albada
@@ -188,7 +188,7 @@ class Whole(unittest.TestCase):
 
     def test_uniform_flow_in_an_empty_box_settles_at_once(self):
         mesh = box(8, role="farfield")
-        flow = solve_steady(mesh, zy.Freestream(mach=0.5, alpha=10), zy.Reference(1, 1, 1, (0, 0, 0)))
+        flow = solve_steady(FlowProblem(mesh, zy.Freestream(mach=0.5, alpha=10), zy.Reference(1, 1, 1, (0, 0, 0))))
         self.assertEqual(flow.outcome, "converged")
         self.assertEqual(flow.history.column("step", 0).tolist(), [0.0])
 

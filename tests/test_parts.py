@@ -235,13 +235,15 @@ class ThreeDimensions(unittest.TestCase):
         np.testing.assert_allclose(g[:, 0], np.tile([1.0, -2.0, 0.5], (mesh.n_cells, 1)), atol=1e-11)
 
     def test_the_march_restores_a_disturbed_stream(self):
-        from zephyrum.flow import Numerics, solve_steady
+        from zephyrum.flow import FlowProblem, Numerics, Start, solve_steady
 
         mesh, air = cube(4), zy.Freestream(mach=0.5, alpha=10.0, beta=15.0)
         scales = Scales.of(air)
         start = np.tile(scales.freestream, (mesh.n_cells, 1))
         start[30] += [0.05, 0.02, -0.03, 0.01, 0.04]
-        flow = solve_steady(mesh, air, zy.Reference(1, 1, 1, (0, 0, 0)), Numerics(max_iterations=25), start=start)
+        flow = solve_steady(
+            FlowProblem(mesh, air, zy.Reference(1, 1, 1, (0, 0, 0)), Numerics(max_iterations=25)), Start(start)
+        )
         np.testing.assert_allclose(flow.q, np.tile(scales.freestream, (mesh.n_cells, 1)), atol=1e-6)
 
     def test_quality_of_a_cube(self):

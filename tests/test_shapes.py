@@ -6,6 +6,7 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
+from zephyrum.flow import FlowProblem
 from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem
 
 OUTLINES = (
@@ -71,7 +72,7 @@ class Revolved(unittest.TestCase):
         air = zy.Freestream(mach=0.3)
         numerics = zy.Numerics(residual_drop=0.5, max_iterations=1)
         mesh = self.mesh.with_roles(body="farfield")
-        level = DiscreteProblem(mesh, 0, air, mesh.reference, numerics, "euler")
+        level = DiscreteProblem(FlowProblem(mesh, air, mesh.reference, numerics))
         q = np.tile(level.scales.freestream, (mesh.n_cells, 1))
         size = np.abs(level.evaluate(q)[:, level.domain.axes]).max() / np.linalg.norm(mesh.face_area, axis=1).max()
         self.assertLess(float(size), 1e-13)

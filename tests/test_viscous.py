@@ -8,6 +8,7 @@ import numpy as np
 import zephyrum as zy
 from tests.test_parts import cube
 from validation import channels
+from zephyrum.flow import FlowProblem
 from zephyrum.flow.nonlinear.start_up import initial_state
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence.sa import TYPICAL_RATIO, sa_eddy_viscosity, sa_source
@@ -113,7 +114,7 @@ class Linearised(unittest.TestCase):
             mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 32, topology=topology, farfield=20, first_height=1e-5)
             air = zy.Freestream(mach=0.15, reynolds=6e6, alpha=3)
             level = levels.DiscreteProblem(
-                mesh, 0, air, mesh.reference, zy.Numerics(vortex=False, turbulence_order=2), model
+                FlowProblem(mesh, air, mesh.reference, zy.Numerics(vortex=False, turbulence_order=2), model)
             )
             q = initial_state(mesh, level.law, level.scales.freestream, 1.0, True)
             rng = np.random.default_rng(0)

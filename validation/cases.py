@@ -8,7 +8,7 @@ from validation import clipped, ground, manufactured, space, viscous
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
 from zephyrum.conditions import Freestream, Reference
-from zephyrum.flow import Numerics, solve_steady
+from zephyrum.flow import FlowProblem, Numerics, solve_steady
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.residual import Residual, Scheme
 from zephyrum.flow.physics.boundary_conditions import exterior_states
@@ -131,7 +131,7 @@ def oblique_shock():
     begin = time.perf_counter()
     mesh = wedge(96, 10.0)
     air = Freestream(mach=2.0)
-    flow = solve_steady(mesh, air, Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)), Numerics(vortex=False))
+    flow = solve_steady(FlowProblem(mesh, air, Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)), Numerics(vortex=False)))
     seconds = time.perf_counter() - begin
     x, z = mesh.cell_centroid[:, 0], mesh.cell_centroid[:, 2]
     q = flow.q

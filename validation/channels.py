@@ -4,7 +4,7 @@ import numpy as np
 
 from validation.grids import of_grid
 from zephyrum.conditions import Freestream, Reference
-from zephyrum.flow import Numerics, solve_steady
+from zephyrum.flow import FlowProblem, Numerics, Start, solve_steady
 
 MACH, REYNOLDS = 0.02, 20.0
 
@@ -28,7 +28,7 @@ def flow_between(mesh, profile, pressure):
     numerics = Numerics(residual_drop=7, vortex=False, cfl=1e4)
     air = Freestream(mach=MACH, reynolds=REYNOLDS)
     reference = Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
-    flow = solve_steady(mesh, air, reference, numerics, start, exterior=outer, model="laminar")
+    flow = solve_steady(FlowProblem(mesh, air, reference, numerics, "laminar", exterior=outer), Start(start))
     return flow, flow.q[:, 1] / MACH
 
 

@@ -7,7 +7,7 @@ step) of the fluxes at the centroids, which differs from its mean over a cell by
 import numpy as np
 
 from zephyrum.conditions import Freestream, Reference
-from zephyrum.flow import Numerics, solve_steady
+from zephyrum.flow import FlowProblem, Numerics, Start, solve_steady
 from zephyrum.geometry import Body, Outline, remesh
 from zephyrum.mesh import Mesh, mesh_bodies, mesh_surface
 
@@ -69,16 +69,15 @@ def error(mesh: Mesh) -> tuple[np.ndarray, float]:
     if planar:
         midpoint[:, 1] = face[:, 1] = 0.0
     exact = values(midpoint, planar)
-    flow = solve_steady(
+    problem = FlowProblem(
         mesh,
         Freestream(mach=0.6),
         Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)),
-        Numerics(orders=7, limiter="off", vortex=False, cfl=1e3),
-        start=exact.copy(),
+        Numerics(residual_drop=7, limiter="off", vortex=False, cfl=1e3),
         source=source(midpoint, planar),
         exterior=values(face, planar),
-        model="euler",
     )
+    flow = solve_steady(problem, Start(exact.copy()))
     assert flow.outcome == "converged", flow.reason
     volume = mesh.cell_volume / (mesh.depth if planar else 1.0)
     used = [0, 1, 3, 4] if planar else [0, 1, 2, 3, 4]

@@ -9,7 +9,7 @@ import numpy as np
 
 from validation.grids import box
 from zephyrum.conditions import Freestream, Reference
-from zephyrum.flow import Numerics, solve_steady
+from zephyrum.flow import FlowProblem, Numerics, Start, solve_steady
 from zephyrum.flow.discretization.turbulence_sources import subtract_sources
 from zephyrum.flow.physics.gas_model import GasModel, Scales
 from zephyrum.flow.physics.turbulence import model_code
@@ -135,16 +135,16 @@ def errors(
     )
     air = Freestream(mach=0.6, reynolds=reynolds)
     law = None if reynolds is None else Scales.law(air, 1.0)
-    flow = solve_steady(
+    problem = FlowProblem(
         mesh,
         air,
         reference,
         numerics,
-        start=exact.copy(),
+        model,
         source=cell_means(mesh, lambda x, z: source(x, z, law, model)),
         exterior=full_state(face[:, 0], face[:, 2], model),
-        model=model,
     )
+    flow = solve_steady(problem, Start(exact.copy()))
     assert flow.outcome == "converged", flow.reason
     volume = mesh.cell_volume
     return (np.abs(flow.q - exact) * volume[:, None]).sum(axis=0)[[0, 1, 3, 4, 5][: 4 + (model == "sa")]] / volume.sum()

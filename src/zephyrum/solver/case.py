@@ -13,7 +13,7 @@ from zephyrum._core.fingerprint import canonical, differences, fingerprint
 from zephyrum._core.validation import choice, taken
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.errors import InputError
-from zephyrum.flow import MODELS, Numerics
+from zephyrum.flow import MODELS, FlowProblem, Numerics
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.mesh import Mesh
@@ -185,6 +185,10 @@ class Case:
     @functools.cached_property
     def _slipping(self) -> Mesh:
         return self.mesh.with_roles(**{g.name: "slip" for g in self.mesh.groups if g.role == "ground"})
+
+    def problem(self) -> FlowProblem:
+        """What the flow solver takes of this case."""
+        return FlowProblem(self.flow_mesh, self.computed, self.reference, self.numerics, self.model, self.wall_rows)
 
     @functools.cached_property
     def wall_rows(self) -> WallRows:

@@ -13,6 +13,7 @@ import numpy as np
 
 from zephyrum._core.atomic_files import atomic_write, disk_errors, errors_as_warnings
 from zephyrum._core.npz_reader import DamagedArrays, read_arrays
+from zephyrum.flow import Start
 
 SAVE_INTERVAL = 60.0  # s
 
@@ -58,8 +59,8 @@ class Checkpoint:
                 key=np.array(self.key),
             )
 
-    def read(self) -> tuple[np.ndarray, np.ndarray, float, list[tuple]] | None:
-        """(states (n, m), cells (n,) without slopes, CFL number, rows of the history) of the run that was broken off; None if there is none, or it was of another case."""
+    def read(self) -> Start | None:
+        """Where the run that was broken off continues; None if there is none, or it was of another case."""
         if not self.path.is_file():
             return None
         try:
@@ -72,7 +73,8 @@ class Checkpoint:
             or len(held["first_order_cells"]) != len(held["q"])
         ):
             return None
-        return held["q"], held["first_order_cells"], float(held["cfl"]), [tuple(row) for row in held["rows"].tolist()]
+        rows = tuple(tuple(row) for row in held["rows"].tolist())
+        return Start(held["q"], held["first_order_cells"], float(held["cfl"]), rows)
 
     def remove(self) -> None:
         """The run has ended."""

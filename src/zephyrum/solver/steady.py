@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zephyrum.errors import InputError
-from zephyrum.flow import FlowState, solve_steady, transfer_condition
+from zephyrum.flow import FlowState, Numerics, Start, solve_steady, transfer_condition
 from zephyrum.flow.outcome import Outcome
 from zephyrum.solver.case import Case
 from zephyrum.solver.checkpoint import Checkpoint
@@ -56,23 +56,21 @@ def run_case(
     InputError
         If `start` is of another mesh or model.
     """
-    state, left = None, {}
+    begin = None
     if start is not None:
-        state = _started(case, start)
-        left["first_order_cells"] = start.flow.first_order_cells
+        begin = Start(_started(case, start), start.flow.first_order_cells)
     notes = list(case.notes)
     checkpoint = None if keep is None else Checkpoint.of(keep, case)
     if checkpoint is not None and (held := checkpoint.read()) is not None:
-        state, left["first_order_cells"], left["warm"], left["previous_rows"] = held
+        begin = held
         notes.append("went on from the state of a run that was broken off.")
 
-    def marched(numerics, state, **more) -> FlowState:
-        return solve_steady(
-            case.flow_mesh, case.computed, case.reference, numerics, state, on_step, model=case.model, walls=case.wall_rows, **more
-        )  # fmt: skip
+    def solved(numerics: Numerics, states=None) -> FlowState:
+        problem = case.problem().at(numerics=numerics)
+        return solve_steady(problem, None if states is None else Start(states), on_step)
 
     try:
-        flow = marched(case.numerics, state, on_state=checkpoint, **left)
+        flow = solve_steady(case.problem(), begin, on_step, checkpoint)
     except KeyboardInterrupt:  # a pause: nothing is lost
         if checkpoint is not None:
             checkpoint.flush()
@@ -80,10 +78,10 @@ def run_case(
     if checkpoint is not None:
         checkpoint.remove()
     if start is not None and flow.outcome != Outcome.CONVERGED:
-        cold = marched(case.numerics, None)
+        cold = solved(case.numerics)
         if cold.outcome == Outcome.CONVERGED:
             flow = cold
-    flow, fallback = _fallback_run(case, flow, marched)
+    flow, fallback = _fallback_run(case, flow, solved)
     if fallback:
         notes.append(
             f"converged with {fallback} after oscillating with kappa = {case.numerics.kappa:.2g}: the mesh is coarse "
@@ -103,7 +101,7 @@ def _started(case: Case, start: Run):
     return transfer_condition(start.flow.q, case.mesh, start.case.computed, case.computed, case.reference.chord)
 
 
-def _fallback_run(case: Case, flow: FlowState, marched) -> tuple[FlowState, str]:
+def _fallback_run(case: Case, flow: FlowState, solved) -> tuple[FlowState, str]:
     """(flow, what it needed): of a case that did not converge, with kappa 0 and then with the limiter on everywhere.
 
     Coarse noses at high lift can be unstable with the sharper reconstruction. The numerics nearest to those asked for go first.
@@ -113,7 +111,7 @@ def _fallback_run(case: Case, flow: FlowState, marched) -> tuple[FlowState, str]
         gentle = replace(asked, kappa=0.0, limiter=limiter)
         if flow.outcome == Outcome.CONVERGED or gentle == asked or asked.max_iterations < 2:
             continue
-        made = marched(gentle, flow.q if flow.outcome == Outcome.OSCILLATING else None)
+        made = solved(gentle, flow.q if flow.outcome == Outcome.OSCILLATING else None)
         if made.outcome == Outcome.CONVERGED:
             how = "kappa 0" + (", limiter on" if limiter != asked.limiter else "")
             return replace(made, reason=f"{made.reason}, with {how}"), how

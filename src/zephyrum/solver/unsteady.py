@@ -14,7 +14,7 @@ from zephyrum._core.atomic_files import atomic_write, errors_as_warnings
 from zephyrum._core.npz_reader import DamagedArrays, read_arrays
 from zephyrum._core.validation import number
 from zephyrum.errors import FileError, FlowError, InputError
-from zephyrum.flow import TimeIntegration, integrate_in_time
+from zephyrum.flow import TimeIntegration, TimeReports, integrate_in_time
 from zephyrum.flow.outcome import Outcome
 from zephyrum.solver.case import Case
 from zephyrum.solver.steady import Run
@@ -99,11 +99,15 @@ def run_unsteady(
     unit = time_unit(case)
     count = int(np.ceil(duration / step - 1e-9))
     stored = None if keep is None else TimeFile.of(keep, case, step)
+    in_chords = None if on_step is None else lambda row: on_step(row | {"travelled": row.pop("time") / unit})
     made = integrate_in_time(
-        case.flow_mesh, case.computed, case.reference, step * unit, count, case.numerics, state,
-        None if on_step is None else lambda row: on_step(row | {"travelled": row.pop("time") / unit}), case.model, case.wall_rows,
-        resume=stored and stored.read(count), on_state=stored and stored.write,
-    )  # fmt: skip
+        case.problem(),
+        step * unit,
+        count,
+        state,
+        reports=TimeReports(in_chords, stored and stored.write),
+        resume=stored and stored.read(count),
+    )
     if stored is not None:
         stored.write(made.rows, made.flow.q, made.before, True)
     if made.flow.outcome == Outcome.FAILED:

@@ -8,20 +8,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.conditions import Freestream, Reference
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
 from zephyrum.flow.discretization.residual import Residual
 from zephyrum.flow.linear.block_ilu import Preconditioner
+from zephyrum.flow.nonlinear.flow_problem import FlowProblem
 from zephyrum.flow.nonlinear.history import History
-from zephyrum.flow.nonlinear.numerics import Numerics
 from zephyrum.flow.nonlinear.start_up import log_sublayer_omega
 from zephyrum.flow.outcome import Outcome
-from zephyrum.flow.physics.boundary_conditions import NO_SLIP, WallData, exterior_states, set_curved_wall_normals
+from zephyrum.flow.physics.boundary_conditions import NO_SLIP, exterior_states, set_curved_wall_normals
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence import freestream_turbulence, typical_turbulence
 from zephyrum.flow.physics.turbulence.sst import BETA
-from zephyrum.mesh import Mesh
 
 MAX_TEMPERATURE_FACTOR, MIN_TEMPERATURE_FACTOR = (
     1.1,
@@ -54,34 +52,25 @@ class FlowState:
 class DiscreteProblem:
     """One mesh of the sequence, ready to be marched."""
 
-    def __init__(
-        self,
-        mesh: Mesh,
-        depth: int,
-        air: Freestream,
-        reference: Reference,
-        numerics: Numerics,
-        model: str,
-        source=None,
-        exterior=None,
-        walls: WallData | None = None,
-        twin: "DiscreteProblem | None" = None,
-    ):
-        """twin: a level whose domain and preconditioner are taken over if it has the same mesh."""
-        self.mesh, self.depth, self.air, self.reference, self.numerics = mesh, depth, air, reference, numerics
+    def __init__(self, problem: FlowProblem, depth: int = 0, twin: "DiscreteProblem | None" = None):
+        """depth: 0 for the finest mesh; twin: its face data and preconditioner are taken over if it has the same mesh."""
+        self.problem, self.depth = problem, depth
+        self.mesh, self.air, self.reference = problem.mesh, problem.air, problem.reference
+        self.numerics = problem.numerics
+        mesh, air, reference, model, exterior = self.mesh, self.air, self.reference, problem.model, problem.exterior
         self.law = Scales.law(air, reference.chord)
         self.scales = Scales.of(
             air, freestream_turbulence(model, self.law, air.mach, reference.chord), typical_turbulence(model)
         )
-        self.walls = WallData.plain(mesh) if walls is None else walls
+        self.walls = problem.wall_data()
         twin = twin if twin is not None and twin.mesh is mesh else None
-        self._second_order = FaceData.of(mesh, numerics.gradient, model) if twin is None else twin._second_order
+        self._second_order = FaceData.of(mesh, self.numerics.gradient, model) if twin is None else twin._second_order
         self.domain = self._second_order
         grounded = (
             len(mesh.faces_of("ground", "slip")) > 0
         )  # the mirrored vortex cancels the far field of the body's own
         self.vortex = (
-            numerics.vortex
+            self.numerics.vortex
             and not grounded
             and mesh.dimension == 2
             and air.mach < 1.0
@@ -92,7 +81,9 @@ class DiscreteProblem:
         if exterior is None:
             set_curved_wall_normals(mesh, first, model)
         wall_data = self.walls.wall_data(mesh) if self.domain.columns > 5 else None
-        self.residual = Residual(self.domain, numerics.scheme(), self.law, air.mach, first, source, model, wall_data)
+        self.residual = Residual(
+            self.domain, self.numerics.scheme(), self.law, air.mach, first, problem.source, model, wall_data
+        )
         self.jacobian = Jacobian(self.residual)
         self.preconditioner = Preconditioner(self.domain) if twin is None else twin.preconditioner
         rows = 1.0 / (self.scales.rows()[None, :] * np.sqrt(self.domain.volume)[:, None])

@@ -12,17 +12,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.conditions import Freestream, Reference
 from zephyrum.flow.linear.gmres import gmres
 from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem, FlowState
+from zephyrum.flow.nonlinear.flow_problem import FlowProblem
 from zephyrum.flow.nonlinear.history import History
-from zephyrum.flow.nonlinear.numerics import Numerics
 from zephyrum.flow.nonlinear.start_up import initial_state
 from zephyrum.flow.nonlinear.step_control import MAX_HALVINGS, clip_log_omega_step, max_step_fraction
 from zephyrum.flow.outcome import Outcome
-from zephyrum.flow.physics.boundary_conditions import WallData
 from zephyrum.flow.physics.gas_model import conserved
-from zephyrum.mesh import Mesh
 
 MAX_INNER_ITERATIONS = 20  # Newton steps within a time step
 SLOW_REDUCTION = 0.25  # of the residual left by an inner step, above which the Jacobian is renewed
@@ -42,42 +39,47 @@ class TimeIntegration:
     before: np.ndarray
 
 
+@dataclass(frozen=True)
+class TimeReports:
+    """Who is told of an integration: on_step gets a dict of time, CL, CD, CM; on_state (rows, states, states before)."""
+
+    on_step: Callable[[dict], None] | None = None
+    on_state: Callable[[np.ndarray, np.ndarray, np.ndarray], None] | None = None
+
+
 def integrate_in_time(
-    mesh: Mesh,
-    air: Freestream,
-    reference: Reference,
+    problem: FlowProblem,
     step: float,
     count: int,
-    numerics: Numerics | None = None,
     start: np.ndarray | None = None,
-    on_step: Callable[[dict], None] | None = None,
-    model: str = "laminar",
-    walls: Callable[[Mesh], WallData] | None = None,
     residual_drop: float = 3.0,
-    source: Callable[[float], np.ndarray] | None = None,
-    exterior: Callable[[float], np.ndarray] | None = None,
+    forcing: Callable[[float], tuple[np.ndarray | None, np.ndarray | None]] | None = None,
+    reports: TimeReports | None = None,
     resume: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None,
-    on_state: Callable[[np.ndarray, np.ndarray, np.ndarray], None] | None = None,
 ) -> TimeIntegration:
-    """March `count` steps of `step` (scaled time: metres over the speed of sound) from states `start` (n, m).
+    """Integrate `count` steps in time from states `start` (n, m).
 
-    orders: decades by which the residual of every time step must fall. source and outer give, at a scaled time, what
-    `march` takes under these names, for verification. on_step receives a dict of time, CL, CD, CM after each step,
-    on_state (rows, states, states a step earlier): given back as `resume`, these go on as if nothing had happened.
+    Parameters
+    ----------
+    problem : FlowProblem
+    step : float
+        Scaled time: metres over the speed of sound.
+    count : int
+    start : array (n, m), optional
+    residual_drop : float
+        Decades by which the residual of every time step must fall.
+    forcing : callable, optional
+        Gives (source, exterior) of a `FlowProblem` at a scaled time, for verification.
+    reports : TimeReports, optional
+    resume : tuple of arrays, optional
+        What `TimeReports.on_state` was given last: the integration continues from there.
     """
-    numerics, begin = numerics or Numerics(), time.perf_counter()
-    first = None if exterior is None else exterior(0.0)
-    level = DiscreteProblem(
-        mesh,
-        0,
-        air,
-        reference,
-        numerics,
-        model,
-        None if source is None else source(0.0),
-        first,
-        None if walls is None else walls(mesh),
-    )
+    reports, begin = reports or TimeReports(), time.perf_counter()
+    if forcing is not None:
+        source, exterior = forcing(0.0)
+        problem = problem.at(source=source, exterior=exterior)
+    level = DiscreteProblem(problem)
+    mesh, reference, model = problem.mesh, problem.reference, problem.model
     q = initial_state(mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
     q = q if start is None else start.copy()
     gamma, volume = level.scales.gamma, level.domain.volume
@@ -91,17 +93,15 @@ def integrate_in_time(
     outcome, reason = Outcome.OSCILLATING, "marched in time"
     for n in range(len(rows), count + 1):
         now = n * step
-        if source is not None:
-            level.residual.source = source(now)
-        if exterior is not None:
-            level.residual.exterior = exterior(now)
+        if forcing is not None:
+            level.residual.source, level.residual.exterior = forcing(now)
         # (1 + c) U - (1 + 2 c) U_old + c U_before over the step, c = 1/2; the first step has c = 0
         c = 0.5 if n > 1 else 0.0
         rate = (1.0 + c) * volume / step
-        previous_rows = ((1.0 + 2.0 * c) * old - c * before) * (volume / step)[:, None]
+        history_term = ((1.0 + 2.0 * c) * old - c * before) * (volume / step)[:, None]
         guess = q + (q - last) if n > 1 else q.copy()
         last, q = q, guess if (guess[:, 4] > 0.0).all() and (1.0 + gamma * guess[:, 0] > 0.0).all() else q.copy()
-        made = _time_step(level, q, rate, previous_rows, residual_drop)
+        made = _time_step(level, q, rate, history_term, residual_drop)
         if made is None:
             outcome, reason, q = (
                 Outcome.FAILED,
@@ -112,35 +112,33 @@ def integrate_in_time(
         q, inner, krylov_vectors, drop = made
         before, old = old, conserved(q, gamma)
         rows.append([now, *level.found, inner, krylov_vectors, drop])
-        if on_step is not None:
-            on_step(dict(zip(("time", "CL", "CD", "CM"), rows[-1], strict=False)))
-        if on_state is not None:
-            on_state(np.array(rows), q, last)
+        if reports.on_step is not None:
+            reports.on_step(dict(zip(("time", "CL", "CD", "CM"), rows[-1], strict=False)))
+        if reports.on_state is not None:
+            reports.on_state(np.array(rows), q, last)
     level.evaluate(q)
     return TimeIntegration(np.array(rows), level.flow(q, outcome, reason, History(), begin), last)
 
 
-def _time_step(
-    level: DiscreteProblem, q: np.ndarray, rate: np.ndarray, previous_rows: np.ndarray, residual_drop: float
-):
+def _time_step(level: DiscreteProblem, q: np.ndarray, rate: np.ndarray, history_term: np.ndarray, residual_drop: float):
     """Solve R(q) + rate U(q) - past = 0 from the guess q: (q, inner steps, Krylov steps, drop), or None."""
     gamma, jacobian, axes = level.scales.gamma, level.jacobian, level.domain.axes
 
     def balance(state):
-        return level.evaluate(state) + rate[:, None] * conserved(state, gamma) - previous_rows
+        return level.evaluate(state) + rate[:, None] * conserved(state, gamma) - history_term
 
     R = balance(q)
     size = first = float(np.sqrt(np.sum((R * level.rows) ** 2)))
-    krylov_vectors, demoted = 0, False
+    krylov_vectors, jacobian_is_current = 0, False
     least = ROUND_OFF * float(np.linalg.norm(level.start_norm))
     for inner in range(MAX_INNER_ITERATIONS + 1):
         if size <= first * 10.0**-residual_drop or size < least:
             return q, inner, krylov_vectors, size / max(first, 1e-300)
-        if inner == 0 or not demoted:
+        if inner == 0 or not jacobian_is_current:
             level.linearise(q)
             jacobian.set_inertia(q, rate)
             level.preconditioner.update(jacobian)
-            demoted = True
+            jacobian_is_current = True
         rhs = (-R * level.rows)[:, axes].astype(np.float32)
         change, its, _ = gmres(jacobian, level.preconditioner, rhs, LINEAR_TOLERANCE, level.numerics.krylov_vectors)
         krylov_vectors += its
@@ -159,5 +157,5 @@ def _time_step(
             factor *= 0.5
         else:
             return None
-        q, demoted = trial, size < SLOW_REDUCTION * before
+        q, jacobian_is_current = trial, size < SLOW_REDUCTION * before
     return (q, MAX_INNER_ITERATIONS, krylov_vectors, size / first) if size < 0.1 * first else None

@@ -31,9 +31,9 @@ def euler_flux(state, normal, gamma):
 def _low_mach_factor(mach):
     """min(1, mach) with its corner rounded off: a kink at the sonic line would make Newton's iteration bounce."""
     gap = 1.0 + SONIC_ROUNDING - mach
-    wall_data = 1.0 - gap * gap / (4.0 * SONIC_ROUNDING)
-    wall_data = mach if mach < 1.0 - SONIC_ROUNDING else wall_data
-    return 1.0 if mach > 1.0 + SONIC_ROUNDING else wall_data
+    rounded = 1.0 - gap * gap / (4.0 * SONIC_ROUNDING)
+    rounded = mach if mach < 1.0 - SONIC_ROUNDING else rounded
+    return 1.0 if mach > 1.0 + SONIC_ROUNDING else rounded
 
 
 @inlined

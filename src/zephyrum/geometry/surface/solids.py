@@ -20,9 +20,7 @@ def boolean_kernel():
     try:
         import manifold3d
     except ImportError:
-        raise InputError(
-            "solids need the package manifold3d; install it with: pip install manifold3d."
-        ) from None
+        raise InputError("solids need the package manifold3d; install it with: pip install manifold3d.") from None
     return manifold3d
 
 
