@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint validation robustness fleet fleet-meshes demands flights damage fuzz kills benchmarks screenshots clean
+.PHONY: demo test docs lint validation robustness fleet fleet-meshes demands flights damage fuzz kills benchmarks screenshots clean
 
 demo: $(READY)
 	$(BIN)/zephyrum demo
@@ -15,6 +15,11 @@ test: $(READY)
 lint: $(READY)
 	$(BIN)/ruff check src tests examples validation benchmarks docs
 	$(BIN)/ruff format --check src tests examples validation benchmarks docs
+
+docs: $(READY)
+	$(BIN)/python -m pip install --quiet -e '.[docs]'
+	$(BIN)/python docs/make_reference.py
+	$(BIN)/python -m mkdocs build --strict --quiet
 
 validation: $(READY)
 	$(BIN)/python -m validation

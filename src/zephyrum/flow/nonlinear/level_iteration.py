@@ -103,7 +103,8 @@ class LevelIteration:
     def run(self, reports: Reports) -> tuple[np.ndarray, Outcome, str]:
         """Iterate until the outcome is known: (states, outcome, reason)."""
         self.R = self.problem.evaluate(self.q)
-        for self.step in range(self.first, self.max_steps + 1):
+        for step in range(self.first, self.max_steps + 1):
+            self.step = step
             self._repair_temperatures()
             self._measure()
             reports.add(self)
