@@ -59,7 +59,7 @@ class Generator(unittest.TestCase):
         layers = zy.wall_layers(1e6, 2.0, growth=1.3, farfield=20.0)
         mesh = foil_mesh(outward=None, farfield=20.0, growth=1.3, y_plus=2.0, reynolds=1e6)
         self.assertEqual(mesh.recipe["outward"], layers.count)
-        self.assertAlmostEqual(mesh.recipe["first_height_chords"], layers.first_height, positions=12)
+        self.assertAlmostEqual(mesh.recipe["first_height_chords"], layers.first_height, places=12)
         for wrong in ({"y_plus": 1.0}, {"reynolds": 1e6}, {"y_plus": 1.0, "reynolds": 1e6, "first_height": 1e-5}):
             with self.subTest(wrong), self.assertRaisesRegex(zy.InputError, "y_plus"):
                 foil_mesh(**wrong)

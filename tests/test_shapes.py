@@ -19,19 +19,19 @@ OUTLINES = (
 
 class Outlines(unittest.TestCase):
     def test_length_and_area_are_exact(self):
-        self.assertAlmostEqual(zy.Outline.circle(2.0).perimeter, 2.0 * np.pi, positions=8)
+        self.assertAlmostEqual(zy.Outline.circle(2.0).perimeter, 2.0 * np.pi, places=8)
         # Ramanujan (1914): good to 1e-9 at this ratio
         a, b = 0.5, 0.125
         h = ((a - b) / (a + b)) ** 2
         exact = np.pi * (a + b) * (1.0 + 3.0 * h / (10.0 + np.sqrt(4.0 - 3.0 * h)))
-        self.assertAlmostEqual(zy.Outline.ellipse(1.0, 0.25).perimeter, exact, positions=5)
+        self.assertAlmostEqual(zy.Outline.ellipse(1.0, 0.25).perimeter, exact, places=5)
         self.assertAlmostEqual(
-            zy.Outline.rounded_rectangle(1.0, 0.4, 0.05).perimeter, 2.8 - 0.4 + 0.1 * np.pi, positions=9
+            zy.Outline.rounded_rectangle(1.0, 0.4, 0.05).perimeter, 2.8 - 0.4 + 0.1 * np.pi, places=9
         )
         for outline in OUTLINES:
             x, z = outline.points(4000).T
             self.assertAlmostEqual(-2.0 * np.trapezoid(z, x), outline.area, delta=1e-5 * outline.area)
-            self.assertAlmostEqual(2.0 * z.max(), outline.height, positions=5)
+            self.assertAlmostEqual(2.0 * z.max(), outline.height, places=5)
 
     def test_corners_that_do_not_fit_are_refused(self):
         for wrong in ((1.0, 0.4, 0.3), (1.0, 0.4, 0.0), (-1.0, 0.4, 0.1)):
@@ -66,7 +66,7 @@ class Revolved(unittest.TestCase):
         exact = 4.0 / 3.0 * np.pi * (outer**3 - 0.5**3)
         found = float(self.mesh.cell_volume.sum()) * np.pi / np.tan(self.mesh.wedge)
         self.assertAlmostEqual(found / exact, 1.0, delta=2e-3)
-        self.assertAlmostEqual(self.mesh.reference.area, 0.25 * np.pi, positions=3)
+        self.assertAlmostEqual(self.mesh.reference.area, 0.25 * np.pi, places=3)
 
     def test_freestream_is_preserved(self):
         air = zy.Freestream(mach=0.3)
@@ -101,7 +101,7 @@ class Revolved(unittest.TestCase):
             for name in ("m.vtu", "m.cgns"):
                 again = zy.read_mesh(zy.write_mesh(self.mesh, f"{folder}/{name}"))
                 self.assertEqual(again.fingerprint, self.mesh.fingerprint)
-                self.assertAlmostEqual(again.wedge, self.mesh.wedge, positions=12)
+                self.assertAlmostEqual(again.wedge, self.mesh.wedge, places=12)
 
     def test_what_makes_no_sense_is_refused(self):
         with self.assertRaisesRegex(zy.InputError, "along its axis"):

@@ -43,9 +43,9 @@ class Time(unittest.TestCase):
         seen = []
         s = zy.solve_unsteady(mesh, air, "laminar", 2.0, 0.2, reference, numerics, steady, on_step=seen.append)
         self.assertEqual((s.last.outcome, len(seen), len(s.time)), ("converged", 10, 11))
-        self.assertAlmostEqual(s.summary()["CD"][0], steady.forces.CD, positions=5)
+        self.assertAlmostEqual(s.summary()["CD"][0], steady.forces.CD, places=5)
         self.assertTrue(np.isnan(s.strouhal))
-        self.assertAlmostEqual(s.time[-1], 2.0 / air.speed, positions=9)
+        self.assertAlmostEqual(s.time[-1], 2.0 / air.speed, places=9)
         self.assertIn("travelled [chords]", s.table())
 
     def test_a_march_broken_off_goes_on_as_if_nothing_had_happened(self):
@@ -69,10 +69,10 @@ class Time(unittest.TestCase):
         x = np.linspace(0.0, 40.0, 801)
         amplitude = 0.3 * np.sin(2 * np.pi * 0.165 * x)
         s = zy.TimeSeries(x, x, amplitude, 1.3 + 0.01 * np.cos(4 * np.pi * 0.165 * x), 0.0 * x, None)
-        self.assertAlmostEqual(s.strouhal, 0.165, positions=4)
+        self.assertAlmostEqual(s.strouhal, 0.165, places=4)
         self.assertTrue(s.periodic)
-        self.assertAlmostEqual(s.summary()["CD"][0], 1.3, positions=4)
-        self.assertAlmostEqual(s.summary()["CL"][1], 0.3, positions=3)
+        self.assertAlmostEqual(s.summary()["CD"][0], 1.3, places=4)
+        self.assertAlmostEqual(s.summary()["CL"][1], 0.3, places=3)
 
     def test_bad_durations_are_refused(self):
         mesh = zy.mesh_outline(zy.Outline.circle(1.0), 16, 8, 10.0, 5e-2)

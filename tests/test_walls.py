@@ -98,7 +98,7 @@ class Slow(unittest.TestCase):
         self.assertTrue(any("Mach 0.05" in note for note in slow.checks()))
         # newtons are those of the slow air: CD q S
         drag = slow.forces.newtons()[0]
-        self.assertAlmostEqual(drag / (slow.air.dynamic_pressure * reference.area), slow.forces.CD, positions=9)
+        self.assertAlmostEqual(drag / (slow.air.dynamic_pressure * reference.area), slow.forces.CD, places=9)
         self.assertLess(float(np.linalg.norm(slow.fields()["velocity"], axis=1).max()), 2.0)
 
     def test_a_spinning_circle_lifts(self):

@@ -12,7 +12,6 @@ from zephyrum.conditions import Freestream, Reference
 from zephyrum.flow import FlowProblem, Numerics, Start, solve_steady
 from zephyrum.flow.discretization.turbulence_sources import subtract_sources
 from zephyrum.flow.physics.gas_model import GasModel, Scales
-from zephyrum.flow.physics.turbulence import model_code
 from zephyrum.flow.physics.turbulence.sa import CV1, SIGMA
 
 GAMMA = 1.4
@@ -81,7 +80,7 @@ def source(x, z, law: GasModel | None = None, model: str = "laminar"):
         g[:, [0, 1, 3, 4, 5], 0] = np.stack(slope(x, z, "x"), axis=1)
         g[:, [0, 1, 3, 4, 5], 2] = np.stack(slope(x, z, "z"), axis=1)
         near = np.stack([z - WALL, 0.0 * z, 0.0 * z + 1.0], axis=1)
-        subtract_sources(q, g, near, np.ones(len(x)), law, model_code("sa"), out)
+        subtract_sources(q, g, near, np.ones(len(x)), law, (0,), out)
     return out
 
 

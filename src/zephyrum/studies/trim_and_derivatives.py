@@ -152,7 +152,9 @@ def trim(aircraft: Aircraft, air: Freestream, lift: float, control: str, setting
     InputError if the number does not change CM, or over a ground.
     """
     if not isinstance(aircraft, Aircraft):
-        raise InputError(f"trim changes a number of a described Aircraft, not of a {type(aircraft).__name__}.")
+        raise InputError(
+            f"aircraft: trim changes a number of a described Aircraft, not of a {type(aircraft).__name__}."
+        )
     if mesh_options.get("ground") is not None:
         raise InputError(f"ground = {mesh_options['ground']!r}: trim over a ground is not available, since every alpha needs a mesh of its own; leave it out.")  # fmt: skip
     number("lift", lift)

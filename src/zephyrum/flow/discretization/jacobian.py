@@ -429,7 +429,7 @@ class Jacobian:
                 own.viscous_jacobian[s.one] = a.viscous_jacobian
                 own.viscous_jacobian[s.two] = s.turned_back(a.viscous_jacobian)
         if d.columns > 5:
-            source_jacobians(q, r.gradients, r.wall_data, d.volume, r.law, r.numbers, self.sources)
+            source_jacobians(q, r.gradients, r.wall_data, d.volume, r.law, d.axes, r.equations, self.sources)
 
     def wave_sum(self) -> np.ndarray:
         """(n,) half the sum of wave speed times area over each cell's faces: volume over time step at CFL 1."""

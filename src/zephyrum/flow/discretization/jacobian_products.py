@@ -23,30 +23,12 @@ def face_products(direction, faces, boundary, scheme, orders, jacobian, dims, ou
     """
     nb, ni, nf = len(dims), len(faces.right), len(out)
     for block in prange((nf + FACE_BLOCK - 1) // FACE_BLOCK):
-        # changes of the two face states, and of the difference of the cells beyond what the gradients give
-        vl, vr, jump = np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32)
-        work = np.zeros((1, nb, 3), dtype=np.float32)
-        for f in range(np.int64(block) * FACE_BLOCK, min(np.int64(block + 1) * FACE_BLOCK, nf)):
-            if f >= ni:
-                _boundary_product(direction, f, faces, boundary, scheme, jacobian, (orders, vl, work, dims), out)
-                continue
-            a, b = faces.left[f], faces.right[f]
-            _face_state_change(direction, f, faces, scheme.kappa, orders, jacobian, (vl, vr, jump, dims))
-            for m in range(nb):
-                total = np.float32(0.0)
-                for k in range(nb):
-                    total += jacobian.blocks[f, 0, m, k] * vl[k] + jacobian.blocks[f, 1, m, k] * vr[k]
-                if len(jacobian.viscous_jacobian) > 0:
-                    for k in range(nb):
-                        total -= jacobian.viscous_jacobian[f, m, k] * jump[k]
-                if len(jacobian.closure_jacobian) > 0:
-                    for t in range(2):
-                        change = direction.closure[a, t] + direction.closure[b, t]
-                        total += jacobian.closure_jacobian[f, t, m] * change
-                out[f, m] = total
-            if len(jacobian.viscous_jacobian) > 0:
-                nt = equation_count(scheme.model)
-                _subtract_viscous_product(direction.gradient, (a, b), f, faces.normal, jacobian, nt, dims, out)
+        low, high = np.int64(block) * FACE_BLOCK, min(np.int64(block + 1) * FACE_BLOCK, nf)
+        if low < ni:
+            _interior_products(low, min(high, ni), direction, (faces, scheme, jacobian), orders, dims, out)
+        vl, fixed = np.empty(nb, dtype=np.float32), np.zeros((1, nb, 3), dtype=np.float32)
+        for f in range(max(low, ni), high):
+            _boundary_product(direction, f, faces, boundary, scheme, jacobian, (orders, vl, fixed, dims), out)
 
 
 @inlined
@@ -61,39 +43,65 @@ def _single(vectors, f):
     return np.float32(vectors[f, 0]), np.float32(vectors[f, 1]), np.float32(vectors[f, 2])
 
 
-@inlined
-def _face_state_change(direction, f, faces, kappa, orders, jacobian, work):
-    """Fill the changes of the face states of interior face f, and of the jump beyond what the gradients give."""
-    vl, vr, jumps, dims = work
-    v, g, nb = direction.v, direction.gradient, len(dims)
-    a, b = faces.left[f], faces.right[f]
-    r, s = _single(faces.to_left, f), _single(faces.to_right, f)
-    d, e = _single(faces.vector_to_right, f), _single(faces.vector_to_left, f)
-    kl, kr = np.float32(kappa * faces.fraction[f, 0]), np.float32(kappa * faces.fraction[f, 1])
-    limited, changing = jacobian.limited[f], len(jacobian.limiter_jacobian) > 0
-    weight_change = np.float32(0.0)
-    if limited and changing:
-        by = jacobian.limiter_jacobian
-        pressure = v[a, 0] - v[b, 0]
-        weight_change = by[f, 2 * nb] * (np.float32(2.0) * _dot(g, a, 0, d) + pressure)
-        weight_change += by[f, 2 * nb + 1] * (np.float32(2.0) * _dot(g, b, 0, e) + pressure)
+@serial
+def _interior_products(low, high, direction, data, orders, dims, out):
+    """`face_products` of the interior faces low to high."""
+    faces, scheme, jacobian = data
+    v, g, nb, nt = direction.v, direction.gradient, len(dims), equation_count(scheme.model)
+    left, right, blocks, viscous = faces.left, faces.right, jacobian.blocks, jacobian.viscous_jacobian
+    by_increment, by_weight, by_limiter = (
+        jacobian.increment_jacobian,
+        jacobian.weight_jacobian,
+        jacobian.limiter_jacobian,
+    )
+    kappa, changing = np.float32(scheme.kappa), len(by_limiter) > 0
+    # changes of the two face states, and of the difference of the cells beyond what the gradients give
+    vl, vr, jumps = np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32), np.empty(nb, dtype=np.float32)
+    for f in range(low, high):
+        a, b = left[f], right[f]
+        r, s = _single(faces.to_left, f), _single(faces.to_right, f)
+        d, e = _single(faces.vector_to_right, f), _single(faces.vector_to_left, f)
+        kl, kr = kappa * np.float32(faces.fraction[f, 0]), kappa * np.float32(faces.fraction[f, 1])
+        limited, change = jacobian.limited[f], np.float32(0.0)
+        if limited and changing:
+            step = v[a, 0] - v[b, 0]
+            change = by_limiter[f, 2 * nb] * (np.float32(2.0) * _dot(g, a, 0, d) + step)
+            change += by_limiter[f, 2 * nb + 1] * (np.float32(2.0) * _dot(g, b, 0, e) + step)
+            for k in range(nb):
+                change += by_limiter[f, k] * v[a, k] + by_limiter[f, nb + k] * v[b, k]
         for k in range(nb):
-            weight_change += by[f, k] * v[a, k] + by[f, nb + k] * v[b, k]
-    for k in range(nb):
-        jump = v[b, k] - v[a, k]
-        gr_l, gd_l = _dot(g, a, k, r), _dot(g, a, k, d)
-        gr_r, gd_r = _dot(g, b, k, s), _dot(g, b, k, e)
-        if limited:
-            by = jacobian.increment_jacobian
-            vl[k] = v[a, k] + by[f, 0, 0, k] * gr_l + by[f, 0, 1, k] * gd_l + by[f, 0, 2, k] * jump
-            vr[k] = v[b, k] + by[f, 1, 0, k] * gr_r + by[f, 1, 1, k] * gd_r + by[f, 1, 2, k] * jump
-            if changing:
-                vl[k] += jacobian.weight_jacobian[f, 0, k] * weight_change
-                vr[k] += jacobian.weight_jacobian[f, 1, k] * weight_change
-        else:
-            vl[k] = v[a, k] + orders[k] * (gr_l + kl * (jump - gd_l))
-            vr[k] = v[b, k] + orders[k] * (gr_r - kr * (jump - gd_r))
-        jumps[k] = jump - np.float32(0.5) * (gd_l + gd_r)
+            jump = v[b, k] - v[a, k]
+            gr_l, gd_l = _dot(g, a, k, r), _dot(g, a, k, d)
+            gr_r, gd_r = _dot(g, b, k, s), _dot(g, b, k, e)
+            if limited:
+                up_l = by_increment[f, 0, 0, k] * gr_l + by_increment[f, 0, 1, k] * gd_l
+                up_r = by_increment[f, 1, 0, k] * gr_r + by_increment[f, 1, 1, k] * gd_r
+                vl[k] = v[a, k] + up_l + by_increment[f, 0, 2, k] * jump
+                vr[k] = v[b, k] + up_r + by_increment[f, 1, 2, k] * jump
+                if changing:
+                    vl[k] += by_weight[f, 0, k] * change
+                    vr[k] += by_weight[f, 1, k] * change
+            else:
+                vl[k] = v[a, k] + orders[k] * (gr_l + kl * (jump - gd_l))
+                vr[k] = v[b, k] + orders[k] * (gr_r - kr * (jump - gd_r))
+            jumps[k] = jump - np.float32(0.5) * (gd_l + gd_r)
+        for m in range(nb):
+            total = np.float32(0.0)
+            for k in range(nb):
+                total += blocks[f, 0, m, k] * vl[k] + blocks[f, 1, m, k] * vr[k]
+            out[f, m] = total
+        if len(viscous) > 0:
+            for m in range(nb):
+                total = np.float32(0.0)
+                for k in range(nb):
+                    total -= viscous[f, m, k] * jumps[k]
+                out[f, m] += total
+            _subtract_viscous_product(g, (a, b), f, faces.normal, jacobian, nt, dims, out)
+        if len(jacobian.closure_jacobian) > 0:
+            for t in range(2):
+                mean = direction.closure[a, t] + direction.closure[b, t]
+                for m in range(nb):
+                    out[f, m] += jacobian.closure_jacobian[f, t, m] * mean
 
 
 @serial

@@ -284,6 +284,7 @@ class Residual:
         self.domain, self.scheme, self.law, self.model = domain, scheme, law, model
         n, m = domain.mesh.n_cells, domain.columns
         self.numbers = scheme.numbers(mach, domain, model)
+        self.equations = (0,) * (m - 5)
         self.exterior, self.source = exterior, source
         self.gradients = np.zeros((n, m, 3))
         self.flux = np.empty((domain.mesh.n_faces, m))
@@ -302,7 +303,7 @@ class Residual:
             if len(d.axisymmetric_factor):
                 self.gradients[:, 2, 1] = q[:, 3] * d.axisymmetric_factor
         if self.model == "sst":
-            update_closure(q, self.gradients, self.wall_data, self.law, self.numbers.model, self.closure)
+            update_closure(q, self.gradients, self.wall_data, self.law, self.equations, self.closure)
 
     def boundary_fluxes_into(self, q: np.ndarray, out: np.ndarray) -> None:
         """Flux times area of every boundary face into out (nf, m), with the gradients found last."""
@@ -328,7 +329,7 @@ class Residual:
         out = np.empty_like(q)
         sum_faces(self.flux, d.cells, out)
         if q.shape[1] > 5:
-            subtract_sources(q, self.gradients, self.wall_data, d.volume, self.law, self.numbers.model, out)
+            subtract_sources(q, self.gradients, self.wall_data, d.volume, self.law, self.equations, out)
         if len(d.axisymmetric_factor) and self.model != "euler":
             out[:, 3] += self._axisymmetric_stress(q)
         if self.source is not None:

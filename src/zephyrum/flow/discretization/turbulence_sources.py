@@ -2,7 +2,8 @@
 
 `wall_data` (n, 3) tells each cell of the wall next to it: distance [m] (with the shift of a rough wall), what roughness adds
 to chi, and the share of production, 0 where the wall is laminar. `closure` (n, 2) is averaged to the faces: for SA
-what roughness adds to chi and the share of eddy viscosity, for SST S F2 / a1 and F1.
+what roughness adds to chi and the fraction of eddy viscosity, for SST S F2 / a1 and F1. `equations` is a tuple with an
+entry for each turbulence equation (1 SA, 2 SST): the compiler sees its length, so that each model has its own kernels.
 Verified by tests/test_viscous.py and tests/test_kernels.py.
 """
 
@@ -12,7 +13,7 @@ import numpy as np
 
 from zephyrum._core.jit import parallel, prange, serial
 from zephyrum.flow.physics.transport import diffusion_coefficients, viscosity
-from zephyrum.flow.physics.turbulence import LAMINAR, SA, SST
+from zephyrum.flow.physics.turbulence import LAMINAR, SST
 from zephyrum.flow.physics.turbulence.sa import sa_gradient_terms, sa_source
 from zephyrum.flow.physics.turbulence.sst import sst_closure, sst_source
 
@@ -50,19 +51,19 @@ def _density_gradient(q, g, c, gas):
 
 
 @serial
-def turbulence_source(q, g, c, wall_data, i, gas, model, out):
+def turbulence_source(q, g, c, wall_data, i, gas, equations, out):
     """Sources (m - 5,) a volume of the turbulence equations in cell c of q and g, which is cell i of `wall_data`."""
     T = q[c, 4]
     rho = (1.0 + gas.gamma * q[c, 0]) / T
     mu = viscosity(T, gas)
     wall = wall_data[i, 0]
-    if model == SA:
+    if len(equations) == 1:
         vorticity, _, _, _ = _vorticity(g, c, wall, gas)
         data = wall, wall_data[i, 1], wall_data[i, 2]
         gradient = g[c, 5, 0], g[c, 5, 1], g[c, 5, 2]
         density_gradient = _density_gradient(q, g, c, gas)
         out[0] = sa_source(rho, mu, q[c, 5], data, vorticity, gradient, density_gradient, gas.viscosity)
-    if model == SST:
+    if len(equations) == 2:
         unit = gas.k_unit
         cross = unit * (g[c, 5, 0] * g[c, 6, 0] + g[c, 5, 1] * g[c, 6, 1] + g[c, 5, 2] * g[c, 6, 2])
         steep = g[c, 6, 0] ** 2 + g[c, 6, 1] ** 2 + g[c, 6, 2] ** 2
@@ -72,20 +73,20 @@ def turbulence_source(q, g, c, wall_data, i, gas, model, out):
 
 
 @parallel
-def subtract_sources(q, g, wall_data, volume, gas, model, out):
+def subtract_sources(q, g, wall_data, volume, gas, equations, out):
     """Take the turbulence sources times volume off the balance `out` (n, m)."""
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
         source = np.empty(2)
         for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):
-            turbulence_source(q, g, c, wall_data, c, gas, model, source)
+            turbulence_source(q, g, c, wall_data, c, gas, equations, source)
             for m in range(5, q.shape[1]):
                 out[c, m] -= volume[c] * source[m - 5]
 
 
 @serial
-def sst_closure_at(q, g, c, wall_data, i, gas, model, out):
+def sst_closure_at(q, g, c, wall_data, i, gas, equations, out):
     """Closure (2,) of SST in cell c of q and g, which is cell i of `wall_data`."""
-    if model == SST:
+    if len(equations) == 2:
         cross = gas.k_unit * (g[c, 5, 0] * g[c, 6, 0] + g[c, 5, 1] * g[c, 6, 1] + g[c, 5, 2] * g[c, 6, 2])
         rho = (1.0 + gas.gamma * q[c, 0]) / q[c, 4]
         floor, blend = sst_closure(
@@ -96,21 +97,21 @@ def sst_closure_at(q, g, c, wall_data, i, gas, model, out):
 
 
 @parallel
-def update_closure(q, g, wall_data, gas, model, closure):
+def update_closure(q, g, wall_data, gas, equations, closure):
     """Fill `closure` (n, 2) of SST; that of SA does not change with the flow (see `initial_closure`)."""
     for i in prange(len(q)):
         c = np.int64(i)
-        sst_closure_at(q, g, c, wall_data, c, gas, model, closure[c])
+        sst_closure_at(q, g, c, wall_data, c, gas, equations, closure[c])
 
 
 @serial
-def _sources_and_closure(q, g, wall_data, i, gas, model, volume, out):
+def _sources_and_closure(q, g, wall_data, i, gas, equations, volume, out):
     """Sources times volume (2,), then closure (2,), of the one cell in q and g, which is cell i of `wall_data`."""
     only = np.int64(0)  # a literal would be compiled apart
-    turbulence_source(q, g, only, wall_data, i, gas, model, out)
+    turbulence_source(q, g, only, wall_data, i, gas, equations, out)
     out[0] *= volume
     out[1] *= volume
-    sst_closure_at(q, g, only, wall_data, i, gas, model, out[2:])
+    sst_closure_at(q, g, only, wall_data, i, gas, equations, out[2:])
 
 
 @serial
@@ -179,39 +180,40 @@ class SourceJacobians(NamedTuple):
 
 
 @parallel
-def source_jacobians(q, g, wall_data, volume, gas, scheme, out):
+def source_jacobians(q, g, wall_data, volume, gas, axes, equations, out):
     """Fill `SourceJacobians` by difference quotients; the gradient terms of SA by their formulas."""
     m = q.shape[1]
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
         own, gradients, base, moved = np.empty((1, m)), np.empty((1, m, 3)), np.empty(4), np.empty(4)
         work = own, gradients, base, moved
         for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):
-            _cell_source_jacobians((q, g), c, wall_data, volume[c], gas, scheme, work, out)
+            _cell_source_jacobians((q, g), c, wall_data, volume[c], gas, (axes, equations), work, out)
 
 
 @serial
-def _cell_source_jacobians(states, c, wall_data, volume, gas, scheme, work, out):
+def _cell_source_jacobians(states, c, wall_data, volume, gas, kind, work, out):
     """`source_jacobians` of cell c."""
     q, g = states
     own, gradients, base, moved = work
-    axes, m = scheme.axes, q.shape[1]
+    axes, equations = kind
+    m = q.shape[1]
     for k in range(m):
         own[0, k] = q[c, k]
         for d in range(3):
             gradients[0, k, d] = g[c, k, d]
-    if scheme.model == SA:
+    if len(equations) == 1:
         _sa_gradient_jacobian(q, g, c, wall_data, gas, axes, volume, out.by_gradient[c, 0])
     for step in range(-1, 4 * len(axes)):  # one call site, for the base and every difference
         j, d = step // 4, step % 4 - 1
         h = 0.0
         if step >= 0:
-            if d >= 0 and scheme.model == SA:
+            if d >= 0 and len(equations) == 1:
                 continue
             h = _difference(q, g, c, wall_data[c, 0], step, axes)
             if h == 0.0:
                 continue
             _perturb_cell(own, gradients, step, h, axes)
-        _sources_and_closure(own, gradients, wall_data, c, gas, scheme.model, volume, moved)
+        _sources_and_closure(own, gradients, wall_data, c, gas, equations, volume, moved)
         if step < 0:
             for t in range(4):
                 base[t] = moved[t]

@@ -14,7 +14,6 @@ from scipy.sparse import coo_array, csr_array
 from zephyrum._core.jit import parallel, prange, serial
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
-from zephyrum.flow.discretization.kernel_arrays import CellJacobian
 from zephyrum.flow.linear.ordering import elimination_order
 
 
@@ -99,47 +98,45 @@ def _entry_positions(start, columns, row, column):
 
 
 @parallel
-def _assemble(pattern, faces, jacobian, cells, dims, values):
-    """Compact matrix into `values` (nnz, nb, nb), row by row; faces: `CellFaces`, cells: `CellJacobian`."""
-    nb, nt, n_interior = len(dims), cells.by_state.shape[1], len(pattern.to_right)
-    start, diagonal, blocks = pattern.start, pattern.diagonal, jacobian.blocks
+def _assemble(pattern, faces, blocks, viscous_jacobian, inertia, by_state, values):
+    """Compact matrix into `values` (nnz, nb nb), row by row; every block as one row of nb nb numbers.
+
+    faces: `CellFaces`; blocks (nf, 2, nb nb); viscous_jacobian (nf, nb nb); inertia (n, nb nb); by_state (n, nt nb) of
+    the last nt equations.
+    """
+    size, n_interior = values.shape[1], len(pattern.to_right)
+    first = size - by_state.shape[1]
     for i in prange(len(pattern.order)):
         row = np.int64(i)
-        c = pattern.order[row]
-        for e in range(start[row], start[row + 1]):
-            for k in range(nb):
-                for m in range(nb):
-                    values[e, k, m] = np.float32(0.0)
-        here = diagonal[row]
-        for k in range(nb):
-            for m in range(nb):
-                values[here, k, m] = cells.inertia[c, k, m]
-        for t in range(nt):
-            for m in range(nb):
-                values[here, nb - nt + t, m] -= cells.by_state[c, t, m]
+        c, here = pattern.order[row], pattern.diagonal[row]
+        for e in range(pattern.start[row], pattern.start[row + 1]):
+            for k in range(size):
+                values[e, k] = np.float32(0.0)
+        for k in range(size):
+            values[here, k] = inertia[c, k]
+        for k in range(by_state.shape[1]):
+            values[here, first + k] -= by_state[c, k]
         for e in range(faces.start[c], faces.start[c + 1]):
             f = faces.faces[e]
             there = here
             if faces.sign[e] > 0.0:
+                for k in range(size):
+                    values[here, k] += blocks[f, 0, k]
                 if f < n_interior:
                     there = pattern.to_right[f]
-                for k in range(nb):
-                    for m in range(nb):
-                        values[here, k, m] += blocks[f, 0, k, m]
-                        if f < n_interior:
-                            values[there, k, m] += blocks[f, 1, k, m]
+                    for k in range(size):
+                        values[there, k] += blocks[f, 1, k]
             else:
                 there = pattern.to_left[f]
-                for k in range(nb):
-                    for m in range(nb):
-                        values[here, k, m] -= blocks[f, 1, k, m]
-                        values[there, k, m] -= blocks[f, 0, k, m]
-            if len(jacobian.viscous_jacobian) > 0:
-                for k in range(nb):
-                    for m in range(nb):
-                        values[here, k, m] += jacobian.viscous_jacobian[f, k, m]
-                        if f < n_interior:
-                            values[there, k, m] -= jacobian.viscous_jacobian[f, k, m]
+                for k in range(size):
+                    values[here, k] -= blocks[f, 1, k]
+                    values[there, k] -= blocks[f, 0, k]
+            if len(viscous_jacobian) > 0:
+                for k in range(size):
+                    values[here, k] += viscous_jacobian[f, k]
+                if f < n_interior:
+                    for k in range(size):
+                        values[there, k] -= viscous_jacobian[f, k]
 
 
 @serial
@@ -314,8 +311,13 @@ class Preconditioner:
         """Assemble and factorise at the present linearisation."""
         d, sources = self.domain, jacobian.sources
         self._row_scale = jacobian.row_scale
-        cells = CellJacobian(jacobian.inertia, sources.by_state, sources.by_gradient, jacobian.row_scale)
-        _assemble(self.pattern, d.cells, jacobian.faces, cells, self.dims, self.factors.values)
+        made, values = jacobian.faces, self.factors.values
+        size, n = values.shape[1] * values.shape[2], len(jacobian.inertia)
+        by_state = sources.by_state.reshape(n, -1) if sources.by_state.size else np.zeros((n, 0), np.float32)
+        _assemble(
+            self.pattern, d.cells, made.blocks.reshape(-1, 2, size), made.viscous_jacobian.reshape(-1, size),
+            jacobian.inertia.reshape(n, size), by_state, values.reshape(-1, size),
+        )  # fmt: skip
         _factorize(self.pattern, self.factors, self.dims)
 
     def solve(self, x: np.ndarray, out: np.ndarray) -> None:
