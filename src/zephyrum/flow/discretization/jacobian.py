@@ -8,7 +8,7 @@ Verified by tests/test_flow.py (J v against differences of the residual).
 
 import numpy as np
 
-from zephyrum._core.jit import parallel, prange, serial
+from zephyrum._core.jit import inlined, parallel, prange, serial
 from zephyrum.flow.discretization.face_batches import (
     AREA,
     BATCH_SIZE,
@@ -91,7 +91,7 @@ def interior_jacobians(q, g, closure, faces, scheme, gas, out):
         _batch_jacobians(np.int64(block) * BATCH_SIZE, (q, g), closure, faces, scheme, gas, out)
 
 
-@serial
+@inlined
 def _batch_jacobians(low, states, closure, faces, scheme, gas, out):
     """`interior_jacobians` of the faces from `low` on."""
     q, g = states
@@ -116,7 +116,7 @@ def _batch_jacobians(low, states, closure, faces, scheme, gas, out):
             _set_increment_jacobians(s, k, f, scheme, gas.gamma, out)
 
 
-@serial
+@inlined
 def _face_flux(s, scheme, gas):
     """Fill the FLUX rows from the face states."""
     nt = equation_count(scheme.model)
@@ -126,7 +126,7 @@ def _face_flux(s, scheme, gas):
         subtract_viscous_flux(s, nt)
 
 
-@serial
+@inlined
 def _flux_differences(s, low, count, base, scheme, gas, out):
     """Differences of the flux by the two face states, and by the closure of SST; leaves the diffusion coefficients."""
     axes = scheme.axes
@@ -163,7 +163,7 @@ def _flux_differences(s, low, count, base, scheme, gas, out):
         set_diffusion_coefficients(s, scheme.model, gas)
 
 
-@serial
+@inlined
 def _wave_speed(s, k):
     """Largest speed of a wave through the face of lane k, in speeds of sound of the stream."""
     un = 0.0
@@ -174,7 +174,7 @@ def _wave_speed(s, k):
     return abs(un) + np.sqrt(T)
 
 
-@serial
+@inlined
 def _set_viscous_jacobian(s, k, scheme, gas, viscous_jacobian, viscous_coefficients):
     """Fill the viscous coefficients and their Jacobian of lane k (see `JacobianArrays`)."""
     axes, c = scheme.axes, viscous_coefficients
@@ -293,7 +293,7 @@ def boundary_jacobians(q, g, faces, boundary, scheme, gas, out):
             _set_boundary_viscous_jacobian((q, g), f, faces, boundary, scheme, gas, (base, moved), out)
 
 
-@serial
+@inlined
 def _store_difference(base, moved, j, h, area, axes, out):
     """Column j of out from the flux `moved` by h, or the base itself for j = -1."""
     if j < 0:
@@ -304,7 +304,7 @@ def _store_difference(base, moved, j, h, area, axes, out):
         out[k, j] = area * (moved[axes[k]] - base[axes[k]]) / h
 
 
-@serial
+@inlined
 def _set_boundary_viscous_jacobian(states, f, faces, boundary, scheme, gas, work, out):
     """Fill the viscous Jacobian and coefficients of a wall or an imposed boundary; they add to the wave speed."""
     q, g = states

@@ -43,7 +43,7 @@ def _single(vectors, f):
     return np.float32(vectors[f, 0]), np.float32(vectors[f, 1]), np.float32(vectors[f, 2])
 
 
-@serial
+@inlined
 def _interior_products(low, high, direction, data, orders, dims, out):
     """`face_products` of the interior faces low to high."""
     faces, scheme, jacobian = data
@@ -136,7 +136,7 @@ def _boundary_product(direction, f, faces, boundary, scheme, jacobian, work, out
         _subtract_viscous_product(fixed, only, f, faces.normal, jacobian, nt, dims, out)
 
 
-@serial
+@inlined
 def _subtract_viscous_product(g, cells, f, normals, jacobian, nt, dims, out):
     """Subtract the viscous flux of the mean of the gradients of two cells from out[f]; nt: turbulence equations."""
     a, b = cells

@@ -84,7 +84,7 @@ def face_normal(faces, f):
     return faces.normal[f, 0], faces.normal[f, 1], faces.normal[f, 2]
 
 
-@serial
+@inlined
 def _extrapolated(q, g, c, m, r, order_factor):
     """Unknown m of cell c at the distance r (3) from its centroid."""
     return q[c, m] + order_factor * (g[c, m, 0] * r[0] + g[c, m, 1] * r[1] + g[c, m, 2] * r[2])
@@ -123,7 +123,7 @@ def interior_fluxes(q, g, closure, faces, scheme, gas, out):
                 out[low + k, m] = s[FLUX + m * BATCH_SIZE + k]
 
 
-@serial
+@inlined
 def boundary_gradients(states, c, face_state, wall, r, normal, out):
     """Gradients (m, 3) at a boundary face where the unknowns are `face_state`, to second order along the normal.
 
@@ -147,7 +147,7 @@ def boundary_gradients(states, c, face_state, wall, r, normal, out):
         out[m, 2] = up * nz + tangential * (gz - gn * nz)
 
 
-@serial
+@inlined
 def subtract_diffusion(gradients, state, coefficients, normal, out):
     """Subtract viscous stress, conduction and turbulent diffusion for gradients (m, 3) from the flux `out` a unit area."""
     s = gradients

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from zephyrum._core.jit import parallel, prange, serial
+from zephyrum._core.jit import inlined, parallel, prange, serial
 from zephyrum.flow.physics.transport import diffusion_coefficients, viscosity
 from zephyrum.flow.physics.turbulence import LAMINAR, SST
 from zephyrum.flow.physics.turbulence.sa import sa_gradient_terms, sa_source
@@ -148,7 +148,7 @@ def _sa_gradient_jacobian(q, g, c, wall_data, gas, axes, volume, out):
             out[j, 1] = 0.0
 
 
-@serial
+@inlined
 def _perturb_cell(own, gradients, step, h, axes):
     """Add h to the unknown (step = 4 j) or to its gradient in direction d (step = 4 j + 1 + d) of the one cell."""
     k, d = axes[step // 4], step % 4 - 1
@@ -158,7 +158,7 @@ def _perturb_cell(own, gradients, step, h, axes):
         gradients[0, k, d] += h
 
 
-@serial
+@inlined
 def _difference(q, g, c, wall, step, axes):
     """Step of the difference quotient for `_perturb_cell`; 0 where the sources do not depend on it."""
     k, d = axes[step // 4], step % 4 - 1
@@ -190,7 +190,7 @@ def source_jacobians(q, g, wall_data, volume, gas, axes, equations, out):
             _cell_source_jacobians((q, g), c, wall_data, volume[c], gas, (axes, equations), work, out)
 
 
-@serial
+@inlined
 def _cell_source_jacobians(states, c, wall_data, volume, gas, kind, work, out):
     """`source_jacobians` of cell c."""
     q, g = states
