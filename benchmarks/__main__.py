@@ -67,7 +67,8 @@ def residual_rows() -> list[tuple]:
     v = np.ones((n, 4), dtype=np.float32)
     w = np.empty_like(v)
     big = np.zeros((3, 20_000_000))
-    # bytes a cell that the three sweeps must move at least once: states, gradients (written, read), weights, faces, fluxes
+    # bytes a cell that the three sweeps must move at least once: states, gradients (written, read), weights,
+    # faces, fluxes
     faces = mesh.n_faces / n
     bytes_needed = 8 * (5 + 15 + 4 * 3 + 15 + faces * (3 + 1 + 3 + 3 + 3 + 2) + faces * 5 * 2 + 5) + 4 * (
         4 + faces * 2 + 4
@@ -226,9 +227,13 @@ mesh = zy.mesh_aircraft(craft, cells=int(sys.argv[1]), y_plus=1.0, reynolds=8e6,
 print(json.dumps({{"cells": mesh.n_cells, "seconds": time.perf_counter() - begin, "memory": peak() * 1024.0, "cubes": cubes, "taken": taken}}))
 """
 TRIAL = {  # CL, CD of the trial the solver was planned on (16k cells, then 64k)
-    (0.0, 16): (0.0, 0.00827), (10.0, 16): (1.082, 0.01269), (15.0, 16): (1.514, 0.02251),
-    (0.0, 64): (0.0, 0.00818), (10.0, 64): (1.087, 0.01232), (15.0, 64): (1.535, 0.02132),
-}  # fmt: skip
+    (0.0, 16): (0.0, 0.00827),
+    (10.0, 16): (1.082, 0.01269),
+    (15.0, 16): (1.514, 0.02251),
+    (0.0, 64): (0.0, 0.00818),
+    (10.0, 64): (1.087, 0.01232),
+    (15.0, 64): (1.535, 0.02132),
+}
 
 
 def cold_rows() -> list[tuple]:
@@ -257,9 +262,19 @@ def mesh_rows() -> list[tuple]:
     made = json.loads(subprocess.run(words, capture_output=True, text=True, check=True).stdout)
     return [
         (f"mesh of the Skerry, half, y+ 1, {made['cells']:,} cells", f"{made['seconds']:.0f} s", "<= 60 s", ""),
-        ("its octree and clipping", f"{made['cubes'] / made['taken'] / 1e3:.0f}k cubes a second", ">= 100k", f"{made['cubes']:,} cubes in {made['taken']:.1f} s"),
-        ("its peak memory", f"{made['memory'] / made['cells'] * 1e-3:.2f} GB a million cells", "<= 1.5 GB", "the whole process"),
-    ]  # fmt: skip
+        (
+            "its octree and clipping",
+            f"{made['cubes'] / made['taken'] / 1e3:.0f}k cubes a second",
+            ">= 100k",
+            f"{made['cubes']:,} cubes in {made['taken']:.1f} s",
+        ),
+        (
+            "its peak memory",
+            f"{made['memory'] / made['cells'] * 1e-3:.2f} GB a million cells",
+            "<= 1.5 GB",
+            "the whole process",
+        ),
+    ]
 
 
 def space_rows() -> list[tuple]:
@@ -300,9 +315,13 @@ def profile_rows() -> list[tuple]:
         return sum(row[3] for (path, _, own), row in stats.items() if own == name and path.endswith(f"flow/{file}.py"))
 
     total = max(row[3] for row in stats.values())
-    fractions = {"Jacobian products": spent("jacobian", "product"), "preconditioner's solves": spent("krylov", "solve"),
-              "face Jacobians": spent("jacobian", "linearise"), "assembly and factors": spent("krylov", "update"),
-              "residuals": spent("march", "evaluate")}  # fmt: skip
+    fractions = {
+        "Jacobian products": spent("jacobian", "product"),
+        "preconditioner's solves": spent("krylov", "solve"),
+        "face Jacobians": spent("jacobian", "linearise"),
+        "assembly and factors": spent("krylov", "update"),
+        "residuals": spent("march", "evaluate"),
+    }
     fractions["Krylov vectors"] = (
         spent("krylov", "gmres") - fractions["Jacobian products"] - fractions["preconditioner's solves"]
     )
@@ -333,9 +352,15 @@ def start_rows() -> list[tuple]:
 
 
 PARTS = {
-    "start": start_rows, "residual": residual_rows, "airfoil": airfoil_rows, "turbulent": turbulent_rows, "profile": profile_rows,
-    "cold": cold_rows, "mesh": mesh_rows, "space": space_rows,
-}  # fmt: skip
+    "start": start_rows,
+    "residual": residual_rows,
+    "airfoil": airfoil_rows,
+    "turbulent": turbulent_rows,
+    "profile": profile_rows,
+    "cold": cold_rows,
+    "mesh": mesh_rows,
+    "space": space_rows,
+}
 
 
 def main(names: list[str]) -> None:

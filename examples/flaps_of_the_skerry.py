@@ -1,4 +1,6 @@
-"""What the flaps of an aircraft's wing do: the same flight with flaps up, at 15 and at 30 degrees, before and after in one table."""
+"""What the flaps of an aircraft's wing do: the same flight with flaps up, at 15 and at 30 degrees, before and after in
+one table.
+"""
 
 import sys
 from importlib import resources

@@ -1,4 +1,6 @@
-"""A surface from outside, in millimetres and nose to +y: adopted, mended, meshed and flown; streamlines drawn past it."""
+"""A surface from outside, in millimetres and nose to +y: adopted, mended, meshed and flown; streamlines drawn past
+it.
+"""
 
 import sys
 from pathlib import Path
@@ -11,10 +13,20 @@ from zephyrum.plotting import draw_streamlines_3d
 
 def main(folder: Path) -> None:
     """Write such a file of a pod with a tail, then treat it like one from elsewhere."""
-    pod = zy.Aircraft(name="pod", parts={
-        "pod": zy.Body(rings=[zy.Ring(x=0.0, width=0.0), zy.Ring(x=0.6, width=0.7), zy.Ring(x=2.6, width=0.0, z=0.1)]),
-        "tail": zy.Wing(planform=zy.Planform(span=2.0, root_chord=0.6, taper=0.8), airfoil="NACA 0012", tip="flat", position=(1.5, 0.0, 0.05)),
-    })  # fmt: skip
+    pod = zy.Aircraft(
+        name="pod",
+        parts={
+            "pod": zy.Body(
+                rings=[zy.Ring(x=0.0, width=0.0), zy.Ring(x=0.6, width=0.7), zy.Ring(x=2.6, width=0.0, z=0.1)]
+            ),
+            "tail": zy.Wing(
+                planform=zy.Planform(span=2.0, root_chord=0.6, taper=0.8),
+                airfoil="NACA 0012",
+                tip="flat",
+                position=(1.5, 0.0, 0.05),
+            ),
+        },
+    )
     turn = np.array([[0.0, 1.0, 0.0], [-1.0, 0.0, 0.0], [0.0, 0.0, 1.0]])  # x aft becomes -y
     pod.surface().transformed(1000.0 * turn).write(folder / "pod.stl")
     taken = zy.import_surface(folder / "pod.stl", unit="mm", nose="+y")

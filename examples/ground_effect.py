@@ -1,4 +1,6 @@
-"""What the ground does to a wing: lift and induced drag high up and half a chord above a runway that moves with the air."""
+"""What the ground does to a wing: lift and induced drag high up and half a chord above a runway that moves with the
+air.
+"""
 
 import sys
 from pathlib import Path

@@ -1,4 +1,6 @@
-"""What speed does to the lift slope of a wing: one mesh, three Mach numbers, against the rule of Prandtl and Glauert."""
+"""What speed does to the lift slope of a wing: one mesh, three Mach numbers, against the rule of Prandtl and
+Glauert.
+"""
 
 import sys
 from pathlib import Path
@@ -21,7 +23,8 @@ def main(folder: Path) -> None:
     slopes = {one.mach: one.slope[0] for one in polar_slopes_of(polar, mesh.reference)}
     aspect = mesh.reference.span**2 / mesh.reference.area
     for mach, slope in slopes.items():
-        # Helmbold's slope with Prandtl and Glauert's aspect ratio (Polhamus 1949, NACA TN 1862), cos(sweep) of the section
+        # Helmbold's slope with Prandtl and Glauert's aspect ratio (Polhamus 1949, NACA TN 1862), cos(sweep)
+        # of the section
         beta = np.sqrt(1.0 - mach**2)
         tangent = np.tan(np.radians(20.0)) / beta
         theory = 2.0 * np.pi * aspect / (2.0 + np.sqrt(4.0 + (aspect * beta) ** 2 * (1.0 + tangent**2)))

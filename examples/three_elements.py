@@ -1,4 +1,6 @@
-"""Slat, main section and flap near the ground: one mesh from three sections, with wall layers and a zone for the wake."""
+"""Slat, main section and flap near the ground: one mesh from three sections, with wall layers and a zone for the
+wake.
+"""
 
 import sys
 from pathlib import Path

@@ -1,6 +1,7 @@
 """Run all tests (or those named): `python -m tests [module ...]`; ends with `N passed, N failed`.
 
-All of them run in two processes side by side. Each takes the next module as soon as it is free; long modules come first.
+All of them run in two processes side by side. Each takes the next module as soon as it is free; long modules come
+first.
 """
 
 import json

@@ -98,8 +98,13 @@ class Mending(unittest.TestCase):
         self.assertAlmostEqual(made.surface.volume, 2.0, 9)
 
     def test_what_has_no_inside_is_refused(self):
-        strip = np.array([[np.cos(a) * (1 + w * np.cos(a / 2)), np.sin(a) * (1 + w * np.cos(a / 2)), w * np.sin(a / 2)]
-                          for a in np.linspace(0, 2 * np.pi, 60, endpoint=False) for w in (-0.3, 0.3)])  # fmt: skip
+        strip = np.array(
+            [
+                [np.cos(a) * (1 + w * np.cos(a / 2)), np.sin(a) * (1 + w * np.cos(a / 2)), w * np.sin(a / 2)]
+                for a in np.linspace(0, 2 * np.pi, 60, endpoint=False)
+                for w in (-0.3, 0.3)
+            ]
+        )
         rows = []
         for k in range(60):
             a, b = 2 * k, 2 * k + 1
@@ -117,7 +122,9 @@ class Mending(unittest.TestCase):
 
 
 class Damage(unittest.TestCase):
-    """Kinds and severities of validation/damage.py on a coarser Skerry: mended to the true volume, or refused with the place."""
+    """Kinds and severities of validation/damage.py on a coarser Skerry: mended to the true volume, or refused with the
+    place.
+    """
 
     @classmethod
     def setUpClass(cls):

@@ -57,8 +57,16 @@ class Described(unittest.TestCase):
         self.assertRaises(zy.InputError, bare.reference_quantities)
 
     def test_any_number_is_reached_by_its_path_and_written_again(self):
-        other = self.craft.changed({"wing.controls.flap.deflection": 25, "wing.stations.tip.twist": "0.05 rad", "fin.stations.1.chord": 0.9,
-                                    "points.crew.mass": 85.0, "nacelle.mass": {"skin": 5.0}, "tailplane.planform.sweep": 10.0})  # fmt: skip
+        other = self.craft.changed(
+            {
+                "wing.controls.flap.deflection": 25,
+                "wing.stations.tip.twist": "0.05 rad",
+                "fin.stations.1.chord": 0.9,
+                "points.crew.mass": 85.0,
+                "nacelle.mass": {"skin": 5.0},
+                "tailplane.planform.sweep": 10.0,
+            }
+        )
         with tempfile.TemporaryDirectory() as folder:
             again = zy.Aircraft.read(other.write(Path(folder) / "other.toml"))
         self.assertEqual(again.surface().fingerprint, other.surface().fingerprint)
@@ -84,8 +92,13 @@ class Described(unittest.TestCase):
 
     def test_mistakes_are_told_with_their_line_or_their_path(self):
         text = SKERRY.read_text()
-        cases = (("chord = 1.12", "chrod = 1.12", 31, "chrod"), ("hinge = 0.76", "hinge = 2", 47, "hinge"), ('chord = 1.95\ntwist', 'chord = "3 kg"\ntwist', 17, "kg"),
-                 ('kind = "body"\nnose', 'kind = "blimp"\nnose', 52, "kind"), ("area, chord", "area,\nchord", 6, "TOML"))  # fmt: skip
+        cases = (
+            ("chord = 1.12", "chrod = 1.12", 31, "chrod"),
+            ("hinge = 0.76", "hinge = 2", 47, "hinge"),
+            ("chord = 1.95\ntwist", 'chord = "3 kg"\ntwist', 17, "kg"),
+            ('kind = "body"\nnose', 'kind = "blimp"\nnose', 52, "kind"),
+            ("area, chord", "area,\nchord", 6, "TOML"),
+        )
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "bad.toml"
             for old, new, line, word in cases:
@@ -97,8 +110,14 @@ class Described(unittest.TestCase):
                     str(refused.exception),
                     rf"bad.toml:({line - 4}|{line - 3}|{line - 2}|{line - 1}|{line}|{line + 1}|{line + 2}|{line + 3}):",
                 )
-        for changes, word in (({"wing.stations.tipp.twist": 1}, "root, crank, tip"), ({"wink.twist": 1}, "choose one of: wing"), ({"wing.position.7": 1}, "3 items"),
-                              ({"wing.tip": "sharp"}, "round"), ({"reference": "fuselage"}, "not a wing"), ({"wing.position.0.1": 1}, "is a value")):  # fmt: skip
+        for changes, word in (
+            ({"wing.stations.tipp.twist": 1}, "root, crank, tip"),
+            ({"wink.twist": 1}, "choose one of: wing"),
+            ({"wing.position.7": 1}, "3 items"),
+            ({"wing.tip": "sharp"}, "round"),
+            ({"reference": "fuselage"}, "not a wing"),
+            ({"wing.position.0.1": 1}, "is a value"),
+        ):
             with self.assertRaises(zy.InputError) as refused:
                 self.craft.changed(changes)
             self.assertIn(word, str(refused.exception))
@@ -133,9 +152,13 @@ class Masses(unittest.TestCase):
         np.testing.assert_allclose(np.diag(shell.inertia), 2.0 / 3.0 * 4.0 * np.pi, rtol=1e-3)
 
     def test_groups_are_independent_and_overlap_counts_once(self):
-        parts = {"a": zy.Body(rings=zy.Body.box(2.0, 1.0, 1.0).rings, mass=zy.Mass(density=10.0)),
-                 "b": zy.Body(rings=zy.Body.box(2.0, 1.0, 1.0).rings, position=(1.0, 0.0, 0.0), mass=zy.Mass(density=20.0)),
-                 "ballast": zy.Body(rings=zy.Body.box(0.1, 0.1, 0.1).rings, position=(0.5, 0, 0), mass=zy.Mass(total="3 kg"), flies=False)}  # fmt: skip
+        parts = {
+            "a": zy.Body(rings=zy.Body.box(2.0, 1.0, 1.0).rings, mass=zy.Mass(density=10.0)),
+            "b": zy.Body(rings=zy.Body.box(2.0, 1.0, 1.0).rings, position=(1.0, 0.0, 0.0), mass=zy.Mass(density=20.0)),
+            "ballast": zy.Body(
+                rings=zy.Body.box(0.1, 0.1, 0.1).rings, position=(0.5, 0, 0), mass=zy.Mass(total="3 kg"), flies=False
+            ),
+        }
         craft = zy.Aircraft(name="blocks", parts=parts, points={"p": zy.PointMass(mass=7.0, position=(0.0, 0.0, 2.0))})
         m = craft.measures()
         self.assertAlmostEqual(m.mass.mass, 20.0 + 20.0 + 3.0 + 7.0, 6)
@@ -201,8 +224,12 @@ class Command(unittest.TestCase):
             self.assertIn("g wing/flap upper", (f / "s.obj").read_text())
 
     def test_shape_refuses_in_one_sentence(self):
-        for words, part in ((("naca2412",), "zephyrum section"), ((SKERRY, "--unit", "mm"), "--unit"), ((SKERRY, "--set", "wing"), "PATH=VALUE"),
-                            ((SKERRY, "--set", "wing.controls.flap.deflection=99"), "60")):  # fmt: skip
+        for words, part in (
+            (("naca2412",), "zephyrum section"),
+            ((SKERRY, "--unit", "mm"), "--unit"),
+            ((SKERRY, "--set", "wing"), "PATH=VALUE"),
+            ((SKERRY, "--set", "wing.controls.flap.deflection=99"), "60"),
+        ):
             code, _, said = run("shape", *words)
             self.assertEqual((code, said.count("\n")), (2, 1), said)
             self.assertIn(part, said)

@@ -1,4 +1,6 @@
-"""Thin layers over curved walls: heights, slopes, and a turbulent flow in space that converges and goes on after a kill."""
+"""Thin layers over curved walls: heights, slopes, and a turbulent flow in space that converges and goes on after a
+kill.
+"""
 
 import tempfile
 import unittest

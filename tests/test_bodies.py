@@ -63,8 +63,13 @@ class Exact(unittest.TestCase):
         self.assertAlmostEqual(plate.area("plate/upper"), 1.5, 12)
 
     def test_a_smooth_fuselage_has_no_waves_and_no_crossings(self):
-        rings = [zy.Ring(x=0, width=0, z=-0.2), zy.Ring(x=1, width=0.9, height=0.8), zy.Ring(x=2, width=1.4, height=1.6, form="rectangle", radius=0.3, z=0.2),
-                 zy.Ring(x=6, width=1.4, height=1.6, form="rectangle", radius=0.3, z=0.2), zy.Ring(x=10, width=0.3, height=0.5, z=0.5)]  # fmt: skip
+        rings = [
+            zy.Ring(x=0, width=0, z=-0.2),
+            zy.Ring(x=1, width=0.9, height=0.8),
+            zy.Ring(x=2, width=1.4, height=1.6, form="rectangle", radius=0.3, z=0.2),
+            zy.Ring(x=6, width=1.4, height=1.6, form="rectangle", radius=0.3, z=0.2),
+            zy.Ring(x=10, width=0.3, height=0.5, z=0.5),
+        ]
         body = zy.Body(rings=rings)
         x = np.linspace(0.0, 10.0, 500)
         width = body.sizes(x)[:, 0]

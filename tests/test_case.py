@@ -32,13 +32,17 @@ class Fingerprints(unittest.TestCase):
             "freestream.mach": replace(self.case, air=air.at_mach(0.21)),
             "freestream.alpha": self.case.turned(alpha=3.0),
             "freestream.reynolds": replace(self.case, air=zy.Freestream(mach=0.2, reynolds=1.1e3, alpha=2.0)),
-            "freestream.temperature": replace(self.case, air=zy.Freestream(mach=0.2, reynolds=1e3, alpha=2.0, temperature=300.0)),
-            "freestream.gas.prandtl": replace(self.case, air=zy.Freestream(mach=0.2, reynolds=1e3, alpha=2.0, gas=zy.Gas(prandtl=0.7))),
+            "freestream.temperature": replace(
+                self.case, air=zy.Freestream(mach=0.2, reynolds=1e3, alpha=2.0, temperature=300.0)
+            ),
+            "freestream.gas.prandtl": replace(
+                self.case, air=zy.Freestream(mach=0.2, reynolds=1e3, alpha=2.0, gas=zy.Gas(prandtl=0.7))
+            ),
             "model": replace(self.case, model="euler"),
             "walls.airfoil": replace(self.case, walls=zy.Wall(temperature=300.0)),
             "reference.chord": replace(self.case, reference=replace(self.case.reference, chord=1.01)),
             "numerics.kappa": replace(self.case, numerics=zy.Numerics(kappa=0.0)),
-        }  # fmt: skip
+        }
         prints = {self.case.fingerprint}
         for name, case in variants.items():
             with self.subTest(name):

@@ -1,4 +1,6 @@
-"""Clipped meshes: the tree and its field of sizes, polygons in a rectangle, any set of curves, layers, surfaces in space."""
+"""Clipped meshes: the tree and its field of sizes, polygons in a rectangle, any set of curves, layers, surfaces in
+space.
+"""
 
 import tempfile
 import unittest
@@ -32,7 +34,12 @@ class Sizes(unittest.TestCase):
         self.assertAlmostEqual(float(rod.wanted(np.array([[3.0, 0.0, 0.5]]), 0.25)[0]), 0.2 + 0.25 * 0.1)
 
     def test_zones_refuse_what_they_can_not_be(self):
-        for options, word in (({}, "either a box"), ({"box": ((0, 0, 0),)}, "two corners"), ({"start": (0, 0, 0)}, "end"), ({"size": -1.0, "box": ((0,) * 3,) * 2}, "size")):  # fmt: skip
+        for options, word in (
+            ({}, "either a box"),
+            ({"box": ((0, 0, 0),)}, "two corners"),
+            ({"start": (0, 0, 0)}, "end"),
+            ({"size": -1.0, "box": ((0,) * 3,) * 2}, "size"),
+        ):
             with self.assertRaises(zy.InputError) as refused:
                 zy.Zone(**({"size": 0.1} | options))
             self.assertIn(word, str(refused.exception))
@@ -53,7 +60,11 @@ class Sizes(unittest.TestCase):
             met = across >= 0
             jump = tree.level[leaves][:, None] - tree.level[np.maximum(across, 0)]
             self.assertEqual(set(np.unique(jump[met])), {0, 1})
-            self.assertEqual((across == -1).sum(), (np.isclose(midpoint - side[:, None] / 2, -16.0)).sum() + np.isclose(midpoint + side[:, None] / 2, 16.0).sum())  # fmt: skip
+            self.assertEqual(
+                (across == -1).sum(),
+                (np.isclose(midpoint - side[:, None] / 2, -16.0)).sum()
+                + np.isclose(midpoint + side[:, None] / 2, 16.0).sum(),
+            )
 
 
 class Loops(unittest.TestCase):
@@ -67,8 +78,19 @@ class Loops(unittest.TestCase):
             np.zeros(4, dtype=np.bool_),
         )
         tail, head = np.array(edges).T
-        outcome, count = fluid_polygon_loops(np.ascontiguousarray(tail), np.ascontiguousarray(head), len(edges), points[:, 0].copy(), points[:, 1].copy(),
-                                     np.array([0.0, 1.0, 0.0, 1.0]), np.arange(4), np.arange(4.0), out, start, inside)  # fmt: skip
+        outcome, count = fluid_polygon_loops(
+            np.ascontiguousarray(tail),
+            np.ascontiguousarray(head),
+            len(edges),
+            points[:, 0].copy(),
+            points[:, 1].copy(),
+            np.array([0.0, 1.0, 0.0, 1.0]),
+            np.arange(4),
+            np.arange(4.0),
+            out,
+            start,
+            inside,
+        )
         return outcome, [points[out[start[k] : start[k + 1]]] for k in range(count)], inside
 
     def test_a_cut_leaves_the_side_on_its_left(self):
@@ -133,8 +155,16 @@ class Curves(unittest.TestCase):
         flap = zy.Airfoil.naca("4412").scaled(0.3).rotated(30.0)
         slat = slat.moved(*(np.array([-0.002, 0.028]) - slat.tail))
         flap = flap.moved(*(np.array([0.99, -0.024]) - flap.nose))
-        mesh = zy.mesh_bodies({"slat": slat, "main": main, "flap": flap}, "coarse", layers=(2e-5, 1.3, 25), ground=-0.4, coarse_levels=0, wake=1.0,
-                              alpha=(-4.0, 4.0), farfield=20.0)  # fmt: skip
+        mesh = zy.mesh_bodies(
+            {"slat": slat, "main": main, "flap": flap},
+            "coarse",
+            layers=(2e-5, 1.3, 25),
+            ground=-0.4,
+            coarse_levels=0,
+            wake=1.0,
+            alpha=(-4.0, 4.0),
+            farfield=20.0,
+        )
         self.assertEqual([g.name for g in mesh.groups], ["slat", "main", "flap", "farfield", "ground"])
         self.assertEqual(mesh.group("ground").role, "ground")
         np.testing.assert_array_equal(mesh.face_centroid[mesh.group("ground").faces][:, 2], -0.4)
@@ -169,11 +199,18 @@ class Curves(unittest.TestCase):
     def test_refusals_name_the_body_and_the_place(self):
         foil = zy.Airfoil.naca("0012")
         for bodies, options, word in (
-            ({}, {}, "dictionary"), ({"farfield": foil}, {}, "boundary"), ({"a": foil, "b": foil.moved(0.3, 0.0)}, {}, "overlap"),
-            ({"a": foil}, {"ground": 0.0}, "lift it"), ({"a": foil}, {"y_plus": 1.0}, "Reynolds"), ({"a": foil}, {"layers": (1e-5, 1.2)}, "first height"),
-            ({"a": "naca0012"}, {}, "Airfoil"), ({"a": foil}, {"resolution": "huge"}, "coarse"), ({"a": foil}, {"reference": "b"}, "reference"),
-            ({"a": np.zeros((4, 2))}, {}, "no area"), ({"a": foil}, {"layers": (1e-5, 1.2, 10), "y_plus": 1.0}, "not both"),
-        ):  # fmt: skip
+            ({}, {}, "dictionary"),
+            ({"farfield": foil}, {}, "boundary"),
+            ({"a": foil, "b": foil.moved(0.3, 0.0)}, {}, "overlap"),
+            ({"a": foil}, {"ground": 0.0}, "lift it"),
+            ({"a": foil}, {"y_plus": 1.0}, "Reynolds"),
+            ({"a": foil}, {"layers": (1e-5, 1.2)}, "first height"),
+            ({"a": "naca0012"}, {}, "Airfoil"),
+            ({"a": foil}, {"resolution": "huge"}, "coarse"),
+            ({"a": foil}, {"reference": "b"}, "reference"),
+            ({"a": np.zeros((4, 2))}, {}, "no area"),
+            ({"a": foil}, {"layers": (1e-5, 1.2, 10), "y_plus": 1.0}, "not both"),
+        ):
             with self.subTest(word=word), self.assertRaises(zy.InputError) as refused:
                 zy.mesh_bodies(bodies, **options)
             self.assertIn(word, str(refused.exception))

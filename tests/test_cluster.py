@@ -1,4 +1,6 @@
-"""A sweep on the workers of a scheduler gives the table of local processes, resumes, and says what is wrong with an address."""
+"""A sweep on the workers of a scheduler gives the table of local processes, resumes, and says what is wrong with an
+address.
+"""
 
 import tempfile
 import unittest

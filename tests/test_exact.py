@@ -1,4 +1,6 @@
-"""Shapes and gas against closed forms: masses, shadows, sections of solids, families of sections, stations, nearest points."""
+"""Shapes and gas against closed forms: masses, shadows, sections of solids, families of sections, stations, nearest
+points.
+"""
 
 import unittest
 
@@ -131,7 +133,9 @@ class Solids(unittest.TestCase):
         self.assertLess(float((brute - found).max()), 0.02)
         self.assertTrue(np.isinf(distances(positions, surface.points, surface.triangles[:0])).all())
         line = np.array([[0, 1, 1]])
-        np.testing.assert_allclose(distances(np.array([[0.5, 2.0, 0.0]]), np.eye(3) * 0.0 + [[0, 0, 0], [1, 0, 0], [1, 0, 0]], line), 2.0)  # fmt: skip
+        np.testing.assert_allclose(
+            distances(np.array([[0.5, 2.0, 0.0]]), np.eye(3) * 0.0 + [[0, 0, 0], [1, 0, 0], [1, 0, 0]], line), 2.0
+        )
 
 
 class Stations(unittest.TestCase):
@@ -193,13 +197,24 @@ class Families(unittest.TestCase):
         np.testing.assert_allclose(z[up], 0.2 * exact[up] + 0.002 * x[up], atol=1e-12)
         np.testing.assert_allclose(z[~up], -0.1 * exact[~up] - 0.002 * x[~up], atol=1e-12)
         self.assertAlmostEqual(foil.gap, 0.004, 10)
-        for upper, lower, options, word in (([], [0.1], {}, "upper"), ([0.1], [np.nan], {}, "lower"), ([0.1], [-0.1], {"gap": 0.5}, "gap")):  # fmt: skip
+        for upper, lower, options, word in (
+            ([], [0.1], {}, "upper"),
+            ([0.1], [np.nan], {}, "lower"),
+            ([0.1], [-0.1], {"gap": 0.5}, "gap"),
+        ):
             with self.subTest(word), self.assertRaisesRegex(zy.InputError, word):
                 zy.Airfoil.from_class_shape(upper, lower, **options)
 
     def test_digits_that_are_no_section_are_refused_with_the_reason(self):
-        for digits, word in (("12", "four or five"), ("24a2", "four or five"), ("2400", "thickness"), ("2099", "thickness"), ("2012", "no place"),
-                             ("23912", "one of"), ("03012", "first not 0")):  # fmt: skip
+        for digits, word in (
+            ("12", "four or five"),
+            ("24a2", "four or five"),
+            ("2400", "thickness"),
+            ("2099", "thickness"),
+            ("2012", "no place"),
+            ("23912", "one of"),
+            ("03012", "first not 0"),
+        ):
             with self.subTest(digits), self.assertRaisesRegex(zy.InputError, word):
                 zy.Airfoil.naca(digits)
 

@@ -136,7 +136,10 @@ class PlacesThatRefuse(OnDisk):
     def test_a_checkpoint_that_can_not_be_written_costs_a_warning_and_not_the_run(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 16, topology="O")
         stored = self.folder / "runs" / "one.npz"
-        with mock.patch("zephyrum.solver.checkpoint.SAVE_INTERVAL", 0.0), self.assertWarnsRegex(RuntimeWarning, "goes on without a new checkpoint.*can't be written"):  # fmt: skip
+        with (
+            mock.patch("zephyrum.solver.checkpoint.SAVE_INTERVAL", 0.0),
+            self.assertWarnsRegex(RuntimeWarning, "goes on without a new checkpoint.*can't be written"),
+        ):
 
             def spoil(row):
                 if stored.parent.is_dir():

@@ -104,7 +104,12 @@ class Parts(unittest.TestCase):
             g = np.zeros((mesh.n_cells, 5, 3))
             domain.gradient(q, g)
             beside = mesh.left[mesh.faces_of("symmetry")]
-            errors.append([np.sqrt(np.mean((g[beside, k, 1] - s[beside]) ** 2)) for k, s in ((0, -np.pi * q[:, 2]), (2, np.pi * q[:, 0]))])  # fmt: skip
+            errors.append(
+                [
+                    np.sqrt(np.mean((g[beside, k, 1] - s[beside]) ** 2))
+                    for k, s in ((0, -np.pi * q[:, 2]), (2, np.pi * q[:, 0]))
+                ]
+            )
         self.assertGreater(np.min(np.array(errors[0]) / errors[1]), 2.2)
 
     def test_limiter_keeps_smooth_slopes_and_stops_extremes(self):

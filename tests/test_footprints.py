@@ -1,4 +1,6 @@
-"""Trees of long cells, columns that stand under cubes, and closed curves divided into edges: against counts and lengths by hand."""
+"""Trees of long cells, columns that stand under cubes, and closed curves divided into edges: against counts and lengths
+by hand.
+"""
 
 import unittest
 
@@ -41,7 +43,11 @@ class LongCells(unittest.TestCase):
             own = np.flatnonzero(across[:, direction] >= 0)
             other = across[own, direction]
             self.assertLessEqual(np.abs(tree.level[other] - tree.level[leaves[own]]).max(), 1)
-            gap = np.abs(tree.midpoints(other)[:, axis] - midpoint[own, axis]) - half[own, axis] - 0.5 * tree.side[other] * tree.unit[axis]  # fmt: skip
+            gap = (
+                np.abs(tree.midpoints(other)[:, axis] - midpoint[own, axis])
+                - half[own, axis]
+                - 0.5 * tree.side[other] * tree.unit[axis]
+            )
             self.assertLess(np.abs(gap).max(), 1e-9)
             rim = np.abs(midpoint[:, axis] + sign * half[:, axis] - sign * 6.0) < 1e-9
             np.testing.assert_array_equal(across[:, direction] == -1, rim)
@@ -68,7 +74,9 @@ class LongCells(unittest.TestCase):
 
 
 def cube():
-    """(points, start, corners, middles, normals, face): the skin of a unit cube in N x N squares a side, seen from outside."""
+    """(points, start, corners, middles, normals, face): the skin of a unit cube in N x N squares a side, seen from
+    outside.
+    """
     index, points, corners, normals, faces = {}, [], [], [], []
 
     def number(location):
@@ -105,8 +113,17 @@ class Footprints(unittest.TestCase):
         self.kind, self.split, self.square = np.zeros(n, dtype=int), np.zeros(n, dtype=int), np.full(n, 0.25)
 
     def columns(self, cell=None, triangle=None):
-        return build_prism_columns(self.points, self.start, self.corners, self.octant if cell is None else cell, np.arange(len(self.faces)) if triangle is None else triangle,
-                             self.normals, self.kind, self.square, self.split)  # fmt: skip
+        return build_prism_columns(
+            self.points,
+            self.start,
+            self.corners,
+            self.octant if cell is None else cell,
+            np.arange(len(self.faces)) if triangle is None else triangle,
+            self.normals,
+            self.kind,
+            self.square,
+            self.split,
+        )
 
     def area(self, rings):
         return np.linalg.norm(polygon_geometry(self.points, rings.start, rings.corners)[1], axis=1)
@@ -156,15 +173,28 @@ class Footprints(unittest.TestCase):
         # one side of the cube in one square
         coarse = self.faces == 0
         rest = np.flatnonzero(~coarse)
-        ring = [c for c in np.unique(self.corners[self.start[:-1][coarse][:, None] + np.arange(4)]) if np.isin(self.points[c] - [0, 1, 0], (0.0, 1.0)).all()]  # fmt: skip
+        ring = [
+            c
+            for c in np.unique(self.corners[self.start[:-1][coarse][:, None] + np.arange(4)])
+            if np.isin(self.points[c] - [0, 1, 0], (0.0, 1.0)).all()
+        ]
         flat = self.points[ring] - [0.0, 1.5, 0.5]
         ring = [ring[k] for k in np.argsort(np.arctan2(flat[:, 1], flat[:, 2]))]  # seen from -x
         corners = np.concatenate([self.corners.reshape(-1, 4)[rest].ravel(), ring])
         start = np.r_[0, np.cumsum(np.full(len(rest) + 1, 4))]
         cell = np.r_[self.octant[rest], 50]
         n = len(cell)
-        made = build_prism_columns(self.points, start, corners, cell, np.arange(n), np.concatenate([self.normals[rest], [[-1.0, 0, 0]]]), np.zeros(n, dtype=int),
-                             np.full(n, 0.25), np.zeros(n, dtype=int))  # fmt: skip
+        made = build_prism_columns(
+            self.points,
+            start,
+            corners,
+            cell,
+            np.arange(n),
+            np.concatenate([self.normals[rest], [[-1.0, 0, 0]]]),
+            np.zeros(n, dtype=int),
+            np.full(n, 0.25),
+            np.zeros(n, dtype=int),
+        )
         self.assertEqual(made.count, 21)
         self.assertEqual(np.diff(made.floor.start).max(), 4 * N)
         self.assertAlmostEqual(self.area(made.floor).sum(), 6.0, 12)
@@ -181,8 +211,17 @@ class Footprints(unittest.TestCase):
 
     def test_an_open_skin_is_told_with_its_place(self):
         with self.assertRaises(MeshError) as printed:
-            build_prism_columns(self.points, self.start[:-1], self.corners[:-4], self.octant[:-1], np.arange(len(self.faces) - 1), self.normals[:-1],
-                          self.kind[:-1], self.square[:-1], self.split[:-1])  # fmt: skip
+            build_prism_columns(
+                self.points,
+                self.start[:-1],
+                self.corners[:-4],
+                self.octant[:-1],
+                np.arange(len(self.faces) - 1),
+                self.normals[:-1],
+                self.kind[:-1],
+                self.square[:-1],
+                self.split[:-1],
+            )
         self.assertIn("open at", str(printed.exception))
         self.assertTrue((np.abs(printed.exception.position - [1.0, 2.0, 1.0]) < 1.0 + 1e-12).all())
 
@@ -193,7 +232,13 @@ class Curves(unittest.TestCase):
 
     def test_every_kind_runs_clockwise_and_closes(self):
         square = np.array([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]])
-        for shape in (zy.Airfoil.naca("2412"), zy.Airfoil.naca("0012").blunted(0.01), zy.Outline.circle(1.0), square, square[::-1]):  # fmt: skip
+        for shape in (
+            zy.Airfoil.naca("2412"),
+            zy.Airfoil.naca("0012").blunted(0.01),
+            zy.Outline.circle(1.0),
+            square,
+            square[::-1],
+        ):
             made = sampled_curve("one", shape)
             x, z = made.points.T
             self.assertLess(np.sum(x * np.roll(z, -1) - np.roll(x, -1) * z), 0.0)
@@ -239,8 +284,13 @@ class Curves(unittest.TestCase):
         self.assertIn("touches", str(printed.exception))
 
     def test_what_is_no_curve_is_refused_by_name(self):
-        for shape, word in (([[0, 0], [1, 1]], "at least three"), ("airfoil", "at least three"), ([[0, 0], [1, 0], [2, 0]], "no area"),
-                            ([[0, 0], [1, 0], [1, 0], [0, 1]], "twice in a row"), ([[0, 0], [1, np.nan], [0, 1]], "at least three")):  # fmt: skip
+        for shape, word in (
+            ([[0, 0], [1, 1]], "at least three"),
+            ("airfoil", "at least three"),
+            ([[0, 0], [1, 0], [2, 0]], "no area"),
+            ([[0, 0], [1, 0], [1, 0], [0, 1]], "twice in a row"),
+            ([[0, 0], [1, np.nan], [0, 1]], "at least three"),
+        ):
             with self.assertRaises(InputError) as refused:
                 sampled_curve("fin", shape)
             self.assertIn("'fin'", str(refused.exception))

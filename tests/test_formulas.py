@@ -70,7 +70,9 @@ class Boundaries(unittest.TestCase):
             np.testing.assert_allclose(self.flux(FARFIELD, AIR, AIR, normal), self.exact(AIR, normal), atol=1e-12)
         fast, other = (0.0, 1.8, 0.1, 0.0, 1.0), (0.3, 1.5, 0.0, 0.1, 1.2)
         np.testing.assert_allclose(self.flux(FARFIELD, other, fast), self.exact(other), atol=1e-12)  # leaves
-        np.testing.assert_allclose(self.flux(FARFIELD, other, fast, (-1.0, 0, 0)), self.exact(fast, (-1.0, 0, 0)), atol=1e-12)  # fmt: skip
+        np.testing.assert_allclose(
+            self.flux(FARFIELD, other, fast, (-1.0, 0, 0)), self.exact(fast, (-1.0, 0, 0)), atol=1e-12
+        )
 
     def test_speed_along_the_boundary_is_that_of_the_side_the_air_comes_from(self):
         inside, outside = (0.02, 0.45, 0.03, 0.0, 1.01), (0.0, 0.5, 0.0, 0.07, 1.0)
@@ -86,7 +88,9 @@ class Boundaries(unittest.TestCase):
 
     def test_an_imposed_state_is_roes_neighbour(self):
         outside = (0.1, 0.2, 0.0, 0.1, 1.1)
-        np.testing.assert_allclose(self.flux(IMPOSED, AIR, outside), roe_flux(AIR, outside, (1.0, 0.0, 0.0), 1.4), atol=1e-15)  # fmt: skip
+        np.testing.assert_allclose(
+            self.flux(IMPOSED, AIR, outside), roe_flux(AIR, outside, (1.0, 0.0, 0.0), 1.4), atol=1e-15
+        )
 
     def test_all_of_them_turn_with_their_axes(self):
         turn = np.linalg.qr(np.random.default_rng(3).standard_normal((3, 3)))[0]
@@ -235,7 +239,10 @@ class OneEquation(unittest.TestCase):
                 up, down = g.copy(), g.copy()
                 up[k] += 1e-3
                 down[k] -= 1e-3
-                step = sa.sa_gradient_terms(1.1, self.NU, x, tuple(up), tuple(r), self.NU)[0] - sa.sa_gradient_terms(1.1, self.NU, x, tuple(down), tuple(r), self.NU)[0]  # fmt: skip
+                step = (
+                    sa.sa_gradient_terms(1.1, self.NU, x, tuple(up), tuple(r), self.NU)[0]
+                    - sa.sa_gradient_terms(1.1, self.NU, x, tuple(down), tuple(r), self.NU)[0]
+                )
                 self.assertLess(abs(step / 2e-3 - slope[k]), 1e-6 * max(abs(slope[k]), 1e-9) + 1e-12)
             self.assertTrue(np.isfinite(value))
 

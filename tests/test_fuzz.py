@@ -1,4 +1,6 @@
-"""Files that come damaged: taken or refused by one sentence, whatever is in them (a short seeded part of `make fuzz`)."""
+"""Files that come damaged: taken or refused by one sentence, whatever is in them (a short seeded part of `make
+fuzz`).
+"""
 
 import struct
 import subprocess
@@ -20,10 +22,28 @@ from zephyrum.geometry.surface.surface_reader import read_triangles
 
 class Mutations(unittest.TestCase):
     def test_every_kind_of_file_is_taken_or_refused(self):
-        asked = ["coordinates=40", "section study=15", "aircraft=4", "stl text=25", "stl=25", "obj=25", "ply=8", "vtu mesh=8", "cgns=10", "solution=25", "checkpoint=25",
-                 "workspace=4"]  # fmt: skip
+        asked = [
+            "coordinates=40",
+            "section study=15",
+            "aircraft=4",
+            "stl text=25",
+            "stl=25",
+            "obj=25",
+            "ply=8",
+            "vtu mesh=8",
+            "cgns=10",
+            "solution=25",
+            "checkpoint=25",
+            "workspace=4",
+        ]
         # a process of its own: one that has used threads can't be forked
-        done = subprocess.run([sys.executable, "-m", "validation.fuzz", "25", *asked], cwd=Path(fuzz.__file__).parents[1], capture_output=True, text=True, timeout=400)  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-m", "validation.fuzz", "25", *asked],
+            cwd=Path(fuzz.__file__).parents[1],
+            capture_output=True,
+            text=True,
+            timeout=400,
+        )
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         self.assertEqual(len(done.stdout.splitlines()), len(asked))
 

@@ -67,7 +67,9 @@ class Ground(unittest.TestCase):
             up, down = FOIL.blunted(0.002).rotated(alpha), FOIL.blunted(0.002).flipped().rotated(-alpha)
             up, down = up.moved(0.0, clear - up.points[:, 1].min()), down.moved(0.0, -clear - down.points[:, 1].max())
             pair = zy.mesh_bodies({"high": up, "low": down}, "coarse", farfield=20.0, reference="high")
-            wanted = zy.solve(pair, zy.Freestream(mach=SLOW), numerics=zy.Numerics(vortex=False)).forces.coefficients("high")  # fmt: skip
+            wanted = zy.solve(pair, zy.Freestream(mach=SLOW), numerics=zy.Numerics(vortex=False)).forces.coefficients(
+                "high"
+            )
             made = zy.solve(over_ground(height, alpha), zy.Freestream(mach=SLOW, alpha=alpha))
             with self.subTest(f"h/c {height}, alpha {alpha}"):
                 self.assertEqual(made.outcome, "converged")
@@ -130,7 +132,11 @@ class Layers(unittest.TestCase):
         np.testing.assert_allclose(mesh.face_centroid[ground.faces][:, 2], bare.recipe["ground"] - 0.035, atol=1e-12)
         sides = [mesh.face_area[mesh.group("farfield").faces][:, k].sum() for k in (0, 1)]
         np.testing.assert_allclose(sides, 0.0, atol=1e-9)
-        self.assertAlmostEqual(mesh.cell_volume.sum() / (bare.cell_volume.sum() + 0.035 * np.abs(bare.face_area[old.faces][:, 2]).sum()), 1.0, 12)  # fmt: skip
+        self.assertAlmostEqual(
+            mesh.cell_volume.sum() / (bare.cell_volume.sum() + 0.035 * np.abs(bare.face_area[old.faces][:, 2]).sum()),
+            1.0,
+            12,
+        )
 
 
 class InducedDrag(unittest.TestCase):

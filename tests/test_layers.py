@@ -24,7 +24,15 @@ from zephyrum.mesh.layer_spacing import first_height, given_layers, wall_layers
 
 def divided(*shapes, size=0.05, ground=None):
     """Curves of the shapes by number, and their distance from each other."""
-    curves = divide([sampled_curve(str(k), s) for k, s in enumerate(shapes)], {str(k): size for k in range(len(shapes))}, 0.15, 0.05, 0.3, 0.3, ground)  # fmt: skip
+    curves = divide(
+        [sampled_curve(str(k), s) for k, s in enumerate(shapes)],
+        {str(k): size for k in range(len(shapes))},
+        0.15,
+        0.05,
+        0.3,
+        0.3,
+        ground,
+    )
     lines = [sampled_curve(str(k), s) for k, s in enumerate(shapes)]
     return curves, [distance_to_others(c.points, lines, k, ground) for k, c in enumerate(curves)]
 

@@ -1,4 +1,6 @@
-"""What is read off a finished flow, on pressures that are known: span loading, sections, wake planes, resting points of the theory."""
+"""What is read off a finished flow, on pressures that are known: span loading, sections, wake planes, resting points of
+the theory.
+"""
 
 import unittest
 from types import SimpleNamespace
@@ -15,7 +17,9 @@ SPAN, CHORD = 8.0, 1.0
 
 
 def plate(pressure, chord=lambda y: CHORD + 0.0 * y, mirrored=False, friction=None, across=90, along=6, bent=0.0):
-    """A flat wing in the x-y plane with a pressure [Pa] at (x, y) on its lower side, and nothing on the upper one, as if it had been solved."""
+    """A flat wing in the x-y plane with a pressure [Pa] at (x, y) on its lower side, and nothing on the upper one, as
+    if it had been solved.
+    """
     low = 0.0 if mirrored else -0.5 * SPAN
     y = np.linspace(low, 0.5 * SPAN, across + 1)
     fraction = np.linspace(-0.25, 0.75, along + 1)  # quarter points in a line
@@ -36,13 +40,30 @@ def plate(pressure, chord=lambda y: CHORD + 0.0 * y, mirrored=False, friction=No
     start = np.arange(0, 8 * n + 1, 4)
     midpoint, area = polygon_geometry(points, start, corners.ravel())
     group = SimpleNamespace(name="wing", role="wall", start=0, stop=2 * n)
-    mesh = SimpleNamespace(planar=False, mirrored=mirrored, n_interior=0, groups=[group], points=points, face_start=start, face_points=corners.ravel(),
-                           face_centroid=midpoint, face_area=area)  # fmt: skip
+    mesh = SimpleNamespace(
+        planar=False,
+        mirrored=mirrored,
+        n_interior=0,
+        groups=[group],
+        points=points,
+        face_start=start,
+        face_points=corners.ravel(),
+        face_centroid=midpoint,
+        face_area=area,
+    )
     air = zy.Freestream(mach=0.2, altitude=0.0)
     value = np.where(np.arange(2 * n) < n, pressure(midpoint[:, 0], midpoint[:, 1]), 0.0)
     drag = None if friction is None else np.tile([friction, 0.0, 0.0], (2 * n, 1))
-    return SimpleNamespace(mesh=mesh, air=air, computed=air, case=SimpleNamespace(ground=None), wall_pressure=value, wall_friction=drag, viscous=friction is not None,
-                           reference=zy.Reference(area=SPAN * CHORD, chord=CHORD, span=SPAN, point=(0.0, 0.0, 0.0)))  # fmt: skip
+    return SimpleNamespace(
+        mesh=mesh,
+        air=air,
+        computed=air,
+        case=SimpleNamespace(ground=None),
+        wall_pressure=value,
+        wall_friction=drag,
+        viscous=friction is not None,
+        reference=zy.Reference(area=SPAN * CHORD, chord=CHORD, span=SPAN, point=(0.0, 0.0, 0.0)),
+    )
 
 
 class Loading(unittest.TestCase):
@@ -148,7 +169,12 @@ class Sections(unittest.TestCase):
 
     def test_cuts_that_can_not_be_are_told(self):
         flow = plate(lambda x, y: 0.0 * y)
-        for at, options, word in ((9.0, {}, "meets no wall"), (0.0, {"axis": "z"}, "axis"), (float("nan"), {}, "at"), (0.0, {"part": "tail"}, "no wall 'tail'")):  # fmt: skip
+        for at, options, word in (
+            (9.0, {}, "meets no wall"),
+            (0.0, {"axis": "z"}, "axis"),
+            (float("nan"), {}, "at"),
+            (0.0, {"part": "tail"}, "no wall 'tail'"),
+        ):
             with self.assertRaises(zy.InputError) as printed:
                 cut_table(flow, at, **options)
             self.assertIn(word, str(printed.exception))
@@ -156,7 +182,14 @@ class Sections(unittest.TestCase):
 
 class Shown(unittest.TestCase):
     def test_values_that_are_not_there_are_a_dash(self):
-        for value, form, text in ((None, ".4f", "-"), (float("nan"), ".2g", "-"), (0.12345, ".4f", "0.1235"), (3, "d", "3"), ("converged", "", "converged"), (-1.5, "+.2f", "-1.50")):  # fmt: skip
+        for value, form, text in (
+            (None, ".4f", "-"),
+            (float("nan"), ".2g", "-"),
+            (0.12345, ".4f", "0.1235"),
+            (3, "d", "3"),
+            ("converged", "", "converged"),
+            (-1.5, "+.2f", "-1.50"),
+        ):
             self.assertEqual(cell(value, form), text)
         row = {"alpha": 4.0, "CL": 0.71, "CD": 0.0387, "outcome": "converged", "steps": 19, "mach": 0.2}
         printed = {name: cell(row.get(name), form) for name, form in POLAR.items()}

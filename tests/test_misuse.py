@@ -1,4 +1,6 @@
-"""Hard to misuse: whatever is given to a public call, it is taken or refused by one sentence that names the argument and says what to do."""
+"""Hard to misuse: whatever is given to a public call, it is taken or refused by one sentence that names the argument
+and says what to do.
+"""
 
 import contextlib
 import inspect
@@ -45,7 +47,11 @@ class Nonsense(unittest.TestCase):
     def refused_or_taken(self, call, good: dict, leave: tuple[str, ...] = ()) -> None:
         """Nothing but a ZephyrumError may come of nonsense, and of what is nonsense for any argument one must."""
         taken = []
-        names = [p.name for p in inspect.signature(call).parameters.values() if p.kind not in (p.VAR_KEYWORD, p.VAR_POSITIONAL)]  # fmt: skip
+        names = [
+            p.name
+            for p in inspect.signature(call).parameters.values()
+            if p.kind not in (p.VAR_KEYWORD, p.VAR_POSITIONAL)
+        ]
         names = [name for name in names if name not in leave and not name.startswith("on_")]
         for name in names:
             for value in NONSENSE:
@@ -117,8 +123,18 @@ class Nonsense(unittest.TestCase):
 
     def test_meshes_about_aircraft_refuse_before_they_begin(self):
         for call, good in ((zy.mesh_aircraft, {"aircraft": self.aircraft}), (zy.mesh_surface, {"surface": self.ball})):
-            for wrong in ({"zones": "quux"}, {"zones": [1.0]}, {"ground": "low"}, {"alpha": 4.0}, {"alpha": (0.0, 1.0, 2.0)}, {"reference": 28.0},
-                          {"farfield": "far"}, {"wake": -1.0}, {"layers": (1e-3, 1.2)}, {next(iter(good)): "skerry.toml"}):  # fmt: skip
+            for wrong in (
+                {"zones": "quux"},
+                {"zones": [1.0]},
+                {"ground": "low"},
+                {"alpha": 4.0},
+                {"alpha": (0.0, 1.0, 2.0)},
+                {"reference": 28.0},
+                {"farfield": "far"},
+                {"wake": -1.0},
+                {"layers": (1e-3, 1.2)},
+                {next(iter(good)): "skerry.toml"},
+            ):
                 with self.subTest(f"{call.__name__} {wrong}"):
                     with self.assertRaises(zy.InputError) as caught:
                         call(**good | wrong)
@@ -141,9 +157,28 @@ class Nonsense(unittest.TestCase):
             (zy.trim, {"aircraft": self.aircraft, "air": self.air, "lift": 0.2, "control": "wing.twist_at"}),
         ):
             known = inspect.signature(call).parameters
-            for name, value in (("mesh", "m.vtu"), ("shape", None), ("aircraft", 3.0), ("shapes", "ab"), ("air", 0.3), ("model", "viscid"), ("model", 3),
-                                ("numerics", {"residual_drop": 4}), ("reference", 28.0), ("start", "f.npz"), ("walls", "hot"), ("walls", {"airfoil": 300.0}), ("keep", 1.0),
-                                ("alpha", None), ("mach", "fast"), ("folder", 3.0), ("scheduler", 8786), ("levels", 2.5), ("alpha_step", 0.0), ("control", None)):  # fmt: skip
+            for name, value in (
+                ("mesh", "m.vtu"),
+                ("shape", None),
+                ("aircraft", 3.0),
+                ("shapes", "ab"),
+                ("air", 0.3),
+                ("model", "viscid"),
+                ("model", 3),
+                ("numerics", {"residual_drop": 4}),
+                ("reference", 28.0),
+                ("start", "f.npz"),
+                ("walls", "hot"),
+                ("walls", {"airfoil": 300.0}),
+                ("keep", 1.0),
+                ("alpha", None),
+                ("mach", "fast"),
+                ("folder", 3.0),
+                ("scheduler", 8786),
+                ("levels", 2.5),
+                ("alpha_step", 0.0),
+                ("control", None),
+            ):
                 if name not in known:
                     continue
                 wrong = {"numerics": quick, **good, name: value}

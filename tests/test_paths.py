@@ -1,4 +1,6 @@
-"""Streamlines and surfaces of equal value in space, on fields that are known exactly, imposed on the mesh round a ball."""
+"""Streamlines and surfaces of equal value in space, on fields that are known exactly, imposed on the mesh round a
+ball.
+"""
 
 import unittest
 from dataclasses import replace

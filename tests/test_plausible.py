@@ -125,8 +125,12 @@ class ReynoldsNumbers(unittest.TestCase):
 class Shapes(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012", tip="flat",
-                       controls={"aileron": zy.Control(start=0.6, end=0.95, hinge=0.75, opposite=True)})  # fmt: skip
+        wing = zy.Wing(
+            planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0),
+            airfoil="NACA 0012",
+            tip="flat",
+            controls={"aileron": zy.Control(start=0.6, end=0.95, hinge=0.75, opposite=True)},
+        )
         cls.aircraft = zy.Aircraft(name="plank", parts={"wing": wing})
 
     def test_half_of_an_unsymmetric_aircraft_is_refused_and_the_whole_is_taken(self):

@@ -1,4 +1,6 @@
-"""Signs and sums of what is read off a flow: forces and moments by part and cause, where friction turns, polars and their error bars."""
+"""Signs and sums of what is read off a flow: forces and moments by part and cause, where friction turns, polars and
+their error bars.
+"""
 
 import tempfile
 import unittest
@@ -53,7 +55,11 @@ class Signs(unittest.TestCase):
 
     def test_parts_and_causes_add_up_and_moments_move(self):
         rng = np.random.default_rng(7)
-        rows = [(part, cause, rng.standard_normal(3), rng.standard_normal(3)) for part in ("wing", "body", "fin") for cause in ("pressure", "friction")]  # fmt: skip
+        rows = [
+            (part, cause, rng.standard_normal(3), rng.standard_normal(3))
+            for part in ("wing", "body", "fin")
+            for cause in ("pressure", "friction")
+        ]
         made = forces(*rows, alpha=4.0, beta=2.0)
         table = made.table()
         self.assertEqual(len(table), 7)
@@ -75,7 +81,9 @@ class Signs(unittest.TestCase):
 
 class Turns(unittest.TestCase):
     def section(self, cf):
-        """A table along a section, upper tail to nose to lower tail, with friction by distance from the nose on each side."""
+        """A table along a section, upper tail to nose to lower tail, with friction by distance from the nose on each
+        side.
+        """
         x = np.r_[np.linspace(1.0, 0.0, 101), np.linspace(0.0, 1.0, 101)[1:]]
         side = np.array(["upper"] * 101 + ["lower"] * 100)
         cp = np.where(x < 0.02, 1.0 - 40.0 * x, -0.3)
@@ -131,7 +139,18 @@ class Levels(unittest.TestCase):
 
 class Tables(unittest.TestCase):
     def polar(self, alphas=(-2.0, 0.0, 2.0, 4.0, 14.0), outcomes=None):
-        rows = [{"mach": 0.2, "alpha": a, "CL": 0.3 + 0.1 * a, "CD": 0.02 + 1e-4 * a * a, "CM": -0.02 - 0.012 * a, "outcome": "converged", "CL amplitude": 0.0} for a in alphas]  # fmt: skip
+        rows = [
+            {
+                "mach": 0.2,
+                "alpha": a,
+                "CL": 0.3 + 0.1 * a,
+                "CD": 0.02 + 1e-4 * a * a,
+                "CM": -0.02 - 0.012 * a,
+                "outcome": "converged",
+                "CL amplitude": 0.0,
+            }
+            for a in alphas
+        ]
         for row, outcome in zip(rows, outcomes or [], strict=False):
             row["outcome"] = outcome
         return Polar.of(rows, {"reference": "typed"})

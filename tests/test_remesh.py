@@ -1,4 +1,6 @@
-"""Remeshing: closed, uncrossed, near the original, features and labels kept, sizes as asked; nearest points; curvature."""
+"""Remeshing: closed, uncrossed, near the original, features and labels kept, sizes as asked; nearest points;
+curvature.
+"""
 
 import unittest
 
@@ -75,8 +77,12 @@ class Remeshing(unittest.TestCase):
         self.assertGreater(np.median(np.sqrt(fine.areas[fine.belongs("body/front")])), 0.05)
 
     def test_a_wing_with_a_blunt_tail_a_flap_and_its_open_half(self):
-        wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.6), airfoil="NACA 2412", tail_gap=0.004,
-                       controls={"flap": zy.Control(start=0.2, end=0.6, deflection=15.0)}).surface()  # fmt: skip
+        wing = zy.Wing(
+            planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.6),
+            airfoil="NACA 2412",
+            tail_gap=0.004,
+            controls={"flap": zy.Control(start=0.2, end=0.6, deflection=15.0)},
+        ).surface()
         from zephyrum.geometry.surface.solids import half_surface
 
         half = half_surface(wing)
@@ -89,8 +95,12 @@ class Remeshing(unittest.TestCase):
 
     def test_refusals(self):
         box = zy.Body.box(2.0, 1.0, 0.5).surface()
-        for options, word in (({"triangles": None}, "either"), ({"tolerance": 0.1}, "either"), ({"stretch": 0.5}, "stretch"),
-                              ({"zones": (zy.SizeZone(0.1, "wing"),)}, "no label")):  # fmt: skip
+        for options, word in (
+            ({"triangles": None}, "either"),
+            ({"tolerance": 0.1}, "either"),
+            ({"stretch": 0.5}, "stretch"),
+            ({"zones": (zy.SizeZone(0.1, "wing"),)}, "no label"),
+        ):
             with self.assertRaises(zy.InputError) as refused:
                 zy.remesh(box, **options)
             self.assertIn(word, str(refused.exception))

@@ -37,10 +37,23 @@ class Section(unittest.TestCase):
         wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
         plank = zy.Aircraft(name="plank", parts={"wing": wing})
         for held, words in (
-            (made, "CL 0.3"), (made.forces, "of airfoil"), (made.history, f"{len(self.seen)} steps"), (polar, "2 points, M 0.3, alpha 0 to 3 deg: 2 converged"),
-            (proof, "on 4,096, 1,024, 256 cells"), (zy.Airfoil.naca("2412"), "12 % thick, camber 1.91 %"), (ball, "5,760 triangles, 1 x"), (plank, "plank of wing"),
-            (zy.remesh(ball, 300), "quality mean"), (plank.measures(), "6.12 x 0.1197 m, wetted area"), (zy.compare({"a": zy.Airfoil.naca("0009"), "b": zy.Airfoil.naca("0012")}, self.air, around=64, outward=16), "a, b: "),
-        ):  # fmt: skip
+            (made, "CL 0.3"),
+            (made.forces, "of airfoil"),
+            (made.history, f"{len(self.seen)} steps"),
+            (polar, "2 points, M 0.3, alpha 0 to 3 deg: 2 converged"),
+            (proof, "on 4,096, 1,024, 256 cells"),
+            (zy.Airfoil.naca("2412"), "12 % thick, camber 1.91 %"),
+            (ball, "5,760 triangles, 1 x"),
+            (plank, "plank of wing"),
+            (zy.remesh(ball, 300), "quality mean"),
+            (plank.measures(), "6.12 x 0.1197 m, wetted area"),
+            (
+                zy.compare(
+                    {"a": zy.Airfoil.naca("0009"), "b": zy.Airfoil.naca("0012")}, self.air, around=64, outward=16
+                ),
+                "a, b: ",
+            ),
+        ):
             shown = repr(held)
             self.assertIn(words, shown)
             self.assertTrue(shown.startswith(f"<{type(held).__name__}") and shown.endswith(">"), shown)

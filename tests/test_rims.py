@@ -1,4 +1,6 @@
-"""Surfaces at work below the calls: holes and their fillings, lofts, sizes of triangles, what is tidied before mending; against areas and volumes by hand."""
+"""Surfaces at work below the calls: holes and their fillings, lofts, sizes of triangles, what is tidied before mending;
+against areas and volumes by hand.
+"""
 
 import unittest
 
@@ -67,7 +69,9 @@ class Holes(unittest.TestCase):
         for hole in holes:
             patch, uncertainty = fill_hole(pipe, hole)
             self.assertEqual(len(patch), n - 2)
-            self.assertAlmostEqual(np.linalg.norm(areas(pipe.points, patch), axis=1).sum(), 0.5 * n * np.sin(2.0 * np.pi / n), 9)  # fmt: skip
+            self.assertAlmostEqual(
+                np.linalg.norm(areas(pipe.points, patch), axis=1).sum(), 0.5 * n * np.sin(2.0 * np.pi / n), 9
+            )
             self.assertTrue(0.1 < uncertainty < np.pi)  # the walls meet it at right angles: it may be half a ball
             closed = np.concatenate([closed, patch])
         made = Surface(pipe.points, closed, name="drum")
@@ -146,7 +150,12 @@ class Sizes(unittest.TestCase):
 
         def length(v):
             x, y, z = v.T
-            return np.sqrt(m[:, 0] * x * x + m[:, 1] * y * y + m[:, 2] * z * z + 2.0 * (m[:, 3] * x * y + m[:, 4] * x * z + m[:, 5] * y * z))  # fmt: skip
+            return np.sqrt(
+                m[:, 0] * x * x
+                + m[:, 1] * y * y
+                + m[:, 2] * z * z
+                + 2.0 * (m[:, 3] * x * y + m[:, 4] * x * z + m[:, 5] * y * z)
+            )
 
         np.testing.assert_allclose(length(direction * h2[:, None]), 1.0)
         np.testing.assert_allclose(length(across * h1[:, None]), 1.0)
@@ -175,7 +184,9 @@ class Sizes(unittest.TestCase):
 
     def test_zones_lower_the_sizes_of_their_part_or_box_only(self):
         box = zy.Body.box(2.0, 1.0, 1.0).surface()
-        sizes = zone_sizes(box, [zy.SizeZone(0.1, part=box.labels[0]), zy.SizeZone(0.05, box=((1.9, -1, -1), (2.1, 1, 1)))])  # fmt: skip
+        sizes = zone_sizes(
+            box, [zy.SizeZone(0.1, part=box.labels[0]), zy.SizeZone(0.05, box=((1.9, -1, -1), (2.1, 1, 1)))]
+        )
         own = np.unique(box.triangles[box.belongs(box.labels[0])])
         behind = box.points[:, 0] > 1.9
         self.assertTrue((sizes[behind] == 0.05).all())

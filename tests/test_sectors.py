@@ -122,7 +122,11 @@ class Sectors(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             file = zy.write_mesh(self.third, Path(folder) / "third.cgns")
             self.assertEqual(zy.read_mesh(file).sectors, 3)
-        for mesh, count, word in ((self.whole, 1, "count"), (self.third, 3, "whole mesh"), (zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8), 3, "whole mesh")):  # fmt: skip
+        for mesh, count, word in (
+            (self.whole, 1, "count"),
+            (self.third, 3, "whole mesh"),
+            (zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8), 3, "whole mesh"),
+        ):
             with self.assertRaisesRegex(zy.InputError, word):
                 zy.mesh_sector(mesh, count)
         box = zy.Body.ellipsoid(1.0, 1.6, 0.4)

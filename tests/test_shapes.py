@@ -1,4 +1,6 @@
-"""Circles, ellipses, rounded rectangles, plates and bodies of revolution: outlines, meshes, flow about an axis, streamlines."""
+"""Circles, ellipses, rounded rectangles, plates and bodies of revolution: outlines, meshes, flow about an axis,
+streamlines.
+"""
 
 import tempfile
 import unittest
@@ -120,7 +122,8 @@ class Streamlines(unittest.TestCase):
         near = np.hypot(x, z) < 3.0
         exact = z * (1.0 - 0.25 / (x * x + z * z))
         off = s.stream_function()[front] - exact
-        # without friction nothing fixes the circulation about a circle: what the march leaves of it shifts the lines a little
+        # without friction nothing fixes the circulation about a circle: what the march leaves of it shifts
+        # the lines a little
         self.assertLess(float(np.abs(off[near]).max()), 0.03)
 
     def test_vorticity_is_nose_up_positive_and_zero_in_potential_flow(self):

@@ -1,4 +1,6 @@
-"""What a mesh may not hang on: the unit of length, the place in space, the order of what is given; and the rules sizes keep."""
+"""What a mesh may not hang on: the unit of length, the place in space, the order of what is given; and the rules sizes
+keep.
+"""
 
 import unittest
 from dataclasses import replace
@@ -26,10 +28,14 @@ class Similar(unittest.TestCase):
             self.assertLess(abs(made.n_cells / self.mesh.n_cells - 1.0), 2e-3)
             self.assertLess(abs(made.cell_volume.sum() / factor**3 / self.mesh.cell_volume.sum() - 1.0), 1e-9)
             wall, own = (m.face_area[m.faces_of("wall")] for m in (made, self.mesh))
-            self.assertLess(abs(np.linalg.norm(wall, axis=1).sum() / factor**2 / np.linalg.norm(own, axis=1).sum() - 1.0), 1e-4)  # fmt: skip
+            self.assertLess(
+                abs(np.linalg.norm(wall, axis=1).sum() / factor**2 / np.linalg.norm(own, axis=1).sum() - 1.0), 1e-4
+            )
 
     def test_nor_does_it_hang_on_where_the_body_lies(self):
-        moved = zy.mesh_surface(self.ball.transformed(np.eye(3), (40.0, -7.0, 12.0)), farfield=3.0, growth=0.5, layers=(2e-3, 1.3, 6))  # fmt: skip
+        moved = zy.mesh_surface(
+            self.ball.transformed(np.eye(3), (40.0, -7.0, 12.0)), farfield=3.0, growth=0.5, layers=(2e-3, 1.3, 6)
+        )
         self.assertLess(abs(moved.n_cells / self.mesh.n_cells - 1.0), 2e-3)
         self.assertLess(abs(moved.cell_volume.sum() / self.mesh.cell_volume.sum() - 1.0), 1e-6)
 
@@ -47,7 +53,13 @@ class Similar(unittest.TestCase):
     def test_half_of_it_is_that_of_half_the_body(self):
         from zephyrum.geometry.surface.solids import half_surface
 
-        half = zy.mesh_surface(zy.remesh(half_surface(zy.Body.ellipsoid(2.0, 1.0).surface()), 350, stretch=1.0).surface, farfield=3.0, growth=0.5, layers=(2e-3, 1.3, 6), half=True)  # fmt: skip
+        half = zy.mesh_surface(
+            zy.remesh(half_surface(zy.Body.ellipsoid(2.0, 1.0).surface()), 350, stretch=1.0).surface,
+            farfield=3.0,
+            growth=0.5,
+            layers=(2e-3, 1.3, 6),
+            half=True,
+        )
         body = [np.ptp(m.points, axis=0).prod() - m.cell_volume.sum() for m in (half, self.mesh)]
         self.assertLess(abs(2.0 * body[0] / body[1] - 1.0), 0.02)
         self.assertTrue(half.mirrored)
@@ -56,7 +68,17 @@ class Similar(unittest.TestCase):
 
     def test_cells_twice_as_long_along_y_fill_the_same_space(self):
         egg = zy.remesh(zy.Body.ellipsoid(1.0, 3.0).surface(), 700).surface
-        alike, long = (zy.mesh_surface(egg, farfield=3.0, growth=0.5, layers=(2e-3, 1.3, 6), spanwise=n, zones=(zy.Zone(0.1, box=((2.0, 2.0, 2.0), (3.0, 3.0, 3.0))),)) for n in (1, 2))  # fmt: skip
+        alike, long = (
+            zy.mesh_surface(
+                egg,
+                farfield=3.0,
+                growth=0.5,
+                layers=(2e-3, 1.3, 6),
+                spanwise=n,
+                zones=(zy.Zone(0.1, box=((2.0, 2.0, 2.0), (3.0, 3.0, 3.0))),),
+            )
+            for n in (1, 2)
+        )
         rooms = [np.ptp(m.points, axis=0).prod() - m.cell_volume.sum() for m in (alike, long)]
         self.assertLess(abs(rooms[1] / rooms[0] - 1.0), 5e-3)
         self.assertGreater(long.cell_volume.min(), 0.0)
@@ -183,7 +205,10 @@ class Lines(unittest.TestCase):
 
 
 class Planned(unittest.TestCase):
-    CRAFT = zy.Aircraft(name="one", parts={"wing": zy.Wing(planform=zy.Planform(span=4.0, root_chord=0.8), airfoil="NACA 0012", tip="flat")})  # fmt: skip
+    CRAFT = zy.Aircraft(
+        name="one",
+        parts={"wing": zy.Wing(planform=zy.Planform(span=4.0, root_chord=0.8), airfoil="NACA 0012", tip="flat")},
+    )
 
     def test_finer_plans_cost_more_of_everything(self):
         plans = [zy.plan_mesh(self.CRAFT, factor, layers=(1e-4, 1.25, 20)) for factor in (4.0, 2.0, 1.0)]
@@ -195,9 +220,17 @@ class Planned(unittest.TestCase):
             self.assertIn(word, str(plans[0]))
 
     def test_what_can_not_be_planned_is_refused_with_the_remedy(self):
-        for options, word in (({"resolution": "tiny"}, "coarse"), ({"resolution": 99.0}, "resolution"), ({"cells": 10}, "cells"), ({"cells": 90_000_000}, "out of reach"),
-                              ({"y_plus": 1.0}, "Reynolds"), ({"y_plus": 1.0, "layers": (1e-3, 1.2, 9), "reynolds": 1e6}, "not both"),
-                              ({"layers": (1e-3, 0.9, 9)}, "growth"), ({"farfield": 0.1}, "farfield"), ({"wake": -1.0}, "wake")):  # fmt: skip
+        for options, word in (
+            ({"resolution": "tiny"}, "coarse"),
+            ({"resolution": 99.0}, "resolution"),
+            ({"cells": 10}, "cells"),
+            ({"cells": 90_000_000}, "out of reach"),
+            ({"y_plus": 1.0}, "Reynolds"),
+            ({"y_plus": 1.0, "layers": (1e-3, 1.2, 9), "reynolds": 1e6}, "not both"),
+            ({"layers": (1e-3, 0.9, 9)}, "growth"),
+            ({"farfield": 0.1}, "farfield"),
+            ({"wake": -1.0}, "wake"),
+        ):
             with self.subTest(word), self.assertRaisesRegex(zy.InputError, word):
                 zy.plan_mesh(self.CRAFT, **options)
 

@@ -135,8 +135,16 @@ class Files(unittest.TestCase):
             text.write_text(f"solid top\n{facet.format(0)}endsolid\nsolid side\n{facet.format(2)}endsolid\n")
             self.assertEqual(read_triangles(text).labels, ("top", "side"))
             whole = ball(1.0).write(Path(folder) / "w.stl").read_bytes()
-            bad = {"cut.stl": whole[:3000], "empty.stl": b"", "noise.stl": b"solid a\nfacet\nvertex 1 2 x\n", "none.obj": b"v 0 0 0\n", "a.xyz": b"1",
-                   "wrong.obj": b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 9\n", "nan.obj": b"v nan 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "cut.ply": b"ply\nformat ascii 1.0\n"}  # fmt: skip
+            bad = {
+                "cut.stl": whole[:3000],
+                "empty.stl": b"",
+                "noise.stl": b"solid a\nfacet\nvertex 1 2 x\n",
+                "none.obj": b"v 0 0 0\n",
+                "a.xyz": b"1",
+                "wrong.obj": b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 9\n",
+                "nan.obj": b"v nan 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n",
+                "cut.ply": b"ply\nformat ascii 1.0\n",
+            }
             for name, data in bad.items():
                 path = Path(folder) / name
                 path.write_bytes(data)

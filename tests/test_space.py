@@ -263,7 +263,13 @@ class TestEased(unittest.TestCase):
         for k in range(rings):
             for j in range(3):
                 turn = 2.0 * np.pi * (j + 0.5 * (k % 2)) / 3.0
-                points.append([0.8 - 0.2 * k + rng.uniform(-0.25, 0.25), 0.02 * (k + 1) * np.cos(turn), 0.02 * (k + 1) * np.sin(turn)])  # fmt: skip
+                points.append(
+                    [
+                        0.8 - 0.2 * k + rng.uniform(-0.25, 0.25),
+                        0.02 * (k + 1) * np.cos(turn),
+                        0.02 * (k + 1) * np.sin(turn),
+                    ]
+                )
         for k in range(rings - 1):
             for j in range(3):
                 a, b = 1 + 3 * k + j, 1 + 3 * k + (j + 1) % 3
@@ -343,7 +349,15 @@ class TestStudyOfAnAircraft(unittest.TestCase):
         printed = self.run_command("report", str(out))
         self.assertEqual(printed.exit_code, 0, printed.output)
         page = (out / "report.html").read_text(encoding="utf-8")
-        for words in ("<title>plank</title>", "Every point converged", "Mesh error: unknown", "static margin", "alpha 4 deg, M 0.2", "fingerprint", "data:image/png;base64,"):  # fmt: skip
+        for words in (
+            "<title>plank</title>",
+            "Every point converged",
+            "Mesh error: unknown",
+            "static margin",
+            "alpha 4 deg, M 0.2",
+            "fingerprint",
+            "data:image/png;base64,",
+        ):
             self.assertIn(words, page)
         own = page.replace("\n", " ")
         self.assertNotRegex(own, r'<(script|link|img)[^>]+(src|href)="http')  # needs no network
@@ -366,8 +380,12 @@ class TestStudyOfAnAircraft(unittest.TestCase):
             folder = Path(held)
             wing().write(folder / "plank.toml")
             good = '[aircraft]\nfile = "plank.toml"\n[sweep]\nmach = 0.2\nalpha = 2\n'
-            for text, words in ((good.replace("plank", "missing"), "does not exist beside the study"), (good + "[mesh]\nfinenes = 1\n", "fly.toml:7: mesh.finenes: unknown key"),
-                                (good + "[mesh]\ny_plus = 1\n", "no meaning"), (good + "[mesh]\nfineness = 'rough'\n", "resolution")):  # fmt: skip
+            for text, words in (
+                (good.replace("plank", "missing"), "does not exist beside the study"),
+                (good + "[mesh]\nfinenes = 1\n", "fly.toml:7: mesh.finenes: unknown key"),
+                (good + "[mesh]\ny_plus = 1\n", "no meaning"),
+                (good + "[mesh]\nfineness = 'rough'\n", "resolution"),
+            ):
                 (folder / "fly.toml").write_text(text, encoding="utf-8")
                 printed = CliRunner().invoke(main, ["run", str(folder / "fly.toml"), "--out", str(folder / "out")])
                 self.assertEqual(printed.exit_code, 2, printed.output)

@@ -1,4 +1,6 @@
-"""Surfaces as sets of triangles: what they measure and how they hang together whatever is done to them, and which of them cross."""
+"""Surfaces as sets of triangles: what they measure and how they hang together whatever is done to them, and which of
+them cross.
+"""
 
 import unittest
 
@@ -144,16 +146,25 @@ class Measures(unittest.TestCase):
         one = renamed(patches, {"patch 1": "wing/upper", "patch 2": "wing/lower"})
         self.assertAlmostEqual(one.area("wing"), 4.0, 12)
         self.assertIn("wing", one.parts)
-        for call, word in ((lambda: renamed(patches, {"patch 9": "x"}), "no label 'patch 9'"), (lambda: by_box(plain, "n", (5, 5, 5), (6, 6, 6)), "no triangle lies"),
-                           (lambda: by_box(plain, "n", (1, 1, 1), (0, 0, 0)), "lower one first"), (lambda: by_edges(plain, 0.0), "angle"), (lambda: plain.area("fin"), "no label 'fin'")):  # fmt: skip
+        for call, word in (
+            (lambda: renamed(patches, {"patch 9": "x"}), "no label 'patch 9'"),
+            (lambda: by_box(plain, "n", (5, 5, 5), (6, 6, 6)), "no triangle lies"),
+            (lambda: by_box(plain, "n", (1, 1, 1), (0, 0, 0)), "lower one first"),
+            (lambda: by_edges(plain, 0.0), "angle"),
+            (lambda: plain.area("fin"), "no label 'fin'"),
+        ):
             with self.assertRaises(zy.InputError) as printed:
                 call()
             self.assertIn(word, str(printed.exception))
 
     def test_what_is_no_surface_is_refused(self):
         good = np.eye(3)
-        for points, triangles, word in ((np.eye(2), [[0, 1, 2]], "shape"), (good, [[0, 1]], "rows of three"), (good, [[0, 1, 3]], "does not exist"),
-                                        (good * np.nan, [[0, 1, 2]], "not finite")):  # fmt: skip
+        for points, triangles, word in (
+            (np.eye(2), [[0, 1, 2]], "shape"),
+            (good, [[0, 1]], "rows of three"),
+            (good, [[0, 1, 3]], "does not exist"),
+            (good * np.nan, [[0, 1, 2]], "not finite"),
+        ):
             with self.assertRaises(zy.InputError) as printed:
                 Surface(points, np.array(triangles))
             self.assertIn(word, str(printed.exception))

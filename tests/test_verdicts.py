@@ -21,7 +21,13 @@ from zephyrum.studies.points import Point, plan, refine_near_clmax
 def history(lift, drag=None, level=0, residual=1e-3) -> History:
     made = History()
     for step, value in enumerate(lift):
-        row = dict.fromkeys(COLUMNS, 0.0) | {"step": step, "level": level, "seconds": 2.0 * step, "CL": value, "CD": 0.02 if drag is None else drag[step]}  # fmt: skip
+        row = dict.fromkeys(COLUMNS, 0.0) | {
+            "step": step,
+            "level": level,
+            "seconds": 2.0 * step,
+            "CL": value,
+            "CD": 0.02 if drag is None else drag[step],
+        }
         row |= {name: residual for name in COLUMNS if name.startswith("residual")}
         made.add(*(row[name] for name in COLUMNS))
     return made
@@ -170,7 +176,10 @@ class Polars(unittest.TestCase):
         within = 0
         for _ in range(200):
             lift = 5.0 * np.radians(alpha) + 0.1 + 0.005 * rng.standard_normal(13)
-            one = polar_slopes_of(Polar.of([row(a, c, moment=0.05 - 0.2 * c) for a, c in zip(alpha, lift, strict=True)]), zy.Reference(1.0, 1.0, 1.0, (0.25, 0, 0)))[0]  # fmt: skip
+            one = polar_slopes_of(
+                Polar.of([row(a, c, moment=0.05 - 0.2 * c) for a, c in zip(alpha, lift, strict=True)]),
+                zy.Reference(1.0, 1.0, 1.0, (0.25, 0, 0)),
+            )[0]
             within += abs(one.slope[0] - 5.0) < one.slope[1]
         self.assertTrue(100 < within < 165, within)  # 65 % of a t distribution of 11
         self.assertEqual(
@@ -208,8 +217,18 @@ class Errors(unittest.TestCase):
         self.assertGreater(same.error, 0.0)
 
     def test_bars_of_one_point_are_taken_over_to_the_polar(self):
-        rows = [{"level": k, "cells": 4000 // 4**k, "h": 2.0**k, "CL": 0.5 - 0.01 * 4**k, "CD": 0.02 + 1e-3 * 4**k, "CM": -0.05 + 1e-3 * 4**k, "outcome": "converged"}
-                for k in range(3)]  # fmt: skip
+        rows = [
+            {
+                "level": k,
+                "cells": 4000 // 4**k,
+                "h": 2.0**k,
+                "CL": 0.5 - 0.01 * 4**k,
+                "CD": 0.02 + 1e-3 * 4**k,
+                "CM": -0.05 + 1e-3 * 4**k,
+                "outcome": "converged",
+            }
+            for k in range(3)
+        ]
         made = judge(rows, zy.Freestream(mach=0.2, alpha=4.0))
         polar = with_errors(Polar.of([row(0.0, 0.01), row(8.0, 1.0)]), made)
         lift = polar.table["CL error"].tolist()
@@ -239,11 +258,24 @@ class Comparisons(unittest.TestCase):
         self.assertEqual(list(self.made.solutions), ["plain", "cambered"])
 
     def test_it_is_beyond_the_mesh_error_or_not(self):
-        rows = [{"level": k, "cells": 768 // 4**k, "h": 2.0**k, "CL": 0.25 - 0.01 * 4**k, "CD": 1e-3 * 4**k, "CM": -0.02 * 4**k, "outcome": "converged"} for k in range(3)]  # fmt: skip
+        rows = [
+            {
+                "level": k,
+                "cells": 768 // 4**k,
+                "h": 2.0**k,
+                "CL": 0.25 - 0.01 * 4**k,
+                "CD": 1e-3 * 4**k,
+                "CM": -0.02 * 4**k,
+                "outcome": "converged",
+            }
+            for k in range(3)
+        ]
         error = judge(rows, self.air)
         seen, observer = [], zy.Observer()
         observer.finished = lambda task, row: seen.append(task.label)
-        changes = zy.compare(self.foils, self.air, error=error, observer=observer, around=48, outward=16).changes.set_index("coefficient")  # fmt: skip
+        changes = zy.compare(
+            self.foils, self.air, error=error, observer=observer, around=48, outward=16
+        ).changes.set_index("coefficient")
         self.assertEqual(changes.loc["CL", "beyond mesh error"], "yes")
         self.assertEqual(changes.loc["CD", "beyond mesh error"], "no")
         self.assertEqual(seen, ["plain", "cambered"])
@@ -277,8 +309,12 @@ class Folders(unittest.TestCase):
         self.assertEqual(store.state("p").read_bytes(), b"whole")
         self.assertEqual([f.name for f in (self.root / "points").iterdir() if f.name.endswith(".part")], [])
         whole = (self.root / "points" / "p.json").read_text()
-        for damage in (lambda: store.state("p").write_bytes(b"wholf"), lambda: (self.root / "points" / "p.json").write_text(whole.replace("0.5", "0.6")),
-                       lambda: (self.root / "points" / "p.json").write_text("{"), lambda: store.state("p").unlink()):  # fmt: skip
+        for damage in (
+            lambda: store.state("p").write_bytes(b"wholf"),
+            lambda: (self.root / "points" / "p.json").write_text(whole.replace("0.5", "0.6")),
+            lambda: (self.root / "points" / "p.json").write_text("{"),
+            lambda: store.state("p").unlink(),
+        ):
             store.keep("p", {"CL": 0.5}, b"whole")
             damage()
             with self.assertLogs("zephyrum", "WARNING") as printed:

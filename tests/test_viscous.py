@@ -93,7 +93,8 @@ class Turbulence(unittest.TestCase):
         self.assertAlmostEqual(sa_eddy_viscosity(1000.0, 1.0, 0.0), 1000.0, delta=1.0)
 
     def test_log_layer_is_in_equilibrium(self):
-        # in the log layer nu~ = kappa u_tau y, vorticity = u_tau / (kappa y): production and diffusion balance destruction
+        # in the log layer nu~ = kappa u_tau y, vorticity = u_tau / (kappa y): production and diffusion
+        # balance destruction
         kappa, nu, friction, y = 0.41, 1e-8, 0.04, 0.01
         x = kappa * friction * y / nu
         slope = kappa * friction / nu

@@ -1,4 +1,6 @@
-"""The wheel, installed without any extra, meshes and solves a section and a small aircraft; a missing extra is named."""
+"""The wheel, installed without any extra, meshes and solves a section and a small aircraft; a missing extra is
+named.
+"""
 
 import os
 import shutil

@@ -19,8 +19,14 @@ def straight(**changes) -> zy.Wing:
 class Planforms(unittest.TestCase):
     def test_two_numbers_fix_a_trapezoid_whichever_they_are(self):
         same = {"taper": 0.5, "sweep": 20.0, "washout": 2.0}
-        directions = ({"span": 10.0, "aspect_ratio": 8.0}, {"area": 12.5, "aspect_ratio": 8.0}, {"span": "1000 cm", "area": 12.5},
-                {"root_chord": 10.0 / 6.0, "span": 10.0}, {"root_chord": 10.0 / 6.0, "area": 12.5}, {"root_chord": 10.0 / 6.0, "aspect_ratio": 8.0})  # fmt: skip
+        directions = (
+            {"span": 10.0, "aspect_ratio": 8.0},
+            {"area": 12.5, "aspect_ratio": 8.0},
+            {"span": "1000 cm", "area": 12.5},
+            {"root_chord": 10.0 / 6.0, "span": 10.0},
+            {"root_chord": 10.0 / 6.0, "area": 12.5},
+            {"root_chord": 10.0 / 6.0, "aspect_ratio": 8.0},
+        )
         for direction in directions:
             m = zy.Wing(planform=zy.Planform(**direction, **same), airfoil="NACA 0012").measures
             for value, exact in (
@@ -111,8 +117,12 @@ class Surfaces(unittest.TestCase):
 
     def test_controls_turn_the_tail_by_their_angle_and_nothing_crosses(self):
         for angle in (-25.0, 35.0):
-            wing = straight(controls={"flap": zy.Control(start=0.2, end=0.7, hinge=0.7, deflection=angle),
-                                      "aileron": zy.Control(start=0.7, end=0.98, hinge=0.75, deflection=12.0, opposite=True)})  # fmt: skip
+            wing = straight(
+                controls={
+                    "flap": zy.Control(start=0.2, end=0.7, hinge=0.7, deflection=angle),
+                    "aileron": zy.Control(start=0.7, end=0.98, hinge=0.75, deflection=12.0, opposite=True),
+                }
+            )
             surface = wing.surface()
             self.assertTrue(surface.watertight)
             self.assertEqual(len(crossing_triangles(surface)), 0)

@@ -65,7 +65,9 @@ def manufactured_euler():
 
 
 def _mapped(name: str, shape: MappedAirfoil, alpha: float):
-    """Cp, CL and CD on O meshes, at Mach 0 by extrapolation in M^2 from Mach 0.05 and 0.10 (the rest is of order M^4)."""
+    """Cp, CL and CD on O meshes, at Mach 0 by extrapolation in M^2 from Mach 0.05 and 0.10 (the rest is of order
+    M^4).
+    """
     rows = []
     _, points = shape.surface(1601)
     foil = Airfoil(points, name)

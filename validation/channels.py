@@ -1,4 +1,6 @@
-"""Laminar flow between two walls a unit apart: Couette and plane Poiseuille flow, exact at Mach 0 (White 2006, ch. 3)."""
+"""Laminar flow between two walls a unit apart: Couette and plane Poiseuille flow, exact at Mach 0 (White 2006, ch.
+3).
+"""
 
 import numpy as np
 
@@ -17,7 +19,9 @@ def channel(n: int, high: str):
 
 
 def flow_between(mesh, profile, pressure):
-    """March a laminar flow whose imposed sides are u = MACH * profile(z), p = pressure(x); returns flow and u over MACH."""
+    """March a laminar flow whose imposed sides are u = MACH * profile(z), p = pressure(x); returns flow and u over
+    MACH.
+    """
     face = mesh.face_centroid[mesh.n_interior :]
     outer = np.zeros((len(face), 5))
     outer[:, 0], outer[:, 1], outer[:, 4] = pressure(face[:, 0]), MACH * profile(face[:, 2]), 1.0

@@ -1,4 +1,6 @@
-"""Flow on clipped meshes: published bands on a mesh that a computer made about a section without help, and a sphere in space."""
+"""Flow on clipped meshes: published bands on a mesh that a computer made about a section without help, and a sphere in
+space.
+"""
 
 import time
 
@@ -59,7 +61,9 @@ def clipped_manufactured():
 
 
 def clipped_spheroids():
-    """A sphere and a spheroid twice as long in space at Mach 0.03 against potential theory, three sizes of irregular surfaces."""
+    """A sphere and a spheroid twice as long in space at Mach 0.03 against potential theory, three sizes of irregular
+    surfaces.
+    """
     rows = []
     for name, length in (("sphere", 1.0), ("spheroid 2:1", 2.0)):
         ball = Body.ellipsoid(length, 1.0).surface(tolerance=2e-5)
@@ -89,7 +93,9 @@ def clipped_spheroids():
 
 
 def _carried(length: float) -> float:
-    """Mass of air that a spheroid of that length and thickness 1 carries along its axis, over its own (Lamb 1932, Hydrodynamics, art. 114)."""
+    """Mass of air that a spheroid of that length and thickness 1 carries along its axis, over its own (Lamb 1932,
+    Hydrodynamics, art. 114).
+    """
     if length == 1.0:
         return 0.5
     e = np.sqrt(1.0 - 1.0 / length**2)

@@ -1,7 +1,9 @@
-"""A manufactured solution of the Euler equations on clipped meshes, in the plane and in space (Roache 2002, J. Fluids Eng. 124:4).
+"""A manufactured solution of the Euler equations on clipped meshes, in the plane and in space (Roache 2002, J. Fluids
+Eng. 124:4).
 
-A smooth field is imposed on the outer boundary and on the body's; the source follows from exact differentiation (complex
-step) of the fluxes at the centroids, which differs from its mean over a cell by the second order of the size, as the field does.
+A smooth field is imposed on the outer boundary and on the body's; the source follows from exact differentiation
+(complex step) of the fluxes at the centroids, which differs from its mean over a cell by the second order of the size,
+as the field does.
 """
 
 import numpy as np

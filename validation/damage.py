@@ -1,8 +1,9 @@
-"""Surfaces damaged in every way that files come damaged, lightly to badly: mended to the true volume, or refused with the place.
+"""Surfaces damaged in every way that files come damaged, lightly to badly: mended to the true volume, or refused with
+the place.
 
-`make damage` (some minutes) writes docs/damage.md. The true surface is the Skerry's; each row says what was done to it and what
-came of it. A row is wrong if the volume is off by more than 0.1 % without a refusal, if the places of a refusal lie elsewhere,
-or if anything but a refusal ends the run.
+`make damage` (some minutes) writes docs/damage.md. The true surface is the Skerry's; each row says what was done to it
+and what came of it. A row is wrong if the volume is off by more than 0.1 % without a refusal, if the places of a
+refusal lie elsewhere, or if anything but a refusal ends the run.
 """
 
 import resource
@@ -158,7 +159,9 @@ def reading(made: zy.Surface, where: np.ndarray, true: float) -> tuple[str, floa
 
 
 def large_import() -> tuple[str, bool]:
-    """A damaged file of half a million triangles, read, mended and labelled in a process of its own: time and memory."""
+    """A damaged file of half a million triangles, read, mended and labelled in a process of its own: time and
+    memory.
+    """
     aircraft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml").surface()
     t, p = aircraft.triangles, aircraft.points
     while len(t) < 500_000:  # every triangle in four
@@ -202,8 +205,10 @@ def main(names: list[str]) -> int:
             said, off, far, good = reading(made, where, whole.volume)
             seconds = time.perf_counter() - begin
             wrong += not good
-            lines.append(f"| {kind} | {level:g} | {said} | {'' if np.isnan(off) else f'{off:.4f}'} | {'' if np.isnan(far) else f'{far:.2f}'} "
-                         f"| {seconds:.1f} | {'right' if good else '**WRONG**'} |")  # fmt: skip
+            lines.append(
+                f"| {kind} | {level:g} | {said} | {'' if np.isnan(off) else f'{off:.4f}'} | {'' if np.isnan(far) else f'{far:.2f}'} "
+                f"| {seconds:.1f} | {'right' if good else '**WRONG**'} |"
+            )
             print(lines[-1], flush=True)
     if not names:
         import subprocess

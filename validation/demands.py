@@ -1,7 +1,7 @@
 """What is demanded of every mesh in space, measured on shapes that are hard in different ways, without layers and with.
 
-`make demands` (about ten minutes) writes docs/mesh_demands.md: a sphere, a cube whose faces lie on planes of the grid, a wing with a tail a thousandth of the
-chord thick, the Skerry with its flaps down, half and whole.
+`make demands` (about ten minutes) writes docs/mesh_demands.md: a sphere, a cube whose faces lie on planes of the grid,
+a wing with a tail a thousandth of the chord thick, the Skerry with its flaps down, half and whole.
 """
 
 import math
@@ -20,9 +20,16 @@ triangles they leave, the least one and that of one in a thousand. Coverage: poi
 
 """
 LIMITS = {
-    "closure": (1e-12, "<="), "balance": (1e-10, "<="), "least volume": (0.0, ">"), "least corner": (0.2, ">="), "corner 0.1 %": (0.5, ">="),
-    "jump 95 %": (4.0, "<="), "angle 99.9 %": (45.0, "<="), "largest angle": (80.0, "<="), "coverage": (0.98, ">="),
-}  # fmt: skip
+    "closure": (1e-12, "<="),
+    "balance": (1e-10, "<="),
+    "least volume": (0.0, ">"),
+    "least corner": (0.2, ">="),
+    "corner 0.1 %": (0.5, ">="),
+    "jump 95 %": (4.0, "<="),
+    "angle 99.9 %": (45.0, "<="),
+    "largest angle": (80.0, "<="),
+    "coverage": (0.98, ">="),
+}
 
 
 def shapes():
@@ -65,9 +72,18 @@ def measured(mesh, body: float) -> dict[str, float]:
     # double precision holds neither the domain nor the sum of its cells to 1e-10 of a body a millionth as large
     domain = np.ptp(mesh.points, axis=0).astype(np.longdouble).prod() - np.longdouble(math.fsum(v))
     least, per_mille = mesh.recipe["corner_cosine"]
-    return {"closure": float((np.linalg.norm(total, axis=1) / size).max()), "balance": float(abs(domain - inside) / body), "least volume": float(v.min()),
-            "least corner": least, "corner 0.1 %": per_mille, "jump 95 %": float(np.percentile(jump, 95)), "angle 99 %": float(np.percentile(angle, 99)),
-            "angle 99.9 %": float(np.percentile(angle, 99.9)), "largest angle": float(angle.max()), "coverage": mesh.recipe["layer_coverage"]}  # fmt: skip
+    return {
+        "closure": float((np.linalg.norm(total, axis=1) / size).max()),
+        "balance": float(abs(domain - inside) / body),
+        "least volume": float(v.min()),
+        "least corner": least,
+        "corner 0.1 %": per_mille,
+        "jump 95 %": float(np.percentile(jump, 95)),
+        "angle 99 %": float(np.percentile(angle, 99)),
+        "angle 99.9 %": float(np.percentile(angle, 99.9)),
+        "largest angle": float(angle.max()),
+        "coverage": mesh.recipe["layer_coverage"],
+    }
 
 
 def main() -> int:
@@ -101,8 +117,11 @@ def main() -> int:
         "| " + " | ".join(f"{row[c]:.3g}" if isinstance(row[c], float) else str(row[c]) for c in columns) + " |"
         for row in rows
     ]
-    missed = [name for name, (limit, sense) in LIMITS.items()
-              if not all({"<=": row[name] <= limit, ">=": row[name] >= limit, ">": row[name] > limit}[sense] for row in rows)]  # fmt: skip
+    missed = [
+        name
+        for name, (limit, sense) in LIMITS.items()
+        if not all({"<=": row[name] <= limit, ">=": row[name] >= limit, ">": row[name] > limit}[sense] for row in rows)
+    ]
     words = f"\nMet by all: {', '.join(name for name in LIMITS if name not in missed)}. Not met by all: {', '.join(missed) or 'none'}.\n"
     (Path(__file__).parents[1] / "docs" / "mesh_demands.md").write_text(
         HEAD + "\n".join(lines) + "\n" + words, encoding="utf-8"

@@ -141,8 +141,15 @@ def aircraft(seed: int):
     pods = one_of("none", "open", "faired", "body")
     if pods in ("open", "faired"):
         size = 0.45 * width
-        parts["pod"] = zy.Duct(length=1.6 * size, inlet=size, exit=0.85 * size, airfoil="NACA 2410", faired=pods == "faired",
-                               position=(position - 0.3 * size, 0.2 * span, height - 0.62 * size), mirrored=True)  # fmt: skip
+        parts["pod"] = zy.Duct(
+            length=1.6 * size,
+            inlet=size,
+            exit=0.85 * size,
+            airfoil="NACA 2410",
+            faired=pods == "faired",
+            position=(position - 0.3 * size, 0.2 * span, height - 0.62 * size),
+            mirrored=True,
+        )
     elif pods == "body":
         parts["pod"] = zy.Body(
             rings=zy.Body.ellipsoid(1.8 * chord, 0.35 * width).rings,
@@ -152,13 +159,20 @@ def aircraft(seed: int):
             mirrored=True,
         )
     if height > 0.3 * tall and rng.random() < 0.5:
-        parts["strut"] = zy.Strut(start=(position + 0.3 * chord, 0.3 * width, -0.3 * tall), end=(position + 0.3 * chord, 0.22 * span, height), chord=0.12 * chord,
-                                  airfoil="NACA 0018", mirrored=True)  # fmt: skip
+        parts["strut"] = zy.Strut(
+            start=(position + 0.3 * chord, 0.3 * width, -0.3 * tall),
+            end=(position + 0.3 * chord, 0.22 * span, height),
+            chord=0.12 * chord,
+            airfoil="NACA 0018",
+            mirrored=True,
+        )
     return zy.Aircraft(name=f"{kind} {seed}", parts=parts)
 
 
 def one(seed: int) -> tuple:
-    """(seed, name, united triangles, outcome, worst quality, share below 0.3, distance and feature distance over span, count, s)."""
+    """(seed, name, united triangles, outcome, worst quality, share below 0.3, distance and feature distance over span,
+    count, s).
+    """
     import zephyrum as zy
     from zephyrum.geometry.surface.self_intersection import crossing_triangles
 
@@ -192,8 +206,18 @@ def one(seed: int) -> tuple:
         bad.append("REMESH open or crossed")
     span = float(np.ptp(skin.bounds[:, 1]))
     q = made.quality
-    return (seed, craft.name, len(skin.triangles), "; ".join(bad) or "valid", float(q.min()), float((q < 0.3).mean()), made.distance / span,
-            made.feature / span, len(q), time.perf_counter() - begin)  # fmt: skip
+    return (
+        seed,
+        craft.name,
+        len(skin.triangles),
+        "; ".join(bad) or "valid",
+        float(q.min()),
+        float((q < 0.3).mean()),
+        made.distance / span,
+        made.feature / span,
+        len(q),
+        time.perf_counter() - begin,
+    )
 
 
 def write(rows: list[tuple]) -> str:

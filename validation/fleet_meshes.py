@@ -1,8 +1,8 @@
 """Random aircraft in random attitudes meshed by one command, nobody watching, without layers and with.
 
-`make fleet-meshes` (100 aircraft, coarse; `python -m validation.fleet_meshes 10` for fewer) writes docs/fleet_meshes.md; finished ones
-are kept in validation/fleet_meshes.json, remove it to begin anew. The aircraft are those of `validation.fleet`, turned by
-up to 180 deg about x and 20 deg about y and z, as whole models.
+`make fleet-meshes` (100 aircraft, coarse; `python -m validation.fleet_meshes 10` for fewer) writes
+docs/fleet_meshes.md; finished ones are kept in validation/fleet_meshes.json, remove it to begin anew. The aircraft are
+those of `validation.fleet`, turned by up to 180 deg about x and 20 deg about y and z, as whole models.
 """
 
 import sys
@@ -32,7 +32,9 @@ def turned(skin, rng):
 
 
 def one(seed: int) -> list:
-    """[seed, name, [cells, tries, coverage, p99 non-orthogonality, worst, seconds, outcome] without layers and with]."""
+    """[seed, name, [cells, tries, coverage, p99 non-orthogonality, worst, seconds, outcome] without layers and
+    with].
+    """
     import zephyrum as zy
 
     craft = aircraft(seed)
@@ -46,7 +48,17 @@ def one(seed: int) -> list:
         try:
             mesh = zy.mesh_aircraft(skin, "coarse", layers=layers, farfield=5.0)
             angles = zy.quality(mesh).rows[0]
-            row.append([mesh.n_cells, mesh.recipe["tries"], mesh.recipe["layer_coverage"], angles[3], angles[4], time.perf_counter() - begin, "valid"])  # fmt: skip
+            row.append(
+                [
+                    mesh.n_cells,
+                    mesh.recipe["tries"],
+                    mesh.recipe["layer_coverage"],
+                    angles[3],
+                    angles[4],
+                    time.perf_counter() - begin,
+                    "valid",
+                ]
+            )
         except zy.ZephyrumError as cause:
             row.append([0, 0, 0.0, 0.0, 0.0, time.perf_counter() - begin, str(cause)])
     return row

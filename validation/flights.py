@@ -1,7 +1,8 @@
-"""The whole Skerry on large meshes, inviscid and turbulent: polar of five alphas, three meshes for the error bars, time and memory.
+"""The whole Skerry on large meshes, inviscid and turbulent: polar of five alphas, three meshes for the error bars, time
+and memory.
 
-`make flights` (hours; `python -m validation.flights inviscid` or `turbulent` for one) writes docs/flights.md. It goes on where it was broken off: results
-are kept in validation/flights/, remove that folder to begin anew.
+`make flights` (hours; `python -m validation.flights inviscid` or `turbulent` for one) writes docs/flights.md. It goes
+on where it was broken off: results are kept in validation/flights/, remove that folder to begin anew.
 """
 
 import resource
@@ -85,7 +86,10 @@ def flown(name: str) -> str:
             printed(task.label, row)
 
         def finished(self, task, row):
-            print(f"{name}: {task.label} {row['outcome']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s", flush=True)  # fmt: skip
+            print(
+                f"{name}: {task.label} {row['outcome']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s",
+                flush=True,
+            )
             if task.job == "sweep":
                 rows = list(open_results(folder).rows.values())
                 lines = [line(row) for row in sorted(rows, key=lambda row: row["alpha"])]

@@ -1,8 +1,10 @@
-"""Mutated files of every kind that is read: each must be taken, or refused by one sentence, within bounded time and memory.
+"""Mutated files of every kind that is read: each must be taken, or refused by one sentence, within bounded time and
+memory.
 
-`make fuzz` mutates every format at least 1,000 times and writes docs/fuzz.md (about an hour); `python -m validation.fuzz 50 stl obj=200` a part. Every
-mutation is read in a forked process with limits of time and memory. Readers of other libraries (PLY, surface VTU, STEP) are called in that process as
-they are in the child process that protects users (`zephyrum._core.child_process`): what ends them there is refused here.
+`make fuzz` mutates every format at least 1,000 times and writes docs/fuzz.md (about an hour); `python -m
+validation.fuzz 50 stl obj=200` a part. Every mutation is read in a forked process with limits of time and memory.
+Readers of other libraries (PLY, surface VTU, STEP) are called in that process as they are in the child process that
+protects users (`zephyrum._core.child_process`): what ends them there is refused here.
 """
 
 import json
@@ -65,7 +67,9 @@ another library, which runs in a child process: the user sees one sentence. Trac
 
 @dataclass(frozen=True)
 class Format:
-    """make(folder) writes good files and gives those to be mutated; read(path) reads one; foreign: by another library, in a child process."""
+    """make(folder) writes good files and gives those to be mutated; read(path) reads one; foreign: by another library,
+    in a child process.
+    """
 
     make: Callable[[Path], list[Path]]
     read: Callable[[Path], object]
@@ -227,7 +231,10 @@ mach = 0.2
 alpha = 4
 """
 FORMATS = {
-    "coordinates": Format(lambda folder: [zy.Airfoil.naca("2412").resampled(61).write(folder / "s.dat")], lambda path: zy.Airfoil.read(path).measures),
+    "coordinates": Format(
+        lambda folder: [zy.Airfoil.naca("2412").resampled(61).write(folder / "s.dat")],
+        lambda path: zy.Airfoil.read(path).measures,
+    ),
     "section study": Format(_text("s.toml", template("section").format(file="s.toml", title="t")), _checked_study),
     "aircraft study": Format(_text("s.toml", AIRCRAFT_STUDY), _checked_study),
     "aircraft": Format(_text("craft.toml", _skerry()), lambda path: zy.Aircraft.read(path).measured_reference),
@@ -236,18 +243,24 @@ FORMATS = {
     "obj": Format(_surface("obj"), read_triangles),
     "ply": Format(_surface("ply"), load_ply, True),
     "vtu surface": Format(_surface("vtu"), load_vtu, True),
-    "step": Format(lambda folder: [zy.Body.ellipsoid(1.0, 0.5).surface(tolerance=0.05).write(folder / "ball.step")], load_step, True),
+    "step": Format(
+        lambda folder: [zy.Body.ellipsoid(1.0, 0.5).surface(tolerance=0.05).write(folder / "ball.step")],
+        load_step,
+        True,
+    ),
     "vtu mesh": Format(lambda folder: [zy.write_mesh(_mesh(), folder / "m.vtu")], zy.read_mesh),
     "cgns": Format(lambda folder: [zy.write_mesh(_mesh(), folder / "m.cgns")], zy.read_mesh),
     "solution": Format(lambda folder: [_solved().save(folder / "s.npz")], zy.load_solution),
     "checkpoint": Format(_checkpoint, lambda path: Checkpoint(path, "key").read()),
     "workspace": Format(_workspace, _opened),
-}  # fmt: skip
+}
 
 
 # -- the forked reader -------------------------------------------------------------------------------------------------
 def reading(read: Callable, path: Path) -> tuple[str, str, float]:
-    """(taken, refused, traceback, crash or hang; what was said; seconds of processor time) of a reading in a forked process."""
+    """(taken, refused, traceback, crash or hang; what was said; seconds of processor time) of a reading in a forked
+    process.
+    """
     begin = time.perf_counter()
     mine, his = os.pipe()
     child = os.fork()
@@ -345,7 +358,9 @@ def fuzzed(name: str, count: int, seed: int = 1) -> tuple[Counter, float, list[s
 
 
 def main(words: list[str]) -> int:
-    """Fuzz all formats with so many mutations each, or those named ("stl=40": with another number); 1 if anything went wrong."""
+    """Fuzz all formats with so many mutations each, or those named ("stl=40": with another number); 1 if anything went
+    wrong.
+    """
     count = int(words[0]) if words and words[0].isdigit() else 1000
     asked = dict(word.partition("=")[::2] for word in words[1:])
     lines, bad = [], 0

@@ -7,7 +7,9 @@ from zephyrum.mesh.construction import mesh_from_faces
 
 
 def box(n: int, perturbed: float = 0.0, smooth: float = 0.0, role: str = "imposed", seed: int = 1) -> Mesh:
-    """Unit square of n x n quads; `smooth` bends it, `perturbed` shifts every inner node by up to that share of a cell."""
+    """Unit square of n x n quads; `smooth` bends it, `perturbed` shifts every inner node by up to that share of a
+    cell.
+    """
     t = np.linspace(0.0, 1.0, n + 1)
     x, z = np.meshgrid(t, t, indexing="ij")
     bend = smooth * np.sin(np.pi * x) * np.sin(np.pi * z)
@@ -47,7 +49,9 @@ def wedge(n: int, angle: float) -> Mesh:
 
 
 def widened(mesh: Mesh, layers: int, width: float) -> Mesh:
-    """The two-dimensional `mesh` as one in space: `layers` of its cells beside each other over `width` [m] along y, slip walls at the sides."""
+    """The two-dimensional `mesh` as one in space: `layers` of its cells beside each other over `width` [m] along y,
+    slip walls at the sides.
+    """
     used, edge = np.unique(mesh.edges, return_inverse=True)
     edge = edge.reshape(-1, 2)
     rings, start = mesh.cell_rings
@@ -82,5 +86,13 @@ def widened(mesh: Mesh, layers: int, width: float) -> Mesh:
         right.append(np.full(cells, -1) if first or last else own - cells)
         tags.append(np.full(cells, len(mesh.groups) if first else len(mesh.groups) + 1))
     groups = [(group.name, group.role) for group in mesh.groups] + [("front", "slip"), ("back", "slip")]
-    return mesh_from_faces(points, np.r_[0, np.cumsum(np.concatenate(counts))], np.concatenate(pieces), np.concatenate(left),
-                           np.concatenate(right), np.concatenate(tags), groups, 3)  # fmt: skip
+    return mesh_from_faces(
+        points,
+        np.r_[0, np.cumsum(np.concatenate(counts))],
+        np.concatenate(pieces),
+        np.concatenate(left),
+        np.concatenate(right),
+        np.concatenate(tags),
+        groups,
+        3,
+    )

@@ -9,7 +9,9 @@ FOIL = zy.Airfoil.naca("4412")
 
 
 def mirrored_pair(height: float, alpha: float) -> tuple[zy.Solution, dict[str, float], zy.Solution]:
-    """(section over a ground, coefficients of the upper one of a mirrored pair, the pair): height of the origin over the ground in chords at alpha 0."""
+    """(section over a ground, coefficients of the upper one of a mirrored pair, the pair): height of the origin over
+    the ground in chords at alpha 0.
+    """
     mesh = zy.mesh_bodies({"wing": FOIL.moved(0.0, height)}, "medium", ground=0.0, farfield=30.0, attitude=alpha)
     over = zy.solve(mesh, zy.Freestream(mach=MACH, alpha=alpha))
     clear = height + FOIL.points[:, 1].min()
@@ -21,7 +23,9 @@ def mirrored_pair(height: float, alpha: float) -> tuple[zy.Solution, dict[str, f
 
 
 def ground_and_mirror():
-    """NACA 4412 at three heights and four alphas, inviscid: lift of the body over a slip ground against one of two mirrored bodies, and its drag."""
+    """NACA 4412 at three heights and four alphas, inviscid: lift of the body over a slip ground against one of two
+    mirrored bodies, and its drag.
+    """
     for height in (0.2, 0.5, 1.0):
         for alpha in (-4.0, 0.0, 4.0, 8.0):
             begin = time.perf_counter()
@@ -42,7 +46,9 @@ def ground_and_mirror():
 
 
 def wing_near_the_ground():
-    """A rectangular wing of aspect ratio 6: as it sinks its lift slope rises and its induced drag at equal lift falls."""
+    """A rectangular wing of aspect ratio 6: as it sinks its lift slope rises and its induced drag at equal lift
+    falls.
+    """
     wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 4412", tip="flat")
     aircraft = zy.Aircraft(name="plank", parts={"wing": wing})
     before = None
@@ -81,7 +87,9 @@ def wing_near_the_ground():
 
 
 def section_over_a_belt():
-    """NACA 4412 over a belt that moves with the wind, SA: its totals are those of the section, its lift is near that over a slip ground."""
+    """NACA 4412 over a belt that moves with the wind, SA: its totals are those of the section, its lift is near that
+    over a slip ground.
+    """
     begin = time.perf_counter()
     body = {"wing": FOIL.blunted(0.002).moved(0.0, 0.5)}
     mesh = zy.mesh_bodies(body, "coarse", ground=0.0, farfield=30.0, attitude=4.0, y_plus=1.0, reynolds=2e6)

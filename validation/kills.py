@@ -1,6 +1,8 @@
-"""Studies with every job in them killed at random moments: the final tables are those of a run that nobody disturbed, and nothing is computed twice.
+"""Studies with every job in them killed at random moments: the final tables are those of a run that nobody disturbed,
+and nothing is computed twice.
 
-`make kills` kills a study of a section and one of an aircraft ten times each (some ten minutes) and prints what came of it.
+`make kills` kills a study of a section and one of an aircraft ten times each (some ten minutes) and prints what came of
+it.
 """
 
 import os
@@ -105,7 +107,9 @@ DIGITS = 1e-6  # that a table may differ by
 
 
 def run(study: Path, out: Path, delay: float | None = None, new_point: bool = False) -> int | None:
-    """Run a study; its exit code, or None if it was killed after a delay [s], counted from its first new point if `new_point`."""
+    """Run a study; its exit code, or None if it was killed after a delay [s], counted from its first new point if
+    `new_point`.
+    """
     words = [sys.executable, "-m", "zephyrum.cli.main", "run", str(study), "--out", str(out), "--no-figures"]
     process = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
     if delay is None:
@@ -152,11 +156,14 @@ def killed(
     files: dict[str, str] | None = None,
     new_point: float = 0.5,
 ) -> tuple[list[str], int, int]:
-    """(what is wrong, runs that it took, points finished before the kills) of a study that is killed so often, each time after a random delay [s].
+    """(what is wrong, runs that it took, points finished before the kills) of a study that is killed so often, each
+    time after a random delay [s].
 
-    new_point: share of the delays that are counted from the first new point of a run; the others are counted from its start.
+    new_point: share of the delays that are counted from the first new point of a run; the others are counted from its
+    start.
 
-    Where a run ends before it is killed its folder is compared with that of an undisturbed run, and the next one begins in a new folder.
+    Where a run ends before it is killed its folder is compared with that of an undisturbed run, and the next one begins
+    in a new folder.
     """
     rng = random.Random(seed)
     with tempfile.TemporaryDirectory() as scratch:

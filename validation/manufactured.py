@@ -1,8 +1,9 @@
-"""Manufactured solutions of the Euler, Navier-Stokes and Spalart-Allmaras equations (Roache 2002, J. Fluids Eng. 124:4).
+"""Manufactured solutions of the Euler, Navier-Stokes and Spalart-Allmaras equations (Roache 2002, J. Fluids Eng.
+124:4).
 
 Smooth fields of all unknowns are imposed on the boundary; the source that makes them a solution is found by exact
-differentiation (complex step) of the fluxes and integrated over each cell by Gauss points. The wall of the turbulent one
-lies half a length below the box.
+differentiation (complex step) of the fluxes and integrated over each cell by Gauss points. The wall of the turbulent
+one lies half a length below the box.
 """
 
 import numpy as np
@@ -39,7 +40,9 @@ def source(x, z, law: GasModel | None = None, model: str = "laminar"):
     h = 1e-30
 
     def slope(x, z, along):
-        """Derivatives of (p, u, w, T, nu~) by central differences of 8th order: exact to round-off, and valid in complex x, z."""
+        """Derivatives of (p, u, w, T, nu~) by central differences of 8th order: exact to round-off, and valid in
+        complex x, z.
+        """
         d = 2e-2
         total = [0.0] * 5
         for k, weight in ((1, 4 / 5), (2, -1 / 5), (3, 4 / 105), (4, -1 / 280)):
@@ -113,9 +116,14 @@ def full_state(x, z, model: str = "laminar"):
 
 
 def errors(
-    n: int, perturbed: float, smooth: float, gradient: str = "green-gauss", reynolds: float | None = None,
-    model: str = "euler", turbulence_order: int = 2,
-) -> np.ndarray:  # fmt: skip
+    n: int,
+    perturbed: float,
+    smooth: float,
+    gradient: str = "green-gauss",
+    reynolds: float | None = None,
+    model: str = "euler",
+    turbulence_order: int = 2,
+) -> np.ndarray:
     """L1 errors of p, u, w, T (and nu~) on a box of n x n cells; `reynolds` on the box for all models but "euler"."""
     mesh = box(n, perturbed, smooth)
     ni = mesh.n_interior

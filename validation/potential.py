@@ -10,7 +10,9 @@ import numpy as np
 
 @dataclass(frozen=True)
 class MappedAirfoil:
-    """Circle of centre (-e, k) through (1, 0) mapped by z = n ((s+1)^n + (s-1)^n) / ((s+1)^n - (s-1)^n); n = 2 is Joukowski."""
+    """Circle of centre (-e, k) through (1, 0) mapped by z = n ((s+1)^n + (s-1)^n) / ((s+1)^n - (s-1)^n); n = 2 is
+    Joukowski.
+    """
 
     thickness: float = 0.1
     camber: float = 0.1

@@ -1,4 +1,6 @@
-"""Long lists of independent tasks on two processes: rows are kept after each, so that a list that was broken off goes on where it was."""
+"""Long lists of independent tasks on two processes: rows are kept after each, so that a list that was broken off goes
+on where it was.
+"""
 
 import json
 import os
@@ -9,10 +11,13 @@ from pathlib import Path
 TOP = Path(__file__).parents[1]
 
 
-def resumed(script: str, tasks: list, one: Callable, write: Callable[[list[tuple]], str], bad: Callable[[tuple], str]) -> list[tuple]:  # fmt: skip
+def resumed(
+    script: str, tasks: list, one: Callable, write: Callable[[list[tuple]], str], bad: Callable[[tuple], str]
+) -> list[tuple]:
     """Rows `one(task)` of all tasks, a row beginning with its task; those kept in script.json are not made again.
 
-    write: makes the page docs/script.md of the rows so far; bad: says what is wrong with a row, "" if nothing is. Each task has one thread.
+    write: makes the page docs/script.md of the rows so far; bad: says what is wrong with a row, "" if nothing is. Each
+    task has one thread.
     """
     os.environ.update(OPENBLAS_NUM_THREADS="1", OMP_NUM_THREADS="1", NUMBA_NUM_THREADS="1")
     stored = Path(script).with_suffix(".json")

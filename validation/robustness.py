@@ -1,8 +1,8 @@
 """Runs nobody watches over: sections x Reynolds numbers x Mach numbers x models x attitudes on coarse meshes.
 
-`make robustness` (about half an hour on two cores) writes docs/robustness.md. Every run must end converged, or oscillating with a
-reason; none may fail or hold a number that is not finite. Finished chains are kept in validation/robustness.json, so
-that a run that was broken off goes on; remove that file to begin anew.
+`make robustness` (about half an hour on two cores) writes docs/robustness.md. Every run must end converged, or
+oscillating with a reason; none may fail or hold a number that is not finite. Finished chains are kept in
+validation/robustness.json, so that a run that was broken off goes on; remove that file to begin anew.
 """
 
 import sys
@@ -81,7 +81,9 @@ def write(done: list[tuple]) -> str:
         "| section | model | Re | Mach | " + " | ".join(order) + " | CL at +12 | s | what wandered |",
         "|---|---|---|---|" + "---|" * (len(order) + 3),
     ]
-    for (section, reynolds, mach, model), made, seconds in sorted(done, key=lambda row: (SECTIONS.index(row[0][0]), row[0][3], row[0][1], row[0][2])):  # fmt: skip
+    for (section, reynolds, mach, model), made, seconds in sorted(
+        done, key=lambda row: (SECTIONS.index(row[0][0]), row[0][3], row[0][1], row[0][2])
+    ):
         bad = "; ".join(f"{a}: {made[a][3][:60]}" for a in order if made[a][0] not in "Ss")
         lines.append(
             f"| {section} | {model} | {reynolds:.0e} | {mach:g} | "

@@ -1,7 +1,9 @@
-"""Flows about bodies in space: wings against linear lifting-surface theory, a cone against the conical shock, a plate against itself in two dimensions.
+"""Flows about bodies in space: wings against linear lifting-surface theory, a cone against the conical shock, a plate
+against itself in two dimensions.
 
-Theory of the wings: a lattice of horseshoe vortices on the flat planform (Katz and Plotkin 2001, Low-Speed Aerodynamics, ch. 12),
-with the rule of Prandtl and Glauert. Cone of 15 deg at Mach 2.5: Taylor and Maccoll (1933), Proc. R. Soc. A 139:278; surface Cp
+Theory of the wings: a lattice of horseshoe vortices on the flat planform (Katz and Plotkin 2001, Low-Speed
+Aerodynamics, ch. 12), with the rule of Prandtl and Glauert. Cone of 15 deg at Mach 2.5: Taylor and Maccoll (1933),
+Proc. R. Soc. A 139:278; surface Cp
 0.1840, shock at 28.45 deg.
 """
 
@@ -59,7 +61,9 @@ def plank(section: str, sweep: float = 0.0) -> zy.Aircraft:
 
 
 def _slope(aircraft: zy.Aircraft, resolution: float) -> tuple[float, float, zy.Solution, float]:
-    """(lift slope [1/rad] between both signs of ALPHA, lift between them, solution, seconds): one alpha alone would take the lift that an uneven mesh gives an even wing for slope."""
+    """(lift slope [1/rad] between both signs of ALPHA, lift between them, solution, seconds): one alpha alone would
+    take the lift that an uneven mesh gives an even wing for slope.
+    """
     begin = time.perf_counter()
     mesh = zy.mesh_aircraft(aircraft, resolution, farfield=15.0)
     down, up = (
@@ -158,8 +162,12 @@ def plate_in_space():
         x, order = table["x"].to_numpy(), np.argsort(table["x"].to_numpy(), kind="stable")
         cf = np.abs(table["Cf"].to_numpy())[order]
         made[mesh.dimension] = (
-            np.interp(0.97, x[order], cf), solution.forces.CD, solution.outcome, mesh.n_cells, time.perf_counter() - begin
-        )  # fmt: skip
+            np.interp(0.97, x[order], cf),
+            solution.forces.CD,
+            solution.outcome,
+            mesh.n_cells,
+            time.perf_counter() - begin,
+        )
     (cf2, cd2, *_), (cf3, cd3, outcome, cells, seconds) = made[2], made[3]
     case = f"plate in space, SA, M 0.2, Re 5e6 a metre ({outcome})"
     rows.append((case, "Cf at x = 0.97 m over that in two dimensions", 0.998, 1.002, cf3 / cf2, cells, seconds))

@@ -152,7 +152,15 @@ def sphere():
         yield case, "CD", low, high, s.forces.CD, mesh.n_cells, seconds
     points = s.turning_points()
     position = float(points[points["kind"] == "separation"]["x/c"].iloc[0])
-    yield case, "separation [deg from the nose]", 126.0, 128.0, float(np.degrees(np.arccos(1.0 - 2.0 * position))), mesh.n_cells, seconds  # fmt: skip
+    yield (
+        case,
+        "separation [deg from the nose]",
+        126.0,
+        128.0,
+        float(np.degrees(np.arccos(1.0 - 2.0 * position))),
+        mesh.n_cells,
+        seconds,
+    )
 
 
 def channel():

@@ -152,4 +152,4 @@ __all__ = [
     "trim",
     "wall_layers",
     "write_mesh",
-]  # fmt: skip
+]

@@ -1,4 +1,6 @@
-"""The errors that Zephyrum raises on purpose. Each message names the input, its value, what is allowed and what to do."""
+"""The errors that Zephyrum raises on purpose. Each message names the input, its value, what is allowed and what to
+do.
+"""
 
 
 class ZephyrumError(Exception):
@@ -14,7 +16,9 @@ class FileError(InputError):
 
 
 class MeshError(ZephyrumError):
-    """A mesh that breaks one of its own rules: `position` (3,) [m] where, and the `surface` it was to grow from, if known."""
+    """A mesh that breaks one of its own rules: `position` (3,) [m] where, and the `surface` it was to grow from, if
+    known.
+    """
 
     def __init__(self, words: str, position=None, surface=None):
         super().__init__(words)

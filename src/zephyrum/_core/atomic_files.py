@@ -14,7 +14,9 @@ from zephyrum.errors import FileError
 
 @contextmanager
 def disk_errors(path: str | Path) -> Iterator[None]:
-    """FileError, with what to do, where the disk refuses what the block wants to do at `path`: full, read-only, no such place."""
+    """FileError, with what to do, where the disk refuses what the block wants to do at `path`: full, read-only, no such
+    place.
+    """
     try:
         yield
     except OSError as cause:
@@ -26,7 +28,8 @@ def disk_errors(path: str | Path) -> Iterator[None]:
 
 @contextmanager
 def atomic_write(path: str | Path) -> Iterator[Path]:
-    """A temporary name to write to in place of `path`, whose folder is made; renamed to `path` at the end, removed if the writing fails.
+    """A temporary name to write to in place of `path`, whose folder is made; renamed to `path` at the end, removed if
+    the writing fails.
 
     FileError where the disk refuses: whatever stood at `path` is still there then.
     """
@@ -44,7 +47,9 @@ def atomic_write(path: str | Path) -> Iterator[Path]:
 
 @contextmanager
 def errors_as_warnings(what_now: str) -> Iterator[None]:
-    """Turn a FileError in the block into a warning that begins with `what_now`: of files whose loss shall not cost the run."""
+    """Turn a FileError in the block into a warning that begins with `what_now`: of files whose loss shall not cost the
+    run.
+    """
     try:
         yield
     except FileError as cause:

@@ -1,4 +1,5 @@
-"""Readers of other libraries run in a child process: nothing in a file can end, hang or fill this process, or print to it.
+"""Readers of other libraries run in a child process: nothing in a file can end, hang or fill this process, or print to
+it.
 
 The reader is a function that takes a path and returns a dictionary of arrays and texts. Verified by tests/test_fuzz.py.
 """
@@ -49,10 +50,27 @@ def read_in_child(reader: str, path: Path, what: str) -> dict:
     seconds = START_SECONDS + SECONDS_PER_MEGABYTE * size / 1e6
     with tempfile.TemporaryDirectory() as scratch:
         out = Path(scratch) / "read.npz"
-        words = [sys.executable, "-c", "from zephyrum._core.child_process import main; main()", reader, str(path.resolve()), str(out), str(START_BYTES + BYTES_PER_BYTE * size), str(seconds)]  # fmt: skip
+        words = [
+            sys.executable,
+            "-c",
+            "from zephyrum._core.child_process import main; main()",
+            reader,
+            str(path.resolve()),
+            str(out),
+            str(START_BYTES + BYTES_PER_BYTE * size),
+            str(seconds),
+        ]
         environment = os.environ | {"PYTHONPATH": os.pathsep.join(entry for entry in sys.path if entry)}
         try:
-            done = subprocess.run(words, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, timeout=seconds, check=False)  # fmt: skip
+            done = subprocess.run(
+                words,
+                env=environment,
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                timeout=seconds,
+                check=False,
+            )
         except subprocess.TimeoutExpired:
             raise FileError(f"{what} {str(path)!r} can't be read within {seconds:.0f} s; it is damaged.") from None
         if not out.is_file():

@@ -6,14 +6,13 @@ fastmath (`exact`).
 
 Notes
 -----
-Numba takes a cached kernel for fresh if the file of the kernel itself is unchanged. A kernel contains the machine code of
-the kernels that it calls and the constants that it reads, so a change of another file would go unnoticed. Here the cache
-is keyed by a hash of the kernel's file and of all files that it imports kernels or constants from.
+Numba takes a cached kernel for fresh if the file of the kernel itself is unchanged. A kernel contains the machine code
+of the kernels that it calls and the constants that it reads, so a change of another file would go unnoticed. Here the
+cache is keyed by a hash of the kernel's file and of all files that it imports kernels or constants from.
 
-Processes that start together on an empty cache would each compile every kernel. Here a process that finds no entry locks
-the kernel and compiles it, and the others wait and read the entry from disk. Kernels call each other without cycles, so
-the locks cannot block each other for ever.
-Verified by tests/test_jit.py.
+Processes that start together on an empty cache would each compile every kernel. Here a process that finds no entry
+locks the kernel and compiles it, and the others wait and read the entry from disk. Kernels call each other without
+cycles, so the locks cannot block each other for ever. Verified by tests/test_jit.py.
 """
 
 import contextlib
@@ -62,8 +61,8 @@ def _module_file(root: Path, module: str) -> Path | None:
 def kernel_sources(path: Path, root: Path = _ROOT) -> frozenset[Path]:
     """Files whose content the compiled kernels of the file `path` depend on.
 
-    These are the file itself, the kernel files that it imports from, theirs in turn, and the files of imported constants
-    (names in capitals).
+    These are the file itself, the kernel files that it imports from, theirs in turn, and the files of imported
+    constants (names in capitals).
 
     Parameters
     ----------
@@ -128,7 +127,9 @@ class _KernelCache(FunctionCache):
         self._name = f"{function.__module__}.{function.__name__}"
 
     def load_overload(self, sig, target_context):
-        """Compiled kernel of a signature from disk; None if this process has to compile it, with the signature locked."""
+        """Compiled kernel of a signature from disk; None if this process has to compile it, with the signature
+        locked.
+        """
         found = super().load_overload(sig, target_context)
         if found is None and sig not in self._locks:
             for listener in _listeners:

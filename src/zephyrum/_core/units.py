@@ -11,8 +11,16 @@ from zephyrum.errors import InputError
 
 _PATTERN = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
 # what a user may write for each kind, shown when the dimension is wrong
-_EXAMPLES = {"m/s": '"240 kt", "70 m/s"', "m": '"8000 ft", "35 cm"', "Pa": '"950 hPa"', "K": '"15 degC"', "deg": '"0.1 rad"',
-             "m^2": '"2.5 m^2"', "kg/m^3": '"1.2 kg/m^3"', "s": '"90 s"'}  # fmt: skip
+_EXAMPLES = {
+    "m/s": '"240 kt", "70 m/s"',
+    "m": '"8000 ft", "35 cm"',
+    "Pa": '"950 hPa"',
+    "K": '"15 degC"',
+    "deg": '"0.1 rad"',
+    "m^2": '"2.5 m^2"',
+    "kg/m^3": '"1.2 kg/m^3"',
+    "s": '"90 s"',
+}
 _TRADE = {
     "kt": "knot",
     "kts": "knot",
@@ -75,9 +83,20 @@ def quantity(name: str, value: object, unit: str) -> float:
 
 
 def _kind(read) -> str:
-    names = {"[mass] * [length] / [time] ** 2": "force", "[length] ** 2": "area",
-             "[length] ** 3": "volume", "[mass] / [length] ** 3": "density", "[mass] * [length] ** 2 / [time] ** 2": "energy", "[mass] * [length] ** 2 / [time] ** 3": "power",
-             "[length]": "length", "[length] / [time]": "speed", "[mass] / [length] / [time] ** 2": "pressure",
-             "[temperature]": "temperature", "[time]": "time", "[mass]": "mass", "dimensionless": "plain number"}  # fmt: skip
+    names = {
+        "[mass] * [length] / [time] ** 2": "force",
+        "[length] ** 2": "area",
+        "[length] ** 3": "volume",
+        "[mass] / [length] ** 3": "density",
+        "[mass] * [length] ** 2 / [time] ** 2": "energy",
+        "[mass] * [length] ** 2 / [time] ** 3": "power",
+        "[length]": "length",
+        "[length] / [time]": "speed",
+        "[mass] / [length] / [time] ** 2": "pressure",
+        "[temperature]": "temperature",
+        "[time]": "time",
+        "[mass]": "mass",
+        "dimensionless": "plain number",
+    }
     text = str(read.dimensionality)
     return names.get(text, f"quantity in {read.units}")

@@ -79,9 +79,11 @@ class Many:
 
 
 def takes(**kinds):
-    """Decorator of public calls: each argument named is refused by an InputError unless it is of its kind; None passes where it is the default.
+    """Decorator of public calls: each argument named is refused by an InputError unless it is of its kind; None passes
+    where it is the default.
 
-    A kind is a class or several; float: anything that `number` takes, handed on as float; `Many`: an iterable of them, handed on as tuple.
+    A kind is a class or several; float: anything that `number` takes, handed on as float; `Many`: an iterable of them,
+    handed on as tuple.
     """
 
     def around(call):

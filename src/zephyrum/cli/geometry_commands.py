@@ -97,11 +97,32 @@ def _aircraft(file, sets, half, remesh, density, write, figures, alpha, show_tab
         },
         "parts: areas in m^2 (wetted: outside only), volume in m^3, mass in kg",
     )
-    rows = [{"wing": name, "area": m.area, "span": m.span, "aspect ratio": m.aspect_ratio, "mean chord": m.mean_chord, "taper": m.taper, "sweep": m.sweep}
-            for name, m in measures.wings.items()]  # fmt: skip
+    rows = [
+        {
+            "wing": name,
+            "area": m.area,
+            "span": m.span,
+            "aspect ratio": m.aspect_ratio,
+            "mean chord": m.mean_chord,
+            "taper": m.taper,
+            "sweep": m.sweep,
+        }
+        for name, m in measures.wings.items()
+    ]
     if rows:
-        show_table(rows, {"wing": "", "area": ".3f", "span": ".3f", "aspect ratio": ".2f", "mean chord": ".4f", "taper": ".3f", "sweep": ".2f"},
-                   "wings: area in m^2, lengths in m, sweep of the quarter chord in deg")  # fmt: skip
+        show_table(
+            rows,
+            {
+                "wing": "",
+                "area": ".3f",
+                "span": ".3f",
+                "aspect ratio": ".2f",
+                "mean chord": ".4f",
+                "taper": ".3f",
+                "sweep": ".2f",
+            },
+            "wings: area in m^2, lengths in m, sweep of the quarter chord in deg",
+        )
     for note in measures.notes:
         click.echo(f"note: {note}")
     surface = measures.surface
@@ -142,8 +163,11 @@ def _surface(
     click.echo(taken.report() + "\n")
     sizes = measure_surface(surface)
     _print_rows(sizes.rows(), file.stem, show_table)
-    show_table([{"label": name, "area": area} for name, area in sorted(sizes.labels.items(), key=lambda item: -item[1])[:30]],
-               {"label": "", "area": ".4f"}, f"labels ({len(sizes.labels)}): area in m^2")  # fmt: skip
+    show_table(
+        [{"label": name, "area": area} for name, area in sorted(sizes.labels.items(), key=lambda item: -item[1])[:30]],
+        {"label": "", "area": ".4f"},
+        f"labels ({len(sizes.labels)}): area in m^2",
+    )
     surface = _written(surface, half, remesh, write)
     if figures:
         from zephyrum.plotting import draw_sketch, draw_surface

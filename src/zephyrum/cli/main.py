@@ -1,7 +1,7 @@
 """The command `zephyrum`. It parses, calls and prints; the exit code says how it went.
 
-0: done, everything converged. 1: done, but something did not converge. 2: the input can't be used (one sentence says why).
-3: the computation broke off (run it again to resume). 4: something converged to values that no such flow has.
+0: done, everything converged. 1: done, but something did not converge. 2: the input can't be used (one sentence says
+why). 3: the computation broke off (run it again to resume). 4: something converged to values that no such flow has.
 """
 
 import logging
@@ -107,7 +107,9 @@ def run(study: Path, out: Path | None, no_figures: bool) -> None:
     help="Folder for the results.",
 )
 def demo(out: Path) -> None:
-    """Fly the Skerry: its section through stall with refinement study, then the whole aircraft, inviscid; all figures."""
+    """Fly the Skerry: its section through stall with refinement study, then the whole aircraft, inviscid; all
+    figures.
+    """
     for folder, study, others in (
         (out, "skerry.toml", ()),
         (out / "aircraft", "skerry-flight.toml", ("skerry-mailplane.toml",)),

@@ -36,7 +36,9 @@ KEPT = (
 
 
 def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
-    """Print rows as a table; `columns` maps key to format. Columns that do not fit are left out by importance and named."""
+    """Print rows as a table; `columns` maps key to format. Columns that do not fit are left out by importance and
+    named.
+    """
     from rich import box
     from rich.console import Console
     from rich.table import Table
@@ -137,7 +139,14 @@ class Progress(Observer):
 
         console = Console(stderr=True)
         self.live = console.is_terminal
-        self.bar = Bar(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), console=console, disable=not self.live)  # fmt: skip
+        self.bar = Bar(
+            TextColumn("{task.description}"),
+            BarColumn(),
+            MofNCompleteColumn(),
+            TimeElapsedColumn(),
+            console=console,
+            disable=not self.live,
+        )
         self.task = self.bar.add_task(what, total=total)
         self.done, self.begin, self.spoken = 0, time.monotonic(), time.monotonic()
         self.residual_drop, self.paces = residual_drop, {}

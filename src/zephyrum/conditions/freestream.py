@@ -20,20 +20,27 @@ from zephyrum.errors import InputError
 
 AGREEMENT = 0.01
 SEA_LEVEL = standard_atmosphere(0.0)
-_UNITS = {"speed": "m/s", "mach": "", "altitude": "m", "pressure": "Pa", "temperature": "K", "density": "kg/m^3",
-          "reynolds": "", "length": "m"}  # fmt: skip
+_UNITS = {
+    "speed": "m/s",
+    "mach": "",
+    "altitude": "m",
+    "pressure": "Pa",
+    "temperature": "K",
+    "density": "kg/m^3",
+    "reynolds": "",
+    "length": "m",
+}
 
 
 @dataclass(frozen=True)
 class Freestream:
     """A uniform stream meeting a body.
 
-    Give any sufficient set of: mach [-], speed [m/s], altitude [m] (standard atmosphere), pressure [Pa],
-    temperature [K], density [kg/m^3], reynolds [-] (on `length`; without a length on the reference length of the mesh, its chord or diameter), length [m];
-    each may be a text with a unit ("240 kt").
-    Attitude: alpha and beta [deg], or `wind`, a vector (3,) along which the air moves in body axes.
-    Afterwards every one of them, and what follows from them, is an attribute. InputError names sets that contradict
-    each other by more than 1 % or that do not suffice.
+    Give any sufficient set of: mach [-], speed [m/s], altitude [m] (standard atmosphere), pressure [Pa], temperature
+    [K], density [kg/m^3], reynolds [-] (on `length`; without a length on the reference length of the mesh, its chord or
+    diameter), length [m]; each may be a text with a unit ("240 kt"). Attitude: alpha and beta [deg], or `wind`, a
+    vector (3,) along which the air moves in body axes. Afterwards every one of them, and what follows from them, is an
+    attribute. InputError names sets that contradict each other by more than 1 % or that do not suffice.
     """
 
     mach: float | str | None = None
@@ -182,7 +189,9 @@ class Freestream:
 
     @property
     def similarity(self) -> bool:
-        """Whether the Reynolds number was given without its length: it is then that on the reference length of any mesh."""
+        """Whether the Reynolds number was given without its length: it is then that on the reference length of any
+        mesh.
+        """
         return "reynolds" in self.given and "length" not in self.given
 
     @property
@@ -233,11 +242,18 @@ class Freestream:
 
     def table(self) -> list[tuple[str, float, str, str]]:
         """Every quantity once: (name, value, unit, origin), with origin one of given, derived, assumed."""
-        rows = [("mach", self.mach, "-"), ("speed", self.speed, "m/s"), ("pressure", self.pressure, "Pa"),
-                ("temperature", self.temperature, "K"), ("density", self.density, "kg/m^3"),
-                ("sound speed", self.sound_speed, "m/s"), ("viscosity", self.viscosity, "Pa s"),
-                ("dynamic pressure", self.dynamic_pressure, "Pa"), ("total pressure", self.total_pressure, "Pa"),
-                ("total temperature", self.total_temperature, "K")]  # fmt: skip
+        rows = [
+            ("mach", self.mach, "-"),
+            ("speed", self.speed, "m/s"),
+            ("pressure", self.pressure, "Pa"),
+            ("temperature", self.temperature, "K"),
+            ("density", self.density, "kg/m^3"),
+            ("sound speed", self.sound_speed, "m/s"),
+            ("viscosity", self.viscosity, "Pa s"),
+            ("dynamic pressure", self.dynamic_pressure, "Pa"),
+            ("total pressure", self.total_pressure, "Pa"),
+            ("total temperature", self.total_temperature, "K"),
+        ]
         if self.altitude is not None:
             rows.append(("altitude", self.altitude, "m"))
         if self.length is not None:

@@ -45,4 +45,4 @@ __all__ = [
     "measure_surface",
     "remesh",
     "repair_surface",
-]  # fmt: skip
+]

@@ -56,7 +56,8 @@ def mesh_from_faces(
 
 
 def mesh_from_kept(points, start, corners, left, right, tag, groups, keep) -> Mesh:
-    """A mesh in space of those faces (CSR start, corners) that `keep` (n,) marks; points and groups that nothing uses are left out.
+    """A mesh in space of those faces (CSR start, corners) that `keep` (n,) marks; points and groups that nothing uses
+    are left out.
 
     Cells in left and right (-1 outside) may have any numbers.
     """
@@ -135,7 +136,9 @@ def mesh_from_quads(
 
 
 def _wedge(points, quads, a, b, cell, other, tag, on_axis, edges, wedge, extra) -> Mesh:
-    """The axisymmetric mesh of `mesh_from_quads`: a face an edge that is not on the axis, and two a cell on the sides."""
+    """The axisymmetric mesh of `mesh_from_quads`: a face an edge that is not on the axis, and two a cell on the
+    sides.
+    """
     n = len(points) // 2
     keep = ~on_axis
     a, b, cell, other, tag = a[keep], b[keep], cell[keep], other[keep], tag[keep]

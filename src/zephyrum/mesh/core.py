@@ -49,8 +49,10 @@ class Mesh:
 
     points (n_points, 3) [m]; face i has the points face_points[face_start[i]:face_start[i+1]], in an order that makes
     its area vector leave `left[i]`; `right` (n_interior,) is the cell on the other side. `groups` cover the boundary
-    faces. `attitude` [deg] is the angle by which the body was turned nose-up before it was meshed (over a level ground). `dimension` is 2 or 3; `wedge` half the angle [rad] between the sides of an axisymmetric mesh, else 0.
-    `coarser` is the next mesh of a family, `parent[i]` the coarse cell that holds cell i, or is nearest to it. `reference` holds what the generator measured; `recipe` tells how the mesh was made.
+    faces. `attitude` [deg] is the angle by which the body was turned nose-up before it was meshed (over a level
+    ground). `dimension` is 2 or 3; `wedge` half the angle [rad] between the sides of an axisymmetric mesh, else 0.
+    `coarser` is the next mesh of a family, `parent[i]` the coarse cell that holds cell i, or is nearest to it.
+    `reference` holds what the generator measured; `recipe` tells how the mesh was made.
     """
 
     points: np.ndarray
@@ -109,7 +111,9 @@ class Mesh:
 
     @functools.cached_property
     def mirrored(self) -> bool:
-        """Whether this is half of a mesh in space, the other half its image at the plane y = 0: forces count for both."""
+        """Whether this is half of a mesh in space, the other half its image at the plane y = 0: forces count for
+        both.
+        """
         faces = self.faces_of("symmetry")
         if self.dimension != 3 or self.planar or not len(faces):
             return False
@@ -133,7 +137,9 @@ class Mesh:
 
     @functools.cached_property
     def multiples(self) -> tuple[np.ndarray, np.ndarray]:
-        """Factors (3,) on the force and on the moment about the x axis of what is meshed that give those of the whole body."""
+        """Factors (3,) on the force and on the moment about the x axis of what is meshed that give those of the whole
+        body.
+        """
         if self.wedge:  # all around: only the part along the axis is left
             return np.array([np.pi / np.tan(self.wedge), 0.0, 0.0]), np.zeros(3)
         if self.sectors > 1:
@@ -185,7 +191,9 @@ class Mesh:
 
     @property
     def cell_thin(self) -> np.ndarray:
-        """(n_cells,) 1 in thin layers in space, where the mean of the faces stands for the centroid, 0 in other cells."""
+        """(n_cells,) 1 in thin layers in space, where the mean of the faces stands for the centroid, 0 in other
+        cells.
+        """
         return self._cell_geometry[2]
 
     @functools.cached_property
@@ -211,7 +219,8 @@ class Mesh:
     def body_distance(self) -> np.ndarray:
         """(n_cells,) distance [m] of each cell from the nearest wall of the body; infinite without walls.
 
-        That of the centroid from the wall's faces, exactly; over a face that bulges by more than the layers are high, along the layers.
+        That of the centroid from the wall's faces, exactly; over a face that bulges by more than the layers are high,
+        along the layers.
         """
         walls = self.faces_of("wall")
         if self.dimension == 2:
@@ -221,7 +230,9 @@ class Mesh:
 
     @functools.cached_property
     def wall_face_of_cell(self) -> np.ndarray:
-        """(n_cells,) the wall face on which the column of a layer's cell stands, -1 of cells that are as high as wide, or in no column."""
+        """(n_cells,) the wall face on which the column of a layer's cell stands, -1 of cells that are as high as wide,
+        or in no column.
+        """
         return wall_faces_of_cells(self, self.faces_of("wall", "ground"))
 
     @functools.cached_property
@@ -231,7 +242,8 @@ class Mesh:
 
     @functools.cached_property
     def edges(self) -> np.ndarray:
-        """(n_faces, 2) points on the front side of every face of a planar mesh, along the boundary seen from the left cell.
+        """(n_faces, 2) points on the front side of every face of a planar mesh, along the boundary seen from the left
+        cell.
 
         Faces on the sides of a wedge have none: twice the same point.
         """
@@ -284,7 +296,9 @@ class Mesh:
         return meshes
 
     def with_coarser(self, coarse: "Mesh") -> "Mesh":
-        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the nearest middle, in layers see `parent_cells`."""
+        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the
+        nearest middle, in layers see `parent_cells`.
+        """
         nearest = cKDTree(coarse.cell_centroid).query(self.cell_centroid, workers=-1)[1]
         return replace(self, coarser=coarse, parent=parent_cells(self, coarse, nearest.astype(np.int64)))
 

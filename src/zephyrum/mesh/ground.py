@@ -29,19 +29,23 @@ def rotated_about(points: np.ndarray, pivot, attitude: float) -> np.ndarray:
 
 
 def ground_level(ground: float, before: np.ndarray, after: np.ndarray) -> float:
-    """z [m] of the ground under the points `after` (n, 3) that keeps the clearance it had at z = `ground` under `before`.
+    """z [m] of the ground under the points `after` (n, 3) that keeps the clearance it had at z = `ground` under
+    `before`.
 
     Raises InputError if the body reaches the ground.
     """
     ground = number("ground", ground)
     lowest = float(before[:, 2].min())
     if lowest <= ground:
-        raise InputError(f"the body reaches down to z = {lowest:.4g} m, below the ground at {ground:g} m; lift it, or give ground below {lowest:.4g}.")  # fmt: skip
+        raise InputError(
+            f"the body reaches down to z = {lowest:.4g} m, below the ground at {ground:g} m; lift it, or give ground below {lowest:.4g}."
+        )
     return float(after[:, 2].min()) - (lowest - ground)
 
 
 def ground_heights(first: float, growth: float, clearance: float, largest: float) -> np.ndarray:
-    """Heights (n + 1,) [m] of the layers over the ground from 0 up: from `first` by `growth` until a layer is `largest` high.
+    """Heights (n + 1,) [m] of the layers over the ground from 0 up: from `first` by `growth` until a layer is `largest`
+    high.
 
     All of them together fill at most `MIN_CLEARANCE` of the clearance.
     """
@@ -63,7 +67,8 @@ def extruded_edges(xz, a, b, own, other, tag, ground: int, far: int, cells: int,
     xz : (n, 2) array
         Corners x, z [m].
     a, b, own, other, tag : (m,) arrays
-        Edge i from corner a to b has the cell `own` on its left and `other` on its right (-1: none, then `tag` is its group).
+        Edge i from corner a to b has the cell `own` on its left and `other` on its right (-1: none, then `tag` is its
+        group).
     ground, far : int
         Tags of the ground and of the outer boundary.
     cells : int
@@ -150,13 +155,24 @@ def with_ground_layers(mesh: Mesh, depths: np.ndarray) -> Mesh:
         )
     sizes, points_of, left, right, tags = (np.concatenate(parts) for parts in zip(*faces, strict=True))
     return mesh_from_faces(
-        points, np.r_[0, np.cumsum(sizes)], points_of, left, right, tags, [(g.name, g.role) for g in mesh.groups], 3,
-        reference=mesh.reference, recipe=mesh.recipe, attitude=mesh.attitude,
-    )  # fmt: skip
+        points,
+        np.r_[0, np.cumsum(sizes)],
+        points_of,
+        left,
+        right,
+        tags,
+        [(g.name, g.role) for g in mesh.groups],
+        3,
+        reference=mesh.reference,
+        recipe=mesh.recipe,
+        attitude=mesh.attitude,
+    )
 
 
 def _conformal_rings(points: np.ndarray, rings: list[np.ndarray]) -> list[np.ndarray]:
-    """Polygons in a level plane, with the corners of others that lie on their edges put in (where larger cells meet smaller ones)."""
+    """Polygons in a level plane, with the corners of others that lie on their edges put in (where larger cells meet
+    smaller ones).
+    """
     every = np.unique(np.concatenate(rings))
     scale = 1e-9 * float(np.ptp(points[every, :2], axis=0).max())
     lines: dict[tuple[int, int], list[tuple[float, int]]] = {}

@@ -72,7 +72,8 @@ def read_mesh(path: str | Path) -> Mesh:
         raise FileError(f"mesh file {str(path)!r} is damaged or not of its kind ({why}); write it again.") from None
 
 
-# -- closed polyhedra ---------------------------------------------------------------------------------------------------
+# -- closed polyhedra
+# ---------------------------------------------------------------------------------------------------
 def _closed(mesh: Mesh):
     """Faces with the sides added: (start, points, cell_a, cell_b, tag), and the (name, role) list of the tags."""
     ni = mesh.n_interior
@@ -122,7 +123,8 @@ def _opened(points, start, face_points, cell_a, cell_b, tag, groups, **extra) ->
     return mesh_from_faces(points, start, face_points, cell_a, cell_b, tag, groups, dimension, **extra)
 
 
-# -- VTU ----------------------------------------------------------------------------------------------------------------
+# -- VTU
+# ----------------------------------------------------------------------------------------------------------------
 _KINDS = {"Float64": np.float64, "Int64": np.int64, "UInt8": np.uint8}
 
 
@@ -210,7 +212,9 @@ def _read_vtu(path: Path) -> Mesh:
     root = ET.parse(path).getroot()
     piece, names = root.find("UnstructuredGrid/Piece"), root.find("UnstructuredGrid/FieldData/DataArray")
     if piece is None or names is None or names.get("Name") != "boundaries":
-        raise FileError(f"mesh file {str(path)!r} names no boundaries, so it was not written by write_mesh; cells of other writers are not read yet.")  # fmt: skip
+        raise FileError(
+            f"mesh file {str(path)!r} names no boundaries, so it was not written by write_mesh; cells of other writers are not read yet."
+        )
     arrays = {node.get("Name"): node for node in piece.iter("DataArray")}
     lines = _values(names).tobytes().decode().splitlines()
     groups = [tuple(line.rsplit("=", 1)) for line in lines if not line.startswith("dimension=")]
@@ -253,7 +257,8 @@ def _read_vtu(path: Path) -> Mesh:
     return _opened(points, start, np.concatenate(rings), np.array(cell_a), np.array(cell_b), tag, groups)
 
 
-# -- CGNS ---------------------------------------------------------------------------------------------------------------
+# -- CGNS
+# ---------------------------------------------------------------------------------------------------------------
 def _node(parent, name, label, data=None, kind=None):
     """A CGNS node: an HDF5 group with the standard attributes and, if any, its data set."""
     group = parent.create_group(name, track_order=True)

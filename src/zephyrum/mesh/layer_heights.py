@@ -1,8 +1,8 @@
 """How high the cells of thin layers stand over a wall that is bent.
 
-The centroid of a wide, thin, bent cell lies off its layer by more than the layer is high, so that its distance from the wall's faces says
-nothing. There heights are added up from the wall face outward, from one face to that on the other side of the cell.
-Verified by tests/test_clipped.py.
+The centroid of a wide, thin, bent cell lies off its layer by more than the layer is high, so that its distance from the
+wall's faces says nothing. There heights are added up from the wall face outward, from one face to that on the other
+side of the cell. Verified by tests/test_clipped.py.
 """
 
 import numpy as np
@@ -24,7 +24,9 @@ MAX_SEPARATION = 1.0  # logarithm of the ratio of two heights that are no longer
 
 
 def height_across(mesh, cell: np.ndarray, face: np.ndarray, direction: np.ndarray, size: np.ndarray):
-    """(face (m,) on the other side of each of `cell` seen from `face` along the unit vectors `direction`, its unit vectors outward, the cell beyond, whether it is one)."""
+    """(face (m,) on the other side of each of `cell` seen from `face` along the unit vectors `direction`, its unit
+    vectors outward, the cell beyond, whether it is one).
+    """
     start, faces = mesh.cell_faces
     owner, entry = entries_of(start, cell)
     entry = faces[entry]
@@ -39,7 +41,9 @@ def height_across(mesh, cell: np.ndarray, face: np.ndarray, direction: np.ndarra
 
 
 def wall_faces_of_cells(mesh, walls: np.ndarray) -> np.ndarray:
-    """(n_cells,) the face of `walls` on which the column of a layer's cell stands, -1 of cells that are as high as wide, or in no column."""
+    """(n_cells,) the face of `walls` on which the column of a layer's cell stands, -1 of cells that are as high as
+    wide, or in no column.
+    """
     out = np.full(mesh.n_cells, -1)
     size = np.linalg.norm(mesh.face_area, axis=1)
     face, foot = walls, walls
@@ -57,9 +61,11 @@ def wall_faces_of_cells(mesh, walls: np.ndarray) -> np.ndarray:
 
 
 def parent_cells(mesh, coarse, nearest: np.ndarray) -> np.ndarray:
-    """(n_cells,) cells of the mesh `coarse`: in layers that at the same height over the same part of the wall, elsewhere `nearest` (n_cells,).
+    """(n_cells,) cells of the mesh `coarse`: in layers that at the same height over the same part of the wall,
+    elsewhere `nearest` (n_cells,).
 
-    In a layer whose cells are a thousand times as wide as high the cell with the nearest middle may lie many layers off, or on the other side of a tail.
+    In a layer whose cells are a thousand times as wide as high the cell with the nearest middle may lie many layers
+    off, or on the other side of a tail.
     """
     walls, under = mesh.faces_of("wall", "ground"), coarse.faces_of("wall", "ground")
     foot, base = mesh.wall_face_of_cell, coarse.wall_face_of_cell

@@ -16,7 +16,9 @@ from zephyrum.mesh.structured.spacing import steps_for
 
 @dataclass(frozen=True)
 class Layers:
-    """first_height and farfield in chords, growth ratio, count of layers, y+ aimed at and the Reynolds number for it."""
+    """first_height and farfield in chords, growth ratio, count of layers, y+ aimed at and the Reynolds number for
+    it.
+    """
 
     first_height: float
     growth: float

@@ -1,7 +1,7 @@
 """A mesh kept on disk with all that belongs to it: the CGNS file of its cells and a JSON file beside it.
 
-The JSON file holds what CGNS has no place for: reference quantities, recipe, attitude, fingerprint and, for a study, from
-what the mesh was made. The coarser meshes of a family are kept beside it. Verified by tests/test_case.py.
+The JSON file holds what CGNS has no place for: reference quantities, recipe, attitude, fingerprint and, for a study,
+from what the mesh was made. The coarser meshes of a family are kept beside it. Verified by tests/test_case.py.
 """
 
 import json
@@ -61,10 +61,14 @@ def read_stored_mesh(path: str | Path, family: bool = True) -> Mesh:
     path = Path(path)
     notes = stored_notes(path)
     if notes is None:
-        raise FileError(f"the mesh {str(path)!r} or the file {path.with_suffix('.json').name!r} beside it is missing or damaged; run the study again.")  # fmt: skip
+        raise FileError(
+            f"the mesh {str(path)!r} or the file {path.with_suffix('.json').name!r} beside it is missing or damaged; run the study again."
+        )
     line = [_restored(read_mesh(family_file(path, depth)), notes) for depth in range(notes["meshes"] if family else 1)]
     if line[0].fingerprint != notes["fingerprint"]:
-        raise FileError(f"the mesh {str(path)!r} is not the one it was ({line[0].fingerprint}, not {notes['fingerprint']}); remove it and run the study again.")  # fmt: skip
+        raise FileError(
+            f"the mesh {str(path)!r} is not the one it was ({line[0].fingerprint}, not {notes['fingerprint']}); remove it and run the study again."
+        )
     if len(line) > 1:
         try:
             parents = read_arrays(parents_file(path))

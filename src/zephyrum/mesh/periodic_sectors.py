@@ -1,8 +1,9 @@
-"""One of several equal sectors about the x axis, cut out of a finished mesh: periodic sides for flows that turn with the body.
+"""One of several equal sectors about the x axis, cut out of a finished mesh: periodic sides for flows that turn with
+the body.
 
-Cells that a side passes are clipped exactly; the polygons left on both sides are laid over each other, and every piece they
-share becomes a pair of faces, so that what leaves one side enters the other without interpolation. The overlay of polygons in the
-plane is shapely's (extra `surface`). Verified by tests/test_sectors.py.
+Cells that a side passes are clipped exactly; the polygons left on both sides are laid over each other, and every piece
+they share becomes a pair of faces, so that what leaves one side enters the other without interpolation. The overlay of
+polygons in the plane is shapely's (extra `surface`). Verified by tests/test_sectors.py.
 """
 
 from dataclasses import replace
@@ -35,9 +36,10 @@ MAX_UNMATCHED = 0.01  # of the walls' area: parts of the sides that may find no 
 def mesh_sector(mesh: Mesh, count: int, start: float | None = None) -> Mesh:
     """The sector of 360 / `count` deg of a mesh about a body that repeats itself `count` times round the x axis.
 
-    start: angle [deg] of the first side, from y towards z; without it the sector lies evenly about the y axis. Where the body's
-    triangles differ from side to side a little of both is left without partner, as plain symmetry: `recipe` tells how much for the walls'
-    area, MeshError refuses more than a hundredth. Forces count for the whole; alpha and beta must be 0.
+    start: angle [deg] of the first side, from y towards z; without it the sector lies evenly about the y axis. Where
+    the body's triangles differ from side to side a little of both is left without partner, as plain symmetry: `recipe`
+    tells how much for the walls' area, MeshError refuses more than a hundredth. Forces count for the whole; alpha and
+    beta must be 0.
     """
     whole("count", count, 2, 360)
     angle = 2.0 * np.pi / count
@@ -98,7 +100,9 @@ def _cut_out(mesh: Mesh, count: int, first: float, angle: float, low, high) -> M
 
 
 def _clipped(points, start, corners, left, right, tag, normal, away, new):
-    """The faces of the cells on the positive side of a plane `away` from the origin; what lies on it gets the tag `new`."""
+    """The faces of the cells on the positive side of a plane `away` from the origin; what lies on it gets the tag
+    `new`.
+    """
     s = points @ normal - away
     counts = np.diff(start)
     owner = np.repeat(np.arange(len(counts)), counts)
@@ -128,7 +132,8 @@ def _clipped(points, start, corners, left, right, tag, normal, away, new):
     made = np.bincount(owner, stored.sum(axis=1), len(counts)).astype(np.int64)
     alive = made > 0
     new_corners = slots[stored]
-    # pieces of the plane: from where a face leaves the kept side to where it comes back, for the cell seen from outside backwards
+    # pieces of the plane: from where a face leaves the kept side to where it comes back, for the cell seen from
+    # outside backwards
     leaves = passed & inside[a]
     comes = passed & ~inside[a]
     out_at, in_at = np.flatnonzero(leaves), np.flatnonzero(comes)
@@ -149,8 +154,14 @@ def _clipped(points, start, corners, left, right, tag, normal, away, new):
     corners = np.concatenate([new_corners, caps])
     counts = np.concatenate([made[alive], np.diff(caps_start)])
     n = len(caps_cell)
-    return (points, np.r_[0, np.cumsum(counts)], corners, np.r_[left[alive], caps_cell], np.r_[right[alive], np.full(n, -1)],
-            np.r_[tag[alive], np.full(n, new)])  # fmt: skip
+    return (
+        points,
+        np.r_[0, np.cumsum(counts)],
+        corners,
+        np.r_[left[alive], caps_cell],
+        np.r_[right[alive], np.full(n, -1)],
+        np.r_[tag[alive], np.full(n, new)],
+    )
 
 
 def _loops(cell, tail, head):
@@ -241,12 +252,21 @@ def _paired(points, start, corners, left, right, tag, new, first, angle):
     counts = np.diff(start)
     corners = np.r_[corners[np.repeat(keep, counts)], len(points) + np.arange(sum(made_counts))]
     points = np.concatenate([points, *made_points])
-    return (points, np.r_[counts[keep], made_counts], corners, np.r_[left[keep], made_left], np.r_[right[keep], np.full(len(made_left), -1)],
-            np.r_[tag[keep], made_tag], missing)  # fmt: skip
+    return (
+        points,
+        np.r_[counts[keep], made_counts],
+        corners,
+        np.r_[left[keep], made_left],
+        np.r_[right[keep], np.full(len(made_left), -1)],
+        np.r_[tag[keep], made_tag],
+        missing,
+    )
 
 
 def _shapes(shapely, points, start, corners, left, rows, turn, outward):
-    """(cells (k,), shapes (k,) in (x, r), rows whose outlines cross themselves): rings that run the other way round are holes of their cell."""
+    """(cells (k,), shapes (k,) in (x, r), rows whose outlines cross themselves): rings that run the other way round are
+    holes of their cell.
+    """
     cells, which = np.unique(left[rows], return_inverse=True)
     shapes = np.full(len(cells), shapely.Polygon(), dtype=object)
     holes, wanted = [], np.zeros(len(cells))
@@ -299,7 +319,9 @@ def _rings(shapely, shape) -> list[np.ndarray]:
 
 
 def _merged(points, counts, corners, left, right, volumes):
-    """(left, right, areas) of the faces, with cells far smaller than they were merged with the neighbour across their largest face that is not."""
+    """(left, right, areas) of the faces, with cells far smaller than they were merged with the neighbour across their
+    largest face that is not.
+    """
     start = np.r_[0, np.cumsum(counts)]
     n = int(max(left.max(), right.max())) + 1
     volume, size = volumes_between(points, start, corners, left, right, n, np.zeros(3))
@@ -312,7 +334,9 @@ def _merged(points, counts, corners, left, right, volumes):
 
 
 def periodic_pairs(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(faces (k,) of one side, their partners (k,) of the other, rotation (3, 3) that turns vectors at these into those)."""
+    """(faces (k,) of one side, their partners (k,) of the other, rotation (3, 3) that turns vectors at these into
+    those).
+    """
     one, two = (np.arange(g.start, g.stop) for g in mesh.groups if g.role == "periodic")
     turn = -2.0 * np.pi / mesh.sectors
     rotation = np.array([[1.0, 0.0, 0.0], [0.0, np.cos(turn), -np.sin(turn)], [0.0, np.sin(turn), np.cos(turn)]])

@@ -1,7 +1,7 @@
 """A mesh of an aircraft by intent: coarse, medium, fine, or about so many cells, with a forecast before it is made.
 
-One factor multiplies every size: edges of the surface, growth of the cubes with distance, steps of the layers. So meshes of
-different factors are one family, and a mesh study only has to ask for the same shape at another factor.
+One factor multiplies every size: edges of the surface, growth of the cubes with distance, steps of the layers. So
+meshes of different factors are one family, and a mesh study only has to ask for the same shape at another factor.
 Verified by tests/test_planned.py.
 """
 
@@ -33,18 +33,24 @@ MIN_TRIANGLES = 500
 BASE_GROWTH = (
     0.4  # of the cubes with distance, at factor 1: the drag error of a wing hangs on its triangles, hardly on this
 )
-LAYER_RATIO = 1.5  # of the layers, at factor 1: what it costs (0.4 % of the drag of a section) is little beside what fewer triangles cost
+# of the layers, at factor 1: what it costs (0.4 % of the drag of a section) is little beside what fewer triangles
+# cost
+LAYER_RATIO = 1.5
 LAYER_RATIO_FACTORS = (0.25, 1.0)  # between which it follows the factor
 LAST_LAYER_HEIGHT = 0.5  # height of the last layer over the edge of the surface
 MAX_TRIANGLE_ASPECT = 4.0
-WING_ASPECT_RATIO = 3.0  # aspect ratio of the shadow from above from which cells are made twice as long along y: more of them go round the sections
+# aspect ratio of the shadow from above from which cells are made twice as long along y: more of them go round the
+# sections
+WING_ASPECT_RATIO = 3.0
 COARSENING_FACTORS = (
     1.7,
     2.2,
 )  # factor on all sizes from a mesh to the coarser one that a solution starts on, without and with layers
 MAX_COARSEST_CELLS = 90_000  # cells of the coarsest of these
 FACTOR_RANGE = (0.15, 6.0)
-SURFACE_REFINEMENT = 1.17  # cells that the triangles of a budget ask for, over those it pays: finer triangles cost none, and their error is the larger
+# cells that the triangles of a budget ask for, over those it pays: finer triangles cost none, and their error is
+# the larger
+SURFACE_REFINEMENT = 1.17
 SPOTS, SMALLER, ROUND = 3, 0.5, 4.0  # places that get smaller triangles, how much smaller, and how far round in edges
 WITHIN, ENOUGH_WITHIN = 0.04, 0.1  # of the cells asked for: what is planned, and what is not done again
 # columns of layers for every face of a cube, or of a cell twice as long, that the surface is large
@@ -59,10 +65,12 @@ log = logging.getLogger(__name__)
 
 @dataclass(frozen=True)
 class MeshPlan:
-    """What a mesh will be: factor on all sizes, triangles, cells, layers (first height [m], growth, count) or None, half or whole;
+    """What a mesh will be: factor on all sizes, triangles, cells, layers (first height [m], growth, count) or None,
+    half or whole;
 
-    seconds to make it, peak memory and file size [bytes]; growth of the cubes; span and length of the shape, distance of the
-    farfield [m], blockage (frontal area over that of the domain); spanwise: how much longer the cells are along y than across.
+    seconds to make it, peak memory and file size [bytes]; growth of the cubes; span and length of the shape, distance
+    of the farfield [m], blockage (frontal area over that of the domain); spanwise: how much longer the cells are along
+    y than across.
     """
 
     factor: float
@@ -194,15 +202,35 @@ class _MeshTask:
         locations, edges, areas, normals = _sample_points(self.made, edges)
         edges = edges * np.sqrt(stretched_coordinates(normals, outer.stretch))
         layers = self.layers(factor, float(np.median(edges)))
-        cells = cells_of(outer, self.made, locations, edges, INVISCID_LAYERS if layers is None else layers[2], locations, areas, normals)  # fmt: skip
+        cells = cells_of(
+            outer,
+            self.made,
+            locations,
+            edges,
+            INVISCID_LAYERS if layers is None else layers[2],
+            locations,
+            areas,
+            normals,
+        )
         return self.plan(factor, n, cells, layers)
 
     def plan(self, factor, triangles, cells, layers) -> MeshPlan:
         seconds = REMESH_SECONDS * triangles + 5.0 + MESH_SECONDS * cells
         return MeshPlan(
-            float(factor), int(triangles), int(cells), layers, self.half, growth_of(factor), seconds, BASE_MEMORY + MESH_BYTES * cells,
-            FILE_BYTES * cells, self.size, self.distance, self.blockage, self.spanwise,
-        )  # fmt: skip
+            float(factor),
+            int(triangles),
+            int(cells),
+            layers,
+            self.half,
+            growth_of(factor),
+            seconds,
+            BASE_MEMORY + MESH_BYTES * cells,
+            FILE_BYTES * cells,
+            self.size,
+            self.distance,
+            self.blockage,
+            self.spanwise,
+        )
 
     def chosen(self, resolution, cells) -> MeshPlan:
         """The plan for a resolution or a number of cells."""
@@ -253,7 +281,8 @@ def cells_of(
     areas: np.ndarray,
     normals: np.ndarray,
 ) -> int:
-    """About how many cells a mesh about a surface with edges (n,) [m] at the points `tips` (n, 3) will have; spots (k, 3): pieces of it of `areas` (k,)
+    """About how many cells a mesh about a surface with edges (n,) [m] at the points `tips` (n, 3) will have; spots (k,
+    3): pieces of it of `areas` (k,)
 
     and unit `normals` (k, 3).
     """
@@ -273,12 +302,15 @@ def cells_of(
 
 
 def _sample_points(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, ...]:
-    """(points (n, 3), their edges (n,), their shares (n,) of the area, normals (n, 3)): about as many as triangles with such edges (per point, [m]) would have."""
+    """(points (n, 3), their edges (n,), their shares (n,) of the area, normals (n, 3)): about as many as triangles with
+    such edges (per point, [m]) would have.
+    """
     t = surface.triangles
     count = np.ceil(surface.areas / edges[t].mean(axis=1) ** 2).astype(np.int64)
     owner = np.repeat(np.arange(len(t)), count)
     within = np.arange(len(owner)) - np.repeat(np.cumsum(count) - count, count)
-    # evenly over the triangle (Basu and Owen 2015, SIAM J. Numer. Anal. 53:743, use such lattices folded at the diagonal)
+    # evenly over the triangle (Basu and Owen 2015, SIAM J. Numer. Anal. 53:743, use such lattices folded at the
+    # diagonal)
     u, v = (within + 0.5) / count[owner], ((within + 0.5) * 0.6180339887) % 1.0
     fold = u + v > 1.0
     u, v = np.where(fold, 1.0 - u, u), np.where(fold, 1.0 - v, v)
@@ -305,10 +337,22 @@ ARGUMENT_TYPES = {
 
 
 @takes(**ARGUMENT_TYPES)
-def plan_mesh(aircraft, resolution: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
-              reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
-              wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None,
-              attitude: float = 0.0) -> MeshPlan:  # fmt: skip
+def plan_mesh(
+    aircraft,
+    resolution: str | float = "medium",
+    cells: int | None = None,
+    half: bool | None = None,
+    y_plus: float | None = None,
+    reynolds: float | None = None,
+    layers: tuple[float, float, int] | None = None,
+    farfield: float = 10.0,
+    ground: float | None = None,
+    wake: float = 0.0,
+    alpha: tuple[float, float] = (0.0, 0.0),
+    zones: tuple[Zone, ...] = (),
+    reference: Reference | None = None,
+    attitude: float = 0.0,
+) -> MeshPlan:
     """What `mesh_aircraft` would make of the same arguments: cells, layers, time, memory, disk; takes seconds."""
     return _MeshTask(
         aircraft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference, attitude
@@ -316,21 +360,36 @@ def plan_mesh(aircraft, resolution: str | float = "medium", cells: int | None = 
 
 
 @takes(**ARGUMENT_TYPES)
-def mesh_aircraft(aircraft, resolution: str | float = "medium", cells: int | None = None, half: bool | None = None, y_plus: float | None = None,
-                  reynolds: float | None = None, layers: tuple[float, float, int] | None = None, farfield: float = 10.0, ground: float | None = None,
-                  wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), zones: tuple[Zone, ...] = (), reference: Reference | None = None,
-                  attitude: float = 0.0, coarse_levels: int = 2, on_plan: Callable[[MeshPlan], None] | None = None) -> Mesh:  # fmt: skip
+def mesh_aircraft(
+    aircraft,
+    resolution: str | float = "medium",
+    cells: int | None = None,
+    half: bool | None = None,
+    y_plus: float | None = None,
+    reynolds: float | None = None,
+    layers: tuple[float, float, int] | None = None,
+    farfield: float = 10.0,
+    ground: float | None = None,
+    wake: float = 0.0,
+    alpha: tuple[float, float] = (0.0, 0.0),
+    zones: tuple[Zone, ...] = (),
+    reference: Reference | None = None,
+    attitude: float = 0.0,
+    coarse_levels: int = 2,
+    on_plan: Callable[[MeshPlan], None] | None = None,
+) -> Mesh:
     """A mesh about a complete aircraft, one command.
 
-    craft: `Aircraft` (meshed as a half model if it is symmetric, unless half = False) or closed `Surface` (as a whole unless half = True).
-    resolution: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`, about how many. Layers:
-    `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth, count) at factor 1; without either two even ones
-    for inviscid flow. farfield (to within 6 %, whole cubes) and wake in spans (or lengths, whichever is larger); ground: z [m] of a level ground under the
-    aircraft as it is described; attitude: angle [deg] by which it is turned nose-up over it, the alpha of the wind (one mesh for each alpha; the clearance of the lowest point is
-    kept); alpha: (low, high)
-    [deg] that the wake is to cover; zones: see `Zone`, sizes at factor 1. About wings (a span longer than the body, and than three mean
-    chords) the cells are twice as long along y as across. coarse_levels: how many coarser meshes are made, on which a
-    solution of a large mesh starts (a few per cent of its time). on_plan is told the forecast before the work begins.
+    craft: `Aircraft` (meshed as a half model if it is symmetric, unless half = False) or closed `Surface` (as a whole
+    unless half = True). resolution: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`,
+    about how many. Layers: `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth,
+    count) at factor 1; without either two even ones for inviscid flow. farfield (to within 6 %, whole cubes) and wake
+    in spans (or lengths, whichever is larger); ground: z [m] of a level ground under the aircraft as it is described;
+    attitude: angle [deg] by which it is turned nose-up over it, the alpha of the wind (one mesh for each alpha; the
+    clearance of the lowest point is kept); alpha: (low, high) [deg] that the wake is to cover; zones: see `Zone`, sizes
+    at factor 1. About wings (a span longer than the body, and than three mean chords) the cells are twice as long along
+    y as across. coarse_levels: how many coarser meshes are made, on which a solution of a large mesh starts (a few per
+    cent of its time). on_plan is told the forecast before the work begins.
 
     >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
     """
@@ -356,7 +415,9 @@ def mesh_aircraft(aircraft, resolution: str | float = "medium", cells: int | Non
 
 
 def _mesh_of_plan(task: _MeshTask, plan: MeshPlan, cells: int | None) -> Mesh:
-    """The mesh of a plan, with so many cells if they were asked for; where none can be made the surface gets smaller triangles."""
+    """The mesh of a plan, with so many cells if they were asked for; where none can be made the surface gets smaller
+    triangles.
+    """
     locations: tuple[SizeZone, ...] = ()
     while True:
         try:
@@ -390,15 +451,35 @@ def _mesh_on_surface(task: _MeshTask, plan: MeshPlan, skin: Surface, cells: int 
     zones = tuple(zone.scaled(plan.factor) for zone in task.zones)
     for attempt in range(2):
         mesh = mesh_surface(
-            skin, task.distance / skin.size, spec, plan.growth, zones, task.half, task.reference, scale, task.ground, task.wake, task.alpha, task.spanwise, task.attitude
-        )  # fmt: skip
+            skin,
+            task.distance / skin.size,
+            spec,
+            plan.growth,
+            zones,
+            task.half,
+            task.reference,
+            scale,
+            task.ground,
+            task.wake,
+            task.alpha,
+            task.spanwise,
+            task.attitude,
+        )
         if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < ENOUGH_WITHIN:
             break
         log.info("%s cells instead of %s: once more with other cubes", mesh.n_cells, cells)
         scale *= float((mesh.n_cells / cells) ** 0.42)
     asked = {} if task.y_plus is None else {"y_plus": float(task.y_plus)}
-    recipe = mesh.recipe | asked | {"factor": round(plan.factor, 5), "forecast_cells": plan.cells, "farfield": round(0.5 * float(np.ptp(mesh.points[:, 0])), 6),
-                            "blockage": round(task.blockage, 7)}  # fmt: skip
+    recipe = (
+        mesh.recipe
+        | asked
+        | {
+            "factor": round(plan.factor, 5),
+            "forecast_cells": plan.cells,
+            "farfield": round(0.5 * float(np.ptp(mesh.points[:, 0])), 6),
+            "blockage": round(task.blockage, 7),
+        }
+    )
     return replace(mesh, recipe=recipe)
 
 

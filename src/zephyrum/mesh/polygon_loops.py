@@ -1,9 +1,9 @@
 """Polygons of fluid in a rectangle that a surface crosses: chains of its edges are joined along the rim.
 
-Every edge runs with the fluid on its left. A chain enters and leaves through the rim; from its end one goes on along the
-rim, counter-clockwise, to the start of the next chain. Places are compared exactly: whatever lies on the rim was put there
-by setting its coordinate. One algorithm serves the faces of three-dimensional cells and the cells of two-dimensional meshes.
-Verified by tests/test_clipped.py.
+Every edge runs with the fluid on its left. A chain enters and leaves through the rim; from its end one goes on along
+the rim, counter-clockwise, to the start of the next chain. Places are compared exactly: whatever lies on the rim was
+put there by setting its coordinate. One algorithm serves the faces of three-dimensional cells and the cells of
+two-dimensional meshes. Verified by tests/test_clipped.py.
 """
 
 import numpy as np
@@ -32,9 +32,9 @@ def perimeter_position(u, v, box):
 def fluid_polygon_loops(tail, head, n, U, V, box, rim, at, out, start, inside):
     """(outcome, loops): polygons of fluid of a rectangle.
 
-    tail, head (n,): points of the edges; U, V: coordinates of all points; box: see `perimeter_position`; rim, at (m,): points of the
-    rim (corners and hanging ones) and their places, rising. Points of loop k go to out[start[k]:start[k + 1]], and inside
-    (m,) tells which points of the rim are in the fluid. Loops that touch no rim follow those that do.
+    tail, head (n,): points of the edges; U, V: coordinates of all points; box: see `perimeter_position`; rim, at (m,):
+    points of the rim (corners and hanging ones) and their places, rising. Points of loop k go to out[start[k]:start[k +
+    1]], and inside (m,) tells which points of the rim are in the fluid. Loops that touch no rim follow those that do.
     """
     m = len(rim)
     follow = np.full(n, -1, dtype=np.int64)

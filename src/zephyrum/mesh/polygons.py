@@ -1,4 +1,5 @@
-"""Areas, volumes and centroids of polygons and polyhedra, without temporary arrays: meshes of millions of cells fit the memory.
+"""Areas, volumes and centroids of polygons and polyhedra, without temporary arrays: meshes of millions of cells fit the
+memory.
 
 Verified by tests/test_mesh.py.
 """
@@ -20,8 +21,8 @@ BENT, THIN = (
 def polygon_geometry(points, start, corners):
     """(centroids (n, 3), area vectors (n, 3)) of polygons i with the points corners[start[i]:start[i + 1]].
 
-    Polygons that are not flat are fans about the mean of their corners; the centroid is weighted by the triangles' areas seen along
-    the area vector.
+    Polygons that are not flat are fans about the mean of their corners; the centroid is weighted by the triangles'
+    areas seen along the area vector.
     """
     n = len(start) - 1
     centroid, area = np.empty((n, 3)), np.empty((n, 3))
@@ -66,7 +67,9 @@ def polygon_geometry(points, start, corners):
 
 @exact_parallel
 def bulges(points, start, corners, x, S):
-    """(n,) how far [m] the corners of polygons lie off the plane through the centroids x across the area vectors S, at most."""
+    """(n,) how far [m] the corners of polygons lie off the plane through the centroids x across the area vectors S, at
+    most.
+    """
     n = len(start) - 1
     out = np.zeros(n)
     for i in prange(n):
@@ -82,12 +85,14 @@ def bulges(points, start, corners, x, S):
 
 @exact_parallel
 def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
-    """(volumes (n,), centroids (n, 3), thin (n,)) of cells with faces[start[i]:start[i + 1]], from face centroids x, area vectors S and `bulges`.
+    """(volumes (n,), centroids (n, 3), thin (n,)) of cells with faces[start[i]:start[i + 1]], from face centroids x,
+    area vectors S and `bulges`.
 
-    In two dimensions the sides are no faces: all is measured within the x-z plane. With `shells`, the mean of the centroids of the broad faces,
-    weighted by area, stands for the centroid of cells that are bent by more than they are thick, which lies outside, and for that of thin cells, where it
-    shifts along the layer by many heights if one end is a little thicker. So what lies on a shell is followed by what lies on the next one. thin: 1 in such
-    cells, 0 in others, in between in a few.
+    In two dimensions the sides are no faces: all is measured within the x-z plane. With `shells`, the mean of the
+    centroids of the broad faces, weighted by area, stands for the centroid of cells that are bent by more than they are
+    thick, which lies outside, and for that of thin cells, where it shifts along the layer by many heights if one end is
+    a little thicker. So what lies on a shell is followed by what lies on the next one. thin: 1 in such cells, 0 in
+    others, in between in a few.
     """
     n = len(start) - 1
     volume, centroid, thin = np.empty(n), np.empty((n, 3)), np.zeros(n)
@@ -122,7 +127,8 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
         for e in range(low, high):
             f = faces[e]
             most = max(most, np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2))
-        # of the broad faces alone: the rims of a bent shell lie off it by so many heights that even their small areas would tell
+        # of the broad faces alone: the rims of a bent shell lie off it by so many heights that even their
+        # small areas would tell
         broad = 0
         for e in range(low, high):
             f = faces[e]
@@ -146,7 +152,9 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
 
 
 def volumes_between(points, start, corners, left, right, n: int, origin) -> tuple[np.ndarray, np.ndarray]:
-    """(volumes (n,) of the cells between polygons that leave `left` for `right` (-1 outside), areas of the polygons); origin: a place near them."""
+    """(volumes (n,) of the cells between polygons that leave `left` for `right` (-1 outside), areas of the polygons);
+    origin: a place near them.
+    """
     midpoint, area = polygon_geometry(read_only(points), start, corners)
     part = np.einsum("ij,ij->i", area, midpoint - origin) / 3.0
     inner = right >= 0
@@ -190,9 +198,11 @@ def entries_of(start: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndar
 
 
 def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(points, triangles (t, 3), place (t,) in `faces` of each): faces of a mesh in triangles, those of more corners about their centroid.
+    """(points, triangles (t, 3), place (t,) in `faces` of each): faces of a mesh in triangles, those of more corners
+    about their centroid.
 
-    The area vectors of the triangles of a face add up to its own. The points are those of the mesh with these centroids behind them.
+    The area vectors of the triangles of a face add up to its own. The points are those of the mesh with these centroids
+    behind them.
     """
     count = np.diff(mesh.face_start)[faces]
     many = count > 3
@@ -203,7 +213,14 @@ def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.n
     spread = many[owner]
     hub = len(mesh.points) + np.cumsum(many) - 1
     corner = mesh.face_points
-    t = np.stack([corner[first + step], corner[first + (step + 1) % count[owner]], np.where(spread, hub[owner], corner[first + (step + 2) % count[owner]])], axis=1)  # fmt: skip
+    t = np.stack(
+        [
+            corner[first + step],
+            corner[first + (step + 1) % count[owner]],
+            np.where(spread, hub[owner], corner[first + (step + 2) % count[owner]]),
+        ],
+        axis=1,
+    )
     return np.concatenate([mesh.points, mesh.face_centroid[faces[many]]]), t, owner
 
 

@@ -11,7 +11,9 @@ from zephyrum.mesh.core import Mesh
 
 
 def chord_fractions(mesh: Mesh, reference: Reference, points: np.ndarray) -> np.ndarray:
-    """(n,) places of points (n, 3) [m] along the chord of a section, 0 at its nose, whatever its attitude; along the length of a body of revolution."""
+    """(n,) places of points (n, 3) [m] along the chord of a section, 0 at its nose, whatever its attitude; along the
+    length of a body of revolution.
+    """
     if mesh.wedge:
         walls = mesh.faces_of("wall")
         x = mesh.points[mesh.face_points[mesh.face_start[walls[0]] : mesh.face_start[walls[-1] + 1]], 0]
@@ -21,7 +23,9 @@ def chord_fractions(mesh: Mesh, reference: Reference, points: np.ndarray) -> np.
 
 
 def section_order(mesh: Mesh, name: str) -> tuple[np.ndarray, list[str]]:
-    """Faces of the wall group `name` of a 2-D mesh in order upper tail, nose, lower tail (then base), and their side."""
+    """Faces of the wall group `name` of a 2-D mesh in order upper tail, nose, lower tail (then base), and their
+    side.
+    """
     group = mesh.group(name)
     faces = np.arange(group.start, group.stop)
     edge = mesh.edges[faces]

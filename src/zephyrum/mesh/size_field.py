@@ -1,8 +1,8 @@
 """The field of cell sizes: what the surface asks for, growing with the distance from it, and zones of the user's.
 
 The size at a place is the least of (size of a point of the surface + growth x distance), found by branch and bound in a
-tree of boxes, and of (size of a zone + growth x distance from it). So the field changes nowhere faster than `growth`, which
-keeps the tree nearly balanced by itself. Verified by tests/test_clipped.py.
+tree of boxes, and of (size of a zone + growth x distance from it). So the field changes nowhere faster than `growth`,
+which keeps the tree nearly balanced by itself. Verified by tests/test_clipped.py.
 """
 
 from dataclasses import dataclass, replace
@@ -22,11 +22,12 @@ MAX_GROWTH = 0.5  # the same in the coarsest meshes of a family
 
 @dataclass(frozen=True)
 class Zone:
-    """No cell larger than `size` [m] in a region: a box, a rod from `start` to `end` that is `radius` thick, or the space about a part.
+    """No cell larger than `size` [m] in a region: a box, a rod from `start` to `end` that is `radius` thick, or the
+    space about a part.
 
     box: its two corners; rod: growing to `end_radius`, and the size to `end_size` [m], along it; start and end alike: a
-    ball; part: within `radius` [m] of that part of the surface (in space only). All in body axes (x aft, y starboard, z up);
-    in two dimensions y does not count.
+    ball; part: within `radius` [m] of that part of the surface (in space only). All in body axes (x aft, y starboard, z
+    up); in two dimensions y does not count.
 
     >>> Zone(0.05, start=(1.0, 0.0, 0.0), end=(4.0, 0.0, 0.2), radius=0.1, end_radius=0.4)  # a wake
     Zone(size=0.05, ...)

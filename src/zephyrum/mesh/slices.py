@@ -1,7 +1,8 @@
 """Cuts of a mesh in space by a plane: the polygons in which the cells meet it.
 
-Every face that the plane passes gives a piece of line between its crossed edges; the pieces of a cell close to a polygon, since
-neighbouring faces share their edges. Verified by tests/test_clipped.py (areas of the polygons of a box add up to its cut).
+Every face that the plane passes gives a piece of line between its crossed edges; the pieces of a cell close to a
+polygon, since neighbouring faces share their edges. Verified by tests/test_clipped.py (areas of the polygons of a box
+add up to its cut).
 """
 
 from dataclasses import dataclass
@@ -19,7 +20,8 @@ ASIDE = 1e-9  # of the mesh: points nearer to the plane count as on one side of 
 
 @dataclass(frozen=True, eq=False)
 class Slice:
-    """Polygons: corner k is points[k] (n, 2) [m] in the other two axes; polygon i has start[i]:start[i + 1] and lies in cell[i].
+    """Polygons: corner k is points[k] (n, 2) [m] in the other two axes; polygon i has start[i]:start[i + 1] and lies in
+    cell[i].
 
     walls (w, 2, 2): pieces of line in which the plane meets walls.
     """

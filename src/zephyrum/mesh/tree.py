@@ -1,8 +1,8 @@
 """Quadtrees and octrees as flat arrays: refined to a field of sizes, balanced 2:1 across faces, edges and corners.
 
-The nodes of a level are kept as sorted keys; a level holds all neighbours of every cell that is divided above it, which is
-the 2:1 rule itself, so that balancing is one sweep from the finest level up (cf. Sundar, Sampath and Biros 2008, SIAM J.
-Sci. Comput. 30:2675). Verified by tests/test_clipped.py.
+The nodes of a level are kept as sorted keys; a level holds all neighbours of every cell that is divided above it, which
+is the 2:1 rule itself, so that balancing is one sweep from the finest level up (cf. Sundar, Sampath and Biros 2008,
+SIAM J. Sci. Comput. 30:2675). Verified by tests/test_clipped.py.
 """
 
 from collections.abc import Callable
@@ -26,9 +26,10 @@ MAX_ROOTS = (
 class Tree:
     """Cells of sides size / 2^level times `stretch`, in two or three dimensions.
 
-    origin (d,) [m]; size [m] of the root's side; stretch (d,) how much longer the cells are along each axis; level (n,), corner (n, d) lowest corner in units of the finest cell, child (n,)
-    first of the 2^d children (in the order of bits x + 2 y + 4 z) or -1 for a leaf; depth the finest level; limit (d,): the domain
-    reaches so many finest cells along each axis, what lies beyond is no part of it.
+    origin (d,) [m]; size [m] of the root's side; stretch (d,) how much longer the cells are along each axis; level
+    (n,), corner (n, d) lowest corner in units of the finest cell, child (n,) first of the 2^d children (in the order of
+    bits x + 2 y + 4 z) or -1 for a leaf; depth the finest level; limit (d,): the domain reaches so many finest cells
+    along each axis, what lies beyond is no part of it.
     """
 
     origin: np.ndarray
@@ -74,14 +75,18 @@ class Tree:
 
 
 def stretched_coordinates(normals: np.ndarray, stretch: np.ndarray) -> np.ndarray:
-    """(n,) share of its area that a plane with such unit normals (n, 3) keeps where lengths along the axes are divided by `stretch` (3,)."""
+    """(n,) share of its area that a plane with such unit normals (n, 3) keeps where lengths along the axes are divided
+    by `stretch` (3,).
+    """
     return np.linalg.norm(normals * stretch, axis=1) / np.prod(stretch)
 
 
 def whole_cells(size: float, target) -> tuple[float, int]:
-    """(side [m] of the largest cells, how many along a domain of about `size` [m]): sides are a low quantile of the sizes `target` (n,) times powers of two.
+    """(side [m] of the largest cells, how many along a domain of about `size` [m]): sides are a low quantile of the
+    sizes `target` (n,) times powers of two.
 
-    So the cubes of two meshes whose sizes differ by some factor differ by just this factor, in a domain that is the same but for a few per cent.
+    So the cubes of two meshes whose sizes differ by some factor differ by just this factor, in a domain that is the
+    same but for a few per cent.
     """
     grain = float(np.quantile(target, COORDINATE_STEPS))
     side = grain * 2.0 ** np.floor(np.log2(size / MAX_ROOTS / grain))
@@ -97,7 +102,8 @@ def grow_tree(
     most: int = 20_000_000,
     stretch: np.ndarray | None = None,
 ) -> Tree:
-    """The balanced tree whose cells are no longer than the field `wanted` (points (k, d) to sizes (k,) [m]) at their middles.
+    """The balanced tree whose cells are no longer than the field `wanted` (points (k, d) to sizes (k,) [m]) at their
+    middles.
 
     side [m] of the largest cells, `count` of them along each axis; finest [m]: no cell is divided below this side;
     stretch (d,): factor on the sides along each axis, of cells whose side is measured along the others.
@@ -216,7 +222,9 @@ def leaves_at(locations, depth, child):
 
 @exact
 def neighbours(d, depth, limit, level, corner, child, leaves):
-    """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie there."""
+    """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie
+    there.
+    """
     out = np.full((len(leaves), 2 * d), -1, dtype=np.int64)
     location = np.zeros(3, dtype=np.int64)
     for k in range(len(leaves)):
@@ -239,14 +247,17 @@ def neighbours(d, depth, limit, level, corner, child, leaves):
 
 
 def moved_off_planes(points: np.ndarray, tree: Tree) -> np.ndarray:
-    """Points (n, d) moved off the planes of the finest grid by a millionth of a cell where they lie on one inside the domain."""
+    """Points (n, d) moved off the planes of the finest grid by a millionth of a cell where they lie on one inside the
+    domain.
+    """
     off = (points - tree.origin) / tree.unit
     near = (np.abs(off - np.round(off)) < GRID_OFFSET) & (points != tree.origin)
     return np.where(near, tree.origin + (np.round(off) + 2.0 * GRID_OFFSET) * tree.unit, points)
 
 
 def merged(small: np.ndarray, left: np.ndarray, right: np.ndarray, size: np.ndarray) -> np.ndarray:
-    """(n,) for each cell the first one of those it is merged with: `small` ones (n, bool) with their neighbour across their largest face.
+    """(n,) for each cell the first one of those it is merged with: `small` ones (n, bool) with their neighbour across
+    their largest face.
 
     left, right, size (k,): cells on both sides of the faces that may vanish, and how large these are.
     """

@@ -1,9 +1,9 @@
 """Normals of the smooth wall that flat wall faces stand for.
 
-On irregular facets the normals scatter by the first order of their size, and with them the pressure of inviscid flow; with the
-normals of the curved wall it keeps the second order (Krivodonova and Berger 2006, J. Comput. Phys. 211:492). They are found by
-a paraboloid through the corners round a face, never across a sharp edge; faces on a symmetry plane see the mirror image too.
-Verified by tests/test_clipped.py and validation/clipped.py.
+On irregular facets the normals scatter by the first order of their size, and with them the pressure of inviscid flow;
+with the normals of the curved wall it keeps the second order (Krivodonova and Berger 2006, J. Comput. Phys. 211:492).
+They are found by a paraboloid through the corners round a face, never across a sharp edge; faces on a symmetry plane
+see the mirror image too. Verified by tests/test_clipped.py and validation/clipped.py.
 """
 
 import numpy as np
@@ -48,7 +48,9 @@ def _surrounding_faces(face_start, face_points, point_start, point_faces, patch,
 
 
 def curved_normals(mesh, faces: np.ndarray, roles: tuple[str, ...] = ("symmetry",)) -> np.ndarray:
-    """(k, 3) unit normals, out of the domain, of the smooth wall at the middles of these boundary faces of a mesh in space."""
+    """(k, 3) unit normals, out of the domain, of the smooth wall at the middles of these boundary faces of a mesh in
+    space.
+    """
     area = mesh.face_area[faces]
     flat = area / np.linalg.norm(area, axis=1)[:, None]
     size = np.diff(mesh.face_start)[faces]

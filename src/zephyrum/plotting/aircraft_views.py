@@ -82,7 +82,9 @@ def draw_three_view(measures, figure=None, alpha: float = 0.0):
 
 
 def draw_sketch(sizes, figure=None, alpha: float = 0.0):
-    """Three views of any closed surface (`measure_surface`) with its dimensions and the arrows of nose, wind, lift and drag."""
+    """Three views of any closed surface (`measure_surface`) with its dimensions and the arrows of nose, wind, lift and
+    drag.
+    """
     figure, _, _, words = _views(sizes, {"": sizes.surface}, figure, alpha)
     _table(words, sizes.rows(), {})
     return figure

@@ -1,7 +1,8 @@
-"""Lines and cores of the flow about a body in space, and pictures that move: a turn round the body, and air running along its lines.
+"""Lines and cores of the flow about a body in space, and pictures that move: a turn round the body, and air running
+along its lines.
 
-Films are GIFs, written by Pillow, which Matplotlib brings along; in them the air moves one length of the body a second, whatever its speed. They show
-a steady flow: every line is both a path and a streamline.
+Films are GIFs, written by Pillow, which Matplotlib brings along; in them the air moves one length of the body a second,
+whatever its speed. They show a steady flow: every line is both a path and a streamline.
 """
 
 from dataclasses import replace
@@ -60,7 +61,9 @@ def _shown(surface, lines):
 
 
 def draw_streamlines_3d(solution, path, view: str = "quarter", paths=None) -> Path:
-    """Write a picture of streamlines past the body, coloured by their speed; paths: of `Solution.paths`, without it the default ones."""
+    """Write a picture of streamlines past the body, coloured by their speed; paths: of `Solution.paths`, without it the
+    default ones.
+    """
     choice("view", view, tuple(VIEWS))
     surface, _ = wall_surface(solution.mesh)
     lines = _lines(solution, paths)
@@ -116,7 +119,9 @@ def _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path) ->
 
 
 def core_level(solution, q: np.ndarray | None = None) -> float:
-    """Value of the Q criterion that marks out the cores of the vortices: what a small share of the volume near the body exceeds."""
+    """Value of the Q criterion that marks out the cores of the vortices: what a small share of the volume near the body
+    exceeds.
+    """
     mesh, (low, high) = solution.mesh, wall_surface(solution.mesh)[0].bounds
     size = float((high - low).max())
     x = mesh.cell_centroid
@@ -128,7 +133,9 @@ def core_level(solution, q: np.ndarray | None = None) -> float:
 
 
 def _free_spin(solution) -> np.ndarray:
-    """(n,) the Q criterion, nothing within the layers of cells on walls with friction: what turns there is the boundary layer, all over the body."""
+    """(n,) the Q criterion, nothing within the layers of cells on walls with friction: what turns there is the boundary
+    layer, all over the body.
+    """
     q = solution.spin()["q"]
     if solution.viscous:
         q[(solution.mesh.wall_face_of_cell >= 0) & (q > 0.0)] = 0.0
@@ -136,7 +143,9 @@ def _free_spin(solution) -> np.ndarray:
 
 
 def draw_vortex_cores(solution, path, view: str = "behind", level: float | None = None) -> Path:
-    """Write a picture of the cores of vortices (Q criterion = `level`, by default from the flow) about the body with its Cp."""
+    """Write a picture of the cores of vortices (Q criterion = `level`, by default from the flow) about the body with
+    its Cp.
+    """
     choice("view", view, tuple(VIEWS))
     if not can_render():
         raise InputError("surfaces in space need pyvista and a driver that renders; pip install 'zephyrum[3d]'.")
@@ -158,7 +167,12 @@ def draw_vortex_cores(solution, path, view: str = "behind", level: float | None 
     plotter = new_scene()
     add_surface(plotter, surface, on_walls(solution, "Cp", surface, faces), CP_RANGE, "Cp [-]")
     plotter.add_mesh(cores, color=COLOURS[1], opacity=0.75, smooth_shading=False, ambient=0.3)
-    plotter.add_text(f"vortex cores: Q = {level:.3g} (stream speed / chord)^2, {solution.air.describe()}", position="upper_left", font_size=11, color=INK)  # fmt: skip
+    plotter.add_text(
+        f"vortex cores: Q = {level:.3g} (stream speed / chord)^2, {solution.air.describe()}",
+        position="upper_left",
+        font_size=11,
+        color=INK,
+    )
     points = np.concatenate([surface.points, np.asarray(cores.points)])
     aim_camera(plotter, points, camera_direction(surface, view), view, 1.22)
     save_picture(plotter, path)
@@ -168,8 +182,12 @@ def draw_vortex_cores(solution, path, view: str = "behind", level: float | None 
 def _twice(surface):
     """A surface and its image at the plane y = 0."""
     n = len(surface.points)
-    return replace(surface, points=np.concatenate([surface.points, surface.points * [1.0, -1.0, 1.0]]),
-                   triangles=np.concatenate([surface.triangles, surface.triangles[:, ::-1] + n]), label=np.r_[surface.label, surface.label])  # fmt: skip
+    return replace(
+        surface,
+        points=np.concatenate([surface.points, surface.points * [1.0, -1.0, 1.0]]),
+        triangles=np.concatenate([surface.triangles, surface.triangles[:, ::-1] + n]),
+        label=np.r_[surface.label, surface.label],
+    )
 
 
 def animate_turn(solution, path, name: str = "Cp", frames: int = 48, limits: tuple[float, float] = CP_RANGE) -> Path:
@@ -215,7 +233,15 @@ def animate_streamlines(solution, path, view: str = "quarter", paths=None, frame
         if dashes:
             drawn = polyline(lines.points, dashes)
             drawn["speed"] = speed
-            plotter.add_mesh(drawn, scalars="speed", clim=SPEEDS, cmap="viridis", line_width=3.0, lighting=False, show_scalar_bar=False)  # fmt: skip
+            plotter.add_mesh(
+                drawn,
+                scalars="speed",
+                clim=SPEEDS,
+                cmap="viridis",
+                line_width=3.0,
+                lighting=False,
+                show_scalar_bar=False,
+            )
             colour_bar(plotter, "speed / stream", SPEEDS, speed)
         plotter.add_text(f"steady flow, {solution.air.describe()}", position="upper_left", font_size=9, color=INK)
         aim_camera(plotter, near, ahead, view, 1.22)

@@ -58,7 +58,9 @@ def draw_history(solution, axes=None):
 
 
 def draw_time(series, axes=None):
-    """Lift (top) and drag (bottom) of a TimeSeries over the distance travelled, with mean and frequency; returns the axes."""
+    """Lift (top) and drag (bottom) of a TimeSeries over the distance travelled, with mean and frequency; returns the
+    axes.
+    """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True)
     summary = series.summary()
@@ -87,8 +89,16 @@ def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
     table = solution.cp()
     for side, style in (("upper", "-"), ("lower", "--")):
         part = table[table["side"] == side].sort_values("x/c")
-        ax.plot(part["x/c"], part["Cp"], style, color=COLOURS[colour % 7], marker=MARKERS[colour % 7], markersize=2.5, linewidth=1.3,
-                label=f"{label + ', ' if label else ''}{side}")  # fmt: skip
+        ax.plot(
+            part["x/c"],
+            part["Cp"],
+            style,
+            color=COLOURS[colour % 7],
+            marker=MARKERS[colour % 7],
+            markersize=2.5,
+            linewidth=1.3,
+            label=f"{label + ', ' if label else ''}{side}",
+        )
     critical = solution.air.cp_critical
     label_of_state = "" if solution.outcome == Outcome.CONVERGED else f" ({solution.outcome})"
     for line in ax.lines[-2:]:
@@ -119,7 +129,9 @@ def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
 
 
 def draw_friction(solution, axes=None):
-    """Cf (top, signed) and y+ (bottom) along both sides, with separation and reattachment points; returns the two axes."""
+    """Cf (top, signed) and y+ (bottom) along both sides, with separation and reattachment points; returns the two
+    axes.
+    """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True, height_ratios=(3, 2))
     top, bottom = axes
@@ -140,8 +152,15 @@ def draw_friction(solution, axes=None):
     top.axhline(0.0, color="#555555", linewidth=0.8)
     for row in solution.turning_points().itertuples():
         if row.kind != "stagnation":
-            top.plot(row[4], 0.0, "o", markerfacecolor="none", markeredgecolor="#CC0000", markersize=9,
-                     label=f"{row.side} {row.kind} {row[4]:.3f} +- {row[5]:.3f}")  # fmt: skip
+            top.plot(
+                row[4],
+                0.0,
+                "o",
+                markerfacecolor="none",
+                markeredgecolor="#CC0000",
+                markersize=9,
+                label=f"{row.side} {row.kind} {row[4]:.3f} +- {row[5]:.3f}",
+            )
     high = np.percentile(table["Cf"].abs(), 97)
     top.set_ylim(max(1.3 * table["Cf"].min(), -0.5 * high), 1.3 * high)
     title = f"{solution.mesh.recipe.get('section', '')}  {solution.air.describe()}: {solution.model}"
@@ -153,7 +172,9 @@ def draw_friction(solution, axes=None):
 
 
 def draw_layer(solution, axes=None, positions=(0.1, 0.3, 0.5, 0.7, 0.9)):
-    """Velocity profiles on the upper side (left) and the thicknesses of the layer on both sides (right); the two axes."""
+    """Velocity profiles on the upper side (left) and the thicknesses of the layer on both sides (right); the two
+    axes.
+    """
     if axes is None:
         _, axes = new_axes(1, 2)
     left, right = axes
@@ -164,8 +185,15 @@ def draw_layer(solution, axes=None, positions=(0.1, 0.3, 0.5, 0.7, 0.9)):
             part = solution.profile(position)
         except InputError:  # no layer there
             continue
-        left.plot(part["u/ue"], part["y"] / chord, color=COLOURS[k % 7], marker=MARKERS[k % 7], markersize=3.5, linewidth=1.3,
-                  label=f"x/c {position:g}")  # fmt: skip
+        left.plot(
+            part["u/ue"],
+            part["y"] / chord,
+            color=COLOURS[k % 7],
+            marker=MARKERS[k % 7],
+            markersize=3.5,
+            linewidth=1.3,
+            label=f"x/c {position:g}",
+        )
         beside = table[(table["side"] == "upper") & ((table["x/c"] - position).abs() < 0.1)]["delta99"]
         reach = max(reach, 0.0 if beside.isna().all() else float(beside.median()) / chord)
     left.set_ylim(0.0, 1.6 * reach if reach else None)
@@ -219,8 +247,15 @@ def draw_polar(polar, axes=None):
                 ax.errorbar(lines[x], lines[y], **bars, fmt="none", ecolor=colour, elinewidth=1, capsize=2.5)
         peak = polar.lift_maximum(mach)
         if peak is not None and (polar.table["model"] != "euler").all():
-            panels[0].plot(peak["alpha"], peak["CL"], "*", color=colour, markeredgecolor="black", markersize=13,
-                           label=f"CLmax {peak['CL']:.3f} at {peak['alpha']:.1f} deg")  # fmt: skip
+            panels[0].plot(
+                peak["alpha"],
+                peak["CL"],
+                "*",
+                color=colour,
+                markeredgecolor="black",
+                markersize=13,
+                label=f"CLmax {peak['CL']:.3f} at {peak['alpha']:.1f} deg",
+            )
     for ax, (x, y) in zip(panels, shown):
         format_axes(ax, names[x], names[y])
         if y == "L/D" and (polar.table["model"] == "euler").all():

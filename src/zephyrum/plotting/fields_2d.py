@@ -45,7 +45,9 @@ def window(mesh, kind: str) -> tuple[float, float, float, float]:
 
 
 def draw_mesh(mesh, view: str | tuple[float, float, float, float] = "near", ax=None):
-    """The cells of a two-dimensional mesh in a window: "all", "near", "nose", "tail", or low x, high x, low z, high z [m]."""
+    """The cells of a two-dimensional mesh in a window: "all", "near", "nose", "tail", or low x, high x, low z, high z
+    [m].
+    """
     if ax is None:
         _, ax = new_axes()
     low_x, high_x, low_z, high_z = window(mesh, view) if isinstance(view, str) else view
@@ -95,10 +97,12 @@ def draw_field(
     levels: int = 24,
     streamlines: bool = False,
 ):
-    """Filled contours of a field ("cp", "mach", ...) near a section, with lines, the sonic line and the stagnation point.
+    """Filled contours of a field ("cp", "mach", ...) near a section, with lines, the sonic line and the stagnation
+    point.
 
     `limits` fixes the range over several pictures; values beyond it are clipped and the colour bar says so.
-    streamlines: draw them instead of the field's lines, with the same mass between neighbours, and hatch separated zones.
+    streamlines: draw them instead of the field's lines, with the same mass between neighbours, and hatch separated
+    zones.
     """
     fields = solution.fields()
     if name == "vorticity":

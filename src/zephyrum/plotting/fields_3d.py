@@ -39,14 +39,25 @@ OFF = 2e-3  # of the body: how far lines on the surface are drawn before it
 def draw_slice(
     shown, axis: str = "y", at: float | None = None, name: str | None = None, view=None, ax=None, limits=None
 ):
-    """Axes with the cells of a Mesh, or with the field `name` ("cp", "mach", ...) of a Solution, in the plane `axis` = `at` [m].
+    """Axes with the cells of a Mesh, or with the field `name` ("cp", "mach", ...) of a Solution, in the plane `axis` =
+    `at` [m].
 
-    at: without it half of the body's surface lies on either side (half a thousandth of the body off a symmetry plane). view: window (low, high, low, high) [m] of
-    the other two axes; without it all of the body that is cut. limits: range of the field.
+    at: without it half of the body's surface lies on either side (half a thousandth of the body off a symmetry plane).
+    view: window (low, high, low, high) [m] of the other two axes; without it all of the body that is cut. limits: range
+    of the field.
     """
     mesh = shown if name is None and not hasattr(shown, "mesh") else shown.mesh
-    body = mesh.points[np.unique(np.concatenate([mesh.face_points[mesh.face_start[g.start] : mesh.face_start[g.stop]]
-                                                 for g in mesh.groups if g.role == "wall"]))]  # fmt: skip
+    body = mesh.points[
+        np.unique(
+            np.concatenate(
+                [
+                    mesh.face_points[mesh.face_start[g.start] : mesh.face_start[g.stop]]
+                    for g in mesh.groups
+                    if g.role == "wall"
+                ]
+            )
+        )
+    ]
     low, high = body.min(axis=0), body.max(axis=0)
     k = "xyz".index(choice("axis", axis, ("x", "y", "z")))
     if at is None:
@@ -91,7 +102,9 @@ def draw_slice(
 
 
 def _middle_of_surface(mesh, axis: int) -> float:
-    """Place [m] along an axis on either side of which lies half of the area of the walls: not a fin, however far it stands out."""
+    """Place [m] along an axis on either side of which lies half of the area of the walls: not a fin, however far it
+    stands out.
+    """
     faces = mesh.faces_of("wall")
     place, area = mesh.face_centroid[faces, axis], np.linalg.norm(mesh.face_area[faces], axis=1)
     order = np.argsort(place)
@@ -100,7 +113,9 @@ def _middle_of_surface(mesh, axis: int) -> float:
 
 
 def draw_volume(mesh, folder) -> list:
-    """Save pictures of a mesh in space: its surface, and slices of the whole, the nose, the tail and the tip; their paths."""
+    """Save pictures of a mesh in space: its surface, and slices of the whole, the nose, the tail and the tip; their
+    paths.
+    """
     folder = Path(folder)
     folder.mkdir(parents=True, exist_ok=True)
     surface, _ = wall_surface(mesh)
@@ -132,9 +147,11 @@ def draw_on_surface(
     lines=None,
     title: str = "",
 ):
-    """Write a picture of the body with a column of `surface()` ("Cp", "Cf", "y+") in colours, seen from a named view; path.
+    """Write a picture of the body with a column of `surface()` ("Cp", "Cf", "y+") in colours, seen from a named view;
+    path.
 
-    A half model is shown whole. limits: of the colours; title: put before the condition; lines: of `Solution.skin_friction_lines`, drawn over the colours.
+    A half model is shown whole. limits: of the colours; title: put before the condition; lines: of
+    `Solution.skin_friction_lines`, drawn over the colours.
     """
     choice("view", view, tuple(VIEWS))
     table = solution.surface()
@@ -171,7 +188,9 @@ def _at_points(surface: Surface, each: np.ndarray) -> np.ndarray:
 
 
 def draw_loading(solution, axes=None, positions=(0.2, 0.45, 0.7, 0.9)):
-    """Axes with the lift over the span, beside that of an ellipse, and Cp in sections at fractions `positions` of the half span."""
+    """Axes with the lift over the span, beside that of an ellipse, and Cp in sections at fractions `positions` of the
+    half span.
+    """
     if axes is None:
         _, axes = new_axes(2, 1)
     load = solution.span_loading()
@@ -190,8 +209,16 @@ def draw_loading(solution, axes=None, positions=(0.2, 0.45, 0.7, 0.9)):
         cut = cut[cut["part"] == part]
         for side, style in (("upper", "-"), ("lower", "--")):
             line = cut[cut["side"] == side].sort_values("fraction")
-            bottom.plot(line["fraction"], line["Cp"], style, color=COLOURS[k % 7], linewidth=1.2, marker=".", markersize=4,
-                        label=f"{part}, y = {at:.2f} m, cl {(cut['cz']).sum():.3f}" if side == "upper" else None)  # fmt: skip
+            bottom.plot(
+                line["fraction"],
+                line["Cp"],
+                style,
+                color=COLOURS[k % 7],
+                linewidth=1.2,
+                marker=".",
+                markersize=4,
+                label=f"{part}, y = {at:.2f} m, cl {(cut['cz']).sum():.3f}" if side == "upper" else None,
+            )
     bottom.invert_yaxis()
     bottom.legend(fontsize="small")
     format_axes(bottom, "fraction of the local chord [-]", "Cp [-] (upper side full, lower side dashed)")
@@ -216,7 +243,17 @@ def add_surface(plotter, surface, values, limits, unit) -> None:
     """Put the surface with values at its points, and their colour bar, on a stage."""
     skin = triangles_of(surface)
     skin[unit] = values
-    plotter.add_mesh(skin, scalars=unit, clim=limits, cmap="viridis", smooth_shading=True, split_sharp_edges=True, ambient=0.45, diffuse=0.6, show_scalar_bar=False)  # fmt: skip
+    plotter.add_mesh(
+        skin,
+        scalars=unit,
+        clim=limits,
+        cmap="viridis",
+        smooth_shading=True,
+        split_sharp_edges=True,
+        ambient=0.45,
+        diffuse=0.6,
+        show_scalar_bar=False,
+    )
     colour_bar(plotter, unit, limits, values)
 
 
@@ -227,7 +264,13 @@ def _painted(surface, each, path, view, limits, title, unit, lines):
     frame, low, high = window(surface.points, ahead, view)
     order = np.argsort(surface.centres @ ahead)
     order = order[surface.normals[order] @ ahead > 0.0]
-    paint = PolyCollection((surface.points @ frame.T)[surface.triangles[order]], array=each[order], cmap="viridis", edgecolors="face", linewidths=0.2)  # fmt: skip
+    paint = PolyCollection(
+        (surface.points @ frame.T)[surface.triangles[order]],
+        array=each[order],
+        cmap="viridis",
+        edgecolors="face",
+        linewidths=0.2,
+    )
     paint.set_clim(*limits)
     ax.add_collection(paint)
     if lines is not None:  # those on what looks this way

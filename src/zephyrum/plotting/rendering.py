@@ -1,6 +1,8 @@
-"""Where pictures in space are taken: named views, the camera that fits a shape, and whether anything can be rendered here.
+"""Where pictures in space are taken: named views, the camera that fits a shape, and whether anything can be rendered
+here.
 
-Rendered off screen with pyvista (extra `3d`); where that does not run, the callers draw with Matplotlib. No camera is handled.
+Rendered off screen with pyvista (extra `3d`); where that does not run, the callers draw with Matplotlib. No camera is
+handled.
 """
 
 import functools
@@ -13,8 +15,14 @@ import numpy as np
 from zephyrum.plotting.style import DPI, SIZE
 
 # from where the onlooker looks at the middle of the shape, in body axes
-VIEWS = {"quarter": (-1.0, -0.9, 0.62), "behind": (1.0, 0.9, 0.55), "above": (0.0, 0.0, 1.0), "below": (-0.35, -0.25, -1.0),
-         "front": (-1.0, 0.0, 0.0), "port": (0.0, -1.0, 0.0)}  # fmt: skip
+VIEWS = {
+    "quarter": (-1.0, -0.9, 0.62),
+    "behind": (1.0, 0.9, 0.55),
+    "above": (0.0, 0.0, 1.0),
+    "below": (-0.35, -0.25, -1.0),
+    "front": (-1.0, 0.0, 0.0),
+    "port": (0.0, -1.0, 0.0),
+}
 INK = "#333333"
 
 
@@ -59,7 +67,9 @@ def new_scene(size=SIZE):
 
 
 def aim_camera(plotter, points, ahead, view: str = "", right: float = 1.0) -> None:
-    """Look at all of `points` (n, 3) from the direction `ahead`, leaving room for a bar at the right where `right` is above 1."""
+    """Look at all of `points` (n, 3) from the direction `ahead`, leaving room for a bar at the right where `right` is
+    above 1.
+    """
     frame, low, high = window(points, ahead, view)
     up = (0, 1, 0) if view in ("above", "below") else (0, 0, 1)
     midpoint = 0.5 * (low + high) @ frame
@@ -98,8 +108,19 @@ def polyline(points, runs):
 def colour_bar(plotter, unit: str, limits, values) -> None:
     """A bar at the right for the last thing added, named by its unit; a note tells what is beyond its ends."""
     wide, high = plotter.window_size
-    plotter.add_scalar_bar(title=" ", vertical=True, position_x=0.925, position_y=0.25, height=0.5, width=0.05, color=INK, n_labels=6, fmt="%.2f",
-                           title_font_size=18, label_font_size=16)  # fmt: skip
+    plotter.add_scalar_bar(
+        title=" ",
+        vertical=True,
+        position_x=0.925,
+        position_y=0.25,
+        height=0.5,
+        width=0.05,
+        color=INK,
+        n_labels=6,
+        fmt="%.2f",
+        title_font_size=18,
+        label_font_size=16,
+    )
     left = min(0.91, 0.975 - 11.0 * len(unit) / wide)
     plotter.add_text(unit, position=(int(left * wide), int(0.79 * high)), font_size=11, color=INK)
     below, above = bool(values.min() < limits[0]), bool(values.max() > limits[1])

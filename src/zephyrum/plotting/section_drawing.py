@@ -22,9 +22,13 @@ def draw_section(foil, axes=None):
     top.plot(x * a[0] - camber * a[1], x * a[1] + camber * a[0], "--", color=COLOURS[1], label="mean line")
     top.set_aspect("equal", adjustable="datalim")
     m = foil.measures
-    format_axes(top, "x / chord [-]", "z / chord [-]",
-         f"{foil.name}: thickness {100 * m.thickness:.2f} % at {m.thickness_at:.3f}, camber {100 * m.camber:.2f} % at {m.camber_at:.3f}, "
-         f"nose radius {100 * m.nose_radius:.2f} %, tail {m.tail_angle:.1f} deg, gap {100 * m.gap:.2f} %")  # fmt: skip
+    format_axes(
+        top,
+        "x / chord [-]",
+        "z / chord [-]",
+        f"{foil.name}: thickness {100 * m.thickness:.2f} % at {m.thickness_at:.3f}, camber {100 * m.camber:.2f} % at {m.camber_at:.3f}, "
+        f"nose radius {100 * m.nose_radius:.2f} %, tail {m.tail_angle:.1f} deg, gap {100 * m.gap:.2f} %",
+    )
     top.legend(fontsize="small", loc="upper right")
     d1, d2 = foil.curve(s, 1), foil.curve(s, 2)
     bend = (d1[:, 0] * d2[:, 1] - d1[:, 1] * d2[:, 0]) / np.einsum("ij,ij->i", d1, d1) ** 1.5 * foil.chord

@@ -26,8 +26,8 @@ def draw_surface(
 ):
     """Write a picture of a `Surface` seen from a named view; path.
 
-    alpha [deg]: arrows of nose, wind, lift and drag. edges: the triangles' edges. marks: (n, 3) [m] places to point out,
-    such as those of defects. by: colours by "part" or by "label".
+    alpha [deg]: arrows of nose, wind, lift and drag. edges: the triangles' edges. marks: (n, 3) [m] places to point
+    out, such as those of defects. by: colours by "part" or by "label".
     """
     choice("view", view, tuple(VIEWS))
     choice("by", by, ("part", "label"))
@@ -56,9 +56,12 @@ def _arrows(surface, alpha: float):
     size = 0.22 * float(np.ptp(surface.bounds[:, 0]))
     nose = np.array([low[0], 0.0, 0.5 * (low[2] + high[2])])
     top = np.array([low[0] + 0.4 * (high[0] - low[0]), 0.0, high[2] + 0.12 * size])
-    return [("nose", nose - [0.15 * size, 0, 0], np.array([-size, 0.0, 0.0]), INK),
-            ("wind", nose - 1.3 * size * drag - [0, 0, 0.7 * size], size * drag, COLOURS[0]),
-            ("lift", top, size * lift, COLOURS[2]), ("drag", top, size * drag, COLOURS[1])]  # fmt: skip
+    return [
+        ("nose", nose - [0.15 * size, 0, 0], np.array([-size, 0.0, 0.0]), INK),
+        ("wind", nose - 1.3 * size * drag - [0, 0, 0.7 * size], size * drag, COLOURS[0]),
+        ("lift", top, size * lift, COLOURS[2]),
+        ("drag", top, size * drag, COLOURS[1]),
+    ]
 
 
 def _rendered(surface, path, view, alpha, edges, marks, by):
@@ -71,8 +74,16 @@ def _rendered(surface, path, view, alpha, edges, marks, by):
             continue
         own = surface.triangles[which]
         faces = np.concatenate([np.full((len(own), 1), 3), own], axis=1)
-        plotter.add_mesh(pyvista.PolyData(surface.points, faces.ravel()).clean(), color=colour, show_edges=edges, edge_color="#444444",
-                         line_width=0.6, smooth_shading=not edges, split_sharp_edges=not edges, ambient=0.25)  # fmt: skip
+        plotter.add_mesh(
+            pyvista.PolyData(surface.points, faces.ravel()).clean(),
+            color=colour,
+            show_edges=edges,
+            edge_color="#444444",
+            line_width=0.6,
+            smooth_shading=not edges,
+            split_sharp_edges=not edges,
+            ambient=0.25,
+        )
     if alpha is not None:
         for name, start, way, colour in _arrows(surface, alpha):
             plotter.add_mesh(

@@ -45,9 +45,11 @@ class Part:
 
 
 def write_report(study, path: str | Path | None = None) -> Path:
-    """Write the report of a finished study (see `run_study`, `open_study`) into its folder as report.html, or to `path`; its path.
+    """Write the report of a finished study (see `run_study`, `open_study`) into its folder as report.html, or to
+    `path`; its path.
 
-    The pictures are those in the study's folder; they are drawn if it has none. InputError if the extra `report` is missing.
+    The pictures are those in the study's folder; they are drawn if it has none. InputError if the extra `report` is
+    missing.
     """
     try:
         import jinja2
@@ -101,7 +103,11 @@ def _rows(rows: list[dict], columns: dict[str, str], title: str = "") -> dict:
     """A table for the page; columns in which no row has a value are left out."""
     live = {name: form for name, form in columns.items() if any(cell(row.get(name), form) != "-" for row in rows)}
     heads = [(HEADS.get(name, name), form == "") for name, form in live.items()]
-    return {"title": title, "heads": heads, "rows": [[(cell(row.get(name), form), form == "") for name, form in live.items()] for row in rows]}  # fmt: skip
+    return {
+        "title": title,
+        "heads": heads,
+        "rows": [[(cell(row.get(name), form), form == "") for name, form in live.items()] for row in rows],
+    }
 
 
 def _points(study) -> list:
@@ -152,7 +158,9 @@ def _parts(study) -> list[Part]:
         from zephyrum.report.scene import pressure_scene
 
         body.scene = pressure_scene(solutions, [f"alpha {s.air.alpha:g} deg, M {s.air.mach:g}" for s in solutions])
-        body.lines.append("Drag to turn, wheel to zoom; the menu chooses the point, a click on a part in the legend hides it.")  # fmt: skip
+        body.lines.append(
+            "Drag to turn, wheel to zoom; the menu chooses the point, a click on a part in the legend hides it."
+        )
     return [
         *out,
         own["polar"],
@@ -189,13 +197,22 @@ def _outcome(study, midpoint) -> Part:
         )
     part.items = [f"M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['outcome']}, {row['reason']}" for row in loose]
     known = study.refinement is not None
-    part.lines.append(f"Mesh error: {study.refinement.outcome}" if known else "Mesh error: unknown, add a [refine] table to the study.")  # fmt: skip
+    part.lines.append(
+        f"Mesh error: {study.refinement.outcome}"
+        if known
+        else "Mesh error: unknown, add a [refine] table to the study."
+    )
     if midpoint is not None:
         row = table.iloc[(table["alpha"] - midpoint.air.alpha).abs().argmin()]
         for name, form in (("CL", ".4f"), ("CD", ".5f"), ("CM", "+.4f")):
             bar = row.get(f"{name} error")
             known_bar = bar is not None and bar == bar
-            part.facts.append((f"{name} at alpha {midpoint.air.alpha:g} deg", format(row[name], form) + (f" ± {bar:.2g}" if known_bar else "")))  # fmt: skip
+            part.facts.append(
+                (
+                    f"{name} at alpha {midpoint.air.alpha:g} deg",
+                    format(row[name], form) + (f" ± {bar:.2g}" if known_bar else ""),
+                )
+            )
         if known and not odd:
             best = table["L/D"].max()  # only where the error of CD is small
             if best == best:
@@ -204,7 +221,11 @@ def _outcome(study, midpoint) -> Part:
                 part.lines.append("No L/D is given: the error of CD is more than a fifth of it.")
     if study.derived:
         one = study.derived[0]
-        part.facts += [("lift slope", f"{one.slope[0]:.3f} / rad"), ("neutral point", f"x = {one.neutral[0]:.3f} m"), ("static margin", f"{100 * one.margin[0]:.1f} % chord")]  # fmt: skip
+        part.facts += [
+            ("lift slope", f"{one.slope[0]:.3f} / rad"),
+            ("neutral point", f"x = {one.neutral[0]:.3f} m"),
+            ("static margin", f"{100 * one.margin[0]:.1f} % chord"),
+        ]
     return part
 
 
@@ -226,11 +247,40 @@ def _mesh(study) -> Part:
     measured = quality(study.mesh)
     part = Part("mesh", "Mesh")
     rows = [
-        {"measure": name, "unit": unit, "median": median, "99 %": high, "worst": worst, "at": f"({x:.4g}, {y:.4g}, {z:.4g}) m", "limit": limit, "beyond it": beyond}
+        {
+            "measure": name,
+            "unit": unit,
+            "median": median,
+            "99 %": high,
+            "worst": worst,
+            "at": f"({x:.4g}, {y:.4g}, {z:.4g}) m",
+            "limit": limit,
+            "beyond it": beyond,
+        }
         for name, unit, median, high, worst, x, y, z, limit, beyond in measured.rows
-    ]  # fmt: skip
-    part.tables.append(_rows(rows, {"measure": "", "unit": "", "median": ".3g", "99 %": ".3g", "worst": ".4g", "at": "", "limit": "g", "beyond it": "d"}))  # fmt: skip
-    part.lines.append(f"{study.mesh.n_cells:,} cells, fingerprint {study.mesh.fingerprint}; " + ", ".join(f"{key} {value:.5g}" if isinstance(value, float) else f"{key} {value}" for key, value in study.mesh.recipe.items()))  # fmt: skip
+    ]
+    part.tables.append(
+        _rows(
+            rows,
+            {
+                "measure": "",
+                "unit": "",
+                "median": ".3g",
+                "99 %": ".3g",
+                "worst": ".4g",
+                "at": "",
+                "limit": "g",
+                "beyond it": "d",
+            },
+        )
+    )
+    part.lines.append(
+        f"{study.mesh.n_cells:,} cells, fingerprint {study.mesh.fingerprint}; "
+        + ", ".join(
+            f"{key} {value:.5g}" if isinstance(value, float) else f"{key} {value}"
+            for key, value in study.mesh.recipe.items()
+        )
+    )
     return part
 
 
@@ -244,7 +294,9 @@ def _provenance(study) -> Part:
     if study.polar is not None:
         part.lines.append(f"Time to solve: {study.polar.table['seconds'].sum():.0f} s.")
         notes = study.polar.notes
-        part.texts.append(json.dumps({key: notes[key] for key in ("reference", "air", "numerics") if key in notes}, indent=1))  # fmt: skip
+        part.texts.append(
+            json.dumps({key: notes[key] for key in ("reference", "air", "numerics") if key in notes}, indent=1)
+        )
     study_file = study.folder / "study.toml"
     if study_file.is_file():
         part.texts.insert(0, study_file.read_text(encoding="utf-8"))

@@ -1,4 +1,6 @@
-"""The body in space with its pressures, to be turned in a browser: one script and its data, nothing from elsewhere (extra `report`)."""
+"""The body in space with its pressures, to be turned in a browser: one script and its data, nothing from elsewhere
+(extra `report`).
+"""
 
 from dataclasses import replace
 
@@ -15,8 +17,9 @@ MOST = 90_000  # triangles: more make files of tens of megabytes, and turn slowl
 def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surface, np.ndarray]:
     """The surface with at most so many triangles, and the means of `values` (points, k) at its points.
 
-    Points in one cube of a grid that look to the same side become one (Rossignac and Borrel 1993, Modeling in Computer Graphics, 455): both sides of a thin
-    wing stay apart. Points in the plane y = 0 stay in it: no gap between both halves of a mirrored body.
+    Points in one cube of a grid that look to the same side become one (Rossignac and Borrel 1993, Modeling in Computer
+    Graphics, 455): both sides of a thin wing stay apart. Points in the plane y = 0 stay in it: no gap between both
+    halves of a mirrored body.
     """
     if len(surface.triangles) <= most:
         return surface, values
@@ -46,7 +49,9 @@ def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surfa
 
 
 def pressure_scene(solutions: list, labels: list[str]) -> str:
-    """HTML of the walls coloured by Cp, a part a trace (its name in the legend hides it); a menu chooses among `labels`."""
+    """HTML of the walls coloured by Cp, a part a trace (its name in the legend hides it); a menu chooses among
+    `labels`.
+    """
     import plotly.graph_objects as go
     from plotly.offline import plot
 

@@ -2,7 +2,8 @@
 
 A profile follows the mesh line that leaves a wall face through opposite faces of quadrilateral cells. Its edge is where
 the shear has died away, y dU/dy below a fiftieth of U; thicknesses are the kinematic ones (White 2006, Viscous Fluid
-Flow, ch. 4): displacement int (1 - U/Ue) dy, momentum int U/Ue (1 - U/Ue) dy. Verified by tests/test_walls.py (Blasius).
+Flow, ch. 4): displacement int (1 - U/Ue) dy, momentum int U/Ue (1 - U/Ue) dy. Verified by tests/test_walls.py
+(Blasius).
 """
 
 import numpy as np
@@ -35,7 +36,9 @@ def lines_from(mesh: Mesh, faces: np.ndarray, most: int = 300) -> np.ndarray:
         shared = (points[sides][:, :, :, None] == points[entered[own]][:, None, None, :]).any(axis=(2, 3))
         opposite = sides[np.arange(len(own)), np.argmin(shared, axis=1)]
         inner = opposite < mesh.n_interior
-        after = np.where(mesh.left[opposite] == cell[own], mesh.right[np.minimum(opposite, mesh.n_interior - 1)], mesh.left[opposite])  # fmt: skip
+        after = np.where(
+            mesh.left[opposite] == cell[own], mesh.right[np.minimum(opposite, mesh.n_interior - 1)], mesh.left[opposite]
+        )
         going[own[~inner]] = False
         cell[own], entered[own] = after, opposite
     return out
@@ -76,8 +79,7 @@ def boundary_layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference, s
             displaced, lost = np.trapezoid(1.0 - u, y), np.trapezoid(u * (1.0 - u), y)
             rows[i] = thick, displaced, lost, displaced / lost, speed
         names = ("delta99", "displacement", "momentum", "shape factor", "edge speed")
-        columns = {"part": group.name, "side": side,
-                   "x/c": chord_fractions(mesh, reference, centre)}  # fmt: skip
+        columns = {"part": group.name, "side": side, "x/c": chord_fractions(mesh, reference, centre)}
         frames.append(pd.DataFrame(columns | dict(zip(names, rows.T, strict=True))))
     return pd.concat(frames, ignore_index=True)
 
@@ -108,7 +110,9 @@ def _cut(
 
 
 def profile_table(mesh: Mesh, velocity: np.ndarray, surface, reference, position: float, side: str):
-    """DataFrame of the profile at chord fraction `position` on a side: y [m], u [m/s], u/ue; None where there is none."""
+    """DataFrame of the profile at chord fraction `position` on a side: y [m], u [m/s], u/ue; None where there is
+    none.
+    """
     import pandas as pd
 
     best = None

@@ -1,7 +1,9 @@
 """Forces and moments of the body, by part and by cause, in wind and body axes.
 
 Lift and drag follow the wind (see `air.axes`); CX, CY, CZ lie along body axes x aft, y starboard, z up; CM is nose-up
-positive about the reference point, C roll starboard side down and C yaw nose to starboard positive. Of a half model, a sector or a wedge, they are those of the whole body. Moments move to another point without a rerun. Verified by tests/test_results.py.
+positive about the reference point, C roll starboard side down and C yaw nose to starboard positive. Of a half model, a
+sector or a wedge, they are those of the whole body. Moments move to another point without a rerun. Verified by
+tests/test_results.py.
 """
 
 from dataclasses import dataclass, replace
@@ -17,8 +19,9 @@ from zephyrum.conditions.axes import turned_body
 class Forces:
     """Force [N] and moment [N m] vectors (3,) of every part and cause, with all that turns them into coefficients.
 
-    `parts` holds (part, cause, force, moment about the origin of the mesh), in the axes of the mesh, in which the body is
-    turned nose-up by `attitude` [deg]; `planar`: of a section or an axisymmetric body; `reference.point` is in these axes too.
+    `parts` holds (part, cause, force, moment about the origin of the mesh), in the axes of the mesh, in which the body
+    is turned nose-up by `attitude` [deg]; `planar`: of a section or an axisymmetric body; `reference.point` is in these
+    axes too.
     """
 
     parts: tuple[tuple[str, str, tuple, tuple], ...]
@@ -46,14 +49,25 @@ class Forces:
         return self._sum(part, cause)[0]
 
     def coefficients(self, part: str | None = None, cause: str | None = None) -> dict[str, float]:
-        """CL, CD (wind axes), CM, CX, CZ (body axes), and in space CY and the moments of roll and yaw over the span, of a part and a cause (None: all)."""
+        """CL, CD (wind axes), CM, CX, CZ (body axes), and in space CY and the moments of roll and yaw over the span, of
+        a part and a cause (None: all).
+        """
         force, moment = self._sum(part, cause)
         scale = self.air.dynamic_pressure * self.reference.area
         drag, side, lift = self.air.axes @ force / scale
-        out = {"CL": float(lift), "CD": float(drag), "CM": float(moment[1] / (scale * self.reference.chord)),
-               "CX": float(force[0] / scale), "CZ": float(force[2] / scale)}  # fmt: skip
+        out = {
+            "CL": float(lift),
+            "CD": float(drag),
+            "CM": float(moment[1] / (scale * self.reference.chord)),
+            "CX": float(force[0] / scale),
+            "CZ": float(force[2] / scale),
+        }
         if not self.planar:  # those of a section hang on the thickness of its slab
-            out |= {"CY": float(side), "C roll": float(-moment[0] / (scale * self.reference.span)), "C yaw": float(-moment[2] / (scale * self.reference.span))}  # fmt: skip
+            out |= {
+                "CY": float(side),
+                "C roll": float(-moment[0] / (scale * self.reference.span)),
+                "C yaw": float(-moment[2] / (scale * self.reference.span)),
+            }
         return out
 
     @property

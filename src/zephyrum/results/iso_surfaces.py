@@ -1,9 +1,10 @@
 """Surfaces of equal value through a mesh in space, and what spins there: vorticity and the Q criterion.
 
-Values at the points are means of the cells round them; every cell that the level passes is cut into tetrahedra between its
-middle, the middles of its faces and their edges, and these exactly (Doi and Koide 1991, IEICE Trans. E74:214), so neighbours share their cuts
-and the surface has no gaps. Q = (|W|^2 - |S|^2) / 2 of the rates of rotation W and of strain S is positive in the core of a vortex (Hunt, Wray
-and Moin 1988, CTR-S88). Verified by tests/test_paths.py (area of a ball, a vortex that turns as a solid).
+Values at the points are means of the cells round them; every cell that the level passes is cut into tetrahedra between
+its middle, the middles of its faces and their edges, and these exactly (Doi and Koide 1991, IEICE Trans. E74:214), so
+neighbours share their cuts and the surface has no gaps. Q = (|W|^2 - |S|^2) / 2 of the rates of rotation W and of
+strain S is positive in the core of a vortex (Hunt, Wray and Moin 1988, CTR-S88). Verified by tests/test_paths.py (area
+of a ball, a vortex that turns as a solid).
 """
 
 import numpy as np
@@ -31,7 +32,10 @@ def rotation_quantities(solution) -> dict[str, np.ndarray]:
     turn, strain = 0.5 * (g - g.transpose(0, 2, 1)), 0.5 * (g + g.transpose(0, 2, 1))
     rate = solution.air.speed / solution.reference.chord
     total = np.einsum("nij,nij->n", turn, turn)
-    return {"vorticity": np.sqrt(2.0 * total) / rate, "q": 0.5 * (total - np.einsum("nij,nij->n", strain, strain)) / rate**2}  # fmt: skip
+    return {
+        "vorticity": np.sqrt(2.0 * total) / rate,
+        "q": 0.5 * (total - np.einsum("nij,nij->n", strain, strain)) / rate**2,
+    }
 
 
 def at_points(mesh, values: np.ndarray) -> np.ndarray:
@@ -67,9 +71,15 @@ def iso_polygons(mesh, values: np.ndarray, level: float):
     corner = at_points(mesh, values) - level
     start, faces = mesh.cell_faces
     # cells whose corners are not all on one side
-    low, high = np.minimum.reduceat(corner[mesh.face_points], mesh.face_start[:-1]), np.maximum.reduceat(corner[mesh.face_points], mesh.face_start[:-1])  # fmt: skip
+    low, high = (
+        np.minimum.reduceat(corner[mesh.face_points], mesh.face_start[:-1]),
+        np.maximum.reduceat(corner[mesh.face_points], mesh.face_start[:-1]),
+    )
     own = values - level
-    low, high = np.minimum(np.minimum.reduceat(low[faces], start[:-1]), own), np.maximum(np.maximum.reduceat(high[faces], start[:-1]), own)  # fmt: skip
+    low, high = (
+        np.minimum(np.minimum.reduceat(low[faces], start[:-1]), own),
+        np.maximum(np.maximum.reduceat(high[faces], start[:-1]), own),
+    )
     cut = np.flatnonzero((low < 0.0) & (high > 0.0))
     if not len(cut):
         return np.zeros((0, 3)), np.zeros((0, 3), dtype=np.int64), cut

@@ -13,9 +13,38 @@ from zephyrum.errors import FileError
 from zephyrum.flow.outcome import Outcome
 
 KNOWN_DRAG_FRACTION = 0.2
-COLUMNS = ("mach", "alpha", "reynolds", "CL", "CD", "CM", "CD pressure", "CD friction", "CX", "CZ", "L/D", "y+ max", "outcome", "residual_drop", "drift", "numerics", "CL amplitude",
-           "CD amplitude", "CL error", "CD error", "CM error", "cp min", "mach max", "model", "cells", "mesh", "case", "steps", "seconds",
-           "reason")  # fmt: skip
+COLUMNS = (
+    "mach",
+    "alpha",
+    "reynolds",
+    "CL",
+    "CD",
+    "CM",
+    "CD pressure",
+    "CD friction",
+    "CX",
+    "CZ",
+    "L/D",
+    "y+ max",
+    "outcome",
+    "residual_drop",
+    "drift",
+    "numerics",
+    "CL amplitude",
+    "CD amplitude",
+    "CL error",
+    "CD error",
+    "CM error",
+    "cp min",
+    "mach max",
+    "model",
+    "cells",
+    "mesh",
+    "case",
+    "steps",
+    "seconds",
+    "reason",
+)
 
 
 @dataclass(frozen=True)
@@ -57,8 +86,12 @@ class Polar:
         bend, slope, _ = np.polyfit(a[near] - a[top], lift[near], 2)
         shift = float(np.clip(-0.5 * slope / bend, a[top - 1] - a[top], a[top + 1] - a[top])) if bend < 0.0 else 0.0
         converged = bool((own["outcome"].to_numpy()[near] == Outcome.CONVERGED).all())
-        return {"CL": float(lift[top] + 0.5 * slope * shift), "alpha": float(a[top] + shift),
-                "alpha +-": float(0.5 * max(a[top] - a[top - 1], a[top + 1] - a[top])), "converged": converged}  # fmt: skip
+        return {
+            "CL": float(lift[top] + 0.5 * slope * shift),
+            "alpha": float(a[top] + shift),
+            "alpha +-": float(0.5 * max(a[top] - a[top - 1], a[top + 1] - a[top])),
+            "converged": converged,
+        }
 
     def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":
         """The polar with error bars: the larger of a share of the value and an absolute one, plus the swing if any.
@@ -78,8 +111,15 @@ class Polar:
     def write(self, path: str | Path) -> Path:
         """Write `path` (.csv) and its sidecar (.json), each in one stroke."""
         path = Path(path)
-        notes = self.notes | {"columns": {"alpha": "deg", "seconds": "s", "drift": "largest coefficient change over the last window",
-                                          "residual_drop": "decades of residual drop", "other columns": "dimensionless or text"}}  # fmt: skip
+        notes = self.notes | {
+            "columns": {
+                "alpha": "deg",
+                "seconds": "s",
+                "drift": "largest coefficient change over the last window",
+                "residual_drop": "decades of residual drop",
+                "other columns": "dimensionless or text",
+            }
+        }
         write_text(path, self.table.to_csv(index=False))
         write_text(path.with_suffix(".json"), json.dumps(notes, indent=1, default=str))
         return path

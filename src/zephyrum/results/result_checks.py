@@ -1,7 +1,7 @@
 """What looks wrong after a run: sentences with the likely cause, shown with the results and kept with them.
 
-Bounds of the fields, plausibility of the coefficients, convergence, y+, cells of first order, drag that only the mesh can have made. Nothing
-here changes a number. Verified by tests/test_verdicts.py and tests/test_space.py.
+Bounds of the fields, plausibility of the coefficients, convergence, y+, cells of first order, drag that only the mesh
+can have made. Nothing here changes a number. Verified by tests/test_verdicts.py and tests/test_space.py.
 """
 
 import numpy as np
@@ -11,11 +11,13 @@ from zephyrum.flow.outcome import Outcome
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 
 CIRCLE_WAKE, SPHERE_WAKE = 47.0, 212.0  # Reynolds numbers on the width above which laminar wakes are unsteady
-Y_PLUS_OFF = 2.5  # factor between the y+ asked for and the median on the wall that is told: flat-plate friction is a fair guess only
+# factor between the y+ asked for and the median on the wall that is told: flat-plate friction is a fair guess only
+Y_PLUS_OFF = 2.5
 WIDE_WAKE = 0.5  # width of a separated wake over that of the body above which it is one of a bluff body
 COARSE_WALL = 5.0  # y+ of a first cell that is out of the viscous sublayer
 PLAIN_WALL = 0.01  # share of the wall's area in first order that is told
-# CD of an inviscid subsonic section, beside 2 % of CL^2, that is told to be error of a coarse mesh, and from which on the flow is another one
+# CD of an inviscid subsonic section, beside 2 % of CL^2, that is told to be error of a coarse mesh, and from which
+# on the flow is another one
 FREE_DRAG = 5e-3, 2e-2
 LEAST_DRAG = 2e-3  # negative CD of an inviscid flow that may be error of a coarse mesh
 EXCESS_HEAT = 0.25  # of the temperature of the stream: above the total temperature that errors of a mesh do not explain
@@ -71,7 +73,9 @@ def result_warnings(solution) -> list[str]:
 
 
 def _drag_of_no_cause(solution, c: dict[str, float]) -> float:
-    """CD less 2 % of CL^2 of an inviscid subsonic section at a moderate alpha, which should be 0 (d'Alembert's paradox); 0 for all else."""
+    """CD less 2 % of CL^2 of an inviscid subsonic section at a moderate alpha, which should be 0 (d'Alembert's
+    paradox); 0 for all else.
+    """
     if (
         solution.viscous
         or solution.mesh.dimension != 2
@@ -103,8 +107,9 @@ def _other_y_plus(solution) -> list[str]:
 def _laminar_wake(solution) -> list[str]:
     """A warning where a steady solution has a separated laminar wake that is known to be unsteady.
 
-    The wake of a circle sheds vortices above a Reynolds number of 47 on its diameter (Provansal, Mathis and Boyer 1987, J. Fluid Mech. 182:1), that of a
-    sphere above 212 (Natarajan and Acrivos 1993, J. Fluid Mech. 254:323). Here the Reynolds number is on the width of the body across the wind.
+    The wake of a circle sheds vortices above a Reynolds number of 47 on its diameter (Provansal, Mathis and Boyer 1987,
+    J. Fluid Mech. 182:1), that of a sphere above 212 (Natarajan and Acrivos 1993, J. Fluid Mech. 254:323). Here the
+    Reynolds number is on the width of the body across the wind.
     """
     mesh = solution.mesh
     dead = solution.separated()
@@ -127,7 +132,8 @@ def _laminar_wake(solution) -> list[str]:
 
 
 def implausibilities(solution) -> list[str]:
-    """What no flow of this kind shows: negative drag, temperatures and pressures far beyond their bounds, with the likely cause.
+    """What no flow of this kind shows: negative drag, temperatures and pressures far beyond their bounds, with the
+    likely cause.
 
     Small excesses are errors of the mesh and are told by `result_warnings`.
     """
@@ -158,7 +164,8 @@ def implausibilities(solution) -> list[str]:
     faces = solution.mesh.faces_of("wall")
     cp = solution.wall_pressure[faces - solution.mesh.n_interior] / air.dynamic_pressure
     area = np.linalg.norm(solution.mesh.face_area[faces], axis=1)
-    # at low Reynolds numbers friction raises the pressure at a stagnation point by some multiple of 1 / Re (Barker 1922)
+    # at low Reynolds numbers friction raises the pressure at a stagnation point by some multiple of 1 / Re
+    # (Barker 1922)
     slack = EXCESS_CP + (LOW_REYNOLDS_PITOT / solution.reynolds if solution.viscous else 0.0)
     fraction = float(area[cp > air.cp_stagnation + slack].sum() / area.sum())
     if fraction > EXCESS_AREA:
@@ -185,8 +192,15 @@ def extremes(solution):
     import pandas as pd
 
     air, fields, c = solution.air, solution.fields(), solution.mesh.cell_centroid
-    bounds = {"pressure": (0.0, air.pressure * air.gas.pitot_pressure_ratio(air.mach) if air.mach <= 1 else air.total_pressure),
-              "temperature": (0.0, air.total_temperature), "cp": (air.cp_vacuum, air.cp_stagnation), "mach": (0.0, np.inf)}  # fmt: skip
+    bounds = {
+        "pressure": (
+            0.0,
+            air.pressure * air.gas.pitot_pressure_ratio(air.mach) if air.mach <= 1 else air.total_pressure,
+        ),
+        "temperature": (0.0, air.total_temperature),
+        "cp": (air.cp_vacuum, air.cp_stagnation),
+        "mach": (0.0, np.inf),
+    }
     units = {"pressure": "Pa", "temperature": "K", "cp": "-", "mach": "-"}
     rows = []
     for name, (low, high) in bounds.items():
@@ -214,7 +228,9 @@ def _unusual(c: dict[str, float], air: Freestream) -> list[str]:
     """Sentences on coefficients of a body in space that few aircraft have, with the likely cause."""
     out = []
     if abs(c["CL"]) > 0.1 and c["CD"] > 2.0 * abs(c["CL"]) and abs(air.alpha) < 30.0:
-        out.append(f"CD {c['CD']:.3g} is {c['CD'] / abs(c['CL']):.2g} times CL: are nose and up right (x aft, z up), and is the reference area that of the wing?")  # fmt: skip
+        out.append(
+            f"CD {c['CD']:.3g} is {c['CD'] / abs(c['CL']):.2g} times CL: are nose and up right (x aft, z up), and is the reference area that of the wing?"
+        )
     if c["CD"] > 1e-4 and abs(c["CL"]) / c["CD"] > 120.0:
         out.append(f"L/D is {abs(c['CL']) / c['CD']:.0f}, beyond any aircraft: drag is missing, or alpha is far off.")
     if abs(c["CL"]) > 5.0:

@@ -1,9 +1,10 @@
 """Surface results of a flow in space: pressures in sections across the body, and how the lift is spread over the span.
 
-A section is where a plane y = constant meets the triangles of the walls, each with its own Cp; its lift is the sum of pressure over
-the pieces, so that it can be checked against the span loading, which spreads the force of every triangle exactly over the
-strips that it reaches into. Induced drag: that of the trailing vortices of that loading in the plane far behind (Glauert
-1926, The Elements of Aerofoil and Airscrew Theory, ch. 11; series fitted as by Multhopp 1938). Verified by tests/test_space.py.
+A section is where a plane y = constant meets the triangles of the walls, each with its own Cp; its lift is the sum of
+pressure over the pieces, so that it can be checked against the span loading, which spreads the force of every triangle
+exactly over the strips that it reaches into. Induced drag: that of the trailing vortices of that loading in the plane
+far behind (Glauert 1926, The Elements of Aerofoil and Airscrew Theory, ch. 11; series fitted as by Multhopp 1938).
+Verified by tests/test_space.py.
 """
 
 from dataclasses import dataclass
@@ -86,8 +87,17 @@ def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.Data
             name = names[hit][np.argmax(own)]
             x = pair[own][:, :, 0]
             chord = max(float(np.ptp(x)), 1e-12)
-            columns = {"part": name, "loop": loop, axis: position, "x": midpoint[own, 0], "y": midpoint[own, 1], "z": midpoint[own, 2],
-                       "fraction": (midpoint[own, 0] - x.min()) / chord, "side": np.where(upper[hit[own]], "upper", "lower"), "Cp": cp[hit[own]]}  # fmt: skip
+            columns = {
+                "part": name,
+                "loop": loop,
+                axis: position,
+                "x": midpoint[own, 0],
+                "y": midpoint[own, 1],
+                "z": midpoint[own, 2],
+                "fraction": (midpoint[own, 0] - x.min()) / chord,
+                "side": np.where(upper[hit[own]], "upper", "lower"),
+                "Cp": cp[hit[own]],
+            }
             if friction is not None:
                 columns["Cf"] = np.linalg.norm(friction[faces[hit[own]] - ni], axis=1) / solution.air.dynamic_pressure
             force = -cp[hit[own], None] * n[own] * wide[own, None]
@@ -97,7 +107,8 @@ def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.Data
 
 
 def _loops(pair: np.ndarray, names: np.ndarray) -> np.ndarray:
-    """(m,) number of the closed curve that each piece (m, 2, 3) of a section is of, from the foremost one on; pieces of two parts are never of one.
+    """(m,) number of the closed curve that each piece (m, 2, 3) of a section is of, from the foremost one on; pieces of
+    two parts are never of one.
 
     So wing and tail that share a label have each its own chord.
     """
@@ -120,9 +131,10 @@ def _loops(pair: np.ndarray, names: np.ndarray) -> np.ndarray:
 class SpanLoading:
     """How lift is spread over the span, and the drag that comes with it.
 
-    table: y [m] of the strips' middles, "width" [m], "cl c" [m]: lift over dynamic pressure and width, "cd c" [m] of the surface,
-    "load": cl c over its mean. CL: sum; induced: CD of the trailing vortices, within `uncertainty`; efficiency: CL^2 / (pi aspect ratio
-    induced); span [m]. Both are nan, with the reason in `note`, where the load is not that of one wing: its formula is for a plane wake.
+    table: y [m] of the strips' middles, "width" [m], "cl c" [m]: lift over dynamic pressure and width, "cd c" [m] of
+    the surface, "load": cl c over its mean. CL: sum; induced: CD of the trailing vortices, within `uncertainty`;
+    efficiency: CL^2 / (pi aspect ratio induced); span [m]. Both are nan, with the reason in `note`, where the load is
+    not that of one wing: its formula is for a plane wake.
     """
 
     table: pd.DataFrame
@@ -142,7 +154,9 @@ class SpanLoading:
 
 
 def _sums_below(y: np.ndarray, values: np.ndarray, at: np.ndarray) -> np.ndarray:
-    """(k, j) what of `values` (m, j), spread evenly over triangles, lies below each place `at` (k,); y (m, 3) of their corners, sorted."""
+    """(k, j) what of `values` (m, j), spread evenly over triangles, lies below each place `at` (k,); y (m, 3) of their
+    corners, sorted.
+    """
     a, b, c = y.T
     order = np.argsort(c)
     whole_ones = np.concatenate([np.zeros((1, values.shape[1])), np.cumsum(values[order], axis=0)])
@@ -159,7 +173,8 @@ def _sums_below(y: np.ndarray, values: np.ndarray, at: np.ndarray) -> np.ndarray
 def image_drag(n: np.ndarray, series: np.ndarray, aspect: float, height: float, points: int = 400) -> float:
     """CD that the mirror image of the trailing vortices in the ground adds, a negative number (Wieselsberger 1921).
 
-    n, series: numbers and coefficients of the sine series of circulation over 2 span speed; height: of the trailing vortices over the ground in spans.
+    n, series: numbers and coefficients of the sine series of circulation over 2 span speed; height: of the trailing
+    vortices over the ground in spans.
     """
     theta = (np.arange(points) + 0.5) * np.pi / points
     y = 0.5 * np.cos(theta)
@@ -229,8 +244,15 @@ def span_loading(solution, strips: int = STRIP_COUNT, part: str | None = None) -
         n = np.arange(1, min(TERMS, strips // 2) + 1)
         series = np.linalg.lstsq(np.sin(np.outer(at, n)) * weight[:, None], load / (4.0 * span) * weight, rcond=None)[0]
         induced += image_drag(n, series, aspect, height / span)
-    table = pd.DataFrame({"y": 0.5 * (edges[1:] + edges[:-1]), "width": width, "cl c": load, "cd c": each[:, 0] / width,
-                          "load": load * span / max(each[:, 1].sum(), 1e-300)})  # fmt: skip
+    table = pd.DataFrame(
+        {
+            "y": 0.5 * (edges[1:] + edges[:-1]),
+            "width": width,
+            "cl c": load,
+            "cd c": each[:, 0] / width,
+            "load": load * span / max(each[:, 1].sum(), 1e-300),
+        }
+    )
     efficiency = lift**2 / (np.pi * aspect * induced) if induced > 0.0 else float("nan")
     if note := _not_one_wing(corner, wind[: len(corner), 2], span):
         return SpanLoading(table, lift, float("nan"), float("nan"), float("nan"), span, note)
@@ -240,7 +262,8 @@ def span_loading(solution, strips: int = STRIP_COUNT, part: str | None = None) -
 def _not_one_wing(corner: np.ndarray, lift: np.ndarray, span: float) -> str:
     """Why the load of triangles (m, 3, 3) with lifts (m,) is not that of one plane wing; "" if it is.
 
-    The lift of every strip of the span is taken at its mean height; wings above each other, and bodies that are longer than wide, have no plane wake.
+    The lift of every strip of the span is taken at its mean height; wings above each other, and bodies that are longer
+    than wide, have no plane wake.
     """
     midpoint = corner.mean(axis=1)
     length = float(np.ptp(corner[:, :, 0]))

@@ -1,10 +1,11 @@
-"""Lines along the surface of a body in space, as oil on it would draw them: the friction's way, without friction that of the air at the wall.
+"""Lines along the surface of a body in space, as oil on it would draw them: the friction's way, without friction that
+of the air at the wall.
 
-A line crosses one triangle after the other, with a direction linear between the corners and the midpoint rule (second order); it ends at sharp
-edges, where the flow leaves the body, and where it would come nearer to another line than their spacing. So the lines
-cover the body evenly without a seed picked, close up where the flow separates and spread where it attaches.
-Legendre (1956), La Recherche Aeronautique 54 (lines of friction and their nodes and saddles); spacing after
-Jobard and Lefer (1997). Verified by tests/test_paths.py (meridians of a ball, circles about an axis).
+A line crosses one triangle after the other, with a direction linear between the corners and the midpoint rule (second
+order); it ends at sharp edges, where the flow leaves the body, and where it would come nearer to another line than
+their spacing. So the lines cover the body evenly without a seed picked, close up where the flow separates and spread
+where it attaches. Legendre (1956), La Recherche Aeronautique 54 (lines of friction and their nodes and saddles);
+spacing after Jobard and Lefer (1997). Verified by tests/test_paths.py (meridians of a ball, circles about an axis).
 """
 
 from dataclasses import dataclass
@@ -20,14 +21,16 @@ from zephyrum.mesh.wall_triangles import wall_surface
 SPACING = 0.012  # of the body's size between lines
 FINEST = 0.002  # of it: least spacing
 SHORT = 3.0  # spacings: shorter lines are left out
-SHARP = 0.5  # least cosine between the normals of triangles that a line passes between, and over which directions are averaged
+# least cosine between the normals of triangles that a line passes between, and over which directions are averaged
+SHARP = 0.5
 MOST = 4000  # triangles that one line crosses either way
 SAFE = 1e-9  # of a triangle: least distance from its sides
 
 
 @dataclass(frozen=True, eq=False)
 class SkinFrictionLines:
-    """Lines on the surface with points (n, 3) [m]: line i has the points start[i]:start[i + 1], in the order of the flow.
+    """Lines on the surface with points (n, 3) [m]: line i has the points start[i]:start[i + 1], in the order of the
+    flow.
 
     normal (n, 3): that of the surface, out of the body; strength (n,): what `name` tells, "Cf" [-] or "speed" [m/s].
     """
@@ -62,13 +65,27 @@ class SkinFrictionLines:
         step[self.start[:-1]] = 0.0
         along = np.cumsum(step)
         x, y, z = self.points.T
-        return pd.DataFrame({"line": line, "x": x, "y": y, "z": z, "length": along - along[self.start[:-1]][line], self.name: self.strength})  # fmt: skip
+        return pd.DataFrame(
+            {
+                "line": line,
+                "x": x,
+                "y": y,
+                "z": z,
+                "length": along - along[self.start[:-1]][line],
+                self.name: self.strength,
+            }
+        )
 
     def mirrored(self) -> "SkinFrictionLines":
         """With the lines of the other half of a half model."""
         other = np.array([1.0, -1.0, 1.0])
-        return SkinFrictionLines(np.r_[self.start, self.start[1:] + self.start[-1]], np.concatenate([self.points, self.points * other]),
-                         np.concatenate([self.normal, self.normal * other]), np.r_[self.strength, self.strength], self.name)  # fmt: skip
+        return SkinFrictionLines(
+            np.r_[self.start, self.start[1:] + self.start[-1]],
+            np.concatenate([self.points, self.points * other]),
+            np.concatenate([self.normal, self.normal * other]),
+            np.r_[self.strength, self.strength],
+            self.name,
+        )
 
 
 def skin_friction_lines(solution, spacing: float | None = None) -> SkinFrictionLines:
@@ -108,7 +125,9 @@ def skin_friction_lines(solution, spacing: float | None = None) -> SkinFrictionL
 
 @serial
 def _at_corners(t, begin, star, along, normal, area):
-    """(m, 3, 3) direction at the corners of every triangle, along it: means by area over neighbours that are not behind a sharp edge."""
+    """(m, 3, 3) direction at the corners of every triangle, along it: means by area over neighbours that are not behind
+    a sharp edge.
+    """
     out = np.zeros((len(t), 3, 3))
     for i in range(len(t)):
         for c in range(3):
@@ -133,7 +152,9 @@ def _at_corners(t, begin, star, along, normal, area):
 
 @serial
 def _cross(i, fraction, corners, rise, direction, rate):
-    """Move the shares (3,) of the corners of triangle i to where the line leaves it; the corner opposite to that side, -1 if it stands still."""
+    """Move the shares (3,) of the corners of triangle i to where the line leaves it; the corner opposite to that side,
+    -1 if it stands still.
+    """
     first = fraction.copy()
     at = -1
     for half in (0.5, 1.0):
@@ -170,7 +191,9 @@ def _box(p, n, low, spacing):
 
 @serial
 def _trace_lines(tries, t, x, normal, corners, rise, beyond, owner, low, spacing, short):
-    """(start (k + 1,), rows (n, 7): place, normal, strength) of lines from the middles of triangles not yet near to a line."""
+    """(start (k + 1,), rows (n, 7): place, normal, strength) of lines from the middles of triangles not yet near to a
+    line.
+    """
     size = 1 << 16
     rows, used = np.zeros((size, 7)), 0
     start = np.zeros(len(tries) + 1, dtype=np.int64)

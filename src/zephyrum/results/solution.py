@@ -34,9 +34,9 @@ LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh er
 class Solution(Run):
     """One solved condition on one mesh.
 
-    outcome: "converged" (residuals down and forces at rest), "implausible" (that, but with values that no such flow has), "oscillating"
-    (neither, but bounded) or "failed"; `reason` says why. Coefficients refer to `reference`; the mesh error of a single solution is
-    unknown until `refine` finds it. `case` is everything that it depends on.
+    outcome: "converged" (residuals down and forces at rest), "implausible" (that, but with values that no such flow
+    has), "oscillating" (neither, but bounded) or "failed"; `reason` says why. Coefficients refer to `reference`; the
+    mesh error of a single solution is unknown until `refine` finds it. `case` is everything that it depends on.
     """
 
     @classmethod
@@ -87,7 +87,9 @@ class Solution(Run):
 
     @functools.cached_property
     def implausible(self) -> tuple[str, ...]:
-        """What a converged solution shows that no such flow has: what must not be used as a result. Empty if nothing, or if it did not converge."""
+        """What a converged solution shows that no such flow has: what must not be used as a result. Empty if nothing,
+        or if it did not converge.
+        """
         return tuple(implausibilities(self)) if self.flow.outcome == Outcome.CONVERGED else ()
 
     @property
@@ -107,7 +109,9 @@ class Solution(Run):
 
     @property
     def computed(self) -> Freestream:
-        """The freestream computed with, in the axes of the mesh: `air` itself unless its Mach number is very low or the body is turned."""
+        """The freestream computed with, in the axes of the mesh: `air` itself unless its Mach number is very low or the
+        body is turned.
+        """
         return self.case.computed
 
     @property
@@ -195,10 +199,12 @@ class Solution(Run):
         return self._surface.drop(columns=["Cf", "y+", "heat flux"], errors="ignore")
 
     def cuts(self, at, part: str | None = None, axis: str = "y"):
-        """DataFrame of pressures in sections of a body in space, at one or more places [m] along y (wings) or x (bodies).
+        """DataFrame of pressures in sections of a body in space, at one or more places [m] along y (wings) or x
+        (bodies).
 
-        A row for every triangle cut: part, place, x, y, z [m], "fraction" of the local chord from its foremost point, side, Cp (and Cf), the
-        local "chord" [m], and its share of the section's force coefficients cx, cz: their sums are those of the section.
+        A row for every triangle cut: part, place, x, y, z [m], "fraction" of the local chord from its foremost point,
+        side, Cp (and Cf), the local "chord" [m], and its share of the section's force coefficients cx, cz: their sums
+        are those of the section.
         """
         return cut_table(self, at, part, axis)
 
@@ -207,9 +213,11 @@ class Solution(Run):
         return span_loading(self, strips, part)
 
     def wake_drag(self, at=None):
-        """DataFrame of the drag seen in planes x = `at` [m] behind a body in space (by default four, up to a reference chord behind it):
+        """DataFrame of the drag seen in planes x = `at` [m] behind a body in space (by default four, up to a reference
+        chord behind it):
 
-        "induced CD" of the trailing vortices, "entropy CD" of friction, shocks and, in smooth inviscid flow, of the mesh's error; their sum.
+        "induced CD" of the trailing vortices, "entropy CD" of friction, shocks and, in smooth inviscid flow, of the
+        mesh's error; their sum.
         """
         return wake_drag(self, at)
 
@@ -224,7 +232,9 @@ class Solution(Run):
         return turning_points(self._surface)
 
     def boundary_layer(self):
-        """DataFrame along a section: part, side, x/c, delta99, displacement and momentum thickness [m], shape factor."""
+        """DataFrame along a section: part, side, x/c, delta99, displacement and momentum thickness [m], shape
+        factor.
+        """
         self._refuse_inviscid("has no boundary layer")
         return boundary_layer_table(self.mesh, self.fields()["velocity"], self._surface, self.reference, self.air.speed)
 
@@ -255,8 +265,14 @@ class Solution(Run):
         pressure = air.pressure + q[:, 0] * self._stress
         temperature = q[:, 4] * air.temperature
         velocity = q[:, 1:4] * air.speed / self.computed.mach
-        out = {"pressure": pressure, "velocity": velocity, "temperature": temperature, "density": pressure / (air.gas.R * temperature),
-               "mach": np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4]) * air.mach / self.computed.mach, "cp": q[:, 0] / (0.5 * self.computed.mach**2)}  # fmt: skip
+        out = {
+            "pressure": pressure,
+            "velocity": velocity,
+            "temperature": temperature,
+            "density": pressure / (air.gas.R * temperature),
+            "mach": np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4]) * air.mach / self.computed.mach,
+            "cp": q[:, 0] / (0.5 * self.computed.mach**2),
+        }
         if self.model in VISCOUS_MODELS:
             out["eddy viscosity ratio"] = self.flow.eddy_ratio
         return out
@@ -267,29 +283,36 @@ class Solution(Run):
         return slopes[:, 0, 2] - slopes[:, 2, 0]
 
     def spin(self) -> dict[str, np.ndarray]:
-        """Cell fields (n,) of rotation: "vorticity", its size over speed and chord, and "q", the Q criterion over their square (positive in cores)."""
+        """Cell fields (n,) of rotation: "vorticity", its size over speed and chord, and "q", the Q criterion over their
+        square (positive in cores).
+        """
         return rotation_quantities(self)
 
     def level_surface(self, name: str, level: float):
-        """(Surface on which the field `name` of `fields` or `rotation_quantities` has the value `level`, cell (t,) of each of its triangles); in space.
+        """(Surface on which the field `name` of `fields` or `rotation_quantities` has the value `level`, cell (t,) of
+        each of its triangles); in space.
 
         Normals point to lower values. InputError if there is no such place.
         """
         return iso_surface(self, name, level)
 
     def paths(self, seeds=None, length: float | None = None) -> Streamlines:
-        """Streamlines in space through `seeds` (k, 3) [m], both ways over `length` [m] at most (three bodies); without seeds from before the body."""
+        """Streamlines in space through `seeds` (k, 3) [m], both ways over `length` [m] at most (three bodies); without
+        seeds from before the body.
+        """
         return trace_streamlines(self, seeds, length)
 
     def skin_friction_lines(self, spacing: float | None = None) -> SkinFrictionLines:
-        """Lines of friction on the surface in space, as oil would draw them; without friction of the air's way along it.
+        """Lines of friction on the surface in space, as oil would draw them; without friction of the air's way along
+        it.
 
         They cover the body evenly, `spacing` [m] apart (1.2 % of the body without it).
         """
         return skin_friction_lines(self, spacing)
 
     def stream_function(self) -> np.ndarray:
-        """(n_points,) mass between a point on the front side and the wall over that through a chord; lines are streamlines.
+        """(n_points,) mass between a point on the front side and the wall over that through a chord; lines are
+        streamlines.
 
         See `results.streamlines`; of planar flow only.
         """
@@ -305,7 +328,9 @@ class Solution(Run):
         return self.air.density * self.air.speed * across
 
     def separated(self, stream: np.ndarray | None = None) -> np.ndarray:
-        """(n_points,) bool: points in zones of closed streamlines, which are separation bubbles (`stream`: if at hand)."""
+        """(n_points,) bool: points in zones of closed streamlines, which are separation bubbles (`stream`: if at
+        hand).
+        """
         return bubbles(self.mesh, self.stream_function() if stream is None else stream, 1.0)
 
     def amplitude(self) -> dict[str, tuple[float, float]]:
@@ -320,8 +345,8 @@ class Solution(Run):
     def extremes(self):
         """DataFrame of the extremes of the fields with their places, the physical bound of each, and whether it holds.
 
-        Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure and
-        Cp from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.
+        Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure
+        and Cp from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.
         """
         return extremes(self)
 
@@ -337,21 +362,42 @@ class Solution(Run):
         fields = self.fields()
         friction = {}
         if self.viscous:
-            friction = {"CD pressure": self.forces.coefficients(cause="pressure")["CD"], "CD friction": self.forces.coefficients(cause="friction")["CD"],
-                        "y+ max": float(self._surface["y+"].max())}  # fmt: skip
-        return {"mach": self.air.mach, "alpha": self.air.alpha, "reynolds": self.reynolds if self.viscous else self.air.reynolds, **{k: c[k] for k in ("CL", "CD", "CM", "CX", "CZ")},
-                "L/D": c["CL"] / c["CD"] if c["CD"] > LEAST_DRAG else float("nan"), "outcome": self.outcome,
-                "residual_drop": round(-np.log10(max(worst, 1e-16)), 2), "drift": self.history.drift(), "numerics": self.fallback or "as asked",
-                "CL amplitude": amplitude["CL"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0, "CD amplitude": amplitude["CD"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
-                **friction, "cp min": float(fields["cp"].min()), "mach max": float(fields["mach"].max()), "model": self.model, "cells": self.mesh.n_cells,
-                "mesh": self.mesh.fingerprint, "case": self.case.fingerprint, "steps": int(self.history.column("step", 0)[-1]), "seconds": round(self.flow.seconds, 2), "reason": self.reason}  # fmt: skip
+            friction = {
+                "CD pressure": self.forces.coefficients(cause="pressure")["CD"],
+                "CD friction": self.forces.coefficients(cause="friction")["CD"],
+                "y+ max": float(self._surface["y+"].max()),
+            }
+        return {
+            "mach": self.air.mach,
+            "alpha": self.air.alpha,
+            "reynolds": self.reynolds if self.viscous else self.air.reynolds,
+            **{k: c[k] for k in ("CL", "CD", "CM", "CX", "CZ")},
+            "L/D": c["CL"] / c["CD"] if c["CD"] > LEAST_DRAG else float("nan"),
+            "outcome": self.outcome,
+            "residual_drop": round(-np.log10(max(worst, 1e-16)), 2),
+            "drift": self.history.drift(),
+            "numerics": self.fallback or "as asked",
+            "CL amplitude": amplitude["CL"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
+            "CD amplitude": amplitude["CD"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
+            **friction,
+            "cp min": float(fields["cp"].min()),
+            "mach max": float(fields["mach"].max()),
+            "model": self.model,
+            "cells": self.mesh.n_cells,
+            "mesh": self.mesh.fingerprint,
+            "case": self.case.fingerprint,
+            "steps": int(self.history.column("step", 0)[-1]),
+            "seconds": round(self.flow.seconds, 2),
+            "reason": self.reason,
+        }
 
     def write(self, path: str | Path) -> Path:
         """Write the fields on the mesh to a .vtu or .cgns file."""
         return write_mesh(self.mesh, path, self.fields())
 
     def save(self, path: str | Path, mesh_file: str | Path | None = None) -> Path:
-        """Keep case, last state and history in one .npz file, written in one stroke; `load_solution(path)` gives it back.
+        """Keep case, last state and history in one .npz file, written in one stroke; `load_solution(path)` gives it
+        back.
 
         mesh_file: a mesh kept by `store_mesh`, to which the file then only refers; without it the mesh is inside.
         """

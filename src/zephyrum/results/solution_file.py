@@ -1,7 +1,7 @@
 """Reading solutions from disk: see `solution_writer` for the file.
 
-The mesh is inside, or in a kept mesh that the file refers to. What is read is checked against the fingerprint of its case.
-Verified by tests/test_case.py and tests/test_studies.py.
+The mesh is inside, or in a kept mesh that the file refers to. What is read is checked against the fingerprint of its
+case. Verified by tests/test_case.py and tests/test_studies.py.
 """
 
 import json
@@ -48,13 +48,19 @@ def load_solution(path: str | Path, mesh: Mesh | None = None) -> Solution:
     path = Path(path)
     facts, arrays = _read(path)
     if mesh is not None and mesh.fingerprint != facts["mesh"]["fingerprint"]:
-        raise FileError(f"solution {str(path)!r} is stale: it belongs to the mesh {facts['mesh']['fingerprint']}, not to {mesh.fingerprint}; remove it and run again.")  # fmt: skip
+        raise FileError(
+            f"solution {str(path)!r} is stale: it belongs to the mesh {facts['mesh']['fingerprint']}, not to {mesh.fingerprint}; remove it and run again."
+        )
     try:
         case = _case_of(facts, arrays, path, mesh)
         flow = FlowState(
-            *(arrays[name] for name in STATES), Scales.of(case.computed), Outcome(facts["outcome"]), facts["reason"],
-            History([tuple(row) for row in arrays["history"]]), facts["seconds"],
-        )  # fmt: skip
+            *(arrays[name] for name in STATES),
+            Scales.of(case.computed),
+            Outcome(facts["outcome"]),
+            facts["reason"],
+            History([tuple(row) for row in arrays["history"]]),
+            facts["seconds"],
+        )
         _checked(flow, case, path)
     except FileError:
         raise
@@ -65,7 +71,9 @@ def load_solution(path: str | Path, mesh: Mesh | None = None) -> Solution:
 
 @takes(path=PATH)
 def stored_case(path: str | Path) -> tuple[str, dict]:
-    """(fingerprint, description) of the case of a stored solution, without reading its states; FileError if it cannot be read."""
+    """(fingerprint, description) of the case of a stored solution, without reading its states; FileError if it cannot
+    be read.
+    """
     facts, _ = _read(Path(path), states=False)
     return facts["fingerprint"], facts["case"]
 
@@ -94,11 +102,24 @@ def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None) -> Case:
         mesh = mesh_of({name: arrays[f"mesh {name}"] for name in ARRAYS}, facts["mesh"])
     given = dict(facts["freestream"])
     air = Freestream(**given | {"gas": Gas(**given["gas"])})
-    walls = {name: Wall(**{key: tuple(value) if isinstance(value, list) else value for key, value in wall.items()}) for name, wall in facts["walls"].items()}  # fmt: skip
-    case = Case(mesh, air, facts["model"], Reference(**facts["reference"]), walls or None, Numerics(**facts["numerics"]), facts["ground"])  # fmt: skip
+    walls = {
+        name: Wall(**{key: tuple(value) if isinstance(value, list) else value for key, value in wall.items()})
+        for name, wall in facts["walls"].items()
+    }
+    case = Case(
+        mesh,
+        air,
+        facts["model"],
+        Reference(**facts["reference"]),
+        walls or None,
+        Numerics(**facts["numerics"]),
+        facts["ground"],
+    )
     if case.fingerprint != facts["fingerprint"]:
         differ = ", ".join(case.differences(facts["case"])) or "its description"
-        raise FileError(f"solution {str(path)!r} is stale or damaged ({differ} differ from what it was computed with); remove it and run again.")  # fmt: skip
+        raise FileError(
+            f"solution {str(path)!r} is stale or damaged ({differ} differ from what it was computed with); remove it and run again."
+        )
     return case
 
 

@@ -15,7 +15,14 @@ from zephyrum.mesh.mesh_store import ARRAYS, mesh_notes
 from zephyrum.solver import Run
 
 FORMAT = 3
-STATES = {"q": "q", "wall": "boundary_pressure", "traction": "traction", "heat": "heat", "eddy ratio": "eddy_ratio", "first-order cells": "first_order_cells"}  # fmt: skip
+STATES = {
+    "q": "q",
+    "wall": "boundary_pressure",
+    "traction": "traction",
+    "heat": "heat",
+    "eddy ratio": "eddy_ratio",
+    "first-order cells": "first_order_cells",
+}
 
 
 def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None = None) -> Path:
@@ -23,12 +30,23 @@ def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None 
     path = Path(path)
     flow, case = solution.flow, solution.case
     facts = {
-        "format": FORMAT, "fingerprint": case.fingerprint, "case": case.description, "outcome": flow.outcome, "reason": flow.reason,
-        "seconds": flow.seconds, "notes": solution.notes, "fallback": solution.fallback, "model": case.model, "ground": case.ground,
-        "freestream": {name: getattr(case.air, name) for name in (*case.air.given, "alpha", "beta")} | {"gas": asdict(case.air.gas)},
-        "reference": asdict(case.reference), "walls": {name: asdict(wall) for name, wall in case.walls.items()},
-        "numerics": asdict(case.numerics), "mesh": mesh_notes(case.mesh),
-    }  # fmt: skip
+        "format": FORMAT,
+        "fingerprint": case.fingerprint,
+        "case": case.description,
+        "outcome": flow.outcome,
+        "reason": flow.reason,
+        "seconds": flow.seconds,
+        "notes": solution.notes,
+        "fallback": solution.fallback,
+        "model": case.model,
+        "ground": case.ground,
+        "freestream": {name: getattr(case.air, name) for name in (*case.air.given, "alpha", "beta")}
+        | {"gas": asdict(case.air.gas)},
+        "reference": asdict(case.reference),
+        "walls": {name: asdict(wall) for name, wall in case.walls.items()},
+        "numerics": asdict(case.numerics),
+        "mesh": mesh_notes(case.mesh),
+    }
     arrays = {name: getattr(flow, attribute) for name, attribute in STATES.items()}
     if mesh_file is None:
         arrays |= {f"mesh {name}": getattr(case.mesh, name) for name in ARRAYS}

@@ -26,16 +26,16 @@ def solve(
 ) -> Solution:
     """Solve the steady flow of `air` about `mesh`.
 
-    model: "euler" (inviscid), "laminar", "sa" (Spalart-Allmaras) or "sst" (k-omega shear-stress transport). A Reynolds number given without
-    its length is that on the chord of `reference`; where density, speed and viscosity are fixed they stay.
-    reference: typed reference quantities; without it those measured by the mesh generator.
-    Below Mach 0.05 the flow is computed at Mach 0.05 with the same Reynolds number, which `notes` tells.
-    start: a solution on the same mesh at a neighbouring condition. on_step: called with a dict after every step.
-    walls: what the walls do, one `Wall` for all or by name; by default at rest, adiabatic, smooth, fully turbulent.
-    keep: file for the last state, written at most once a minute and on Ctrl-C; a run that was broken off goes on from it when called again
-    with the same arguments, and removes it at its end.
-    ground: what a ground in the mesh does: "belt" (moves with the wind, the default with friction), "still", or "slip" (no friction).
-    Raises InputError for what can't be solved; a run that does not converge is a Solution with another outcome.
+    model: "euler" (inviscid), "laminar", "sa" (Spalart-Allmaras) or "sst" (k-omega shear-stress transport). A Reynolds
+    number given without its length is that on the chord of `reference`; where density, speed and viscosity are fixed
+    they stay. reference: typed reference quantities; without it those measured by the mesh generator. Below Mach 0.05
+    the flow is computed at Mach 0.05 with the same Reynolds number, which `notes` tells. start: a solution on the same
+    mesh at a neighbouring condition. on_step: called with a dict after every step. walls: what the walls do, one `Wall`
+    for all or by name; by default at rest, adiabatic, smooth, fully turbulent. keep: file for the last state, written
+    at most once a minute and on Ctrl-C; a run that was broken off goes on from it when called again with the same
+    arguments, and removes it at its end. ground: what a ground in the mesh does: "belt" (moves with the wind, the
+    default with friction), "still", or "slip" (no friction). Raises InputError for what can't be solved; a run that
+    does not converge is a Solution with another outcome.
     """
     case = Case(mesh, air, model, reference, walls, numerics or Numerics(), ground)
     return solve_case(case, start, on_step, keep)

@@ -1,9 +1,9 @@
 """Streamlines through a mesh in space, from seeds that need no picking.
 
-A line follows the velocity, linear in every cell, by steps of half a cell with the midpoint rule (second order), and walks from cell
-to cell through the faces; on a symmetry plane it glides. The default seeds lie just before the foremost points of the body, evenly over its
-span and denser towards the tips, so that the lines part over the wings and show the tip vortices.
-Verified by tests/test_paths.py (circles of a vortex, the stagnation line of a sphere).
+A line follows the velocity, linear in every cell, by steps of half a cell with the midpoint rule (second order), and
+walks from cell to cell through the faces; on a symmetry plane it glides. The default seeds lie just before the foremost
+points of the body, evenly over its span and denser towards the tips, so that the lines part over the wings and show the
+tip vortices. Verified by tests/test_paths.py (circles of a vortex, the stagnation line of a sphere).
 """
 
 from dataclasses import dataclass
@@ -27,7 +27,9 @@ MAX_CELL_SEARCH = 40  # most faces that one step may pass
 
 @dataclass(frozen=True, eq=False)
 class Streamlines:
-    """Lines of points (n, 3) [m]: line i has the points start[i]:start[i + 1], in the order of the flow; time (n,) [s] from its seed, speed (n,) [m/s]."""
+    """Lines of points (n, 3) [m]: line i has the points start[i]:start[i + 1], in the order of the flow; time (n,) [s]
+    from its seed, speed (n,) [m/s].
+    """
 
     start: np.ndarray
     points: np.ndarray
@@ -54,8 +56,12 @@ class Streamlines:
 
     def mirrored(self) -> "Streamlines":
         """With the lines of the other half of a half model."""
-        return Streamlines(np.r_[self.start, self.start[1:] + self.start[-1]], np.concatenate([self.points, self.points * [1.0, -1.0, 1.0]]),
-                     np.r_[self.time, self.time], np.r_[self.speed, self.speed])  # fmt: skip
+        return Streamlines(
+            np.r_[self.start, self.start[1:] + self.start[-1]],
+            np.concatenate([self.points, self.points * [1.0, -1.0, 1.0]]),
+            np.r_[self.time, self.time],
+            np.r_[self.speed, self.speed],
+        )
 
 
 def default_seeds(solution, count: int = SEEDS) -> np.ndarray:
@@ -102,8 +108,25 @@ def trace_streamlines(solution, seeds=None, length: float | None = None, steps: 
     whole("steps", steps, 10, 10**6)
     room = np.zeros((len(seeds), 2 * steps, 5))
     first, last = np.zeros(len(seeds), dtype=np.int64), np.zeros(len(seeds), dtype=np.int64)
-    _trace(seeds, nearest, velocity, slopes, mesh.cell_centroid, mesh.cell_volume, start, faces, mesh.left, mesh.right, mesh.face_centroid,
-           mesh.face_area, inward, length, room, first, last)  # fmt: skip
+    _trace(
+        seeds,
+        nearest,
+        velocity,
+        slopes,
+        mesh.cell_centroid,
+        mesh.cell_volume,
+        start,
+        faces,
+        mesh.left,
+        mesh.right,
+        mesh.face_centroid,
+        mesh.face_area,
+        inward,
+        length,
+        room,
+        first,
+        last,
+    )
     good = last - first > 2
     if not good.any():
         raise InputError(
@@ -115,7 +138,9 @@ def trace_streamlines(solution, seeds=None, length: float | None = None, steps: 
 
 @serial
 def _cell_at(x, cell, start, faces, left, right, midpoint, area, inward):
-    """The cell of the point x (3,), sought from `cell` on through faces; -1 outside, x put back onto a symmetry plane."""
+    """The cell of the point x (3,), sought from `cell` on through faces; -1 outside, x put back onto a symmetry
+    plane.
+    """
     for _ in range(MAX_CELL_SEARCH):
         worst, through = 1e-9, -1
         for e in range(start[cell], start[cell + 1]):

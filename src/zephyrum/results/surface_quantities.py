@@ -27,9 +27,15 @@ def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=Non
             faces, side = np.arange(group.start, group.stop), ["-"] * (group.stop - group.start)
         centre = mesh.face_centroid[faces]
         local = faces - mesh.n_interior
-        columns = {"part": group.name, "side": side, "x": centre[:, 0], "y": centre[:, 1], "z": centre[:, 2],
-                   "x/c": chord_fractions(mesh, reference, centre),
-                   "Cp": pressure[local] / air.dynamic_pressure}  # fmt: skip
+        columns = {
+            "part": group.name,
+            "side": side,
+            "x": centre[:, 0],
+            "y": centre[:, 1],
+            "z": centre[:, 2],
+            "x/c": chord_fractions(mesh, reference, centre),
+            "Cp": pressure[local] / air.dynamic_pressure,
+        }
         if friction is not None:
             columns["Cf"] = _signed(centre, friction[local], columns["Cp"], mesh.planar) / air.dynamic_pressure
             columns["y+"] = y_plus[local]
@@ -68,8 +74,15 @@ def turning_points(table):
     for part, own in table.groupby("part", sort=False):
         x, cf, cp, side = (own[name].to_numpy() for name in ("x/c", "Cf", "Cp", "side"))
         stagnation = stagnation_face(x, cp)
-        rows.append({"part": part, "side": side[stagnation], "kind": "stagnation", "x/c": x[stagnation],
-                     "+-": 0.5 * abs(x[min(stagnation + 1, len(x) - 1)] - x[stagnation - 1])})  # fmt: skip
+        rows.append(
+            {
+                "part": part,
+                "side": side[stagnation],
+                "kind": "stagnation",
+                "x/c": x[stagnation],
+                "+-": 0.5 * abs(x[min(stagnation + 1, len(x) - 1)] - x[stagnation - 1]),
+            }
+        )
         for walk in (range(stagnation - 2, 0, -1), range(stagnation + 2, len(x) - 1)):
             step = walk.step
             for k in walk:
@@ -77,6 +90,13 @@ def turning_points(table):
                 if side[k] == "base" or side[n] == "base" or cf[k] * cf[n] > 0.0:
                     continue
                 fraction = cf[k] / (cf[k] - cf[n]) if cf[k] != cf[n] else 0.5
-                rows.append({"part": part, "side": side[k], "kind": "separation" if cf[k] > 0.0 else "reattachment",
-                             "x/c": x[k] + fraction * (x[n] - x[k]), "+-": 0.5 * abs(x[n] - x[k])})  # fmt: skip
+                rows.append(
+                    {
+                        "part": part,
+                        "side": side[k],
+                        "kind": "separation" if cf[k] > 0.0 else "reattachment",
+                        "x/c": x[k] + fraction * (x[n] - x[k]),
+                        "+-": 0.5 * abs(x[n] - x[k]),
+                    }
+                )
     return pd.DataFrame(rows)

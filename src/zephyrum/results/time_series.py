@@ -71,7 +71,10 @@ class TimeSeries:
         positions = self.crossings()
         if len(positions) < 3:
             return False
-        amplitude = [np.ptp(self.CL[(self.travelled >= a) & (self.travelled <= b)]) for a, b in zip(positions[-3:-1], positions[-2:], strict=True)]  # fmt: skip
+        amplitude = [
+            np.ptp(self.CL[(self.travelled >= a) & (self.travelled <= b)])
+            for a, b in zip(positions[-3:-1], positions[-2:], strict=True)
+        ]
         return abs(amplitude[1] - amplitude[0]) <= PERIOD_TOLERANCE * max(amplitude[1], 1e-30)
 
     def summary(self) -> dict[str, tuple[float, float]]:

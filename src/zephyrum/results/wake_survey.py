@@ -1,11 +1,11 @@
 """Drag from the wake: what the flow behind a body tells of the forces on it.
 
-On a plane behind the body the drag is that of the trailing vortices, the energy of the flow across the wind, and that of the
-entropy made upstream (Oswatitsch 1945; in this form Kusunose 1998, AIAA 98-2723, and van der Vooren and Slooff 1990, NLR MP 90034):
-with u', v, w the velocity less that of the stream along, beside and up the wind axes,
-induced: 1/2 rho (v^2 + w^2 - (1 - M^2) u'^2); entropy: T ds / U times the mass that carries it. In inviscid flow
-without shocks no entropy is made: what is found there is the error of the mesh. A mesh loses the vortices downstream, what it loses becomes
-entropy: planes close to the body tell most. Verified by tests/test_space.py.
+On a plane behind the body the drag is that of the trailing vortices, the energy of the flow across the wind, and that
+of the entropy made upstream (Oswatitsch 1945; in this form Kusunose 1998, AIAA 98-2723, and van der Vooren and Slooff
+1990, NLR MP 90034): with u', v, w the velocity less that of the stream along, beside and up the wind axes, induced: 1/2
+rho (v^2 + w^2 - (1 - M^2) u'^2); entropy: T ds / U times the mass that carries it. In inviscid flow without shocks no
+entropy is made: what is found there is the error of the mesh. A mesh loses the vortices downstream, what it loses
+becomes entropy: planes close to the body tell most. Verified by tests/test_space.py.
 """
 
 import numpy as np
@@ -34,7 +34,10 @@ def wake_drag(solution, at=None) -> pd.DataFrame:
     velocity = fields["velocity"] @ axes.T
     ahead, aside, up = velocity[:, 0] - air.speed, velocity[:, 1], velocity[:, 2]
     vortices = 0.5 * density * (aside**2 + up**2 - (1.0 - air.mach**2) * ahead**2) * axes[0, 0]
-    entropy = R * (gamma / (gamma - 1.0) * np.log(fields["temperature"] / air.temperature) - np.log(fields["pressure"] / air.pressure))  # fmt: skip
+    entropy = R * (
+        gamma / (gamma - 1.0) * np.log(fields["temperature"] / air.temperature)
+        - np.log(fields["pressure"] / air.pressure)
+    )
     lost = air.temperature * entropy / air.speed * fields["density"] * fields["velocity"][:, 0]
     scale = mesh.multiples[0][0] / (air.dynamic_pressure * solution.reference.area)
     rows = []

@@ -165,7 +165,9 @@ class Case:
     # -- what is computed with -----------------------------------------------------------------------------------------
     @functools.cached_property
     def computed(self) -> Freestream:
-        """The freestream computed with, in the axes of the mesh: turned with the body, at Mach `LEAST_MACH` if the Mach number is lower."""
+        """The freestream computed with, in the axes of the mesh: turned with the body, at Mach `LEAST_MACH` if the Mach
+        number is lower.
+        """
         air = slowest_point(self.air, self.reference.chord)
         return air.turned(alpha=air.alpha - self.mesh.attitude) if self.mesh.attitude else air
 
@@ -216,17 +218,31 @@ class Case:
         return canonical(
             {
                 "format": FORMAT,
-                "mesh": {"fingerprint": mesh.fingerprint, "dimension": mesh.dimension, "wedge": mesh.wedge, "attitude": mesh.attitude,
-                         "reference": mesh.reference and replace(mesh.reference, origin="")},
-                "freestream": {"mach": air.mach, "alpha": air.alpha, "beta": air.beta, "pressure": air.pressure, "temperature": air.temperature,
-                               "reynolds": air.reynolds, "reynolds on chord": air.similarity, "length": air.length, "gas": air.gas},
+                "mesh": {
+                    "fingerprint": mesh.fingerprint,
+                    "dimension": mesh.dimension,
+                    "wedge": mesh.wedge,
+                    "attitude": mesh.attitude,
+                    "reference": mesh.reference and replace(mesh.reference, origin=""),
+                },
+                "freestream": {
+                    "mach": air.mach,
+                    "alpha": air.alpha,
+                    "beta": air.beta,
+                    "pressure": air.pressure,
+                    "temperature": air.temperature,
+                    "reynolds": air.reynolds,
+                    "reynolds on chord": air.similarity,
+                    "length": air.length,
+                    "gas": air.gas,
+                },
                 "model": self.model,
                 "walls": self.walls,
                 "ground": self.ground,
                 "reference": replace(self.reference, origin=""),
                 "numerics": self.numerics,
             }
-        )  # fmt: skip
+        )
 
     @functools.cached_property
     def fingerprint(self) -> str:
@@ -248,6 +264,11 @@ def slowest_point(air: Freestream, chord: float) -> Freestream:
         return air
     reynolds = air.mach * chord / Scales.law(air, chord).viscosity
     return Freestream(
-        mach=LEAST_MACH, reynolds=reynolds, length=chord, temperature=air.temperature, alpha=air.alpha, beta=air.beta,
+        mach=LEAST_MACH,
+        reynolds=reynolds,
+        length=chord,
+        temperature=air.temperature,
+        alpha=air.alpha,
+        beta=air.beta,
         gas=air.gas,
-    )  # fmt: skip
+    )

@@ -20,7 +20,9 @@ SAVE_INTERVAL = 60.0  # s
 
 @dataclass
 class Checkpoint:
-    """Called with the states of every step; writes them to `path` when the last time was `SAVE_INTERVAL` seconds ago."""
+    """Called with the states of every step; writes them to `path` when the last time was `SAVE_INTERVAL` seconds
+    ago.
+    """
 
     path: Path
     key: str
@@ -40,7 +42,9 @@ class Checkpoint:
             self.flush()
 
     def flush(self) -> None:
-        """Write the last states now, if there are any; what the disk refuses is said in a warning, as it shall not cost the run."""
+        """Write the last states now, if there are any; what the disk refuses is said in a warning, as it shall not cost
+        the run.
+        """
         if self.latest is None:
             return
         q, first_order_cells, cfl, rows, count = self.latest

@@ -36,14 +36,18 @@ def preflight_warnings(case) -> list[str]:
     if len(outer) and air.mach < 1.0 and not mesh.planar:
         far = float(np.abs(mesh.face_centroid[outer] - 0.5 * (low + high)).max(axis=1).min()) / size
         if far < NEAR_DISTANCE:
-            out.append(f"the farfield is {far:.1f} sizes of the body away: CL and CD feel it by several per cent; mesh with farfield = 10 or more.")  # fmt: skip
+            out.append(
+                f"the farfield is {far:.1f} sizes of the body away: CL and CD feel it by several per cent; mesh with farfield = 10 or more."
+            )
         out += _blockage(mesh, walls)
     out += _folded(mesh)
     if mesh.dimension == 3 and not mesh.planar:
         out += _reference(mesh, walls, low, high, reference)
     if model in VISCOUS_MODELS and case.reynolds < LAMINAR:
-        out.append(f"at a Reynolds number of {case.reynolds:.2g} on the chord the boundary layer is laminar over most of it, but model {model!r} is turbulent everywhere: "
-                   "set walls=Wall(laminar=...), or solve with model='laminar'.")  # fmt: skip
+        out.append(
+            f"at a Reynolds number of {case.reynolds:.2g} on the chord the boundary layer is laminar over most of it, but model {model!r} is turbulent everywhere: "
+            "set walls=Wall(laminar=...), or solve with model='laminar'."
+        )
     return out
 
 
@@ -83,11 +87,17 @@ def _reference(mesh: Mesh, walls, low, high, reference: Reference) -> list[str]:
     plan = 0.5 * whole * float(np.abs(mesh.face_area[walls, 2]).sum())
     fraction = reference.area / plan
     if not PLAN_BAND[0] <= fraction <= PLAN_BAND[1]:
-        out.append(f"the reference area {reference.area:.4g} m^2 is {fraction:.2g} of what the body covers seen from above ({plan:.4g} m^2): a frontal area, a half model's, "
-                   "or another unit? Coefficients go with one over it.")  # fmt: skip
+        out.append(
+            f"the reference area {reference.area:.4g} m^2 is {fraction:.2g} of what the body covers seen from above ({plan:.4g} m^2): a frontal area, a half model's, "
+            "or another unit? Coefficients go with one over it."
+        )
     span = float(high[1] - low[1]) * (2.0 if mesh.mirrored else 1.0)
     if mesh.sectors == 1 and not SPAN_BAND[0] <= reference.span / span <= SPAN_BAND[1]:
-        out.append(f"the reference span is {reference.span:.4g} m, but the body is {span:.4g} m wide: check it; roll and yaw coefficients go with one over it.")  # fmt: skip
+        out.append(
+            f"the reference span is {reference.span:.4g} m, but the body is {span:.4g} m wide: check it; roll and yaw coefficients go with one over it."
+        )
     if reference.chord > 1.2 * (high[0] - low[0]):
-        out.append(f"the reference chord {reference.chord:.4g} m is longer than the body ({high[0] - low[0]:.4g} m): check its unit.")  # fmt: skip
+        out.append(
+            f"the reference chord {reference.chord:.4g} m is longer than the body ({high[0] - low[0]:.4g} m): check its unit."
+        )
     return out

@@ -16,7 +16,8 @@ from zephyrum.solver.checkpoint import Checkpoint
 
 @dataclass(frozen=True, eq=False)
 class Run:
-    """What the run of a case left: the case, its flow, notes to the user, and whether the numerics were others than asked.
+    """What the run of a case left: the case, its flow, notes to the user, and whether the numerics were others than
+    asked.
 
     fallback: "" or the numerics that the run needed to converge, such as "kappa 0, limiter on".
     """
@@ -104,7 +105,8 @@ def _started(case: Case, start: Run):
 def _fallback_run(case: Case, flow: FlowState, solved) -> tuple[FlowState, str]:
     """(flow, what it needed): of a case that did not converge, with kappa 0 and then with the limiter on everywhere.
 
-    Coarse noses at high lift can be unstable with the sharper reconstruction. The numerics nearest to those asked for go first.
+    Coarse noses at high lift can be unstable with the sharper reconstruction. The numerics nearest to those asked for
+    go first.
     """
     asked = case.numerics
     for limiter in dict.fromkeys((asked.limiter, "on")):

@@ -24,7 +24,9 @@ SAVE_INTERVAL = 10.0  # seconds between two writings of a kept march
 
 @dataclass(frozen=True, eq=False)
 class TimeRun:
-    """A run in time: `travelled` (n,) distance in chords, `coefficients` (n, 3) CL, CD, CM, and the last state as a Run."""
+    """A run in time: `travelled` (n,) distance in chords, `coefficients` (n, 3) CL, CD, CM, and the last state as a
+    Run.
+    """
 
     travelled: np.ndarray
     coefficients: np.ndarray
@@ -45,7 +47,9 @@ class TimeFile:
         return cls(Path(path), f"{case.fingerprint} {step!r}")
 
     def read(self, count: int | None = None):
-        """(rows, states, states a step earlier) of at most `count` steps, None if there is no file; FileError if it belongs to another march."""
+        """(rows, states, states a step earlier) of at most `count` steps, None if there is no file; FileError if it
+        belongs to another march.
+        """
         if not self.path.exists():
             return None
         try:
@@ -62,7 +66,11 @@ class TimeFile:
         """Write the file in one stroke, at most every EVERY seconds."""
         if last or time.monotonic() - self.written > SAVE_INTERVAL:
             self.written = time.monotonic()
-            with errors_as_warnings("the march goes on, but is not kept"), atomic_write(self.path) as part, part.open("wb") as file:  # fmt: skip
+            with (
+                errors_as_warnings("the march goes on, but is not kept"),
+                atomic_write(self.path) as part,
+                part.open("wb") as file,
+            ):
                 np.savez(file, key=self.key, rows=rows, now=now, before=before)
 
 

@@ -58,7 +58,9 @@ class Wall:
 
 
 def named_walls(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str) -> dict[str, Wall]:
-    """What each wall does that is not a plain one, by name in sorted order; InputError for what a model or a mesh cannot do."""
+    """What each wall does that is not a plain one, by name in sorted order; InputError for what a model or a mesh
+    cannot do.
+    """
     if walls is None:
         return {}
     names = [group.name for group in mesh.groups if group.role == "wall"]
@@ -84,7 +86,9 @@ def named_walls(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: st
 
 
 def wall_rows(case) -> WallRows:
-    """A function from a mesh of the family of the mesh of a `Case` to its `WallData`; InputError if a wall moves through itself."""
+    """A function from a mesh of the family of the mesh of a `Case` to its `WallData`; InputError if a wall moves
+    through itself.
+    """
     faster = case.computed.speed / case.air.speed
 
     def rows(level: Mesh) -> WallData:

@@ -1,7 +1,9 @@
-"""What a change does: the same condition about several states of a shape, side by side, with the differences and whether they exceed the mesh error.
+"""What a change does: the same condition about several states of a shape, side by side, with the differences and
+whether they exceed the mesh error.
 
-All states are meshed with the same options, so that most of the mesh error is the same and cancels in the difference; that is why a difference
-beyond the whole error bar can be trusted. Run by examples/flaps_of_the_skerry.py in tests/test_studies.py.
+All states are meshed with the same options, so that most of the mesh error is the same and cancels in the difference;
+that is why a difference beyond the whole error bar can be trusted. Run by examples/flaps_of_the_skerry.py in
+tests/test_studies.py.
 """
 
 from collections.abc import Mapping
@@ -25,9 +27,11 @@ SHOWN_COLUMNS = ("CL", "CD", "CM")
 
 @dataclass(frozen=True, eq=False)
 class Comparison:
-    """table: DataFrame, a row a state: coefficients, outcome, cells; changes: DataFrame of the differences from the first state, in percent of it,
+    """table: DataFrame, a row a state: coefficients, outcome, cells; changes: DataFrame of the differences from the
+    first state, in percent of it,
 
-    with "beyond mesh error": "yes", "no", or "mesh error unknown". solutions: by name. parts: DataFrame of newtons by part, with differences.
+    with "beyond mesh error": "yes", "no", or "mesh error unknown". solutions: by name. parts: DataFrame of newtons by
+    part, with differences.
     """
 
     table: object
@@ -42,12 +46,22 @@ class Comparison:
 
 
 @takes(shapes=Mapping, air=Freestream, model=str, numerics=Numerics, error=Refinement, observer=Observer)
-def compare(shapes: Mapping[str, Aircraft | Airfoil], air: Freestream, model: str = "euler", numerics: Numerics | None = None, error: Refinement | None = None,
-            walls=None, ground: str | None = None, observer: Observer | None = None, **mesh_options) -> Comparison:  # fmt: skip
+def compare(
+    shapes: Mapping[str, Aircraft | Airfoil],
+    air: Freestream,
+    model: str = "euler",
+    numerics: Numerics | None = None,
+    error: Refinement | None = None,
+    walls=None,
+    ground: str | None = None,
+    observer: Observer | None = None,
+    **mesh_options,
+) -> Comparison:
     """Solve `air` about every one of the named `shapes` and set them against the first.
 
-    Of an aircraft such states are `craft.changed({"wing.controls.flap.deflection": 20})`, see `changed_aircraft`. Coefficients refer to the first shape's reference.
-    error: a Refinement of one of them. walls, ground: as in `solve`; observer: is told of every finished state. mesh_options: as of `mesh_aircraft`, for Airfoils `mesh_airfoil`.
+    Of an aircraft such states are `craft.changed({"wing.controls.flap.deflection": 20})`, see `changed_aircraft`.
+    Coefficients refer to the first shape's reference. error: a Refinement of one of them. walls, ground: as in `solve`;
+    observer: is told of every finished state. mesh_options: as of `mesh_aircraft`, for Airfoils `mesh_airfoil`.
     """
     if len(shapes) < 2:
         raise InputError(f"shapes holds {len(shapes)} state(s); give at least two, by name.")
@@ -76,7 +90,13 @@ def comparison_of(solutions: dict[str, Solution], error: Refinement | None = Non
 
 def _state(name: str, made: Solution) -> dict:
     c = made.forces.coefficients()
-    return {"state": name, **{k: c[k] for k in SHOWN_COLUMNS}, "L/D": made.row()["L/D"], "outcome": made.outcome, "cells": made.mesh.n_cells}  # fmt: skip
+    return {
+        "state": name,
+        **{k: c[k] for k in SHOWN_COLUMNS},
+        "L/D": made.row()["L/D"],
+        "outcome": made.outcome,
+        "cells": made.mesh.n_cells,
+    }
 
 
 def _parts(solutions: dict[str, Solution]) -> list[dict]:
@@ -93,14 +113,20 @@ def _parts(solutions: dict[str, Solution]) -> list[dict]:
                 first[row["part"]] = force
             elif (old := first.get(row["part"])) is not None:
                 row |= {f"change {axis} [N]": float(force[k] - old[k]) for k, axis in ((0, "X"), (1, "Y"), (2, "Z"))}
-                row |= {f"percent {axis}": 100.0 * float(force[k] - old[k]) / abs(float(old[k])) for k, axis in ((0, "X"), (2, "Z")) if old[k]}  # fmt: skip
+                row |= {
+                    f"percent {axis}": 100.0 * float(force[k] - old[k]) / abs(float(old[k]))
+                    for k, axis in ((0, "X"), (2, "Z"))
+                    if old[k]
+                }
             rows.append(row)
     return rows
 
 
 @takes(aircraft=Aircraft, path=str, values=Many(object))
 def changed_aircraft(aircraft: Aircraft, path: str, values) -> dict[str, Aircraft]:
-    """The aircraft with the number at a dotted path at each of `values`, named by them: a sweep over any number of its description."""
+    """The aircraft with the number at a dotted path at each of `values`, named by them: a sweep over any number of its
+    description.
+    """
     return {f"{path} = {value}": aircraft.changed({path: value}) for value in values}
 
 
@@ -112,4 +138,12 @@ def _change(row: dict, first: dict, name: str, error: Refinement | None) -> dict
     if row["outcome"] != Outcome.CONVERGED or first["outcome"] != Outcome.CONVERGED:
         beyond = "not converged"
     percent = 100.0 * change / abs(first[name]) if first[name] else float("nan")
-    return {"state": row["state"], "coefficient": name, "from": first[name], "to": row[name], "change": change, "percent": percent, "beyond mesh error": beyond}  # fmt: skip
+    return {
+        "state": row["state"],
+        "coefficient": name,
+        "from": first[name],
+        "to": row[name],
+        "change": change,
+        "percent": percent,
+        "beyond mesh error": beyond,
+    }

@@ -34,7 +34,9 @@ NOISE = 2e-6  # differences below this are convergence error, not mesh error
 
 @dataclass(frozen=True)
 class Estimate:
-    """Outcome on one quantity: value on the finest mesh, observed order, extrapolated value, error bar of the finest."""
+    """Outcome on one quantity: value on the finest mesh, observed order, extrapolated value, error bar of the
+    finest.
+    """
 
     name: str
     finest: float
@@ -46,7 +48,8 @@ class Estimate:
 
 
 def observed_order(growth: float, sizes: list[float]) -> float:
-    """The order p at which an error that goes with h^p grows `growth` times as much from the second of three mesh `sizes` to the third as from the first to the second.
+    """The order p at which an error that goes with h^p grows `growth` times as much from the second of three mesh
+    `sizes` to the third as from the first to the second.
 
     0 if no positive order does (Celik et al. 2008, eq. 5, for steps of any ratio).
     """
@@ -123,8 +126,17 @@ class Refinement:
 
     def rows(self) -> list[dict]:
         """The estimates as table rows."""
-        return [{"coefficient": e.name, "finest mesh": e.finest, "error +-": e.error, "observed order": e.order, "extrapolated": e.extrapolated,
-                 "outcome": e.words} for e in self.estimates.values()]  # fmt: skip
+        return [
+            {
+                "coefficient": e.name,
+                "finest mesh": e.finest,
+                "error +-": e.error,
+                "observed order": e.order,
+                "extrapolated": e.extrapolated,
+                "outcome": e.words,
+            }
+            for e in self.estimates.values()
+        ]
 
 
 def judge(rows: list[dict], air: Freestream) -> Refinement:
@@ -157,13 +169,16 @@ def refine(
 ) -> Refinement:
     """Solve `air` on the finest mesh and `levels` - 1 coarser ones of its family and judge the coefficients.
 
-    shape: an Airfoil meshed with `mesh_options` (or a Mesh with its nested coarser levels), or an Aircraft or Surface, meshed by `mesh_aircraft` with these
-    options and again with all sizes `STEP` and `STEP` squared times as large. walls, ground: as in `solve`; observer: is told of steps and of every finished
-    mesh. InputError if a mesh has too few coarser levels; a level that does not converge makes every estimate say so.
+    shape: an Airfoil meshed with `mesh_options` (or a Mesh with its nested coarser levels), or an Aircraft or Surface,
+    meshed by `mesh_aircraft` with these options and again with all sizes `STEP` and `STEP` squared times as large.
+    walls, ground: as in `solve`; observer: is told of steps and of every finished mesh. InputError if a mesh has too
+    few coarser levels; a level that does not converge makes every estimate say so.
     """
     levels = whole("levels", levels, 3, 6)
     if isinstance(shape, Mesh) and mesh_options:
-        raise InputError(f"{', '.join(mesh_options)}: options of a mesh have no effect on a Mesh that is given; leave them out.")  # fmt: skip
+        raise InputError(
+            f"{', '.join(mesh_options)}: options of a mesh have no effect on a Mesh that is given; leave them out."
+        )
     if isinstance(shape, Aircraft | Surface):
         finest = mesh_aircraft(shape, **mesh_options)
         factor = finest.recipe["factor"]
@@ -195,11 +210,21 @@ def nested(mesh: Mesh, levels: int) -> list[Mesh]:
 
 
 def level_row(level: int, mesh: Mesh, finest: Mesh, solution) -> dict:
-    """The row of a mesh of a refinement, whose coarser ones may be as wrong as they are, if they converged; h [m] is the mean size of its cells in the volume (in two dimensions the area) of the finest one."""
+    """The row of a mesh of a refinement, whose coarser ones may be as wrong as they are, if they converged; h [m] is
+    the mean size of its cells in the volume (in two dimensions the area) of the finest one.
+    """
     size = (float(np.sum(finest.cell_volume)) / mesh.n_cells) ** (0.5 if finest.planar else 1.0 / 3.0)
     c = solution.forces.coefficients()
-    return {"level": level, "cells": mesh.n_cells, "h": size, **{k: c[k] for k in ("CL", "CD", "CM")},
-            "outcome": solution.flow.outcome if level else solution.outcome, "mesh": mesh.fingerprint, "case": solution.case.fingerprint, "seconds": round(solution.flow.seconds, 2)}  # fmt: skip
+    return {
+        "level": level,
+        "cells": mesh.n_cells,
+        "h": size,
+        **{k: c[k] for k in ("CL", "CD", "CM")},
+        "outcome": solution.flow.outcome if level else solution.outcome,
+        "mesh": mesh.fingerprint,
+        "case": solution.case.fingerprint,
+        "seconds": round(solution.flow.seconds, 2),
+    }
 
 
 def with_errors(polar: Polar, refinement: Refinement) -> Polar:

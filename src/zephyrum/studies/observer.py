@@ -14,7 +14,8 @@ REPORT_INTERVAL = 0.5  # s between two reports about a task that is being comput
 class Task:
     """A part of a job that is computed: `job` is its table in the study file, `label` names the condition or mesh.
 
-    index counts the parts of the job from 1 as they finish (0 while they run), total is how many there are (0: not known).
+    index counts the parts of the job from 1 as they finish (0 while they run), total is how many there are (0: not
+    known).
     """
 
     job: str
@@ -46,7 +47,9 @@ class Observer:
 
 
 def step_reports(observer: Observer | None, task: Task) -> Callable[[dict], None] | None:
-    """The `on_step` of a run that reports to an observer, but not when the last report was less than `REPORT_INTERVAL` seconds ago."""
+    """The `on_step` of a run that reports to an observer, but not when the last report was less than `REPORT_INTERVAL`
+    seconds ago.
+    """
     if observer is None:
         return None
     last = [0.0]

@@ -70,7 +70,9 @@ class Store:
         return row
 
     def finished(self, name: str, case: Case) -> dict | None:
-        """Row of a finished point of that case, None if it is to be computed; InputError if the folder holds it of another case."""
+        """Row of a finished point of that case, None if it is to be computed; InputError if the folder holds it of
+        another case.
+        """
         row = self.row(name)
         if row is None or row["case"] == case.fingerprint:
             return row

@@ -18,7 +18,9 @@ log = logging.getLogger(__name__)
 
 @dataclass(frozen=True)
 class Point:
-    """One condition and the point whose state it starts from (None: a cold start); coarser: steps from the mesh of the study to its own."""
+    """One condition and the point whose state it starts from (None: a cold start); coarser: steps from the mesh of the
+    study to its own.
+    """
 
     mach: float
     alpha: float
@@ -33,7 +35,9 @@ class Point:
     @property
     def label(self) -> str:
         """Name for reports."""
-        return f"M {self.mach:g} alpha {self.alpha:+g}" + (f", mesh {self.coarser + 1} of the refinement" if self.coarser else "")  # fmt: skip
+        return f"M {self.mach:g} alpha {self.alpha:+g}" + (
+            f", mesh {self.coarser + 1} of the refinement" if self.coarser else ""
+        )
 
     def case(self, base: Case) -> Case:
         """The case `base` at this condition."""
@@ -85,7 +89,9 @@ def solved(
     keep: Path | None = None,
     on_step: Callable[[dict], None] | None = None,
 ) -> tuple[Solution, dict]:
-    """(solution, row) of a point of the case `base`; state: file of the solution of the point before it, None for a cold start."""
+    """(solution, row) of a point of the case `base`; state: file of the solution of the point before it, None for a
+    cold start.
+    """
     start = None
     if state is not None:
         try:

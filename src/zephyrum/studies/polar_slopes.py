@@ -1,7 +1,8 @@
-"""What follows from a sweep over alpha: lift slope, zero-lift angle, neutral point, static margin, trim, centre of pressure.
+"""What follows from a sweep over alpha: lift slope, zero-lift angle, neutral point, static margin, trim, centre of
+pressure.
 
-All from straight lines through the converged points of one Mach number, with the standard errors of these lines (Etkin and Reid 1996,
-Dynamics of Flight, ch. 2). Verified by tests/test_space.py against exact lines.
+All from straight lines through the converged points of one Mach number, with the standard errors of these lines (Etkin
+and Reid 1996, Dynamics of Flight, ch. 2). Verified by tests/test_space.py against exact lines.
 """
 
 from dataclasses import dataclass
@@ -16,9 +17,11 @@ LINEAR_RANGE = 10.0  # deg: points of higher alpha are left out of the lines
 
 @dataclass(frozen=True)
 class PolarSlopes:
-    """Of one Mach number: lift slope [1/rad], alpha of no lift [deg], CM of no lift, neutral point x [m], static margin [chord]; each
+    """Of one Mach number: lift slope [1/rad], alpha of no lift [deg], CM of no lift, neutral point x [m], static margin
+    [chord]; each
 
-    with its standard error, nan from two points only. trim: alpha [deg] at which CM = 0 and the CL there; points: how many were used.
+    with its standard error, nan from two points only. trim: alpha [deg] at which CM = 0 and the CL there; points: how
+    many were used.
     """
 
     mach: float
@@ -32,9 +35,20 @@ class PolarSlopes:
 
     def row(self) -> dict:
         """A row of a table."""
-        return {"mach": self.mach, "points": self.points, "CL alpha [1/rad]": self.slope[0], "CL alpha +-": self.slope[1], "alpha of no lift [deg]": self.no_lift,
-                "CM of no lift": self.moment, "neutral point x [m]": self.neutral[0], "neutral point +-": self.neutral[1], "static margin [chord]": self.margin[0],
-                "static margin +-": self.margin[1], "trim alpha [deg]": self.trim[0], "trim CL": self.trim[1]}  # fmt: skip
+        return {
+            "mach": self.mach,
+            "points": self.points,
+            "CL alpha [1/rad]": self.slope[0],
+            "CL alpha +-": self.slope[1],
+            "alpha of no lift [deg]": self.no_lift,
+            "CM of no lift": self.moment,
+            "neutral point x [m]": self.neutral[0],
+            "neutral point +-": self.neutral[1],
+            "static margin [chord]": self.margin[0],
+            "static margin +-": self.margin[1],
+            "trim alpha [deg]": self.trim[0],
+            "trim CL": self.trim[1],
+        }
 
 
 def _line(x: np.ndarray, y: np.ndarray) -> tuple[float, float, float]:
@@ -61,6 +75,16 @@ def polar_slopes_of(polar, reference: Reference) -> list[PolarSlopes]:
         x = reference.point[0] + margin * reference.chord
         trim_lift = at_none / margin if margin != 0.0 else float("nan")
         trim = float(np.degrees((trim_lift - start) / slope)) if slope else float("nan")
-        out.append(PolarSlopes(float(mach), len(rows), (slope, error), float(np.degrees(-start / slope)) if slope else float("nan"), at_none,
-                           (x, tilt_error * reference.chord), (margin, tilt_error), (trim, trim_lift)))  # fmt: skip
+        out.append(
+            PolarSlopes(
+                float(mach),
+                len(rows),
+                (slope, error),
+                float(np.degrees(-start / slope)) if slope else float("nan"),
+                at_none,
+                (x, tilt_error * reference.chord),
+                (margin, tilt_error),
+                (trim, trim_lift),
+            )
+        )
     return out

@@ -83,7 +83,11 @@ FOOTER = {"section": "\n[run]\nprocesses = 2\n", "aircraft": ""}
 
 def template(kind: str) -> str:
     """A commented study file of that kind of geometry, with {file}, {title} and {aircraft} to be filled in."""
-    return HEADER[kind] + "".join("\n" + job.template[kind] for job in JOBS.values() if kind in job.template) + FOOTER[kind]  # fmt: skip
+    return (
+        HEADER[kind]
+        + "".join("\n" + job.template[kind] for job in JOBS.values() if kind in job.template)
+        + FOOTER[kind]
+    )
 
 
 class StudyBase(Strict):
@@ -153,7 +157,9 @@ SPECS = {"section": _spec("section", SectionTable), "aircraft": _spec("aircraft"
 
 @takes(path=PATH)
 def read_spec(path: str | Path) -> StudyBase:
-    """Read and validate a study file, of a section or with [aircraft] of an aircraft; mistakes are InputErrors `file:line: key: what to do`."""
+    """Read and validate a study file, of a section or with [aircraft] of an aircraft; mistakes are InputErrors
+    `file:line: key: what to do`.
+    """
     path = Path(path)
     text, data = read_table(path, "study", f"make one with: zephyrum new {path.name}")
     if "aircraft" in data and "section" in data:

@@ -1,6 +1,7 @@
 """A study: its file, its geometry, its folder, and the results of its jobs.
 
-`run_study` checks everything, then computes what is missing; `open_study` only reads. Verified by tests/test_studies.py.
+`run_study` checks everything, then computes what is missing; `open_study` only reads. Verified by
+tests/test_studies.py.
 """
 
 import functools
@@ -50,7 +51,11 @@ class Study:
     __repr__ = short_repr
 
     def __str__(self) -> str:
-        found = ", ".join(f"{name}: {result}" for name, result in self.results.items() if isinstance(result, Polar | Refinement | TimeSeries))  # fmt: skip
+        found = ", ".join(
+            f"{name}: {result}"
+            for name, result in self.results.items()
+            if isinstance(result, Polar | Refinement | TimeSeries)
+        )
         return f"{self.spec.title} in {self.workspace.folder}; {found or ', '.join(self.results) or 'nothing computed yet'}"
 
     # -- conditions ----------------------------------------------------------------------------------------------------
@@ -135,8 +140,12 @@ class Study:
         """The case at one condition if its mesh is there; nothing is made."""
         return None if self._mesh(alpha, None) is None else self.case(mach, alpha)
 
-    def varied_case(self, name: str, number: str, value: float, mach: float, alpha: float, observer: Observer | None, reference=None) -> Case | None:  # fmt: skip
-        """The case about a variant of the geometry, its mesh kept under `name`; None if it is not there and no observer is given."""
+    def varied_case(
+        self, name: str, number: str, value: float, mach: float, alpha: float, observer: Observer | None, reference=None
+    ) -> Case | None:
+        """The case about a variant of the geometry, its mesh kept under `name`; None if it is not there and no observer
+        is given.
+        """
         source = self.source.changed(number, value)
         attitude = alpha if self.grounded else 0.0
         make = None if observer is None else (lambda: source.mesh(attitude, observer))
@@ -147,13 +156,22 @@ class Study:
         """What a case depends on before its mesh is made: for records of jobs that make meshes of their own."""
         air = self.freestream(mach, alpha)
         return {
-            "made from": self.source.made_from(0.0), "mach": air.mach, "alpha": air.alpha, "pressure": air.pressure, "temperature": air.temperature,
-            "reynolds": air.reynolds, "model": self.spec.solver.model, "numerics": self.numerics(), "walls": self.wall(),
-        }  # fmt: skip
+            "made from": self.source.made_from(0.0),
+            "mach": air.mach,
+            "alpha": air.alpha,
+            "pressure": air.pressure,
+            "temperature": air.temperature,
+            "reynolds": air.reynolds,
+            "model": self.spec.solver.model,
+            "numerics": self.numerics(),
+            "walls": self.wall(),
+        }
 
     # -- stored solutions ----------------------------------------------------------------------------------------------
     def stored_solution(self, case: Case, name: str | None = None) -> Solution | None:
-        """The stored solution of a case, by default under the name of its point; None if it is not there, or of another case."""
+        """The stored solution of a case, by default under the name of its point; None if it is not there, or of another
+        case.
+        """
         store = self.workspace.store
         name = name or Point(case.air.mach, case.air.alpha, None).name
         path = store.state(name)
@@ -323,7 +341,8 @@ def open_study(folder: str | Path) -> Study:
     Raises
     ------
     FileError
-        If the folder is not one of a study, or if its results are stale: made from another input than its study.toml gives.
+        If the folder is not one of a study, or if its results are stale: made from another input than its study.toml
+        gives.
     """
     folder = Path(folder)
     if not (folder / STUDY).is_file():

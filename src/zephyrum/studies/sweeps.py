@@ -64,14 +64,14 @@ def sweep(
 ) -> Polar:
     """Polar over `alpha` [deg] and `mach`, on a Mesh or on an Airfoil meshed with `mesh_options`.
 
-    reynolds: on the reference chord, the same at every Mach number; or air: gas and state shared by all points (default: standard sea level).
-    folder: where solutions and rows are kept; an interrupted sweep given the same folder goes on where it stopped, and
-    `open_results(folder).solution(alpha=...)` gives any solution back.
-    clmax_spacing: finest spacing [deg] of the points added about the lift maximum of each Mach number; 0 adds none.
-    walls, ground, reference: as in `solve`. processes: local ones with a thread each, 2 unless told otherwise; scheduler: address of a scheduler of
-    dask.distributed, such as "tcp://host:8786", whose workers compute instead (extra `cluster`); they report no steps.
-    observer: is told of steps and finished points.
-    Raises InputError for bad input, also for an argument that would have no effect; FlowError if a process dies (run again to resume).
+    reynolds: on the reference chord, the same at every Mach number; or air: gas and state shared by all points
+    (default: standard sea level). folder: where solutions and rows are kept; an interrupted sweep given the same folder
+    goes on where it stopped, and `open_results(folder).solution(alpha=...)` gives any solution back. clmax_spacing:
+    finest spacing [deg] of the points added about the lift maximum of each Mach number; 0 adds none. walls, ground,
+    reference: as in `solve`. processes: local ones with a thread each, 2 unless told otherwise; scheduler: address of a
+    scheduler of dask.distributed, such as "tcp://host:8786", whose workers compute instead (extra `cluster`); they
+    report no steps. observer: is told of steps and finished points. Raises InputError for bad input, also for an
+    argument that would have no effect; FlowError if a process dies (run again to resume).
     """
     alphas = _values("alpha", alpha, -60.0, 60.0)
     number("clmax_spacing", clmax_spacing, 0.0, 10.0)
@@ -79,9 +79,13 @@ def sweep(
     if air is not None and reynolds is not None:
         raise InputError(f"reynolds = {reynolds!r} has no effect beside air, which has its own; put it into air.")
     if isinstance(shape, Mesh) and mesh_options:
-        raise InputError(f"{', '.join(mesh_options)}: options of a mesh have no effect on a Mesh that is given; leave them out.")  # fmt: skip
+        raise InputError(
+            f"{', '.join(mesh_options)}: options of a mesh have no effect on a Mesh that is given; leave them out."
+        )
     if scheduler is not None and processes is not None:
-        raise InputError(f"processes = {processes!r} has no effect beside scheduler, whose workers compute; leave it out.")  # fmt: skip
+        raise InputError(
+            f"processes = {processes!r} has no effect beside scheduler, whose workers compute; leave it out."
+        )
     mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
     base = air or Freestream(mach=machs[0], reynolds=reynolds)
     first = Point(machs[0], alphas[0], None).case(
@@ -112,7 +116,9 @@ def sweep_case(
 def _swept(
     base: Case, alphas, machs, store: Store, keep_mesh, processes: int, clmax_spacing: float, observer, scheduler
 ) -> Polar:
-    """The polar, its points kept in a store; keep_mesh(mesh) keeps the mesh there, None if nobody will read the solutions later."""
+    """The polar, its points kept in a store; keep_mesh(mesh) keeps the mesh there, None if nobody will read the
+    solutions later.
+    """
     points = plan(alphas, machs)
     for point in points:  # every one is checked before any is computed
         point.case(base)
@@ -165,7 +171,15 @@ def _executor(work: Work, processes: int, scheduler: str | None):
 def polar_of(points: list[Point], rows: dict[str, dict], base: Case) -> Polar:
     """The Polar of finished points, with what tells how it was made."""
     mesh = base.mesh
-    notes = {"made by": "zephyrum.sweep", "mesh": mesh.recipe | {"fingerprint": mesh.fingerprint, "cells": mesh.n_cells},
-             "reference": asdict(base.reference), "numerics": asdict(base.numerics), "model": base.model, "walls": base.description["walls"], "ground": base.ground,
-             "case": replace(base, air=base.air.turned(alpha=base.mesh.attitude)).fingerprint, "air": [list(row) for row in base.air.table()]}  # fmt: skip
+    notes = {
+        "made by": "zephyrum.sweep",
+        "mesh": mesh.recipe | {"fingerprint": mesh.fingerprint, "cells": mesh.n_cells},
+        "reference": asdict(base.reference),
+        "numerics": asdict(base.numerics),
+        "model": base.model,
+        "walls": base.description["walls"],
+        "ground": base.ground,
+        "case": replace(base, air=base.air.turned(alpha=base.mesh.attitude)).fingerprint,
+        "air": [list(row) for row in base.air.table()],
+    }
     return Polar.of([rows[point.name] for point in points], notes)

@@ -1,9 +1,10 @@
 """How a described aircraft flies: trimmed for a lift, and its derivatives by differences.
 
-Trim: alpha and one number of the description (the pitch of a tailplane, an elevator) for which lift is as wanted and CM = 0, by Broyden's (1965, Math.
-Comp. 19:577) rank-one updates of the two-by-two slopes; every setting is meshed and solved, so what comes out has been flown. Derivatives: central differences
-in alpha and, on a whole model, in beta, each with the bend that the two one-sided slopes show (Etkin and Reid 1996, Dynamics of Flight, ch. 4-5).
-Verified by tests/test_flight.py.
+Trim: alpha and one number of the description (the pitch of a tailplane, an elevator) for which lift is as wanted and CM
+= 0, by Broyden's (1965, Math. Comp. 19:577) rank-one updates of the two-by-two slopes; every setting is meshed and
+solved, so what comes out has been flown. Derivatives: central differences in alpha and, on a whole model, in beta, each
+with the bend that the two one-sided slopes show (Etkin and Reid 1996, Dynamics of Flight, ch. 4-5). Verified by
+tests/test_flight.py.
 """
 
 from collections.abc import Callable
@@ -23,7 +24,9 @@ from zephyrum.results import Solution, solve_case
 from zephyrum.solver import Case
 
 LIFT_WITHIN, MOMENT_WITHIN = 3e-3, 1.5e-3  # of CL and CM that count as trimmed
-SETTING_WITHIN = 0.1  # deg of the control, or as much CM as they make: every setting has a mesh of its own, which alone moves CM by as much
+# deg of the control, or as much CM as they make: every setting has a mesh of its own, which alone moves CM by as
+# much
+SETTING_WITHIN = 0.1
 FIRST_ALPHA = 2.0  # deg, of the first differences
 FIRST_SETTING = 2.0
 MAX_ALPHA = 8.0  # deg that one step may change
@@ -34,7 +37,9 @@ SIDE = ("CY", "C roll", "C yaw")
 
 @dataclass(frozen=True, eq=False)
 class Trim:
-    """alpha [deg] and `setting` of the number at `control`, with the Solution there; table: DataFrame of all that were flown; trimmed: whether lift and moment are met."""
+    """alpha [deg] and `setting` of the number at `control`, with the Solution there; table: DataFrame of all that were
+    flown; trimmed: whether lift and moment are met.
+    """
 
     control: str
     alpha: float
@@ -99,8 +104,15 @@ class _Flights:
         if row is None:
             solution = self._flown(alpha, setting)
             c = solution.forces.coefficients()
-            row = {"alpha": alpha, "setting": setting, **{name: c[name] for name in LONG}, "outcome": solution.outcome, "reason": solution.reason,
-                   "cells": solution.mesh.n_cells, "case": solution.case.fingerprint}  # fmt: skip
+            row = {
+                "alpha": alpha,
+                "setting": setting,
+                **{name: c[name] for name in LONG},
+                "outcome": solution.outcome,
+                "reason": solution.reason,
+                "cells": solution.mesh.n_cells,
+                "case": solution.case.fingerprint,
+            }
             self.log.keep(row, solution)
         self.rows.append(row)
         if row["outcome"] == Outcome.FAILED:
@@ -138,25 +150,47 @@ class _Flights:
         """DataFrame of all rows."""
         import pandas as pd
 
-        return pd.DataFrame([{"alpha": row["alpha"], self.control: row["setting"], **{name: row[name] for name in (*LONG, "outcome", "cells")}} for row in self.rows])  # fmt: skip
+        return pd.DataFrame(
+            [
+                {
+                    "alpha": row["alpha"],
+                    self.control: row["setting"],
+                    **{name: row[name] for name in (*LONG, "outcome", "cells")},
+                }
+                for row in self.rows
+            ]
+        )
 
 
 @takes(air=Freestream, control=str, model=str, numerics=Numerics, reference=Reference, log=TrimLog)
-def trim(aircraft: Aircraft, air: Freestream, lift: float, control: str, setting: float = 0.0, model: str = "euler", numerics: Numerics | None = None,
-         most: int = 5, walls=None, log: TrimLog | None = None, **mesh_options) -> Trim:  # fmt: skip
+def trim(
+    aircraft: Aircraft,
+    air: Freestream,
+    lift: float,
+    control: str,
+    setting: float = 0.0,
+    model: str = "euler",
+    numerics: Numerics | None = None,
+    most: int = 5,
+    walls=None,
+    log: TrimLog | None = None,
+    **mesh_options,
+) -> Trim:
     """Fly the aircraft so that CL = `lift` and CM = 0 about its reference point.
 
-    control: dotted path of a number of the description such as "tailplane.pitch" [deg], nose-up positive; setting: its first value. air.alpha is the first
-    alpha. walls: as in `solve`. mesh_options: those of `mesh_aircraft`. Three solutions give the slopes, `most` more the trim, to 0.003 of CL and 0.1 deg of the control;
-    log: keeps what was flown and is told of every setting.
-    InputError if the number does not change CM, or over a ground.
+    control: dotted path of a number of the description such as "tailplane.pitch" [deg], nose-up positive; setting: its
+    first value. air.alpha is the first alpha. walls: as in `solve`. mesh_options: those of `mesh_aircraft`. Three
+    solutions give the slopes, `most` more the trim, to 0.003 of CL and 0.1 deg of the control; log: keeps what was
+    flown and is told of every setting. InputError if the number does not change CM, or over a ground.
     """
     if not isinstance(aircraft, Aircraft):
         raise InputError(
             f"aircraft: trim changes a number of a described Aircraft, not of a {type(aircraft).__name__}."
         )
     if mesh_options.get("ground") is not None:
-        raise InputError(f"ground = {mesh_options['ground']!r}: trim over a ground is not available, since every alpha needs a mesh of its own; leave it out.")  # fmt: skip
+        raise InputError(
+            f"ground = {mesh_options['ground']!r}: trim over a ground is not available, since every alpha needs a mesh of its own; leave it out."
+        )
     number("lift", lift)
     whole("most", most, 1, 20)
     base = {"model": model, "numerics": numerics or Numerics(residual_drop=4.0), "walls": walls}
@@ -196,13 +230,22 @@ def trim(aircraft: Aircraft, air: Freestream, lift: float, control: str, setting
 
 
 @takes(mesh=Mesh, air=Freestream, model=str, numerics=Numerics, start=Solution)
-def derivatives(mesh: Mesh, air: Freestream, model: str = "euler", numerics: Numerics | None = None, alpha_step: float = 1.0, beta_step: float = 3.0,
-                start: Solution | None = None, walls=None):  # fmt: skip
-    """DataFrame of derivatives [1/rad] about the reference point: of CL, CD, CM by alpha and, on a whole model, of CY, C roll, C yaw by beta.
+def derivatives(
+    mesh: Mesh,
+    air: Freestream,
+    model: str = "euler",
+    numerics: Numerics | None = None,
+    alpha_step: float = 1.0,
+    beta_step: float = 3.0,
+    start: Solution | None = None,
+    walls=None,
+):
+    """DataFrame of derivatives [1/rad] about the reference point: of CL, CD, CM by alpha and, on a whole model, of CY,
+    C roll, C yaw by beta.
 
-    "value" is the central difference over +- alpha_step or beta_step [deg], "one_sided_difference" half the difference of the one-sided slopes: what the step
-    leaves in doubt. "converged": whether all solutions were. start: a solution at `air` on the same mesh. walls: as in `solve`.
-    InputError for a mesh of a section or with a ground.
+    "value" is the central difference over +- alpha_step or beta_step [deg], "one_sided_difference" half the difference
+    of the one-sided slopes: what the step leaves in doubt. "converged": whether all solutions were. start: a solution
+    at `air` on the same mesh. walls: as in `solve`. InputError for a mesh of a section or with a ground.
     """
     number("alpha_step", alpha_step, 0.0, 10.0, open_low=True)
     number("beta_step", beta_step, 0.0, 20.0, open_low=True)
@@ -238,6 +281,12 @@ def derivatives_of(
         angle = np.radians(step)
         for c in wanted:
             left, right = (midpoint[c] - low[c]) / angle, (high[c] - midpoint[c]) / angle
-            rows.append({"derivative": f"{c} by {name}", "value": 0.5 * (left + right), "one_sided_difference": 0.5 * abs(right - left),
-                         "converged": all(made.outcome == Outcome.CONVERGED for made in (centre, *sides))})  # fmt: skip
+            rows.append(
+                {
+                    "derivative": f"{c} by {name}",
+                    "value": 0.5 * (left + right),
+                    "one_sided_difference": 0.5 * abs(right - left),
+                    "converged": all(made.outcome == Outcome.CONVERGED for made in (centre, *sides)),
+                }
+            )
     return pd.DataFrame(rows)

@@ -6,10 +6,11 @@ The method only decides the weights W, so that every user of gradients (residual
   behaviour on stretched, curved layers (the consistent family of Syrakos et al. 2017, Phys. Fluids 29:127103).
 - `least-squares`: inverse-distance weights (Mavriplis 2003, AIAA 2003-3986); best on Cartesian and clipped cells.
 - `by-cell`, the default: least squares in cells of no great aspect ratio that are no plain quadrilaterals or hexahedra (clipped
-  ones, those with hanging points), Green-Gauss in all others. On clipped meshes it halves the drag error of either. In space,
-  skewed cells take the neighbours of their neighbours too (see `_skewed_cells`).
-Boundary faces take no part: the fit is one-sided there. At planes of symmetry a mirrored neighbour makes it two-sided: the own state, with
-the velocity through the plane reversed. Verified by tests/test_flow.py (exact on linear fields that have the symmetry of the mesh).
+  ones, those with hanging points), Green-Gauss in all others. On clipped meshes it halves the drag error of either. In
+  space, skewed cells take the neighbours of their neighbours too (see `_skewed_cells`).
+Boundary faces take no part: the fit is one-sided there. At planes of symmetry a mirrored neighbour makes it two-sided:
+the own state, with the velocity through the plane reversed. Verified by tests/test_flow.py (exact on linear fields that
+have the symmetry of the mesh).
 """
 
 from dataclasses import dataclass, replace
@@ -30,7 +31,8 @@ SKEWNESS_COSINE = (
     0.5  # cosine between a face's normal and the line of both middles below which a fit takes more neighbours
 )
 FLAT_CELL_RATIO = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
-# least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as they are
+# least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as
+# they are
 CORRECTION_BOUNDS = (0.25, 3.0)
 LEAST_IMAGE_HEIGHT = (
     0.05  # height of a cell's middle over a plane of symmetry, in mean depths, below which it has no image
@@ -42,7 +44,8 @@ SINGULAR_RATIO = 1e-3  # eigenvalue share below which a fit is taken as flat in 
 class GradientOperator:
     """The gather of one mesh: neighbours `cell` (m,) of each cell from start (n + 1,) on, with weight (m, 3) [1/m].
 
-    mirrored (k,): cells beside planes of symmetry; normal (k, axes) of the plane, pull (k, 3) [1/m]: weight of their images.
+    mirrored (k,): cells beside planes of symmetry; normal (k, axes) of the plane, pull (k, 3) [1/m]: weight of their
+    images.
     """
 
     start: np.ndarray
@@ -53,7 +56,9 @@ class GradientOperator:
     pull: np.ndarray
 
     def __call__(self, q: np.ndarray, out: np.ndarray, velocity: int = 1) -> None:
-        """Gradients of the columns of q (n, m) into out (n, m, 3); velocity: column where the velocity begins, as many as `normal` has axes."""
+        """Gradients of the columns of q (n, m) into out (n, m, 3); velocity: column where the velocity begins, as many
+        as `normal` has axes.
+        """
         gather_gradients(q, self.start, self.cell, self.weight, out)
         if len(self.mirrored) and q.shape[1] > 1:
             add_image_gradients(q, self.mirrored, self.normal, self.pull, velocity, out)
@@ -77,8 +82,11 @@ class GradientOperator:
         normal = image / np.linalg.norm(image, axis=1)[:, None]
         k = len(even)
         towards, distance = np.empty((2 * nl + k, 3)), np.concatenate([vector_to_right, vector_to_left, image])
-        sides = ((slice(nl), left, to_left[:nl], mesh.face_area[:nl]), (slice(nl, 2 * nl), right, to_right, -mesh.face_area[:nl]),
-                 (slice(2 * nl, None), mesh.left[even], 0.5 * image, mesh.face_area[even]))  # fmt: skip
+        sides = (
+            (slice(nl), left, to_left[:nl], mesh.face_area[:nl]),
+            (slice(nl, 2 * nl), right, to_right, -mesh.face_area[:nl]),
+            (slice(2 * nl, None), mesh.left[even], 0.5 * image, mesh.face_area[even]),
+        )
         for own, cells, r, S in sides:
             # by distances from the face: along d the offset of a long, thin, sheared cell's face would count
             d = distance[own]
@@ -88,7 +96,9 @@ class GradientOperator:
             towards[own] = S * np.clip(fraction, 0.05, 0.95)[:, None]
             towards[own][fit] = d[fit] / np.einsum("ij,ij->i", d[fit], d[fit])[:, None]
         cells = np.concatenate([left, right, mesh.left[even]])
-        action = np.stack([np.bincount(cells, towards[:, i] * distance[:, j], n) for i in range(3) for j in range(3)], axis=1).reshape(n, 3, 3)  # fmt: skip
+        action = np.stack(
+            [np.bincount(cells, towards[:, i] * distance[:, j], n) for i in range(3) for j in range(3)], axis=1
+        ).reshape(n, 3, 3)
         inverse = _inverse(action, mesh.planar)
         if not mesh.planar:
             _uncorrect_extreme_sums(inverse, action, mesh.cell_volume, ~squares)
@@ -110,7 +120,8 @@ class GradientOperator:
 
 
 def _mirror_images(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
-    """(faces (k,) on planes of symmetry, ways (k, 3) from the middles of their cells to the images of these behind the plane).
+    """(faces (k,) on planes of symmetry, ways (k, 3) from the middles of their cells to the images of these behind the
+    plane).
 
     Cells whose middle lies on the plane or beyond have none.
     """
@@ -123,7 +134,9 @@ def _mirror_images(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _uncorrect_extreme_sums(inverse, action, volume, summed) -> None:
-    """Leave Green-Gauss sums uncorrected where their action is far from that of a plain sum: strips of blunt tails between slanting layers."""
+    """Leave Green-Gauss sums uncorrected where their action is far from that of a plain sum: strips of blunt tails
+    between slanting layers.
+    """
     size = np.sqrt(np.einsum("nij,nij->n", action, action)) / volume
     least = 1.0 / np.maximum(volume * np.sqrt(np.einsum("nij,nij->n", inverse, inverse)), 1e-300)
     # bounds of the singular values: only where these leave it open are they computed
@@ -156,7 +169,8 @@ def _skewed_cells(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
 def _widened_stencils(
     mesh: Mesh, start, neighbour, weights, weak, images, pull
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The same gradients, but those of `weak` cells by least squares over their neighbours, the neighbours of these and their own images.
+    """The same gradients, but those of `weak` cells by least squares over their neighbours, the neighbours of these and
+    their own images.
 
     images: the cells (k,) that have one and the way (k, 3) there; their weights `pull` (k, 3) are changed in place.
     """
@@ -210,7 +224,8 @@ def _inverse(action: np.ndarray, planar: bool) -> np.ndarray:
     whole = np.einsum("ij,ij->i", a, out[:, :, 0])
     with np.errstate(divide="ignore", invalid="ignore"):
         out /= whole[:, None, None]
-        # the product of both norms is at least the ratio of the singular values: where it is not small enough they decide
+        # the product of both norms is at least the ratio of the singular values: where it is not small
+        # enough they decide
         bound = np.einsum("nij,nij->n", action, action) * np.einsum("nij,nij->n", out, out)
     rows = np.flatnonzero(~(bound < SINGULAR_RATIO**-2))
     out[rows] = np.linalg.pinv(action[rows], rcond=SINGULAR_RATIO)
@@ -243,7 +258,9 @@ def gather_gradients(q, start, neighbour, weights, out):
 
 @serial
 def add_image_gradients(q, cell, normal, pull, first, out):
-    """Add what the images of cells (k,) behind planes of symmetry do to the gradients `out` of the velocity, columns from `first` on."""
+    """Add what the images of cells (k,) behind planes of symmetry do to the gradients `out` of the velocity, columns
+    from `first` on.
+    """
     for e in range(len(cell)):
         c = cell[e]
         through = 0.0 * q[c, 0]

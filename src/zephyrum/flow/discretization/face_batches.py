@@ -1,10 +1,10 @@
 """Interior faces taken thirty-two at a time, so that the arithmetic runs in the processor's vector registers.
 
-A block of faces is gathered into one flat scratch array, row after row of `BATCH_SIZE` numbers (row r, lane k at
-`r * BATCH_SIZE + k`), then worked on by loops without branches. Groups of `MAX_UNKNOWNS` rows hold the two cells' unknowns, the
-rises g.r to the face and g.d along the way between the centroids on either side, the two face states, the mean of
-the two gradients, and the flux. A last, part-filled block repeats its last face.
-Verified by tests/test_kernels.py (against face-by-face evaluation; J v against differences of the residual).
+A block of faces is gathered into one flat scratch array, row after row of `BATCH_SIZE` numbers (row r, lane k at `r *
+BATCH_SIZE + k`), then worked on by loops without branches. Groups of `MAX_UNKNOWNS` rows hold the two cells' unknowns,
+the rises g.r to the face and g.d along the way between the centroids on either side, the two face states, the mean of
+the two gradients, and the flux. A last, part-filled block repeats its last face. Verified by tests/test_kernels.py
+(against face-by-face evaluation; J v against differences of the residual).
 """
 
 from zephyrum._core.jit import inlined, serial
@@ -38,7 +38,9 @@ SCRATCH_SIZE = NORMAL + 3 * BATCH_SIZE
 
 @serial
 def gather_batch(s, low, q, g, closure, faces, scheme):
-    """Fill the scratch array `s` for faces low .. low + BATCH_SIZE; in two dimensions the y components are left at 0."""
+    """Fill the scratch array `s` for faces low .. low + BATCH_SIZE; in two dimensions the y components are left at
+    0.
+    """
     axes = scheme.axes
     three, viscous = axes[2] == 2, scheme.model > EULER
     last = len(faces.right) - 1

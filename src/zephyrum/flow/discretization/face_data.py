@@ -62,7 +62,9 @@ class FaceData:
 
     @property
     def dims(self) -> tuple[int, ...]:
-        """As many zeros as there are active unknowns: a tuple's length is known to the compiler, so block loops unroll."""
+        """As many zeros as there are active unknowns: a tuple's length is known to the compiler, so block loops
+        unroll.
+        """
         return (0,) * len(self.axes)
 
     def with_first_order(self, cells: np.ndarray, boundary_faces: bool) -> "FaceData":
@@ -104,19 +106,35 @@ class FaceData:
         axes = ([0, 1, 3, 4] if mesh.planar else [0, 1, 2, 3, 4]) + [5 + k for k in range(len(EQUATIONS[model]))]
         normal = mesh.face_area / area[:, None]
         wall_gradient_factor = _wall_gradient_factors(mesh, normal, to_left, gather.start, gather.cell, gather.weight)
-        # what is even across a plane of symmetry has no slope through it: the one-sided slope of a cell there would blow flow off the plane
+        # what is even across a plane of symmetry has no slope through it: the one-sided slope of a cell
+        # there would blow flow off the plane
         even = mesh.faces_of("symmetry")
         to_left[even] -= np.einsum("ij,ij->i", to_left[even], normal[even])[:, None] * normal[even]
         faces = Faces(
-            mesh.left.astype(np.int32), mesh.right.astype(np.int32), normal, area, to_left, to_right,
-            vector_to_right, vector_to_left, fraction,
-        )  # fmt: skip
+            mesh.left.astype(np.int32),
+            mesh.right.astype(np.int32),
+            normal,
+            area,
+            to_left,
+            to_right,
+            vector_to_right,
+            vector_to_left,
+            fraction,
+        )
         cells = CellFaces(start.astype(np.int32), cell_faces.astype(np.int32), sign)
         periodic = PeriodicInterface.of(mesh, to_left, _position_fractions)
         return cls(
-            mesh, faces, cells, code.astype(np.int32), mesh.cell_volume, gather, np.array(axes), wall_gradient_factor,
-            _axisymmetric_factors(mesh), periodic,
-        )  # fmt: skip
+            mesh,
+            faces,
+            cells,
+            code.astype(np.int32),
+            mesh.cell_volume,
+            gather,
+            np.array(axes),
+            wall_gradient_factor,
+            _axisymmetric_factors(mesh),
+            periodic,
+        )
 
 
 def _axisymmetric_factors(mesh: Mesh) -> np.ndarray:
@@ -131,7 +149,8 @@ def _vectors_along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.nda
     """(ni, 3) ways from the centroids of `cell` to those of their neighbours, to be multiplied by their gradients.
 
     r: to the face, d: to the neighbour. Where thin layers bend round a wall, d leaves the layer by many of its heights
-    and the steep gradient across it would pose as a difference along it: there the way goes on straight through the face.
+    and the steep gradient across it would pose as a difference along it: there the way goes on straight through the
+    face.
     """
     start, faces = mesh.cell_faces
     across_r = np.einsum("ij,ij->i", d, r) / np.maximum(np.einsum("ij,ij->i", r, r), 1e-300)
@@ -157,7 +176,8 @@ def _vectors_along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.nda
 def _position_fractions(
     to_left: np.ndarray, to_right: np.ndarray, vector_to_right: np.ndarray, vector_to_left: np.ndarray
 ) -> np.ndarray:
-    """(ni, 2) parts of the distance between centroids that lie before the face, seen from either side (see `cell_face_vectors`).
+    """(ni, 2) parts of the distance between centroids that lie before the face, seen from either side (see
+    `cell_face_vectors`).
 
     On both sides they fade to 0 where the face is not between the centroids or lies far off their line: there the
     central difference has been seen to give the residual unstable modes (sharp tails wrapped by a coarse O mesh).
@@ -172,7 +192,8 @@ def _position_fractions(
 
 
 def _alignment_factors(mesh: Mesh) -> np.ndarray:
-    """(ni,) how much of the slopes is used at a face: less where the line of both centroids runs along it, beside thin layers in space.
+    """(ni,) how much of the slopes is used at a face: less where the line of both centroids runs along it, beside thin
+    layers in space.
 
     Such are the faces between the strip of a blunt tail and the layers above and below it; in second order they swing.
     """

@@ -1,9 +1,8 @@
 """Ways from the centroid of a cell to its faces and neighbours.
 
-They are straight, but for the wide cells of thin layers in space, shells that are bent by more than they are thick. There a way across the
-rim of the shell leaves the layer by many of its heights, and the steep slope across the layer would pose as one along it.
-Such a way is laid flat into the plane of the shell.
-Verified by tests/test_clipped.py.
+They are straight, but for the wide cells of thin layers in space, shells that are bent by more than they are thick.
+There a way across the rim of the shell leaves the layer by many of its heights, and the steep slope across the layer
+would pose as one along it. Such a way is laid flat into the plane of the shell. Verified by tests/test_clipped.py.
 """
 
 import numpy as np
@@ -15,7 +14,9 @@ STEEPEST_SINE = 0.95  # sine of the angle between a way and its shell from which
 
 
 def cell_face_vectors(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """(to_left (nf, 3), to_right (ni, 3), ahead (ni, 3), back (ni, 3)) [m]: from the left and the right centroid to the face, and on to the other centroid."""
+    """(to_left (nf, 3), to_right (ni, 3), ahead (ni, 3), back (ni, 3)) [m]: from the left and the right centroid to the
+    face, and on to the other centroid.
+    """
     ni = mesh.n_interior
     left, right, x, c = mesh.left, mesh.right, mesh.face_centroid, mesh.cell_centroid
     to_left, to_right = x - c[left], x[:ni] - c[right]

@@ -72,8 +72,10 @@ from zephyrum.flow.physics.turbulence import EULER, SST, equation_count
 SOURCE_INERTIA = (
     2.0  # inertia that turbulence gets for each unit of its growth: more than 1 so that the matrix stays positive
 )
-# CFL number above which that inertia fades as 1 / CFL. Production exceeds destruction in many cells of a steady solution: an inertia that
-# stays caps the CFL number of k there. NACA 0012, SST, alpha 0 / 10 / 15 on 16k cells: 200 steps or stalled with it, 17 to 21 steps without.
+# CFL number above which that inertia fades as 1 / CFL. Production exceeds destruction in many cells of a steady
+# solution: an inertia that
+# stays caps the CFL number of k there. NACA 0012, SST, alpha 0 / 10 / 15 on 16k cells: 200 steps or stalled with
+# it, 17 to 21 steps without.
 SOURCE_INERTIA_CFL = 1e5
 CLOSURE_STEP = 1e-4  # relative difference for derivatives to the closure
 
@@ -446,10 +448,12 @@ class Jacobian:
             self.inertia[:, 2, 2] += 4.0 / 3.0 * d.volume * self.residual.viscosities(q) * d.axisymmetric_factor**2
 
     def stabilise_source_diagonal(self, cfl: float) -> np.ndarray:
-        """Add inertia (n, nt), which is returned, to the equations of turbulence where their sources grow with the unknown.
+        """Add inertia (n, nt), which is returned, to the equations of turbulence where their sources grow with the
+        unknown.
 
-        There turbulence rises exponentially until it is in balance: a step that is long against that growth would put the matrix on the wrong side of
-        singular. With this it about doubles at most. Above `SOURCE_INERTIA_CFL` the inertia fades, so that the last steps are Newton's.
+        There turbulence rises exponentially until it is in balance: a step that is long against that growth would put
+        the matrix on the wrong side of singular. With this it about doubles at most. Above `SOURCE_INERTIA_CFL` the
+        inertia fades, so that the last steps are Newton's.
         """
         nt = self.sources.by_state.shape[1]
         first = self.inertia.shape[1] - nt

@@ -66,15 +66,13 @@ class SchemeNumbers(NamedTuple):
 class JacobianArrays(NamedTuple):
     """Derivatives of the face fluxes, for nf faces of which ni are interior; n is the number of active unknowns.
 
-    blocks (nf, 2, n, n): area times dF/d(left, right face state);
-    viscous_jacobian (nf, n, n): minus the derivative to the difference of the cell values;
-    viscous_coefficients (nf, 7): area times (viscosity, conductivity, two diffusions), and the velocity at the face;
-    closure_jacobian (ni, 2, n): half the derivative to the mean of the SST closure;
-    limited (ni,): faces where the limiter acts or the increment was refused;
-    increment_jacobian (ni, 2, 3, n): there, factors of (g.r, g.d, jump) in the increment of each side;
-    limiter_jacobian (ni, 2 n + 2): derivatives of the limiter weight to both states and both upwind pressure differences;
-    weight_jacobian (ni, 2, n): derivative of each increment to the weight; speed (nf,): wave speed times area.
-    Arrays that a case does not need have length 0.
+    blocks (nf, 2, n, n): area times dF/d(left, right face state); viscous_jacobian (nf, n, n): minus the derivative to
+    the difference of the cell values; viscous_coefficients (nf, 7): area times (viscosity, conductivity, two
+    diffusions), and the velocity at the face; closure_jacobian (ni, 2, n): half the derivative to the mean of the SST
+    closure; limited (ni,): faces where the limiter acts or the increment was refused; increment_jacobian (ni, 2, 3, n):
+    there, factors of (g.r, g.d, jump) in the increment of each side; limiter_jacobian (ni, 2 n + 2): derivatives of the
+    limiter weight to both states and both upwind pressure differences; weight_jacobian (ni, 2, n): derivative of each
+    increment to the weight; speed (nf,): wave speed times area. Arrays that a case does not need have length 0.
     """
 
     blocks: np.ndarray

@@ -2,11 +2,12 @@
 
 From a cell to a face: q + g.r + kappa share (dq - g.d), exact for linear fields on any mesh; kappa blends in the
 central difference (van Leer 1977, J. Comput. Phys. 23:263). Where needed the rise is multiplied by the smooth limiter
-of van Albada, van Leer and Roberts (1982), Astron. Astrophys. 108:76, built on the two differences a = 2 g.d - dq and
-b = dq. It is faded in by the local Mach number and the relative pressure step, so that smooth subsonic flow is left
+of van Albada, van Leer and Roberts (1982), Astron. Astrophys. 108:76, built on the two differences a = 2 g.d - dq and b
+= dq. It is faded in by the local Mach number and the relative pressure step, so that smooth subsonic flow is left
 alone. Where walls have friction it counts everywhere as soon as the stream itself is fast (0.45 to 0.65 Mach): shocks
-reach into the slow, thin cells at the wall, which pressure steps alone do not give away. In slow flow in space it counts everywhere too,
-but only from variations on that no mesh can resolve: cells of an odd shape and coarse noses then converge. Verified by tests/test_flow.py and the shock cases of validation/.
+reach into the slow, thin cells at the wall, which pressure steps alone do not give away. In slow flow in space it
+counts everywhere too, but only from variations on that no mesh can resolve: cells of an odd shape and coarse noses then
+converge. Verified by tests/test_flow.py and the shock cases of validation/.
 """
 
 from zephyrum._core.jit import inlined
@@ -35,7 +36,9 @@ def least_weight(mode: str, mach: float, friction: bool, space: bool) -> float:
 
 
 def smooth_variation(mach: float, friction: bool, space: bool) -> float:
-    """Variation from cell to cell, over that of the stream, that the limiter takes as smooth, at a Mach number of the stream."""
+    """Variation from cell to cell, over that of the stream, that the limiter takes as smooth, at a Mach number of the
+    stream.
+    """
     if not space:
         return SMOOTH_VARIATION
     slow = SMOOTH_VARIATION_3D[int(friction)]

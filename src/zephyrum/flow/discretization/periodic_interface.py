@@ -1,8 +1,9 @@
-"""Periodic sides: every pair of faces is one face between two cells, the second turned about the x axis into the frame of the first.
+"""Periodic sides: every pair of faces is one face between two cells, the second turned about the x axis into the frame
+of the first.
 
-States and gradients of the cells on either side are gathered, turned and given to the same kernels as any face within the
-mesh; what they yield goes to both faces of the pair. So the scheme is the same everywhere and what leaves one side enters the
-other to round-off. Only the preconditioner does not see across. Verified by tests/test_sectors.py.
+States and gradients of the cells on either side are gathered, turned and given to the same kernels as any face within
+the mesh; what they yield goes to both faces of the pair. So the scheme is the same everywhere and what leaves one side
+enters the other to round-off. Only the preconditioner does not see across. Verified by tests/test_sectors.py.
 """
 
 from dataclasses import dataclass, replace
@@ -29,7 +30,9 @@ class PeriodicInterface:
 
     @classmethod
     def of(cls, mesh: Mesh, directions: np.ndarray, fractions) -> "PeriodicInterface | None":
-        """That of a mesh with periodic sides, None without; ways (nf, 3) from the cells to their faces; shares: see `FaceData`."""
+        """That of a mesh with periodic sides, None without; ways (nf, 3) from the cells to their faces; shares: see
+        `FaceData`.
+        """
         if mesh.sectors == 1:
             return None
         one, two, turn = periodic_pairs(mesh)

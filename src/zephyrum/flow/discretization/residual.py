@@ -43,7 +43,9 @@ from zephyrum.flow.physics.turbulence.sst import BETA, WALL_OMEGA_FACTOR
 
 @dataclass(frozen=True)
 class Scheme:
-    """Choices of the discretisation: kappa of the reconstruction, limiter mode, order (1 or 2) of flow and turbulence."""
+    """Choices of the discretisation: kappa of the reconstruction, limiter mode, order (1 or 2) of flow and
+    turbulence.
+    """
 
     kappa: float = 1.0 / 3.0
     limiter: str = "auto"
@@ -149,7 +151,9 @@ def boundary_gradients(states, c, face_state, wall, r, normal, out):
 
 @inlined
 def subtract_diffusion(gradients, state, coefficients, normal, out):
-    """Subtract viscous stress, conduction and turbulent diffusion for gradients (m, 3) from the flux `out` a unit area."""
+    """Subtract viscous stress, conduction and turbulent diffusion for gradients (m, 3) from the flux `out` a unit
+    area.
+    """
     s = gradients
     mu, conductivity, diffusion, diffusion_w = coefficients
     nx, ny, nz = normal
@@ -316,7 +320,9 @@ class Residual:
         return Boundary(d.code, d.wall_gradient_factor, self.exterior, d.mesh.n_interior)
 
     def balance(self, q: np.ndarray) -> np.ndarray:
-        """(n, m) net outflow of each cell for states q (n, m) whose gradients were found last; scaled units times m^2."""
+        """(n, m) net outflow of each cell for states q (n, m) whose gradients were found last; scaled units times
+        m^2.
+        """
         d = self.domain
         interior_fluxes(q, self.gradients, self.closure, d.faces, self.numbers, self.law, self.flux)
         self.boundary_fluxes_into(q, self.flux)
@@ -337,7 +343,9 @@ class Residual:
         return out
 
     def _axisymmetric_stress(self, q: np.ndarray) -> np.ndarray:
-        """(n,) pull of the friction on the sides of a wedge towards the axis (White 2006, Viscous Fluid Flow, app. B)."""
+        """(n,) pull of the friction on the sides of a wedge towards the axis (White 2006, Viscous Fluid Flow, app.
+        B).
+        """
         g, axisymmetric_factor = self.gradients, self.domain.axisymmetric_factor
         mu = self.viscosities(q)
         bulk = 2.0 / 3.0 * (g[:, 1, 0] + g[:, 2, 1] + g[:, 3, 2])
@@ -360,7 +368,9 @@ class Residual:
         return self.law.viscosity_at(q[:, 4]) * (1.0 + self.eddy_ratio(q))
 
     def tractions(self, q: np.ndarray) -> np.ndarray:
-        """(nb, 3) force on every boundary face over its area, in scaled units (gradients found last); leaves the fluxes."""
+        """(nb, 3) force on every boundary face over its area, in scaled units (gradients found last); leaves the
+        fluxes.
+        """
         d, ni = self.domain, self.domain.mesh.n_interior
         self.boundary_fluxes_into(q, self.flux)
         out = self.flux[ni:, 1:4] / d.faces.area[ni:, None]
@@ -370,7 +380,9 @@ class Residual:
         return out
 
     def heats(self, q: np.ndarray) -> np.ndarray:
-        """(nb,) heat that walls give to the air over their area, in scaled units (fluxes of `tractions` of the same q)."""
+        """(nb,) heat that walls give to the air over their area, in scaled units (fluxes of `tractions` of the same
+        q).
+        """
         d, ni = self.domain, self.domain.mesh.n_interior
         out = np.zeros(d.mesh.n_faces - ni)
         if self.model == "euler":
@@ -382,7 +394,9 @@ class Residual:
         return out
 
     def boundary_pressure(self, q: np.ndarray) -> np.ndarray:
-        """(nb,) gauge pressure at every boundary face, extrapolated from the cell as the fluxes do (gradients found last)."""
+        """(nb,) gauge pressure at every boundary face, extrapolated from the cell as the fluxes do (gradients found
+        last).
+        """
         d = self.domain
         ni = d.mesh.n_interior
         cell = d.faces.left[ni:]

@@ -1,9 +1,9 @@
 """Block ILU(1) of the compact Jacobian, the preconditioner of one Newton step.
 
-Source: Saad (2003), Iterative Methods for Sparse Linear Systems, ch. 10 (level-of-fill factorisation). Everything is single precision: the Newton iteration around it
-corrects what is lost. Level 1 of fill takes a half to a third of the iterations of level 0, level 2 gains nothing.
-The pieces of `order` are factorised and solved side by side.
-Verified by tests/test_flow.py against a dense solve.
+Source: Saad (2003), Iterative Methods for Sparse Linear Systems, ch. 10 (level-of-fill factorisation). Everything is
+single precision: the Newton iteration around it corrects what is lost. Level 1 of fill takes a half to a third of the
+iterations of level 0, level 2 gains nothing. The pieces of `order` are factorised and solved side by side. Verified by
+tests/test_flow.py against a dense solve.
 """
 
 from typing import NamedTuple
@@ -315,9 +315,14 @@ class Preconditioner:
         size, n = values.shape[1] * values.shape[2], len(jacobian.inertia)
         by_state = sources.by_state.reshape(n, -1) if sources.by_state.size else np.zeros((n, 0), np.float32)
         _assemble(
-            self.pattern, d.cells, made.blocks.reshape(-1, 2, size), made.viscous_jacobian.reshape(-1, size),
-            jacobian.inertia.reshape(n, size), by_state, values.reshape(-1, size),
-        )  # fmt: skip
+            self.pattern,
+            d.cells,
+            made.blocks.reshape(-1, 2, size),
+            made.viscous_jacobian.reshape(-1, size),
+            jacobian.inertia.reshape(n, size),
+            by_state,
+            values.reshape(-1, size),
+        )
         _factorize(self.pattern, self.factors, self.dims)
 
     def solve(self, x: np.ndarray, out: np.ndarray) -> None:

@@ -49,7 +49,8 @@ def _subtract(basis, used, h, w, partial):
 def gmres(jacobian: Jacobian, preconditioner: Preconditioner, rhs: np.ndarray, tolerance: float, most: int):
     """Solve rows (J) x = rhs approximately: x (n, nb), iterations, reached relative residual.
 
-    No restart; stops at `most` vectors; x is not finite where the matrix is not. Its sums run over fixed chunks, so the answer does not depend on threads.
+    No restart; stops at `most` vectors; x is not finite where the matrix is not. Its sums run over fixed chunks, so the
+    answer does not depend on threads.
     """
     shape = rhs.shape
     size = rhs.size

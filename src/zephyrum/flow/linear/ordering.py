@@ -1,9 +1,10 @@
 """The order in which the cells are eliminated, and the pieces in which that is done side by side.
 
-Source: Cuthill and McKee (1969), Proc. 24th ACM Conf. 157; Saad (2003), Iterative Methods for Sparse Linear Systems, ch. 3. In space a column of layer cells
-is eliminated from the wall outwards in one go, and columns and single cells follow each other by Cuthill-McKee: on 195k turbulent cells about an aircraft a
-Newton step at CFL 3000 takes 16 Krylov vectors, 41 where columns are torn, and 78 where the coupling between two halves is left out. Not reversed: that
-takes a third more. Verified by tests/test_flow.py.
+Source: Cuthill and McKee (1969), Proc. 24th ACM Conf. 157; Saad (2003), Iterative Methods for Sparse Linear Systems,
+ch. 3. In space a column of layer cells is eliminated from the wall outwards in one go, and columns and single cells
+follow each other by Cuthill-McKee: on 195k turbulent cells about an aircraft a Newton step at CFL 3000 takes 16 Krylov
+vectors, 41 where columns are torn, and 78 where the coupling between two halves is left out. Not reversed: that takes a
+third more. Verified by tests/test_flow.py.
 """
 
 import numpy as np
@@ -16,8 +17,8 @@ MAX_PIECES = 2  # that the cells of a mesh in space are cut into
 def elimination_order(mesh) -> tuple[np.ndarray, np.ndarray]:
     """(order (n,) = cell of each row, rows (pieces + 1,) at which pieces begin and the last one ends).
 
-    No cell has a neighbour in another piece; the rows behind the last piece, columns next to a later piece, keep them apart. The number of pieces is
-    fixed, so that the answer does not depend on that of the threads.
+    No cell has a neighbour in another piece; the rows behind the last piece, columns next to a later piece, keep them
+    apart. The number of pieces is fixed, so that the answer does not depend on that of the threads.
     """
     n, ni = mesh.n_cells, mesh.n_interior
     left, right = mesh.left[:ni], mesh.right

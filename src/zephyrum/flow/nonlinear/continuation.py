@@ -55,8 +55,8 @@ def solve_steady(
     on_step : callable, optional
         Receives a dict of the columns of `History` after every step.
     on_state : callable, optional
-        Receives states (n, m), first-order cells (n,), CFL number and rows of the history after every step on the finest
-        mesh.
+        Receives states (n, m), first-order cells (n,), CFL number and rows of the history after every step on the
+        finest mesh.
 
     Returns
     -------

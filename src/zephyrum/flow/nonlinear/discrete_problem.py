@@ -1,4 +1,5 @@
-"""One mesh made ready to be marched: its residual and matrix, the measures of convergence, and the cells that lose their slopes to converge.
+"""One mesh made ready to be marched: its residual and matrix, the measures of convergence, and the cells that lose
+their slopes to converge.
 
 Verified by tests/test_bent_layers.py and what verifies `march`.
 """
@@ -33,7 +34,8 @@ LOW_MACH = 0.5  # Mach number of stream and walls together below which air can't
 class FlowState:
     """What a march leaves: scaled states q (n, m), pressure (nb,), traction (nb, 3) and heat (nb,) on the boundary.
 
-    eddy_ratio (n,): eddy over molecular viscosity; first_order_cells (n,): the cells that lost their slopes to converge.
+    eddy_ratio (n,): eddy over molecular viscosity; first_order_cells (n,): the cells that lost their slopes to
+    converge.
     """
 
     q: np.ndarray
@@ -53,7 +55,9 @@ class DiscreteProblem:
     """One mesh of the sequence, ready to be marched."""
 
     def __init__(self, problem: FlowProblem, depth: int = 0, twin: "DiscreteProblem | None" = None):
-        """depth: 0 for the finest mesh; twin: its face data and preconditioner are taken over if it has the same mesh."""
+        """depth: 0 for the finest mesh; twin: its face data and preconditioner are taken over if it has the same
+        mesh.
+        """
         self.problem, self.depth = problem, depth
         self.mesh, self.air, self.reference = problem.mesh, problem.air, problem.reference
         self.numerics = problem.numerics
@@ -146,9 +150,11 @@ class DiscreteProblem:
         self.jacobian.lift_row = row[:, axes]
 
     def demote_unconverged(self, R: np.ndarray, few: float, fraction: float) -> np.ndarray:
-        """Take the slopes off the cells that hold a `fraction` of the (squared) residual R if they are no more than `few` of all; which (n,) are new.
+        """Take the slopes off the cells that hold a `fraction` of the (squared) residual R if they are no more than
+        `few` of all; which (n,) are new.
 
-        The columns of layers that they stand in swing together and follow, but no more: first order in many cells falsifies the drag.
+        The columns of layers that they stand in swing together and follow, but no more: first order in many cells
+        falsifies the drag.
         """
         held = np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
         order = np.argsort(-held)
@@ -160,9 +166,11 @@ class DiscreteProblem:
         return self.demote_to_first_order(wide)
 
     def repair_temperature(self, q: np.ndarray) -> np.ndarray:
-        """Take the slopes off the columns that have a temperature out of what is possible, and off those beside them; q with these put back, or as it is.
+        """Take the slopes off the columns that have a temperature out of what is possible, and off those beside them; q
+        with these put back, or as it is.
 
-        In thin columns on bases of tails, wide beside narrow ones, the energy of two neighbours may part for ever at a pressure and velocity that agree.
+        In thin columns on bases of tails, wide beside narrow ones, the energy of two neighbours may part for ever at a
+        pressure and velocity that agree.
         """
         odd = (q[:, 4] < self.possible[0]) | (q[:, 4] > self.possible[1])
         if not odd.any() or odd.sum() > MAX_REPAIRED_FRACTION * len(odd):
@@ -196,9 +204,18 @@ class DiscreteProblem:
             position = self.mesh.cell_centroid[np.flatnonzero(self.first_order_cells)[0]].round(3)
             reason += f", first order in {self.first_order_cells.sum():,} of {len(q):,} cells (one at {position} m) that would not converge"
         return FlowState(
-            q, r.boundary_pressure(q), r.tractions(q), r.heats(q), r.eddy_ratio(q), self.first_order_cells, self.scales, outcome, reason, history,
+            q,
+            r.boundary_pressure(q),
+            r.tractions(q),
+            r.heats(q),
+            r.eddy_ratio(q),
+            self.first_order_cells,
+            self.scales,
+            outcome,
+            reason,
+            history,
             time.perf_counter() - begin,
-        )  # fmt: skip
+        )
 
     def _outer(self, lift: float) -> np.ndarray:
         return exterior_states(self.mesh, self.scales, lift * self.reference.area / self.mesh.depth, True, self.walls)

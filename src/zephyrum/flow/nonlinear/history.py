@@ -1,4 +1,6 @@
-"""The record of a march: every residual and every coefficient at every step, the outcome drawn from it, and how long it will take."""
+"""The record of a march: every residual and every coefficient at every step, the outcome drawn from it, and how long it
+will take.
+"""
 
 from dataclasses import dataclass, field
 
@@ -52,7 +54,9 @@ class History:
         return np.stack([self.column(f"residual {name}", 0) for name in EQUATION_NAMES], axis=1)
 
     def period(self) -> float:
-        """Steps a cycle of CL over the last half of the finest level's history (at most 80 steps); nan if it does not cycle."""
+        """Steps a cycle of CL over the last half of the finest level's history (at most 80 steps); nan if it does not
+        cycle.
+        """
         values = self.column("CL", 0)
         values = values[-max(1, min(80, len(values) // 2)) :]
         if len(values) < 8:
@@ -91,13 +95,17 @@ def residual_decades(row: dict) -> float:
 
 @dataclass
 class TimeForecast:
-    """How long a march will still take: told its rows, one a step, it follows the slope of the largest residual on the finest mesh."""
+    """How long a march will still take: told its rows, one a step, it follows the slope of the largest residual on the
+    finest mesh.
+    """
 
     residual_drop: float
     seen: list[tuple[float, float]] = field(default_factory=list)
 
     def left(self, row: dict) -> float:
-        """Seconds left after this row of COLUMNS; nan on coarser meshes, in the first steps and while residuals do not fall."""
+        """Seconds left after this row of COLUMNS; nan on coarser meshes, in the first steps and while residuals do not
+        fall.
+        """
         if row["level"] != 0:
             self.seen.clear()
             return float("nan")

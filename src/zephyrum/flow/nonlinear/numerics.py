@@ -14,11 +14,12 @@ from zephyrum.flow.nonlinear.step_control import MAX_CFL
 class Numerics:
     """Of a run; every default has its reason.
 
-    residual_drop: decades by which every residual must fall below that of the undisturbed stream; max_iterations: most Newton steps
-    on the finest mesh; kappa, limiter, order, gradient: discretisation;
-    turbulence_order: of the convection of turbulence quantities (on 16k cells about NACA 0012 the second order lowers CD
-    by 0.4, 0.5 and 1.7 % at alpha 0, 10 and 15, in as many steps; the first keeps them positive on any mesh);
-    cfl: first CFL number (10 from a cold start); krylov: most Krylov vectors a step; vortex: circulation correction of the farfield (two dimensions, subsonic).
+    residual_drop: decades by which every residual must fall below that of the undisturbed stream; max_iterations: most
+    Newton steps on the finest mesh; kappa, limiter, order, gradient: discretisation; turbulence_order: of the
+    convection of turbulence quantities (on 16k cells about NACA 0012 the second order lowers CD by 0.4, 0.5 and 1.7 %
+    at alpha 0, 10 and 15, in as many steps; the first keeps them positive on any mesh); cfl: first CFL number (10 from
+    a cold start); krylov: most Krylov vectors a step; vortex: circulation correction of the farfield (two dimensions,
+    subsonic).
     """
 
     residual_drop: float = 8.0

@@ -33,7 +33,9 @@ def alpha_sequence(alpha: float) -> list[float]:
 
 
 def transfer_condition(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestream, chord: float) -> np.ndarray:
-    """States (n, unknowns) solved at `old`, turned and rescaled for `new`: velocities turn with the wind, Cp is kept."""
+    """States (n, unknowns) solved at `old`, turned and rescaled for `new`: velocities turn with the wind, Cp is
+    kept.
+    """
     out = q.copy()
     ratio = new.mach / old.mach
     out[:, 0] *= ratio**2
@@ -55,7 +57,9 @@ def transfer_condition(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestre
 
 
 def initial_state(mesh: Mesh, law: GasModel, freestream: np.ndarray, chord: float, viscous: bool) -> np.ndarray:
-    """(n, m) states to begin from: the freestream, in viscous flow slowed towards walls, with turbulence in the layer."""
+    """(n, m) states to begin from: the freestream, in viscous flow slowed towards walls, with turbulence in the
+    layer.
+    """
     q = np.tile(freestream, (mesh.n_cells, 1))
     if not viscous or not len(mesh.faces_of("wall")):
         return q
@@ -78,7 +82,8 @@ def initial_state(mesh: Mesh, law: GasModel, freestream: np.ndarray, chord: floa
 def prolongate(q: np.ndarray, coarse, fine, law: GasModel, mach: float | None = None) -> np.ndarray:
     """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical.
 
-    mach: Mach number of the stream, of a flow without friction that is to be rid of its dead air (see `_replace_dead_air`).
+    mach: Mach number of the stream, of a flow without friction that is to be rid of its dead air (see
+    `_replace_dead_air`).
     """
     gradients = np.zeros((len(q), q.shape[1], 3))
     coarse.gradient(q, gradients)
@@ -123,10 +128,12 @@ def prolongate(q: np.ndarray, coarse, fine, law: GasModel, mach: float | None = 
 
 
 def _replace_dead_air(q: np.ndarray, mesh: Mesh, gamma: float, mach: float) -> None:
-    """Fill, in states q of a flow without friction, cells whose total temperature or (in a subsonic stream) pressure is not that of the stream from those round them.
+    """Fill, in states q of a flow without friction, cells whose total temperature or (in a subsonic stream) pressure is
+    not that of the stream from those round them.
 
-    What a coarse mesh has heated or slowed down behind a blunt edge turns for ever in a finer one, where nothing carries it off: some hundred cells
-    then keep a mesh of 200,000 from converging. Everywhere the temperature is made that of the stream's total one.
+    What a coarse mesh has heated or slowed down behind a blunt edge turns for ever in a finer one, where nothing
+    carries it off: some hundred cells then keep a mesh of 200,000 from converging. Everywhere the temperature is made
+    that of the stream's total one.
     """
     half = 0.5 * (gamma - 1.0)
     total = 1.0 + half * mach**2
@@ -159,10 +166,11 @@ def _replace_dead_air(q: np.ndarray, mesh: Mesh, gamma: float, mach: float) -> N
 
 
 def _wall_normal_offsets(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(ways (n, 3) upwards as long as the heights of coarse and fine cells over the wall differ, those (n, 3) along the wall, where in layers the two count
-    instead of `offset` (n, 3)).
+    """(ways (n, 3) upwards as long as the heights of coarse and fine cells over the wall differ, those (n, 3) along the
+    wall, where in layers the two count instead of `offset` (n, 3)).
 
-    Layers bend by more than they are high: along them a steep profile would pose as a slope, and across them the bend as a height.
+    Layers bend by more than they are high: along them a steep profile would pose as a slope, and across them the bend
+    as a height.
     """
     height, parent = coarse.mesh.wall_distance, fine.mesh.parent
     normal_direction = np.zeros((len(height), 1, 3))
@@ -177,9 +185,11 @@ def _wall_normal_offsets(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, 
 
 
 def _align_with_walls(out: np.ndarray, coarse: Mesh, fine: Mesh, own: np.ndarray) -> None:
-    """Turn the velocities in the cells `own` of layers as the wall under them is turned against that under the cell they came from.
+    """Turn the velocities in the cells `own` of layers as the wall under them is turned against that under the cell
+    they came from.
 
-    Through the floor of a cell ten thousand times as wide as high the least inclination drives more than through its sides.
+    Through the floor of a cell ten thousand times as wide as high the least inclination drives more than through its
+    sides.
     """
     n = []
     for mesh, cells in ((fine, own), (coarse, fine.parent[own])):

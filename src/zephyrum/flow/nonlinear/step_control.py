@@ -1,6 +1,7 @@
 """One step of the march: how long it may be, how far along the change found it goes, and the CFL number that follows.
 
-A step is limited in pressure, temperature and velocity, then shortened until the residual with its time term does not grow. Verified by validation/.
+A step is limited in pressure, temperature and velocity, then shortened until the residual with its time term does not
+grow. Verified by validation/.
 """
 
 import math
@@ -29,7 +30,8 @@ COSTLY_VECTORS = (
 )
 START_UP_CFL = 1e3
 MAX_EARLY_VECTORS = 40  # with friction in space, before Newton's regime: more are better spent on a shorter step
-EASY_VECTORS = 8  # Krylov vectors of a step in space, past EARLY, up to which the next may be twice as long whatever the residual did
+# Krylov vectors of a step in space, past EARLY, up to which the next may be twice as long whatever the residual did
+EASY_VECTORS = 8
 GENTLE_GROWTH = 2.0  # growth of such CFL numbers in one step
 
 
@@ -51,10 +53,12 @@ def max_krylov_vectors(cfl: float, viscous: bool, space: bool, requested: int) -
 def next_cfl(
     cfl: float, factor: float, ratio: float, viscous: bool, space: bool, krylov_vectors: int, down: bool = False
 ) -> float:
-    """CFL number after a step taken with `factor` that multiplied the residual by `ratio` and took so many Krylov vectors.
+    """CFL number after a step taken with `factor` that multiplied the residual by `ratio` and took so many Krylov
+    vectors.
 
-    Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one, in space still slower.
-    down: the residuals are as low as asked and the coefficients still creep; layers of micrometres let them go only at high CFL numbers.
+    Turbulent boundary layers are nonlinear enough to be thrown off by a fast ramp: they get a slower one, in space
+    still slower. down: the residuals are as low as asked and the coefficients still creep; layers of micrometres let
+    them go only at high CFL numbers.
     """
     if down and viscous and space and factor > 0.9:
         return min(cfl if krylov_vectors >= MAX_EARLY_VECTORS else 3.0 * cfl, MAX_CFL)
@@ -87,7 +91,8 @@ def max_step_fraction(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarr
 
 
 def clip_log_omega_step(step: np.ndarray) -> None:
-    """Clip the change of log(omega) in every cell of `step` (n, m) to `MAX_LOG_OMEGA_CHANGE`, in place; without omega do nothing.
+    """Clip the change of log(omega) in every cell of `step` (n, m) to `MAX_LOG_OMEGA_CHANGE`, in place; without omega
+    do nothing.
 
     It is clipped cell by cell, since one cell that asks for a change of hundreds would hold back the step of all.
     """
@@ -96,7 +101,9 @@ def clip_log_omega_step(step: np.ndarray) -> None:
 
 
 def line_search(level, q, R, change, rate, growth, total, newton: bool):
-    """The longest acceptable step along `change`: (states, residual, factor), or None. rate (n,), growth (n, nt): inertia in the matrix."""
+    """The longest acceptable step along `change`: (states, residual, factor), or None. rate (n,), growth (n, nt):
+    inertia in the matrix.
+    """
     gamma = level.scales.gamma
     step = np.zeros_like(q)
     step[:, level.domain.axes] = change

@@ -31,7 +31,8 @@ ROUND_OFF = 1e-9  # of the residual of the undisturbed stream, below which a tim
 class TimeIntegration:
     """What marching in time leaves: `rows` (n, 7) of time [scaled, m], CL, CD, CM, inner steps, Krylov steps, drop.
 
-    flow: the last state, its outcome "oscillating", or "failed" with the reason; before (n, m): the states a step earlier.
+    flow: the last state, its outcome "oscillating", or "failed" with the reason; before (n, m): the states a step
+    earlier.
     """
 
     rows: np.ndarray
@@ -41,7 +42,9 @@ class TimeIntegration:
 
 @dataclass(frozen=True)
 class TimeReports:
-    """Who is told of an integration: on_step gets a dict of time, CL, CD, CM; on_state (rows, states, states before)."""
+    """Who is told of an integration: on_step gets a dict of time, CL, CD, CM; on_state (rows, states, states
+    before).
+    """
 
     on_step: Callable[[dict], None] | None = None
     on_state: Callable[[np.ndarray, np.ndarray, np.ndarray], None] | None = None

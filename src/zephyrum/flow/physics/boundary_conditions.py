@@ -3,8 +3,8 @@
 - wall, slip, symmetry (inviscid): no flow through; only the pressure, extrapolated to the face, acts. On flat faces of
   curved walls in space the flow follows the curved wall, not the face (Krivodonova and Berger 2006; see `mesh.curved`).
 - farfield: one-dimensional Riemann invariants decide face by face what enters and what leaves (Thomas and Salas 1986,
-  AIAA J. 24:1074), at low Mach number only the pressure outside acts on what leaves; in two dimensions the outer state carries the compressible vortex of the lift found so far, so that
-  a farfield at 30 to 100 chords acts like infinity.
+  AIAA J. 24:1074), at low Mach number only the pressure outside acts on what leaves; in two dimensions the outer state
+  carries the compressible vortex of the lift found so far, so that a farfield at 30 to 100 chords acts like infinity.
 - outflow: the static pressure outside acts on what leaves, all else comes from inside, so that boundary layers and
   wakes pass; what leaves faster than sound keeps its own pressure.
 - imposed: Roe's flux against a given outer state.
@@ -140,11 +140,12 @@ class WallData:
 
 
 def exterior_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: WallData | None = None) -> np.ndarray:
-    """(n_boundary, m) scaled states outside every boundary face: the freestream, with the vortex of `lift` = CL chord [m].
+    """(n_boundary, m) scaled states outside every boundary face: the freestream, with the vortex of `lift` = CL chord
+    [m].
 
     The vortex is that of a lifting section in compressible subsonic flow, with the pressure and temperature that keep
-    total enthalpy and entropy. Rows of symmetry and of slip are 0 (see `set_curved_wall_normals`). A wall's row holds its velocity, its temperature (0: adiabatic) and the shift of the
-    wall distance by its roughness.
+    total enthalpy and entropy. Rows of symmetry and of slip are 0 (see `set_curved_wall_normals`). A wall's row holds
+    its velocity, its temperature (0: adiabatic) and the shift of the wall distance by its roughness.
     """
     ni = mesh.n_interior
     states = np.tile(scales.freestream, (mesh.n_faces - ni, 1))

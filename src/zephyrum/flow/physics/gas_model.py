@@ -60,8 +60,8 @@ class Scales:
     def law(air: Freestream, chord: float) -> GasModel:
         """The gas of a freestream in scaled units.
 
-        Where density, speed and viscosity are fixed they stay. A Reynolds number that was given without its length is that
-        on the `chord` [m].
+        Where density, speed and viscosity are fixed they stay. A Reynolds number that was given without its length is
+        that on the `chord` [m].
         """
         gas = air.gas
         viscosity = air.viscosity / (air.density * air.sound_speed)

@@ -1,10 +1,10 @@
 """The inviscid numerical flux: Roe's approximate Riemann solver, mended at low Mach number and at sonic points.
 
 Sources: Roe (1981), J. Comput. Phys. 43:357; the jump of normal velocity scaled by the local Mach number after Rieper
-(2011), J. Comput. Phys. 230:5263, so that accuracy does not degrade as Mach falls, that number taken from the mean square of both
-sides' speeds, so that flow parting at a face does not drive itself apart; entropy fix of the acoustic waves
-after Harten (1983), J. Comput. Phys. 49:357. Valid from Mach 0.01 to about 4.
-Verified by tests/test_flow.py and validation/manufactured.py.
+(2011), J. Comput. Phys. 230:5263, so that accuracy does not degrade as Mach falls, that number taken from the mean
+square of both sides' speeds, so that flow parting at a face does not drive itself apart; entropy fix of the acoustic
+waves after Harten (1983), J. Comput. Phys. 49:357. Valid from Mach 0.01 to about 4. Verified by tests/test_flow.py and
+validation/manufactured.py.
 """
 
 import math
@@ -64,7 +64,8 @@ def roe_flux(left, right, normal, gamma):
     a = math.sqrt(a2)
     un = u * nx + v * ny + w * nz
     dp, dun, drho = pr - pl, unr - unl, rr - rl
-    # of both sides, not of their mean: where flow parts, as on a coarse nose, the mean is at rest, and without this damping two jets drive each other apart
+    # of both sides, not of their mean: where flow parts, as on a coarse nose, the mean is at rest, and without
+    # this damping two jets drive each other apart
     fast = math.sqrt(0.5 * (ul * ul + vl * vl + wl * wl + ur * ur + vr * vr + wr * wr))
     slow = _low_mach_factor(fast / a)
     width = ENTROPY_FIX_WIDTH * a

@@ -160,14 +160,18 @@ class Aircraft:
         return out
 
     def surface(self, density: float = 1.0, half: bool = False) -> Surface:
-        """All flying parts united in one closed Surface; half: only starboard, open along y = 0 (InputError if it is not symmetric)."""
+        """All flying parts united in one closed Surface; half: only starboard, open along y = 0 (InputError if it is
+        not symmetric).
+        """
         made = union([solid for pieces in self.solids(density).values() for solid in pieces], self.name)
         return half_surface(made, tolerance=EXACT_TOLERANCE) if half else made
 
     # -- measures ---------------------------------------------------------------------------------------------
     @property
     def main_wing(self) -> str | None:
-        """Name of the reference wing: the one named, or that of the largest area that is wide enough for a wing; None without any."""
+        """Name of the reference wing: the one named, or that of the largest area that is wide enough for a wing; None
+        without any.
+        """
         if isinstance(self.reference, str):
             return self.reference
         bodies = [one for one in self.parts.values() if isinstance(one, Body)]
@@ -197,7 +201,9 @@ class Aircraft:
         return measured, []
 
     def mass_properties(self) -> tuple[MassProperties, dict[str, MassProperties]]:
-        """(all together, by part and point). Volume that two parts share belongs to the first; skins are those outside."""
+        """(all together, by part and point). Volume that two parts share belongs to the first; skins are those
+        outside.
+        """
         each: dict[str, MassProperties] = {}
         pieces = self.solids(which="mass")
         skins = [name for name in pieces if self.parts[name].mass.skin is not None]

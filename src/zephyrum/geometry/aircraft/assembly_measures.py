@@ -16,10 +16,10 @@ from zephyrum.geometry.surface.triangulation import Surface
 class AircraftMeasures:
     """What an aircraft measures.
 
-    whole: of the united surface of its flying parts; solids: each part's own closed Surface, mirrored ones apart; parts:
-    DataFrame a part: wetted [m^2] (outside only), own area [m^2], volume [m^3] (its own), planform and frontal shadow
-    [m^2] of the part alone, mass [kg], in which groups it is; wings: planform measures; reference and what disagrees with
-    it (`notes`); mass: all together, masses: by part and point.
+    whole: of the united surface of its flying parts; solids: each part's own closed Surface, mirrored ones apart;
+    parts: DataFrame a part: wetted [m^2] (outside only), own area [m^2], volume [m^3] (its own), planform and frontal
+    shadow [m^2] of the part alone, mass [kg], in which groups it is; wings: planform measures; reference and what
+    disagrees with it (`notes`); mass: all together, masses: by part and point.
     """
 
     whole: SurfaceMeasures
@@ -46,13 +46,22 @@ class AircraftMeasures:
         out = self.whole.rows()
         if self.reference is not None:
             r = self.reference
-            out += [("reference area", r.area, "m^2"), ("reference chord", r.chord, "m"), ("reference span", r.span, "m"),
-                    *((f"reference {axis}", v, "m") for axis, v in zip("xyz", r.point))]  # fmt: skip
+            out += [
+                ("reference area", r.area, "m^2"),
+                ("reference chord", r.chord, "m"),
+                ("reference span", r.span, "m"),
+                *((f"reference {axis}", v, "m") for axis, v in zip("xyz", r.point)),
+            ]
         if self.mass.mass:
             m = self.mass
-            out += [("mass", m.mass, "kg"), *((f"gravity centre {axis}", v, "m") for axis, v in zip("xyz", m.centre)),
-                    ("roll inertia Ixx", m.inertia[0, 0], "kg m^2"), ("pitch inertia Iyy", m.inertia[1, 1], "kg m^2"),
-                    ("yaw inertia Izz", m.inertia[2, 2], "kg m^2"), ("product Ixz", -m.inertia[0, 2], "kg m^2")]  # fmt: skip
+            out += [
+                ("mass", m.mass, "kg"),
+                *((f"gravity centre {axis}", v, "m") for axis, v in zip("xyz", m.centre)),
+                ("roll inertia Ixx", m.inertia[0, 0], "kg m^2"),
+                ("pitch inertia Iyy", m.inertia[1, 1], "kg m^2"),
+                ("yaw inertia Izz", m.inertia[2, 2], "kg m^2"),
+                ("product Ixz", -m.inertia[0, 2], "kg m^2"),
+            ]
         return out
 
 
@@ -72,9 +81,21 @@ def measure_aircraft(craft, density: float = 1.0) -> AircraftMeasures:
         alone = union(own)
         names = {solid.name for solid in own}
         wetted = sum(area for label, area in whole.labels.items() if label.split("/")[0] in names) if one.flies else 0.0
-        rows.append({"part": name, "kind": one.kind, "solids": len(own), "wetted": wetted, "own area": alone.area(), "volume": alone.volume,
-                     "planform": projection(alone, "z"), "frontal": projection(alone, "x"), "mass": each[name].mass if name in each else 0.0,
-                     "flies": one.flies, "weighs": one.mass is not None})  # fmt: skip
+        rows.append(
+            {
+                "part": name,
+                "kind": one.kind,
+                "solids": len(own),
+                "wetted": wetted,
+                "own area": alone.area(),
+                "volume": alone.volume,
+                "planform": projection(alone, "z"),
+                "frontal": projection(alone, "x"),
+                "mass": each[name].mass if name in each else 0.0,
+                "flies": one.flies,
+                "weighs": one.mass is not None,
+            }
+        )
     for name in craft.points:
         rows.append({"part": name, "kind": "point", "mass": each[name].mass, "flies": False, "weighs": True})
     reference, notes = craft.reference_quantities() if craft.has_reference else (None, [])

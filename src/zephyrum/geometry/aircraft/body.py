@@ -86,7 +86,9 @@ def _turning(points: np.ndarray) -> float:
 
 
 def _ray(points: np.ndarray, c: np.ndarray, s: np.ndarray) -> np.ndarray:
-    """Where rays from the middle at directions (c, s) meet the closed polygon through `points`, which they see whole."""
+    """Where rays from the middle at directions (c, s) meet the closed polygon through `points`, which they see
+    whole.
+    """
     angle = np.unwrap(np.arctan2(points[:, 1], points[:, 0]))
     if (np.diff(angle) < -1e-9).any():
         raise InputError("a free outline must be seen whole from its middle; move points that fold back.")
@@ -240,7 +242,9 @@ class Body(Part):
         return lofted(rings, faces, name, caps, fan=True)
 
     def _angles(self, tolerance: float, largest: float) -> np.ndarray:
-        """(m,) angles round the ring, denser where any of the rings bends; corners and the plane of symmetry are met."""
+        """(m,) angles round the ring, denser where any of the rings bends; corners and the plane of symmetry are
+        met.
+        """
         dense = np.linspace(0.0, 2.0 * np.pi, _DENSE)
         h, s = np.full(_DENSE, np.inf), np.zeros(_DENSE)
         corners = [0.5 * np.pi, np.pi, 1.5 * np.pi]

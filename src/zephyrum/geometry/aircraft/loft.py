@@ -66,13 +66,20 @@ def grid_triangles(m: int, n: int, points: np.ndarray, wrap: bool) -> tuple[np.n
     return np.stack([one, two], axis=1).reshape(-1, 3), np.repeat(np.arange(len(a)), 2)
 
 
-def lofted(rings: np.ndarray, faces: np.ndarray, name: str, caps: tuple[str | None, str | None] = (None, None),
-           fan: bool = False, closed: bool = False) -> Surface:  # fmt: skip
+def lofted(
+    rings: np.ndarray,
+    faces: np.ndarray,
+    name: str,
+    caps: tuple[str | None, str | None] = (None, None),
+    fan: bool = False,
+    closed: bool = False,
+) -> Surface:
     """A closed surface through `rings` (m, n, 3) [m], each a closed loop of points.
 
     faces: label names (m - 1, n) of the strips between ring k and k + 1, side j from point j to j + 1. caps: label of
     the flat face on the first and the last ring, None where the ring has shrunk to a point or a line. Flat faces are
-    strips between opposite points of the ring, or with `fan` triangles about its middle. closed: the last ring joins the first.
+    strips between opposite points of the ring, or with `fan` triangles about its middle. closed: the last ring joins
+    the first.
     """
     rings = np.asarray(rings, dtype=float)
     m, n = rings.shape[:2]
@@ -98,7 +105,9 @@ def lofted(rings: np.ndarray, faces: np.ndarray, name: str, caps: tuple[str | No
     made = Surface(points, np.concatenate(pieces), name=name).labelled(np.concatenate(labels)).welded().outward()
     if not made.watertight:
         position = made.points[made.open_edges[0]].mean(axis=0) if len(made.open_edges) else made.midpoint
-        raise InputError(f"{name}: the surface does not close near {np.round(position, 4)}; look at sections that cross there.")  # fmt: skip
+        raise InputError(
+            f"{name}: the surface does not close near {np.round(position, 4)}; look at sections that cross there."
+        )
     return made
 
 

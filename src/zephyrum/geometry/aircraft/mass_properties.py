@@ -1,6 +1,7 @@
 """Mass, centre of gravity and inertia of solids, skins and points.
 
-Second moments of triangles and tetrahedra are exact (Tonon 2004, J. Math. Stat. 1:8). Verified by tests/test_aircraft.py.
+Second moments of triangles and tetrahedra are exact (Tonon 2004, J. Math. Stat. 1:8). Verified by
+tests/test_aircraft.py.
 """
 
 from dataclasses import dataclass
@@ -12,7 +13,9 @@ from zephyrum.geometry.surface.triangulation import Surface
 
 @dataclass(frozen=True)
 class MassProperties:
-    """mass [kg], centre (3,) of gravity [m], inertia (3, 3) [kg m^2] about it in body axes; off the diagonal -int xy dm."""
+    """mass [kg], centre (3,) of gravity [m], inertia (3, 3) [kg m^2] about it in body axes; off the diagonal -int xy
+    dm.
+    """
 
     mass: float
     centre: np.ndarray

@@ -1,7 +1,7 @@
 """What all described parts share: fields that are checked when built, places and attitudes, quantities with units.
 
-A part is a frozen pydantic dataclass: numbers may be written with units ("35 cm"), and a wrong field is refused by name,
-in a file with its line.
+A part is a frozen pydantic dataclass: numbers may be written with units ("35 cm"), and a wrong field is refused by
+name, in a file with its line.
 """
 
 from dataclasses import fields as dataclass_fields
@@ -54,8 +54,10 @@ Section = Annotated[Airfoil, BeforeValidator(_section), PlainSerializer(lambda f
 def part(cls):
     """Class decorator: a frozen dataclass that checks its fields and says what is wrong in one sentence."""
     made = pydantic_dataclass(
-        frozen=True, kw_only=True, config=ConfigDict(extra="forbid", arbitrary_types_allowed=True, revalidate_instances="never")
-    )(cls)  # fmt: skip
+        frozen=True,
+        kw_only=True,
+        config=ConfigDict(extra="forbid", arbitrary_types_allowed=True, revalidate_instances="never"),
+    )(cls)
     built = made.__init__
 
     def checked(self, *values, **given) -> None:
@@ -71,7 +73,9 @@ def part(cls):
 
 
 def validation_message(cause: ValidationError, tags: tuple[str, ...] = ()) -> tuple[list, str]:
-    """(path of the field, what is wrong and what to do) of the first error; `tags` are kinds that pydantic puts into paths."""
+    """(path of the field, what is wrong and what to do) of the first error; `tags` are kinds that pydantic puts into
+    paths.
+    """
     # an unknown key explains a missing one, so it is told first
     first = min(cause.errors(), key=lambda one: one["type"] not in ("extra_forbidden", "unexpected_keyword_argument"))
     path = [

@@ -15,7 +15,8 @@ from zephyrum.geometry.airfoil.section import Airfoil
 
 @part
 class Station:
-    """One section: place (3,) [m] of its nose before twist, chord [m], twist [deg] nose-up, airfoil; name to point at it.
+    """One section: place (3,) [m] of its nose before twist, chord [m], twist [deg] nose-up, airfoil; name to point at
+    it.
 
     Without an airfoil it has that between its neighbours.
     """
@@ -30,7 +31,8 @@ class Station:
 @part
 class Panel:
     """A piece of wing outboard of the one before: span [m] along itself, chord [m] or taper (outer over inner chord),
-    sweep [deg] of the line at `sweep_at` chord, dihedral [deg] (90: straight up), twist [deg] and airfoil at its outer end.
+    sweep [deg] of the line at `sweep_at` chord, dihedral [deg] (90: straight up), twist [deg] and airfoil at its outer
+    end.
     """
 
     span: Length

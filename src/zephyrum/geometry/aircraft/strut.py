@@ -42,7 +42,9 @@ class Strut(Part):
 
 @part
 class Plate(Part):
-    """A flat plate of that thickness [m]: corners (n, 2) [m] in x and y, counter-clockwise seen from above, middle at z = 0."""
+    """A flat plate of that thickness [m]: corners (n, 2) [m] in x and y, counter-clockwise seen from above, middle at z
+    = 0.
+    """
 
     kind: Literal["plate"] = "plate"
     corners: tuple[tuple[Metres, Metres], ...]

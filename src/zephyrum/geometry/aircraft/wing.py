@@ -60,7 +60,8 @@ class Control:
 
 @dataclass(frozen=True)
 class PlanformMeasures:
-    """Measured planform: area [m^2] (projected on the plane of the span), span, mean chords, aspect ratio, quarter-chord sweep.
+    """Measured planform: area [m^2] (projected on the plane of the span), span, mean chords, aspect ratio,
+    quarter-chord sweep.
 
     mean_chord is the mean aerodynamic chord int c^2 / int c, `mean_nose` (3,) [m] the place of its nose; `true_area` is
     that of the panels laid flat.
@@ -103,7 +104,15 @@ class Wing(Part):
     controls: dict[str, Control] = dataclass_field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        directions = [name for name, given in (("stations", self.stations), ("root with panels", self.panels), ("planform", self.planform)) if given]  # fmt: skip
+        directions = [
+            name
+            for name, given in (
+                ("stations", self.stations),
+                ("root with panels", self.panels),
+                ("planform", self.planform),
+            )
+            if given
+        ]
         if len(directions) != 1 or (self.root is None) != (not self.panels):
             raise InputError(
                 f"a wing gives {' and '.join(directions) or 'no stations'}; give exactly one of stations, root with panels, planform."
@@ -131,8 +140,14 @@ class Wing(Part):
             p = self.planform
             chord, half = p.sizes(2 if self.symmetric else 1)
             base = Station(position=(0.0, 0.0, 0.0), chord=chord, airfoil=self.airfoil)
-            outer = Panel(span=half / max(np.cos(np.radians(p.dihedral)), 1e-9) if self.symmetric else half, taper=p.taper,
-                          sweep=p.sweep, sweep_at=p.sweep_at, dihedral=p.dihedral, twist=-p.washout)  # fmt: skip
+            outer = Panel(
+                span=half / max(np.cos(np.radians(p.dihedral)), 1e-9) if self.symmetric else half,
+                taper=p.taper,
+                sweep=p.sweep,
+                sweep_at=p.sweep_at,
+                dihedral=p.dihedral,
+                twist=-p.washout,
+            )
             made = [base, outer_end(base, outer)]
         foils = [one.airfoil for one in made]
         if foils[0] is None:

@@ -21,8 +21,8 @@ HINGE = 0.75  # of the chord: where the grid's hinge line lies without controls
 def wing_surfaces(wing, name: str, tolerance: float = 2e-4, largest: float = 0.25) -> list[Surface]:
     """One closed Surface for a wing whose halves meet or that is not symmetric, else one for each half.
 
-    tolerance: distance of the triangles from the section in chords; largest: longest edge in chords. Labels: name/upper,
-    /lower, /tail, /tip, /root, and for each control name/<control> upper and lower.
+    tolerance: distance of the triangles from the section in chords; largest: longest edge in chords. Labels:
+    name/upper, /lower, /tail, /tip, /root, and for each control name/<control> upper and lower.
     """
     if not 1e-6 <= tolerance <= 0.02:
         raise InputError(
@@ -62,7 +62,8 @@ def normalized_section(foil: Airfoil, gap: float | None) -> Airfoil:
 
 
 def sample(foil: Airfoil, t: np.ndarray, hinge: float, control) -> tuple[np.ndarray, np.ndarray]:
-    """Upper and lower points (n, 2) of a unit section at `t`: 0 nose, 1 hinge, 2 tail; `control` (angle, height) deflects.
+    """Upper and lower points (n, 2) of a unit section at `t`: 0 nose, 1 hinge, 2 tail; `control` (angle, height)
+    deflects.
 
     Up to the hinge t is a fraction of the chord up to it, behind it of the length of the surface.
     """
@@ -77,7 +78,11 @@ def sample(foil: Airfoil, t: np.ndarray, hinge: float, control) -> tuple[np.ndar
         at_hinge = float(np.interp(hinge, x + 1e-12 * np.arange(len(x)), length))
         front = np.interp(hinge * np.minimum(t, 1.0), x + 1e-12 * np.arange(len(x)), length)
         rear = at_hinge + np.maximum(t - 1.0, 0.0) * (length[-1] - at_hinge)
-        corner = [float(np.interp(abs(c - nose), abs(s - nose), length)) for c in bent.corner_parameters if (c - nose) * (end - nose) > 0]  # fmt: skip
+        corner = [
+            float(np.interp(abs(c - nose), abs(s - nose), length))
+            for c in bent.corner_parameters
+            if (c - nose) * (end - nose) > 0
+        ]
         where = np.where(t <= 1.0, front, rear)
         for c in corner:  # the fold of a deflected control is a point of the grid, its front neighbours drawn along
             k = int(np.argmin(np.abs(t - 1.0)))

@@ -17,7 +17,8 @@ _DENSE = 20_001
 class Outline:
     """A convex closed curve, symmetric about both axes: length along x, height along z [m].
 
-    radius [m] of the corners of a rounded rectangle; None for an ellipse. place: x, z of its middle [m], for `mesh_bodies`.
+    radius [m] of the corners of a rounded rectangle; None for an ellipse. place: x, z of its middle [m], for
+    `mesh_bodies`.
 
     >>> Outline.circle(0.1).perimeter
     0.31415926...

@@ -6,7 +6,9 @@ from zephyrum.errors import InputError
 
 
 def deflect_flap(foil, hinge: float, angle: float, height: float) -> dict:
-    """Changed fields (points, corners, notes) of `foil` with the part behind `hinge` [chords] turned by `angle` [deg]."""
+    """Changed fields (points, corners, notes) of `foil` with the part behind `hinge` [chords] turned by `angle`
+    [deg].
+    """
     if angle == 0.0:
         return {"notes": (*foil.notes, "flap at 0 deg")}
     along = (foil.tail - foil.nose) / foil.chord

@@ -193,7 +193,9 @@ class Airfoil:
         return float(self._pieces[0][-1])
 
     def curve(self, s: np.ndarray, derivative: int = 0) -> np.ndarray:
-        """Points (m, 2) (or their derivative) at the parameter `s` (m,), from 0 (upper tail) to `length` (lower tail)."""
+        """Points (m, 2) (or their derivative) at the parameter `s` (m,), from 0 (upper tail) to `length` (lower
+        tail).
+        """
         s = np.atleast_1d(np.asarray(s, dtype=float))
         out = np.empty((len(s), 2))
         pieces = self._pieces[1]

@@ -28,10 +28,19 @@ class SectionMeasures:
     def rows(self) -> list[tuple[str, float, str]]:
         """(name, value, unit) for tables."""
         c = "chord"
-        return [("chord", self.chord, "m"), ("thickness", self.thickness, c), ("thickness at", self.thickness_at, c),
-                ("camber", self.camber, c), ("camber at", self.camber_at, c), ("nose radius", self.nose_radius, c),
-                ("tail angle", self.tail_angle, "deg"), ("tail gap", self.gap, c), ("area", self.area, "chord^2"),
-                ("incidence", self.incidence, "deg"), ("points", self.points, "-")]  # fmt: skip
+        return [
+            ("chord", self.chord, "m"),
+            ("thickness", self.thickness, c),
+            ("thickness at", self.thickness_at, c),
+            ("camber", self.camber, c),
+            ("camber at", self.camber_at, c),
+            ("nose radius", self.nose_radius, c),
+            ("tail angle", self.tail_angle, "deg"),
+            ("tail gap", self.gap, c),
+            ("area", self.area, "chord^2"),
+            ("incidence", self.incidence, "deg"),
+            ("points", self.points, "-"),
+        ]
 
     def __str__(self) -> str:
         return "\n".join(f"{name:<14} {value:>12.6g} {unit}" for name, value, unit in self.rows())
@@ -64,7 +73,15 @@ def measure_section(foil) -> SectionMeasures:
     area = 0.5 * float(np.sum(px * np.roll(pz, -1) - np.roll(px, -1) * pz))
     along = foil.tail - foil.nose
     return SectionMeasures(
-        foil.chord, float(thickness[t]), float(x[t]), float(camber[c]), float(x[c]), foil.nose_radius / foil.chord,
-        float(np.degrees(np.arccos(cosine))), foil.gap / foil.chord, area / foil.chord**2,
-        float(-np.degrees(np.arctan2(along[1], along[0]))), len(foil.points),
-    )  # fmt: skip
+        foil.chord,
+        float(thickness[t]),
+        float(x[t]),
+        float(camber[c]),
+        float(x[c]),
+        foil.nose_radius / foil.chord,
+        float(np.degrees(np.arccos(cosine))),
+        foil.gap / foil.chord,
+        area / foil.chord**2,
+        float(-np.degrees(np.arctan2(along[1], along[0]))),
+        len(foil.points),
+    )

@@ -25,8 +25,8 @@ SIZE_GROWTH = 0.3  # of the size along the surface, per length
 class Features:
     """Feature lines and patches of a surface.
 
-    surface: that they were found on; edges (k, 2) points; curve (k,) the line each belongs to; rank (n,) of each point: 0 inside, 1 on a line, 2 corner;
-    patch (m,) of each triangle: regions between feature lines, within one label.
+    surface: that they were found on; edges (k, 2) points; curve (k,) the line each belongs to; rank (n,) of each point:
+    0 inside, 1 on a line, 2 corner; patch (m,) of each triangle: regions between feature lines, within one label.
     """
 
     surface: Surface
@@ -102,7 +102,9 @@ def find_features(surface: Surface, angle: float = SHARP_ANGLE) -> Features:
 
 
 def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(larger, smaller) curvature [1/m] and the direction (n, 3) of the smaller at every point, patches `smooth` apart."""
+    """(larger, smaller) curvature [1/m] and the direction (n, 3) of the smaller at every point, patches `smooth`
+    apart.
+    """
     t, m = surface.triangles, len(surface.triangles)
     n = len(surface.points)
     pair, corner = np.unique(t * (smooth.max() + 1) + smooth[:, None], return_inverse=True)
@@ -130,8 +132,11 @@ def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.nda
         + 1e-300 * np.eye(3)
     )
     form = np.linalg.solve(square, np.einsum("ikj,ik->ij", left, right)[:, :, None])[:, :, 0]
-    tensor = (form[:, 0, None, None] * u[:, :, None] * u[:, None, :] + form[:, 2, None, None] * v[:, :, None] * v[:, None, :]
-              + form[:, 1, None, None] * (u[:, :, None] * v[:, None, :] + v[:, :, None] * u[:, None, :]))  # fmt: skip
+    tensor = (
+        form[:, 0, None, None] * u[:, :, None] * u[:, None, :]
+        + form[:, 2, None, None] * v[:, :, None] * v[:, None, :]
+        + form[:, 1, None, None] * (u[:, :, None] * v[:, None, :] + v[:, :, None] * u[:, None, :])
+    )
     weight = np.zeros(len(pair))
     total = np.zeros((len(pair), 3, 3))
     for k in range(3):
@@ -156,7 +161,9 @@ def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.nda
 
 @exact
 def limit_growth(h1, h2, direction, edges, length, growth):
-    """Sizes made to grow no faster than `growth` along the edges; who gives the small size also gives the long direction."""
+    """Sizes made to grow no faster than `growth` along the edges; who gives the small size also gives the long
+    direction.
+    """
     for _ in range(500):
         changed = False
         for e in range(len(edges)):

@@ -16,7 +16,9 @@ MAX_CORNERS = 160  # points of a rim that the exact triangulation takes; longer 
 
 @dataclass(frozen=True, eq=False)
 class Hole:
-    """A closed rim: points `loop` (n,) in the order that a filling triangle runs along them, middle (3,) and size [m]."""
+    """A closed rim: points `loop` (n,) in the order that a filling triangle runs along them, middle (3,) and size
+    [m].
+    """
 
     loop: np.ndarray
     midpoint: np.ndarray
@@ -153,7 +155,8 @@ def _least_area(points: np.ndarray) -> np.ndarray:
 
 
 def _fill_uncertainty(surface: Surface, hole: Hole, patch: np.ndarray) -> float:
-    """Volume [m^3] that a flat patch may miss: its area times the rise of the surface's slope at the rim over a quarter width.
+    """Volume [m^3] that a flat patch may miss: its area times the rise of the surface's slope at the rim over a quarter
+    width.
 
     Slopes are those of the triangles at the rim against the patch; a cap like that of a ball has 1 / 2 of it.
     """

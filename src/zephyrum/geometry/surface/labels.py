@@ -61,7 +61,9 @@ def by_edges(surface: Surface, angle: float = 30.0) -> Surface:
 
 
 def by_box(surface: Surface, name: str, low, high) -> Surface:
-    """`name` for the triangles whose middle lies between the corners `low` and `high` (3,) [m]; a plane is a flat limit."""
+    """`name` for the triangles whose middle lies between the corners `low` and `high` (3,) [m]; a plane is a flat
+    limit.
+    """
     low, high = np.asarray(low, dtype=float), np.asarray(high, dtype=float)
     if low.shape != (3,) or high.shape != (3,) or not (low < high).all():
         raise InputError(f"box from {low} to {high}: give two corners (3,), the lower one first; infinity is allowed.")

@@ -1,4 +1,5 @@
-"""The sizes that triangles of a surface are to have: from its curvature, a tolerance or a number of triangles, narrow strips, and zones of the user's.
+"""The sizes that triangles of a surface are to have: from its curvature, a tolerance or a number of triangles, narrow
+strips, and zones of the user's.
 
 A metric at every point, in which the wanted edges are 1 long. Verified by tests/test_remesh.py.
 """
@@ -149,7 +150,9 @@ def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
 
 
 def triangle_edges(found: Features, h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray:
-    """(n,) edges [m] of equilateral triangles as large as those that a remesh by the sizes of `metric_field` makes at the points."""
+    """(n,) edges [m] of equilateral triangles as large as those that a remesh by the sizes of `metric_field` makes at
+    the points.
+    """
     metric = for_strips(found, tensors(h1, h2, direction))
     whole = metric[:, [0, 3, 4, 3, 1, 5, 4, 5, 2]].reshape(-1, 3, 3)
     # 1 / h1^2 of the determinant belongs to the normal

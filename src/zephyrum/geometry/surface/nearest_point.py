@@ -1,6 +1,7 @@
 """The nearest point of triangles, by a tree of boxes: of a surface, or on one patch of it only.
 
-Nearest point of a triangle after Ericson (2005), Real-Time Collision Detection, ch. 5. Verified by tests/test_remesh.py and tests/test_viscous.py.
+Nearest point of a triangle after Ericson (2005), Real-Time Collision Detection, ch. 5. Verified by tests/test_remesh.py
+and tests/test_viscous.py.
 """
 
 import numpy as np
@@ -17,7 +18,9 @@ def dot(a, b):
 
 @exact
 def nearest_on_triangle(p, points, i, j, k, out, fraction):
-    """Squared distance from p (3,) to the triangle of points i, j, k; its nearest point into out, shares of the corners into share (3,)."""
+    """Squared distance from p (3,) to the triangle of points i, j, k; its nearest point into out, shares of the corners
+    into share (3,).
+    """
     ax, ay, az = points[i, 0], points[i, 1], points[i, 2]
     ux, uy, uz = points[j, 0] - ax, points[j, 1] - ay, points[j, 2] - az
     vx, vy, vz = points[k, 0] - ax, points[k, 1] - ay, points[k, 2] - az
@@ -52,7 +55,9 @@ def nearest_on_triangle(p, points, i, j, k, out, fraction):
 
 @exact
 def patch_marks(patches, order, child, span):
-    """(nodes,) which patches have triangles in each node of a `box_tree`: bit k for all patches that leave k over 64."""
+    """(nodes,) which patches have triangles in each node of a `box_tree`: bit k for all patches that leave k over
+    64.
+    """
     marks = np.zeros(len(span), dtype=np.int64)
     for node in range(len(span) - 1, -1, -1):  # children come after their parents
         if child[node, 0] >= 0:
@@ -65,7 +70,9 @@ def patch_marks(patches, order, child, span):
 
 @exact
 def nearest(p, patch, points, triangles, patches, order, bounds, child, span, marks, out, fraction):
-    """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative); see `box_tree`, `patch_marks`."""
+    """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative); see
+    `box_tree`, `patch_marks`.
+    """
     best, found = np.inf, -1
     stack = np.empty(128, dtype=np.int64)
     location, part = np.empty(3), np.empty(3)
@@ -118,7 +125,9 @@ def _distances(queries, points, triangles, order, bounds, child, span):
 
 
 def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    """(n,) distances [m] of places (n, 3) from triangles (m, 3) between points, infinite without any; one with two equal corners is a line."""
+    """(n,) distances [m] of places (n, 3) from triangles (m, 3) between points, infinite without any; one with two
+    equal corners is a line.
+    """
     if not len(triangles):
         return np.full(len(queries), np.inf)
     corners = points[triangles]

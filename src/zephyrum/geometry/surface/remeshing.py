@@ -53,7 +53,8 @@ LARGEST_EDGE = 0.08  # of the size of the surface
 
 @dataclass(frozen=True)
 class RemeshedSurface:
-    """The new surface; quality (m,) of its triangles in the metric (1 ideal); distance [m] from the original (Hausdorff,
+    """The new surface; quality (m,) of its triangles in the metric (1 ideal); distance [m] from the original
+    (Hausdorff,
 
     both ways, over points, edge middles and centroids); feature [m]: distance of the original's feature points from the
     new one's lines.
@@ -69,8 +70,10 @@ class RemeshedSurface:
 
     def __str__(self) -> str:
         q = self.quality
-        return (f"{len(q):,} triangles, quality mean {q.mean():.2f}, worst {q.min():.2f}, below 0.3: {100 * np.mean(q < 0.3):.2f} %; "
-                f"distance from the original {self.distance:.2g} m, feature lines {self.feature:.2g} m")  # fmt: skip
+        return (
+            f"{len(q):,} triangles, quality mean {q.mean():.2f}, worst {q.min():.2f}, below 0.3: {100 * np.mean(q < 0.3):.2f} %; "
+            f"distance from the original {self.distance:.2g} m, feature lines {self.feature:.2g} m"
+        )
 
 
 @exact
@@ -96,14 +99,22 @@ def _fill(lines, edges, curve):
 
 
 @takes(surface=Surface, zones=Many(SizeZone))
-def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | None = None, largest: float | None = None, stretch: float = 4.0,
-           angle: float = SHARP_ANGLE, zones: tuple[SizeZone, ...] = (), rounds: int = MAX_ROUNDS) -> RemeshedSurface:  # fmt: skip
+def remesh(
+    surface: Surface,
+    triangles: int | None = 40_000,
+    tolerance: float | None = None,
+    largest: float | None = None,
+    stretch: float = 4.0,
+    angle: float = SHARP_ANGLE,
+    zones: tuple[SizeZone, ...] = (),
+    rounds: int = MAX_ROUNDS,
+) -> RemeshedSurface:
     """A new triangulation of a closed surface or of an open half.
 
-    triangles: about how many (sizes are scaled to meet it within a tenth, but not those of zones); or None with `tolerance` [m], the distance of
-    the triangles from the shape. largest: longest edge [m] (0.08 of the size); stretch: most long over short size; angle [deg]: sharper edges
-    are features; zones: see `SizeZone`. Labels, feature lines and corners are kept. MeshError with the place if triangles
-    cross that can't be separated.
+    triangles: about how many (sizes are scaled to meet it within a tenth, but not those of zones); or None with
+    `tolerance` [m], the distance of the triangles from the shape. largest: longest edge [m] (0.08 of the size);
+    stretch: most long over short size; angle [deg]: sharper edges are features; zones: see `SizeZone`. Labels, feature
+    lines and corners are kept. MeshError with the place if triangles cross that can't be separated.
     """
     if (triangles is None) == (tolerance is None):
         raise InputError("remesh: give either triangles or tolerance.")
@@ -126,7 +137,8 @@ def remesh(surface: Surface, triangles: int | None = 40_000, tolerance: float | 
             best = run
         if not len(run.positions):
             break
-        # what has folded does not unfold: once more from the original, with smaller triangles there and as many elsewhere
+        # what has folded does not unfold: once more from the original, with smaller triangles there and as
+        # many elsewhere
         factors = run.factors
         near = np.concatenate(cKDTree(made.points).query_ball_point(run.positions[:, :3], 3.0 * run.positions[:, 3]))
         finer[np.unique(near).astype(int)] *= 0.5
@@ -152,7 +164,9 @@ def folded_triangles(surface: Surface) -> np.ndarray:
 
 @dataclass(frozen=True)
 class _Run:
-    """One run from the original: places (k, 4) where triangles cross (`crossing` of them) or are folded, with their reach."""
+    """One run from the original: places (k, 4) where triangles cross (`crossing` of them) or are folded, with their
+    reach.
+    """
 
     work: "_Work"
     surface: Surface
@@ -163,7 +177,8 @@ class _Run:
 
 
 def _worked(made, found, wanted, finer, roundest, allowed, target, stretch, rounds, factors=None) -> _Run:
-    """wanted: sizes as of `sizes_for`; finer (n,): factor on them; roundest (n,): most that short sizes may be scaled to, allowed (n,) that long ones may;
+    """wanted: sizes as of `sizes_for`; finer (n,): factor on them; roundest (n,): most that short sizes may be scaled
+    to, allowed (n,) that long ones may;
 
     factors: by round, those that met the target in an earlier run.
     """

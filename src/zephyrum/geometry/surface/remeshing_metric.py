@@ -1,7 +1,7 @@
 """What remeshing measures: lengths and qualities in a metric, rings of triangles, and places on the original.
 
-A metric is one symmetric tensor a point, kept as its six numbers, in which every edge should be 1 long (Frey and George 2008, Mesh Generation, ch. 10
-and 18). Verified by tests/test_remesh.py.
+A metric is one symmetric tensor a point, kept as its six numbers, in which every edge should be 1 long (Frey and George
+2008, Mesh Generation, ch. 10 and 18). Verified by tests/test_remesh.py.
 """
 
 import numpy as np
@@ -17,7 +17,14 @@ MAX_TREE_DEPTH = (
 @exact
 def quadratic_form(m, x, y, z, u, v, w):
     """x^T M u of a symmetric tensor m (6,): xx, yy, zz, xy, xz, yz."""
-    return (m[0] * x * u + m[1] * y * v + m[2] * z * w + m[3] * (x * v + y * u) + m[4] * (x * w + z * u) + m[5] * (y * w + z * v))  # fmt: skip
+    return (
+        m[0] * x * u
+        + m[1] * y * v
+        + m[2] * z * w
+        + m[3] * (x * v + y * u)
+        + m[4] * (x * w + z * u)
+        + m[5] * (y * w + z * v)
+    )
 
 
 @exact
@@ -35,7 +42,9 @@ def metric_radius(m):
 
 @exact
 def quality(P, M, a, b, c):
-    """4 sqrt(3) area / sum of squared sides in the mean metric of the corners; 1 for the ideal triangle, 0 for a line."""
+    """4 sqrt(3) area / sum of squared sides in the mean metric of the corners; 1 for the ideal triangle, 0 for a
+    line.
+    """
     x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     u, v, w = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
     uu = vv = uv = 0.0
@@ -84,7 +93,9 @@ def ring_table(T, n):
 
 @exact
 def edges_of(T, n):
-    """(k, 2) edges of triangles between n points, the lower point first, rising; triangles with a negative corner are gone."""
+    """(k, 2) edges of triangles between n points, the lower point first, rising; triangles with a negative corner are
+    gone.
+    """
     start, around = ring_table(T, n)
     out = np.empty((start[n], 2), dtype=np.int64)
     count = 0
@@ -136,7 +147,9 @@ def project_to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
 
 @exact
 def project_to_patch(p, patch, O, tree, out, m, direction):
-    """p moved to the nearest place of its patch: point into out, metric into m, original's normal into way; whether found."""
+    """p moved to the nearest place of its patch: point into out, metric into m, original's normal into way; whether
+    found.
+    """
     points, triangles, patches, metric = O
     fraction = np.empty(3)
     t, _ = nearest(p, patch, points, triangles, patches, tree[0], tree[1], tree[2], tree[3], tree[4], out, fraction)

@@ -2,8 +2,8 @@
 
 Lengths are measured in a metric, one symmetric tensor a point, in which every edge should be 1 long (Frey and George
 2008, Mesh Generation, ch. 10 and 18; collapse under the link condition, Dey et al. 1999, Publ. Inst. Math. 66:23). A
-sweep works on triangles that no earlier step of the same sweep has touched. Points inside patches stay on their patch of
-the original, points of feature lines on their line, corners where they are. Verified by tests/test_remesh.py.
+sweep works on triangles that no earlier step of the same sweep has touched. Points inside patches stay on their patch
+of the original, points of feature lines on their line, corners where they are. Verified by tests/test_remesh.py.
 """
 
 import numpy as np
@@ -31,7 +31,9 @@ MAX_SIZE_GRADIENT = 0.4  # least cosine between a triangle's normal and that of 
 
 @exact
 def edge_lengths_and_qualities(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C):
-    """The metric of the original at every point of the mesh into M; corners and points in no triangle keep their own."""
+    """The metric of the original at every point of the mesh into M; corners and points in no triangle keep their
+    own.
+    """
     start, around = ring_table(T[:nT], nP)
     location, m, direction = np.empty(3), np.empty(6), np.empty(3)
     for p in range(nP):
@@ -134,7 +136,8 @@ def split_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, ed
 def collapse_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges, floor, rescue):
     """Collapse the edges in that order; how many. Triangles that vanish get corners -1.
 
-    No triangle may get worse than `floor`, unless one was as bad before; with `rescue` none at all, and the worst must gain.
+    No triangle may get worse than `floor`, unless one was as bad before; with `rescue` none at all, and the worst must
+    gain.
     """
     start, around = ring_table(T[:nT], nP)
     touched = np.zeros(nT, dtype=np.bool_)
@@ -331,7 +334,9 @@ def flip_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
 
 @exact
 def smooth_points(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
-    """Move points towards the middle of their ring by metric lengths, back onto patch or line, if nothing gets worse."""
+    """Move points towards the middle of their ring by metric lengths, back onto patch or line, if nothing gets
+    worse.
+    """
     start, around = ring_table(T[:nT], nP)
     location, m, direction, n, fraction = np.empty(3), np.empty(6), np.empty(3), np.empty(3), np.empty(3)
     kept_p, kept_m, target = np.empty(3), np.empty(6), np.empty(3)

@@ -112,7 +112,9 @@ def _segment_crosses(p, q, a, b, c):
 
 @exact
 def crossing(points, s, t, least):
-    """Whether the triangles s (3,) and t (3,) cut through each other by more than `least` or lie folded on one another."""
+    """Whether the triangles s (3,) and t (3,) cut through each other by more than `least` or lie folded on one
+    another.
+    """
     shared = 0
     for i in range(3):
         for j in range(3):
@@ -146,11 +148,13 @@ def crossing(points, s, t, least):
 def _depth(points, s, t):
     """How far the corners of s reach to the side of t on which fewer of it lies."""
     a, b, c = points[t[0]], points[t[1]], points[t[2]]
-    n = np.array([
-        (b[1] - a[1]) * (c[2] - a[2]) - (b[2] - a[2]) * (c[1] - a[1]),
-        (b[2] - a[2]) * (c[0] - a[0]) - (b[0] - a[0]) * (c[2] - a[2]),
-        (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0]),
-    ])  # fmt: skip
+    n = np.array(
+        [
+            (b[1] - a[1]) * (c[2] - a[2]) - (b[2] - a[2]) * (c[1] - a[1]),
+            (b[2] - a[2]) * (c[0] - a[0]) - (b[0] - a[0]) * (c[2] - a[2]),
+            (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0]),
+        ]
+    )
     size = np.sqrt((n * n).sum())
     if size == 0.0:
         return 0.0
@@ -215,7 +219,9 @@ def _pairs(points, triangles, low, high, order, bounds, child, span, least):
 
 
 def crossing_triangles(surface: Surface, least: float = 0.0) -> np.ndarray:
-    """(k, 2) pairs of triangles that cut through each other by more than `least` [m], one partner for each that has any."""
+    """(k, 2) pairs of triangles that cut through each other by more than `least` [m], one partner for each that has
+    any.
+    """
     corners = surface.points[surface.triangles]
     low, high = corners.min(axis=1), corners.max(axis=1)
     partner = _pairs(surface.points, surface.triangles, low, high, *box_tree(low, high), least)

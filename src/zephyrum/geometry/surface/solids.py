@@ -28,10 +28,13 @@ def solid(surface: Surface, first: int = 0):
     """The kernel's solid of a closed surface, its triangles numbered from `first`; InputError if it is not closed."""
     m3 = boolean_kernel()
     m = len(surface.triangles)
-    made = m3.Manifold(m3.Mesh64(
-        vert_properties=np.array(surface.points), tri_verts=surface.triangles.astype(np.uint64),
-        face_id=np.arange(first, first + m, dtype=np.uint64),
-    ))  # fmt: skip
+    made = m3.Manifold(
+        m3.Mesh64(
+            vert_properties=np.array(surface.points),
+            tri_verts=surface.triangles.astype(np.uint64),
+            face_id=np.arange(first, first + m, dtype=np.uint64),
+        )
+    )
     status = str(made.status()).split(".")[-1]
     if status != "NoError":
         position = surface.points[surface.open_edges[0]].mean(axis=0) if len(surface.open_edges) else surface.midpoint
@@ -80,7 +83,9 @@ def asymmetry(surface: Surface) -> tuple[float, np.ndarray]:
 
 
 def refuse_unsymmetric(surface: Surface, tolerance: float = SYMMETRY_TOLERANCE) -> None:
-    """InputError if a surface is not its own mirror image in the plane y = 0 to within `tolerance` of its size: no half stands for it."""
+    """InputError if a surface is not its own mirror image in the plane y = 0 to within `tolerance` of its size: no half
+    stands for it.
+    """
     away, position = asymmetry(surface)
     if away > tolerance * surface.size:
         raise InputError(
@@ -148,9 +153,13 @@ def difference(one: Surface, others: list[Surface]) -> Surface:
 def simplified(surface: Surface, distance: float) -> Surface:
     """Fewer triangles, the surface moved by less than `distance` [m]; edges between labels stay."""
     m3 = boolean_kernel()
-    made = m3.Manifold(m3.Mesh64(
-        vert_properties=np.array(surface.points), tri_verts=surface.triangles.astype(np.uint64), face_id=surface.label.astype(np.uint64)
-    ))  # fmt: skip
+    made = m3.Manifold(
+        m3.Mesh64(
+            vert_properties=np.array(surface.points),
+            tri_verts=surface.triangles.astype(np.uint64),
+            face_id=surface.label.astype(np.uint64),
+        )
+    )
     mesh = made.simplify(distance).to_mesh64()
     label = np.asarray(mesh.face_id, dtype=np.int64)
     triangles = np.asarray(mesh.tri_verts, dtype=np.int64)

@@ -70,8 +70,12 @@ def load_step(path: Path) -> dict:
                 base += part.NbNodes()
             faces.Next()
     # the kernel works in millimetres whatever the file's unit
-    return {"points": 1e-3 * np.array(points, dtype=float).reshape(-1, 3), "triangles": np.array(triangles, dtype=np.int64).reshape(-1, 3),
-            "label": np.array(label, dtype=np.int64), "names": names}  # fmt: skip
+    return {
+        "points": 1e-3 * np.array(points, dtype=float).reshape(-1, 3),
+        "triangles": np.array(triangles, dtype=np.int64).reshape(-1, 3),
+        "label": np.array(label, dtype=np.int64),
+        "names": names,
+    }
 
 
 def write_step(surface, path: Path) -> None:
@@ -81,7 +85,7 @@ def write_step(surface, path: Path) -> None:
     """
     try:
         from OCP.BRep import BRep_Builder
-        from OCP.BRepBuilderAPI import (  # fmt: skip
+        from OCP.BRepBuilderAPI import (
             BRepBuilderAPI_MakeEdge,
             BRepBuilderAPI_MakeFace,
             BRepBuilderAPI_MakeVertex,

@@ -83,18 +83,29 @@ def clean_triangles(surface: Surface, distance: float | None, found: list[Defect
 
 
 def check_hanging(surface: Surface) -> None:
-    """NotMended if most sides have no neighbour: points meant to be one are farther apart than any gap that could be welded."""
+    """NotMended if most sides have no neighbour: points meant to be one are farther apart than any gap that could be
+    welded.
+    """
     sides = 3 * len(surface.triangles)
     if len(surface.open_edges) > MAX_OPEN_FRACTION * sides:
         edges = surface.open_edges
         length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
-        raise NotRepairable(surface, found_at("sides of triangles without a neighbour", surface.points[edges[:: max(1, len(edges) // 10)]].mean(axis=1),
-                                        length.max(), "", len(edges)),
-                        f"that is most of {sides}: points meant to be one lie too far apart; say weld_distance=... [m]")  # fmt: skip
+        raise NotRepairable(
+            surface,
+            found_at(
+                "sides of triangles without a neighbour",
+                surface.points[edges[:: max(1, len(edges) // 10)]].mean(axis=1),
+                length.max(),
+                "",
+                len(edges),
+            ),
+            f"that is most of {sides}: points meant to be one lie too far apart; say weld_distance=... [m]",
+        )
 
 
 def _sheets(triangles: np.ndarray, both_ways: np.ndarray) -> np.ndarray:
-    """Of the triangles given `both_ways`, those of sheets without thickness: taken back one by one, where most sides are open,
+    """Of the triangles given `both_ways`, those of sheets without thickness: taken back one by one, where most sides
+    are open,
 
     until no side is open that one of them would close; what is left closes nothing.
     """
@@ -269,7 +280,9 @@ def _paired_triangles(surface: Surface, edge: np.ndarray, around: np.ndarray) ->
 
 @exact
 def _propagate_orientation(start, neighbour, clash, m):
-    """(turn (m,) bool, shell (m,)): walks from triangle to triangle, turning those that clash with where one comes from."""
+    """(turn (m,) bool, shell (m,)): walks from triangle to triangle, turning those that clash with where one comes
+    from.
+    """
     turn = np.zeros(m, dtype=np.bool_)
     shell = np.full(m, -1)
     queue = np.empty(m, dtype=np.int64)
@@ -309,8 +322,11 @@ def orient_triangles(surface: Surface, found: list[Defect]) -> Surface:
     turn, shell = _propagate_orientation(np.r_[0, np.cumsum(np.bincount(away, minlength=m))], to[rank], hurts[rank], m)
     torn = (turn[one] ^ turn[two]) != clash
     if torn.any():
-        raise NotRepairable(surface, found_at("places of a one-sided surface", surface.centres[one[torn]], surface.size, ""),
-                        "a surface with one side only has no inside; separate its sheets")  # fmt: skip
+        raise NotRepairable(
+            surface,
+            found_at("places of a one-sided surface", surface.centres[one[torn]], surface.size, ""),
+            "a surface with one side only has no inside; separate its sheets",
+        )
     # the fewer triangles of a shell are the wrong ones; whether all of it is inside out shows its volume
     count = int(shell.max()) + 1
     turn ^= (2 * np.bincount(shell, turn, count) > np.bincount(shell, minlength=count))[shell]

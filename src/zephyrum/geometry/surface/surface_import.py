@@ -22,7 +22,9 @@ from zephyrum.geometry.surface.triangulation import Surface
 AXIS_NAMES = {"+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1)}
 MAX_SIZES_BY_UNIT = 200.0  # m: no aircraft is larger
 LABELS = ("file", "shell", "edges")
-MAX_SPAN = 0.1  # unevenness across one axis over that across the other, and over the size, from which the axes are taken for exchanged
+# unevenness across one axis over that across the other, and over the size, from which the axes are taken for
+# exchanged
+MAX_SPAN = 0.1
 SYMMETRY_SAMPLES = 2000  # points that are compared with the mirror image
 FIN_HEIGHT = 0.3  # width of a fin over its height, at most
 
@@ -50,7 +52,9 @@ class ImportedSurface:
 
 
 def axes_matrix(nose: str, up: str) -> np.ndarray:
-    """(3, 3) matrix that turns a model's coordinates into ours (x aft, y starboard, z up); InputError if it can't be."""
+    """(3, 3) matrix that turns a model's coordinates into ours (x aft, y starboard, z up); InputError if it can't
+    be.
+    """
     choice("nose", nose, tuple(AXIS_NAMES))
     choice("up", up, tuple(AXIS_NAMES))
     ahead, above = np.array(AXIS_NAMES[nose], dtype=float), np.array(AXIS_NAMES[up], dtype=float)
@@ -70,15 +74,24 @@ def sizes_by_unit(surface: Surface) -> str:
 
 
 @takes(path=PATH, unit=str, span=float)
-def import_surface(path: str | Path, unit: str | None = None, nose: str = "-x", up: str = "+z", span: float | None = None,
-          labels: str | None = None, angle: float = 30.0, simplify: float | None = None, **mending) -> ImportedSurface:  # fmt: skip
+def import_surface(
+    path: str | Path,
+    unit: str | None = None,
+    nose: str = "-x",
+    up: str = "+z",
+    span: float | None = None,
+    labels: str | None = None,
+    angle: float = 30.0,
+    simplify: float | None = None,
+    **mending,
+) -> ImportedSurface:
     """Take in a .stl, .obj, .ply, .step or .vtu file.
 
     unit: of its numbers ("mm", "in", ...); without it the file is refused with its size in each candidate. nose, up:
-    where they point in the model ("-x", "+z", ...). span [m]: if known, compared with what is found. labels: "file" (its
-    groups, the default where it has several), "shell" (parts that hung together before they were united) or "edges"
-    (patches between edges sharper than `angle` [deg]). simplify [m]: triangles are merged as long as the surface moves
-    less. mending: see `repair_surface`. InputError or NotMended names what can't be taken.
+    where they point in the model ("-x", "+z", ...). span [m]: if known, compared with what is found. labels: "file"
+    (its groups, the default where it has several), "shell" (parts that hung together before they were united) or
+    "edges" (patches between edges sharper than `angle` [deg]). simplify [m]: triangles are merged as long as the
+    surface moves less. mending: see `repair_surface`. InputError or NotMended names what can't be taken.
     """
     path = Path(path)
     number("angle", angle, 0.0, 180.0)
@@ -152,7 +165,9 @@ def _uneven(surface: Surface, axis: int, midpoint: float) -> float:
 
 
 def attitude_warnings(surface: Surface) -> list[str]:
-    """Sentences on a body that seems to fly tail first or upside down, by its fin: what stands highest, and is thin, at one end."""
+    """Sentences on a body that seems to fly tail first or upside down, by its fin: what stands highest, and is thin, at
+    one end.
+    """
     low, high = surface.bounds
     size, midpoint = high - low, 0.5 * (low[1] + high[1])
     x = low[0] + size[0] * np.array([0.0, 0.3, 0.7, 1.0])

@@ -35,9 +35,17 @@ class SurfaceMeasures:
 
     def rows(self) -> list[tuple[str, float, str]]:
         """(name, value, unit) for tables."""
-        return [("length", self.size[0], "m"), ("span over all", self.size[1], "m"), ("height", self.size[2], "m"), ("wetted area", self.wetted, "m^2"),
-                ("planform area", self.planform, "m^2"), ("frontal area", self.frontal, "m^2"), ("side area", self.side, "m^2"), ("volume", self.volume, "m^3"),
-                *((f"centroid {axis}", v, "m") for axis, v in zip("xyz", self.centroid))]  # fmt: skip
+        return [
+            ("length", self.size[0], "m"),
+            ("span over all", self.size[1], "m"),
+            ("height", self.size[2], "m"),
+            ("wetted area", self.wetted, "m^2"),
+            ("planform area", self.planform, "m^2"),
+            ("frontal area", self.frontal, "m^2"),
+            ("side area", self.side, "m^2"),
+            ("volume", self.volume, "m^3"),
+            *((f"centroid {axis}", v, "m") for axis, v in zip("xyz", self.centroid)),
+        ]
 
     def area_distribution(self, n: int = 201) -> tuple[np.ndarray, np.ndarray]:
         """x (n,) [m] and cross-section area (n,) [m^2] from nose to tail."""
@@ -50,6 +58,13 @@ class SurfaceMeasures:
 def measure_surface(surface: Surface) -> SurfaceMeasures:
     """Measure a closed Surface; InputError if it is not closed."""
     return SurfaceMeasures(
-        surface, np.ptp(surface.bounds, axis=0), surface.area(), projection(surface, "z"), projection(surface, "x"), projection(surface, "y"), surface.volume,
-        surface.centroid, {name: surface.area(name) for name in surface.labels},
-    )  # fmt: skip
+        surface,
+        np.ptp(surface.bounds, axis=0),
+        surface.area(),
+        projection(surface, "z"),
+        projection(surface, "x"),
+        projection(surface, "y"),
+        surface.volume,
+        surface.centroid,
+        {name: surface.area(name) for name in surface.labels},
+    )

@@ -1,8 +1,7 @@
 """Reading surface files: STL (both kinds), OBJ, PLY, VTU, and STEP with the extra `cad`. Open formats only.
 
-STL and OBJ are read here; PLY goes through trimesh (extra `surface`), VTU through pyvista (extra `3d`), STEP through the
-CAD kernel, each in a child process.
-Verified by tests/test_solids.py (round trips) and tests/test_adopt.py.
+STL and OBJ are read here; PLY goes through trimesh (extra `surface`), VTU through pyvista (extra `3d`), STEP through
+the CAD kernel, each in a child process. Verified by tests/test_solids.py (round trips) and tests/test_adopt.py.
 """
 
 from pathlib import Path
@@ -18,7 +17,9 @@ UNITS = ("m", "mm", "cm", "in", "ft")
 
 
 def read_triangles(path: str | Path) -> Surface:
-    """The triangles of a file as they stand, in the file's own unit; labels from its groups. FileError says what is wrong."""
+    """The triangles of a file as they stand, in the file's own unit; labels from its groups. FileError says what is
+    wrong.
+    """
     path = Path(path)
     ending = path.suffix.lower()
     if ending not in ENDINGS:
@@ -144,7 +145,9 @@ def _read_step(path: Path) -> Surface:
 
 
 def _read_vtu(path: Path) -> Surface:
-    """Triangles of an unstructured-grid file as written by `write_surface`, or the outer faces of the cells of any other."""
+    """Triangles of an unstructured-grid file as written by `write_surface`, or the outer faces of the cells of any
+    other.
+    """
     if b"VTKFile" not in path.read_bytes()[:400]:
         raise FileError(f"surface {str(path)!r} is not a .vtu file.")
     made = read_in_child("zephyrum.geometry.surface.surface_reader:load_vtu", path, "surface")

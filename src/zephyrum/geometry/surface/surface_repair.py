@@ -1,4 +1,5 @@
-"""Surfaces from outside mended: welded, cleaned, turned the right way, holes filled, shells united, each defect reported.
+"""Surfaces from outside mended: welded, cleaned, turned the right way, holes filled, shells united, each defect
+reported.
 
 The order is: weld, degenerate and duplicate triangles, points on edges, sheets cut apart where more than two triangles
 meet, orientation, holes, stray and inner shells, union of overlapping shells, and the proof at the end. What can't be
@@ -59,10 +60,12 @@ def repair_surface(
     keep_stray: bool = False,
     label_shells: bool = False,
 ) -> RepairedSurface:
-    """A closed surface of consistent orientation from what a file holds; NotMended (an InputError) if that can't be had.
+    """A closed surface of consistent orientation from what a file holds; NotMended (an InputError) if that can't be
+    had.
 
-    weld_distance [m]: points nearer are one; found from the gaps if None. flat_holes: fill large holes flat without asking
-    what was there. keep_stray: keep small shells that touch nothing. label_shells: a label for each shell, before they are united.
+    weld_distance [m]: points nearer are one; found from the gaps if None. flat_holes: fill large holes flat without
+    asking what was there. keep_stray: keep small shells that touch nothing. label_shells: a label for each shell,
+    before they are united.
     """
     if weld_distance is not None:
         number("weld_distance", weld_distance, 0.0, 0.1 * surface.size)
@@ -83,8 +86,11 @@ def repair_surface(
     except InputError as cause:  # the kernel of the union refuses a shell
         pairs = crossing_triangles(made)
         positions = made.centres[pairs[:, 0]] if len(pairs) else made.midpoint[None]
-        raise NotRepairable(made, found_at("places where sheets touch or cut each other", positions, made.size, ""),
-                        f"separate them where the shape was made ({cause})") from cause  # fmt: skip
+        raise NotRepairable(
+            made,
+            found_at("places where sheets touch or cut each other", positions, made.size, ""),
+            f"separate them where the shape was made ({cause})",
+        ) from cause
     return RepairedSurface(made, tuple(found), patched, uncertainty, tuple(notes))
 
 
@@ -110,8 +116,11 @@ def _fill_holes(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surf
         warnings_found.append(uncertainty)
         patches.append(hole)
     if bad:
-        raise NotRepairable(surface, whole_pieces("holes with a rim that crosses itself", bad, ""),
-                        "close them where the shape was made")  # fmt: skip
+        raise NotRepairable(
+            surface,
+            whole_pieces("holes with a rim that crosses itself", bad, ""),
+            "close them where the shape was made",
+        )
     names = np.concatenate([surface.label_names, np.full(sum(len(t) for t in triangles[1:]), "patch", dtype=object)])
     made = Surface(points, np.concatenate(triangles), name=surface.name).labelled(names)
     uncertainty = float(np.sum(warnings_found)) / max(abs(made.volume), 1e-300)
@@ -120,9 +129,10 @@ def _fill_holes(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surf
         which = large or [int(np.argmax(warnings_found))]
         worst = [patches[k] for k in which]
         raise NotRepairable(
-            surface, whole_pieces("holes too large to guess what was there", worst, ""),
+            surface,
+            whole_pieces("holes too large to guess what was there", worst, ""),
             f"filling them flat may change the volume by {100 * uncertainty:.2g} %: close them where the shape was made, or say flat_holes=True if they are flat",
-        )  # fmt: skip
+        )
     small = sum(1 for h in holes if len(h.loop) <= 4)
     done = f"filled ({small} of up to four sides)" if small < len(holes) else "filled"
     found.append(whole_pieces("holes", holes, done))
@@ -158,8 +168,14 @@ def _shells(surface: Surface, keep_stray: bool, found: list[Defect]) -> tuple[Su
     made = union(pieces, surface.name)
     apart = made.shells()[0]
     if made.volume < (1.0 - 1e-9) * total or apart < len(pieces):
-        found.append(found_at("overlapping shells", np.array([one.midpoint for one in pieces]), surface.size,
-                            f"united, {total - made.volume:.3g} m^3 counted twice before"))  # fmt: skip
+        found.append(
+            found_at(
+                "overlapping shells",
+                np.array([one.midpoint for one in pieces]),
+                surface.size,
+                f"united, {total - made.volume:.3g} m^3 counted twice before",
+            )
+        )
     if apart > 1:
         notes.append(f"{apart} solids that touch nothing of each other are left")
     return made, notes
@@ -169,8 +185,16 @@ def _verify(surface: Surface, noise: float) -> None:
     """NotMended unless the surface is closed, positive and free of crossings deeper than `noise` [m]."""
     if not surface.watertight:
         edges = surface.open_edges
-        raise NotRepairable(surface, found_at("open edges", surface.points[edges].mean(axis=1) if len(edges) else surface.midpoint[None], surface.size, ""),
-                        "close the shape where it was made")  # fmt: skip
+        raise NotRepairable(
+            surface,
+            found_at(
+                "open edges",
+                surface.points[edges].mean(axis=1) if len(edges) else surface.midpoint[None],
+                surface.size,
+                "",
+            ),
+            "close the shape where it was made",
+        )
     if not surface.volume > 0.0:
         raise NotRepairable(
             surface, found_at("shells without volume", surface.midpoint[None], surface.size, ""), "give a solid"
@@ -179,5 +203,8 @@ def _verify(surface: Surface, noise: float) -> None:
     pairs = crossing_triangles(surface, noise)
     if len(pairs):
         size = np.sqrt(surface.areas[pairs[:, 0]].max())
-        raise NotRepairable(surface, found_at("triangles that cut through each other", surface.centres[pairs[:, 0]], size, ""),
-                        "separate the sheets where the shape was made")  # fmt: skip
+        raise NotRepairable(
+            surface,
+            found_at("triangles that cut through each other", surface.centres[pairs[:, 0]], size, ""),
+            "separate the sheets where the shape was made",
+        )

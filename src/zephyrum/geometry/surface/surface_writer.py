@@ -28,7 +28,9 @@ def trimesh_package():
 
 
 def write_surface(surface, path: str | Path, unit: str = "m") -> Path:
-    """Write a `Surface` as .stl (binary), .obj (labels as groups), .ply, .vtu (labels as a field) in `unit`, or .step, in one stroke."""
+    """Write a `Surface` as .stl (binary), .obj (labels as groups), .ply, .vtu (labels as a field) in `unit`, or .step,
+    in one stroke.
+    """
     path = Path(path)
     ending = path.suffix.lower()
     choice("the ending of a surface file", ending, ENDINGS)
@@ -66,12 +68,28 @@ def _vtu_text(points: np.ndarray, surface) -> str:
 
     # names as codes of their characters, each ended by a zero
     codes = [ord(c) for name in surface.labels for c in (name + "\0")]
-    return "\n".join([
-        '<?xml version="1.0"?>', '<VTKFile type="UnstructuredGrid" version="1.0" byte_order="LittleEndian">', "<UnstructuredGrid>",
-        "<FieldData>", array("String", "labels", codes, f' NumberOfTuples="{len(surface.labels)}"'), "</FieldData>",
-        f'<Piece NumberOfPoints="{n}" NumberOfCells="{m}">',
-        "<Points>", array("Float64", "points", points.ravel().tolist(), ' NumberOfComponents="3"'), "</Points>",
-        "<Cells>", array("Int64", "connectivity", surface.triangles.ravel().tolist()), array("Int64", "offsets", (3 * np.arange(1, m + 1)).tolist()),
-        array("UInt8", "types", [5] * m), "</Cells>", "<CellData>", array("Int64", "label", surface.label.tolist()), "</CellData>",
-        "</Piece>", "</UnstructuredGrid>", "</VTKFile>\n",
-    ])  # fmt: skip
+    return "\n".join(
+        [
+            '<?xml version="1.0"?>',
+            '<VTKFile type="UnstructuredGrid" version="1.0" byte_order="LittleEndian">',
+            "<UnstructuredGrid>",
+            "<FieldData>",
+            array("String", "labels", codes, f' NumberOfTuples="{len(surface.labels)}"'),
+            "</FieldData>",
+            f'<Piece NumberOfPoints="{n}" NumberOfCells="{m}">',
+            "<Points>",
+            array("Float64", "points", points.ravel().tolist(), ' NumberOfComponents="3"'),
+            "</Points>",
+            "<Cells>",
+            array("Int64", "connectivity", surface.triangles.ravel().tolist()),
+            array("Int64", "offsets", (3 * np.arange(1, m + 1)).tolist()),
+            array("UInt8", "types", [5] * m),
+            "</Cells>",
+            "<CellData>",
+            array("Int64", "label", surface.label.tolist()),
+            "</CellData>",
+            "</Piece>",
+            "</UnstructuredGrid>",
+            "</VTKFile>\n",
+        ]
+    )

@@ -54,7 +54,9 @@ class Surface:
             raise InputError(f"surface {self.name!r}: point {row} is not finite: {points[row]}.")
         if len(triangles) and (triangles.min() < 0 or triangles.max() >= len(points)):
             raise InputError(f"surface {self.name!r}: a triangle names a point that does not exist.")
-        label = np.zeros(len(triangles), dtype=np.int64) if self.label is None else np.asarray(self.label, dtype=np.int64)  # fmt: skip
+        label = (
+            np.zeros(len(triangles), dtype=np.int64) if self.label is None else np.asarray(self.label, dtype=np.int64)
+        )
         if label.shape != (len(triangles),) or (len(label) and not 0 <= label.min() <= label.max() < len(self.labels)):
             raise InputError(f"surface {self.name!r}: give one label a triangle, below {len(self.labels)}.")
         for name, value in (("points", points), ("triangles", triangles), ("label", label)):
@@ -139,7 +141,9 @@ class Surface:
         t = self.triangles
         sides = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])
         forward = sides[:, 0] < sides[:, 1]
-        key = np.where(forward, sides[:, 0], sides[:, 1]) * len(self.points) + np.where(forward, sides[:, 1], sides[:, 0])  # fmt: skip
+        key = np.where(forward, sides[:, 0], sides[:, 1]) * len(self.points) + np.where(
+            forward, sides[:, 1], sides[:, 0]
+        )
         unique, which = np.unique(key, return_inverse=True)
         edges = np.stack([unique // len(self.points), unique % len(self.points)], axis=1)
         n = len(edges)
@@ -188,7 +192,8 @@ class Surface:
 
     # -- labels -----------------------------------------------------------------------------------------------
     def belongs(self, part: str) -> np.ndarray:
-        """(m,) bool: triangles whose label is `part`, or lies within it: "wing" holds "wing/upper", "wing/flap" both its sides.
+        """(m,) bool: triangles whose label is `part`, or lies within it: "wing" holds "wing/upper", "wing/flap" both
+        its sides.
 
         InputError lists the labels there are.
         """
@@ -221,8 +226,13 @@ class Surface:
         triangles, label = self.triangles[which], self.label[which]
         used, inverse = np.unique(triangles, return_inverse=True)
         stored, code = np.unique(label, return_inverse=True)
-        return replace(self, points=self.points[used], triangles=inverse.reshape(-1, 3), label=code,
-                       labels=tuple(self.labels[k] for k in stored))  # fmt: skip
+        return replace(
+            self,
+            points=self.points[used],
+            triangles=inverse.reshape(-1, 3),
+            label=code,
+            labels=tuple(self.labels[k] for k in stored),
+        )
 
     def flipped(self) -> "Surface":
         """Inside out."""
@@ -247,7 +257,8 @@ class Surface:
         return replace(self, points=self.points * factor)
 
     def welded(self, distance: float | None = None, near: tuple[np.ndarray, np.ndarray] | None = None) -> "Surface":
-        """Points nearer than `distance` [m] made one (default 1e-9 of the size), triangles without three points left out.
+        """Points nearer than `distance` [m] made one (default 1e-9 of the size), triangles without three points left
+        out.
 
         near: `pairs_within` of a distance at least as long, if known.
         """
@@ -278,8 +289,10 @@ def joined(surfaces: list[Surface], name: str = "surface") -> Surface:
         np.concatenate([one.points for one in surfaces]),
         np.concatenate([one.triangles + at for one, at in zip(surfaces, starts)]),
         np.concatenate([np.array([code[label] for label in one.labels])[one.label] for one in surfaces]),
-        names, name, tuple(note for one in surfaces for note in one.notes),
-    )  # fmt: skip
+        names,
+        name,
+        tuple(note for one in surfaces for note in one.notes),
+    )
 
 
 def pairs_within(points: np.ndarray, distance: float) -> tuple[np.ndarray, np.ndarray]:

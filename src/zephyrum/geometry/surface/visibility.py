@@ -1,7 +1,7 @@
 """What can be seen from a point of a surface: the direction that the least favourable of its triangles sees best.
 
-Min-max directions after Pirzadeh (1994, J. Aircraft 31:1). A point that no direction sees all of sits on a fold: no wall layer can
-start there. Verified by tests/test_remesh.py and tests/test_clipped.py.
+Min-max directions after Pirzadeh (1994, J. Aircraft 31:1). A point that no direction sees all of sits on a fold: no
+wall layer can start there. Verified by tests/test_remesh.py and tests/test_clipped.py.
 """
 
 import numpy as np
@@ -15,7 +15,9 @@ HIDDEN_COSINE = 0.02  # least cosine to the triangles round a point at which the
 
 @exact
 def _visibility_directions(at, normals, start, around, flat):
-    """Unit vectors that all triangles round the points `at` see as well as can be, and how well; in the plane y = 0 where `flat`."""
+    """Unit vectors that all triangles round the points `at` see as well as can be, and how well; in the plane y = 0
+    where `flat`.
+    """
     direction, seen = np.empty((len(at), 3)), np.empty(len(at))
     for i in range(len(at)):
         p = at[i]
@@ -56,7 +58,8 @@ def _visibility_directions(at, normals, start, around, flat):
 
 
 def vertex_visibility(surface: Surface, at: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray, tuple]:
-    """(directions (k, 3), least cosine (k,) to the triangles round each of the points `at` (k,), all if None, (start, triangles round the points, on the open rim)).
+    """(directions (k, 3), least cosine (k,) to the triangles round each of the points `at` (k,), all if None, (start,
+    triangles round the points, on the open rim)).
 
     Directions of points on an open rim stay in the plane y = 0.
     """

@@ -1,7 +1,8 @@
-"""Meshes about any set of closed curves: quadrilateral layers on the walls, square cells clipped by their outer rim beyond.
+"""Meshes about any set of closed curves: quadrilateral layers on the walls, square cells clipped by their outer rim
+beyond.
 
-One conformal polygonal mesh: the tops of the layers and the clipped squares share their points. Verified by tests/test_clipped.py
-and validation/clipped.py.
+One conformal polygonal mesh: the tops of the layers and the clipped squares share their points. Verified by
+tests/test_clipped.py and validation/clipped.py.
 """
 
 import itertools
@@ -37,14 +38,18 @@ MAX_GRID_SHIFTS = 6  # tries with the grid moved
 def mesh_bodies(bodies: dict, resolution: str | float = "medium", coarse_levels: int | None = None, **options) -> Mesh:
     """A mesh about several closed curves, with one command.
 
-    bodies: name to `Airfoil`, `Outline` or array (n, 2) of x, z [m]. resolution: "coarse", "medium", "fine", or a factor on all
-    sizes (1 is medium, smaller is finer); coarse_levels: how many meshes of twice the sizes come with it, for the solver to start on (default:
-    two in inviscid flow, none with wall layers, where what is carried over between layers that do not nest misleads it).
-    Other options are those of `single_mesh`.
+    bodies: name to `Airfoil`, `Outline` or array (n, 2) of x, z [m]. resolution: "coarse", "medium", "fine", or a
+    factor on all sizes (1 is medium, smaller is finer); coarse_levels: how many meshes of twice the sizes come with it,
+    for the solver to start on (default: two in inviscid flow, none with wall layers, where what is carried over between
+    layers that do not nest misleads it). Other options are those of `single_mesh`.
 
     >>> mesh_bodies({"wing": Airfoil.naca("2412"), "flap": Airfoil.naca("4412").scaled(0.3).moved(1.02, -0.03)})
     """
-    factor = RESOLUTIONS[choice("resolution", resolution, tuple(RESOLUTIONS))] if isinstance(resolution, str) else number("resolution", resolution, 0.02, 20.0)  # fmt: skip
+    factor = (
+        RESOLUTIONS[choice("resolution", resolution, tuple(RESOLUTIONS))]
+        if isinstance(resolution, str)
+        else number("resolution", resolution, 0.02, 20.0)
+    )
     mesh = single_mesh(bodies, factor, **options)
     line = [mesh]
     if coarse_levels is None:
@@ -58,20 +63,34 @@ def mesh_bodies(bodies: dict, resolution: str | float = "medium", coarse_levels:
     return line[0]
 
 
-def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, reynolds: float | None = None,
-                layers: tuple[float, float, int] | None = None, farfield: float = 50.0, ground: float | None = None,
-                growth: float = SIZE_GROWTH, zones: tuple[Zone, ...] = (), sizes: dict[str, float] | None = None,
-                alpha: tuple[float, float] = (0.0, 0.0), wake: float = 0.0, reference: str | None = None,
-                chord: float | None = None, attitude: float = 0.0, ground_layers: bool | None = None) -> Mesh:  # fmt: skip
+def single_mesh(
+    bodies: dict,
+    factor: float = 1.0,
+    y_plus: float | None = None,
+    reynolds: float | None = None,
+    layers: tuple[float, float, int] | None = None,
+    farfield: float = 50.0,
+    ground: float | None = None,
+    growth: float = SIZE_GROWTH,
+    zones: tuple[Zone, ...] = (),
+    sizes: dict[str, float] | None = None,
+    alpha: tuple[float, float] = (0.0, 0.0),
+    wake: float = 0.0,
+    reference: str | None = None,
+    chord: float | None = None,
+    attitude: float = 0.0,
+    ground_layers: bool | None = None,
+) -> Mesh:
     """One mesh of `mesh_bodies`, all sizes times `factor`.
 
-    Layers: either `y_plus` with `reynolds` (on the reference chord), or
-    (first height [m], growth, count); without either three even ones, for inviscid flow. farfield in chords; ground: z [m] of a level ground under the bodies as they are given.
-    attitude: angle [deg] by which the bodies are turned nose-up about the quarter chord of the reference body; the wind at this alpha blows along x, over a ground level
-    along it, whose clearance of the lowest point is kept. ground_layers: whether the ground gets layers too; by default where the bodies have them for flow with friction.
-    growth: of the cell size with distance; zones: see `Zone`; sizes: edge length [m] of single bodies.
-    wake: chords behind the last body with finer cells, along the wind for all of `alpha` (low, high) [deg]. reference: the body
-    that gives the chord (default: the longest), or `chord` [m] as typed.
+    Layers: either `y_plus` with `reynolds` (on the reference chord), or (first height [m], growth, count); without
+    either three even ones, for inviscid flow. farfield in chords; ground: z [m] of a level ground under the bodies as
+    they are given. attitude: angle [deg] by which the bodies are turned nose-up about the quarter chord of the
+    reference body; the wind at this alpha blows along x, over a ground level along it, whose clearance of the lowest
+    point is kept. ground_layers: whether the ground gets layers too; by default where the bodies have them for flow
+    with friction. growth: of the cell size with distance; zones: see `Zone`; sizes: edge length [m] of single bodies.
+    wake: chords behind the last body with finer cells, along the wind for all of `alpha` (low, high) [deg]. reference:
+    the body that gives the chord (default: the longest), or `chord` [m] as typed.
     """
     if not isinstance(bodies, dict) or not bodies:
         raise InputError(
@@ -118,8 +137,14 @@ def single_mesh(bodies: dict, factor: float = 1.0, y_plus: float | None = None, 
         raise last
     nose = (float(pivot[0]) - 0.25 * length, 0.0, float(pivot[1]))
     source = "typed" if chord is not None else f"measured on {main.name!r}"
-    recipe = {"kind": "clipped", "bodies": len(bodies), "resolution": factor, "growth": growth, "farfield_chords": farfield / length,
-              "layers": spec[2]}  # fmt: skip
+    recipe = {
+        "kind": "clipped",
+        "bodies": len(bodies),
+        "resolution": factor,
+        "growth": growth,
+        "farfield_chords": farfield / length,
+        "layers": spec[2],
+    }
     if y_plus is not None:
         recipe |= {"y_plus": float(y_plus)}
     if np.isfinite(spec[0]):
@@ -213,8 +238,16 @@ def _wake(divided, length_in_chords, alpha, chord) -> list[Zone]:
     size = float(np.median(np.concatenate([c.size for c in divided])))
     mean, half = np.radians(0.5 * (low + high)), np.radians(0.5 * (high - low))
     end = (tail[0] + far * np.cos(mean), 0.0, tail[1] + far * np.sin(mean))
-    return [Zone(2.0 * size, start=(tail[0], 0.0, tail[1]), end=end, radius=0.5 * tall + 0.02 * chord,
-                 end_radius=0.5 * tall + far * (np.tan(half) + 0.05), end_size=6.0 * size)]  # fmt: skip
+    return [
+        Zone(
+            2.0 * size,
+            start=(tail[0], 0.0, tail[1]),
+            end=end,
+            radius=0.5 * tall + 0.02 * chord,
+            end_radius=0.5 * tall + far * (np.tan(half) + 0.05),
+            end_size=6.0 * size,
+        )
+    ]
 
 
 def _assembled(
@@ -345,8 +378,16 @@ def _joined(clipped, tree, divided, rays, starts, ground, depths: np.ndarray) ->
     space[n:, 1] = 1.0
     corners = np.stack([a, a + n, b + n, b], axis=1)
     live, flat = np.unique(corners, return_inverse=True)
-    return mesh_from_faces(space[live], np.arange(len(a) + 1) * 4, flat.ravel(), own, other, np.where(tag >= 0, code[np.maximum(tag, 0)], -1),
-                           [groups[k] for k in used], 2)  # fmt: skip
+    return mesh_from_faces(
+        space[live],
+        np.arange(len(a) + 1) * 4,
+        flat.ravel(),
+        own,
+        other,
+        np.where(tag >= 0, code[np.maximum(tag, 0)], -1),
+        [groups[k] for k in used],
+        2,
+    )
 
 
 def _tangential_cells(into, a, b, own, other) -> list[np.ndarray]:

@@ -1,7 +1,8 @@
-"""The plane outside closed curves filled with square cells that the curves clip exactly: polygons that share all corners.
+"""The plane outside closed curves filled with square cells that the curves clip exactly: polygons that share all
+corners.
 
-Edges of the curves are pushed down the quadtree and cut at its lines; a cut point's coordinate on the line is set to that of
-the line, so that all later tests are comparisons of equal numbers. Verified by tests/test_clipped.py.
+Edges of the curves are pushed down the quadtree and cut at its lines; a cut point's coordinate on the line is set to
+that of the line, so that all later tests are comparisons of equal numbers. Verified by tests/test_clipped.py.
 """
 
 import itertools
@@ -17,7 +18,8 @@ from zephyrum.mesh.tree import Tree, neighbours
 
 @dataclass(frozen=True, eq=False)
 class ClippedCells:
-    """Polygons of fluid: points (n, 2) [m], the first ones those of the curves; corners as CSR (start, index), counter-clockwise;
+    """Polygons of fluid: points (n, 2) [m], the first ones those of the curves; corners as CSR (start, index),
+    counter-clockwise;
 
     leaf (cells,) the square each lies in; pieces: for every edge of a curve the points on it from end to end.
     """
@@ -30,7 +32,9 @@ class ClippedCells:
 
 
 def clip_plane(tree: Tree, points: np.ndarray, edges: np.ndarray) -> ClippedCells:
-    """Fill the fluid side (left) of directed `edges` (k, 2) between `points` (n, 2); MeshError with the place if that can't be."""
+    """Fill the fluid side (left) of directed `edges` (k, 2) between `points` (n, 2); MeshError with the place if that
+    can't be.
+    """
     coords = [tuple(p) for p in points.tolist()]
     chains: dict[int, list[tuple[int, int]]] = {}
     pieces: list[list[int]] = []
@@ -118,8 +122,14 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
     for leaf, edges in chains.items():
         k = rank[leaf]
         tail, head = np.array(edges).T
-        box = np.array([tree.coordinates(0, low[k, 0]), tree.coordinates(0, low[k, 0] + side[k]),
-                        tree.coordinates(1, low[k, 1]), tree.coordinates(1, low[k, 1] + side[k])])  # fmt: skip
+        box = np.array(
+            [
+                tree.coordinates(0, low[k, 0]),
+                tree.coordinates(0, low[k, 0] + side[k]),
+                tree.coordinates(1, low[k, 1]),
+                tree.coordinates(1, low[k, 1] + side[k]),
+            ]
+        )
         here = present[k]
         rim = base + ids[k, here]
         at = np.arange(8)[here] / 2.0
@@ -137,8 +147,10 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
             inside,
         )
         if outcome:
-            raise MeshError(f"clipping failed at x, z = {every[tail[0]].round(6)} m: "
-                            f"{'a curve ends inside a cell' if outcome == 1 else 'inside and outside contradict each other'}.")  # fmt: skip
+            raise MeshError(
+                f"clipping failed at x, z = {every[tail[0]].round(6)} m: "
+                f"{'a curve ends inside a cell' if outcome == 1 else 'inside and outside contradict each other'}."
+            )
         loops_of[k] = [out[start[j] : start[j + 1]].copy() for j in range(count)]
         mark = np.where(inside[: len(rim)], 1, -1)
         old = known[ids[k, here]]
@@ -179,5 +191,10 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
     for line in pieces:
         needed[line] = True
     new = np.cumsum(needed) - 1
-    return ClippedCells(every[needed], np.r_[0, np.cumsum(np.concatenate(counts))], new[index_all], np.concatenate(leaf),
-                   [[int(new[p]) for p in line] for line in pieces])  # fmt: skip
+    return ClippedCells(
+        every[needed],
+        np.r_[0, np.cumsum(np.concatenate(counts))],
+        new[index_all],
+        np.concatenate(leaf),
+        [[int(new[p]) for p in line] for line in pieces],
+    )

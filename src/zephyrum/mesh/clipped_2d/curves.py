@@ -1,4 +1,5 @@
-"""Closed curves in the x-z plane divided into edges: by curvature, finer at corners and in gaps, growing gently along the curve.
+"""Closed curves in the x-z plane divided into edges: by curvature, finer at corners and in gaps, growing gently along
+the curve.
 
 Every curve is turned clockwise (x right, z up), so that the fluid lies on the left. Verified by tests/test_clipped.py.
 """
@@ -20,7 +21,9 @@ SAMPLE_COUNT = 3000
 
 @dataclass(frozen=True, eq=False)
 class Curve:
-    """Points (n, 2) [m] clockwise, whether each is a corner, its edge length wanted [m], chord [m] and nose (2,) [m]."""
+    """Points (n, 2) [m] clockwise, whether each is a corner, its edge length wanted [m], chord [m] and nose (2,)
+    [m].
+    """
 
     name: str
     points: np.ndarray
@@ -32,7 +35,9 @@ class Curve:
 
 @dataclass(frozen=True, eq=False)
 class SampledCurve:
-    """A curve as smooth pieces, each a dense polygon (m, 2) clockwise, ends shared; closed and smooth if it has no corner."""
+    """A curve as smooth pieces, each a dense polygon (m, 2) clockwise, ends shared; closed and smooth if it has no
+    corner.
+    """
 
     name: str
     pieces: list[np.ndarray]
@@ -47,7 +52,9 @@ class SampledCurve:
 
 
 def sampled_curve(name: str, shape) -> SampledCurve:
-    """The dense polygon of an `Airfoil`, an `Outline` or an array (n, 2) of x, z [m]; InputError if it is none of them."""
+    """The dense polygon of an `Airfoil`, an `Outline` or an array (n, 2) of x, z [m]; InputError if it is none of
+    them.
+    """
     if isinstance(shape, Airfoil):
         return _of_airfoil(name, shape)
     if isinstance(shape, Outline):
@@ -133,8 +140,9 @@ def divide(
 ) -> list[Curve]:
     """The curves divided into edges.
 
-    sizes [m] at most, by name; turn [rad] along an edge; sharpest and at_corners: shares of the size
-    below which curvature and corners ask for no less; gap_share: of the distance to another curve or to the ground at z = `ground` [m].
+    sizes [m] at most, by name; turn [rad] along an edge; sharpest and at_corners: shares of the size below which
+    curvature and corners ask for no less; gap_share: of the distance to another curve or to the ground at z = `ground`
+    [m].
     """
     out = []
     for k, curve in enumerate(curves):

@@ -1,9 +1,10 @@
-"""Wall layers about closed curves: rays off every point, a fan of them at sharp corners, heights that end at half an edge.
+"""Wall layers about closed curves: rays off every point, a fan of them at sharp corners, heights that end at half an
+edge.
 
-Rays are straight, their directions smoothed; heights grow geometrically, by a ratio of each ray's own, so that the last cell is
-half as high as the local edge is long. In gaps and hollows the whole layer is made thinner, never cut off; if its outer
-rim crosses itself, the places concerned are thinned until it does not (cf. Garimella and Shephard 2000, Int. J. Numer. Meth.
-Eng. 49:193). Verified by tests/test_clipped.py.
+Rays are straight, their directions smoothed; heights grow geometrically, by a ratio of each ray's own, so that the last
+cell is half as high as the local edge is long. In gaps and hollows the whole layer is made thinner, never cut off; if
+its outer rim crosses itself, the places concerned are thinned until it does not (cf. Garimella and Shephard 2000, Int.
+J. Numer. Meth. Eng. 49:193). Verified by tests/test_clipped.py.
 """
 
 import itertools
@@ -23,7 +24,9 @@ MAX_ATTEMPTS = 40
 
 @dataclass(frozen=True, eq=False)
 class MarchingDirections:
-    """Rays of one curve, in order: base (r,) point of the curve each starts at, way (r, 2) unit directions, height (r, k + 1) [m]."""
+    """Rays of one curve, in order: base (r,) point of the curve each starts at, way (r, 2) unit directions, height (r,
+    k + 1) [m].
+    """
 
     curve: Curve
     base: np.ndarray
@@ -37,7 +40,9 @@ class MarchingDirections:
 
 
 def marching_directions(curves: list[Curve], layers, room: list[np.ndarray]) -> list[MarchingDirections]:
-    """Rays of all curves; layers: (first height [m], growth, count), an infinite first height for equal steps; room: distance [m] of each curve's points from other bodies."""
+    """Rays of all curves; layers: (first height [m], growth, count), an infinite first height for equal steps; room:
+    distance [m] of each curve's points from other bodies.
+    """
     first, growth, count = layers
     made = []
     for curve, free in zip(curves, room):
@@ -68,7 +73,9 @@ def marching_directions(curves: list[Curve], layers, room: list[np.ndarray]) -> 
 
 
 def heights(first: float, total: np.ndarray, count: int) -> np.ndarray:
-    """(n, count + 1) heights from 0 to `total` (n,) [m], the first step `first` or less, in a geometric series of each row's own."""
+    """(n, count + 1) heights from 0 to `total` (n,) [m], the first step `first` or less, in a geometric series of each
+    row's own.
+    """
     low, high = np.zeros(len(total)), np.full(len(total), 3.0)
     for _ in range(60):
         midpoint = 0.5 * (low + high)
@@ -82,7 +89,9 @@ def heights(first: float, total: np.ndarray, count: int) -> np.ndarray:
 
 
 def total_height(first: float, last: np.ndarray, growth: float, count: int) -> np.ndarray:
-    """Sum of `count` steps from `first` to `last` (n,), growing by at most `growth`; of equal ones if `first` is infinite."""
+    """Sum of `count` steps from `first` to `last` (n,), growing by at most `growth`; of equal ones if `first` is
+    infinite.
+    """
     if not np.isfinite(first):
         return count * last
     ratio = np.clip(np.log(np.maximum(last / first, 1.0)) / max(count - 1, 1), 1e-9, np.log(growth))
@@ -136,7 +145,9 @@ def _sloped(curve: Curve, base: np.ndarray, thick: np.ndarray) -> np.ndarray:
 
 
 def _crossed(fronts: list[np.ndarray], walls: list[np.ndarray]) -> list[np.ndarray]:
-    """For each front (r, 2) which of its points belong to an edge that crosses another, runs backwards, or is of no length."""
+    """For each front (r, 2) which of its points belong to an edge that crosses another, runs backwards, or is of no
+    length.
+    """
     a = np.concatenate(fronts)
     b = np.concatenate([np.roll(f, -1, axis=0) for f in fronts])
     wall_a = np.concatenate(walls)

@@ -1,8 +1,9 @@
 """The faces of a mesh in space: clipped cubes, crumbs merged, and under them columns of layer cells, level by level.
 
-A point of the layers keeps its shares of the corners of its triangle on every level; on the wall it is lifted off the flat
-triangle to the smooth surface that this stands for. Where a cell would turn inside out the wall stays flat, and where that
-does not help columns are kept to one triangle, and what is still inside out joins its neighbour. Verified by tests/test_clipped.py.
+A point of the layers keeps its shares of the corners of its triangle on every level; on the wall it is lifted off the
+flat triangle to the smooth surface that this stands for. Where a cell would turn inside out the wall stays flat, and
+where that does not help columns are kept to one triangle, and what is still inside out joins its neighbour. Verified by
+tests/test_clipped.py.
 """
 
 from dataclasses import replace
@@ -28,7 +29,9 @@ MAX_BEND = 0.5  # cosine between the normals at both ends of a side below which 
 def joined_faces(
     surface: Surface, prisms: PrismLayers, even: bool, space: ClippedCubes, tree: Tree, half: bool, ground: bool
 ) -> tuple:
-    """The faces of clipped cubes and of the columns of layers under them, as `mesh_from_kept` takes them; even: whether the layers are."""
+    """The faces of clipped cubes and of the columns of layers under them, as `mesh_from_kept` takes them; even: whether
+    the layers are.
+    """
     size = np.diff(space.wall_start)
     into = _small_cells(
         space.points,
@@ -45,8 +48,17 @@ def joined_faces(
     square = tree.squares(space.cube[space.wall_cell], surface.normals[triangle])
     split = np.zeros(len(triangle), dtype=np.int64)
     for _ in range(MAX_SPLITS):
-        columns = build_prism_columns(space.points, space.wall_start, space.wall_corners, into[space.wall_cell], triangle, surface.normals[triangle],
-                                part_of[triangle], square, split)  # fmt: skip
+        columns = build_prism_columns(
+            space.points,
+            space.wall_start,
+            space.wall_corners,
+            into[space.wall_cell],
+            triangle,
+            surface.normals[triangle],
+            part_of[triangle],
+            square,
+            split,
+        )
         stacks = PrismStacks(surface, prisms, even, space, columns, half)
         turned = stacks.untangled()
         if not turned.any():
@@ -56,7 +68,9 @@ def joined_faces(
     else:
         position = space.points[columns.floor.corners[columns.floor.start[np.argmax(turned[columns.floor.group])]]]
         raise MeshError(f"layers: {turned.sum()} columns are inside out, one at {position.round(5)} m.", position)
-    names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "ground")] + [(name, "wall") for name in parts]  # fmt: skip
+    names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "ground")] + [
+        (name, "wall") for name in parts
+    ]
     faces = stacks.faces(into, half, ground, part_of[triangle[columns.polygon]])
     return *faces, names, faces[3] != faces[4]
 
@@ -71,7 +85,8 @@ class PrismStacks:
         self.k = prisms.height.shape[1] - 1
         # seen from the cubes down to the wall: there outward is into the body
         self.roof, self.floor = _turned(columns.roof), _turned(columns.floor)
-        # thin layers need the same outline on the wall and above it, else they would cross; even ones leave the wall as it is
+        # thin layers need the same outline on the wall and above it, else they would cross; even ones leave
+        # the wall as it is
         self.wall = _turned(columns.tiles) if even else self.floor
         self.used = np.unique(np.concatenate([self.wall.corners, self.floor.corners, columns.path]))
         self.at = np.full(len(space.points), -1)
@@ -162,7 +177,9 @@ class PrismStacks:
         return bad
 
     def faces(self, into: np.ndarray, half: bool, ground: bool, part: np.ndarray) -> tuple:
-        """(points, start, corners, left, right, tag) of all faces; into: cell of every piece of a cube, part: number of the wall of every column."""
+        """(points, start, corners, left, right, tag) of all faces; into: cell of every piece of a cube, part: number of
+        the wall of every column.
+        """
         space, columns, k = self.space, self.columns, self.k
         cubes, base = int(into.max()) + 1, len(space.points)
         roof, floor, wall = self.roof, self.floor, self.wall
@@ -175,17 +192,41 @@ class PrismStacks:
 
         def blocks():
             """(corners of each, corners, left, right, tag) of one kind of faces after the other."""
-            yield np.diff(space.start), space.corners, into[space.left], np.where(space.right >= 0, into[space.right], -1), side[space.outside]  # fmt: skip
+            yield (
+                np.diff(space.start),
+                space.corners,
+                into[space.left],
+                np.where(space.right >= 0, into[space.right], -1),
+                side[space.outside],
+            )
             yield np.diff(roof.start), roof.corners, columns.cube, column[roof.group, k - 1], 0
             yield np.diff(wall.start), node(0, wall.corners), column[wall.group, 0], -1, 3 + part[wall.group]
             for level in range(1, k):
-                yield np.diff(floor.start), node(level, floor.corners), column[floor.group, level], column[floor.group, level - 1], 0  # fmt: skip
+                yield (
+                    np.diff(floor.start),
+                    node(level, floor.corners),
+                    column[floor.group, level],
+                    column[floor.group, level - 1],
+                    0,
+                )
             for level in range(k):
                 two = np.where(columns.two < 0, -1, column[columns.two, level])
-                yield 2 * self.run, self.sides(node(level, columns.path), node(level + 1, columns.path)), column[columns.one, level], two, 1  # fmt: skip
+                yield (
+                    2 * self.run,
+                    self.sides(node(level, columns.path), node(level + 1, columns.path)),
+                    column[columns.one, level],
+                    two,
+                    1,
+                )
 
         faces = len(space.left) + len(roof.group) + len(wall.group) + (k - 1) * len(floor.group) + k * len(columns.one)
-        filled = len(space.corners) + len(roof.corners) + len(wall.corners) + (k - 1) * len(floor.corners) + 2 * k * len(columns.path)  # fmt: skip
+        filled = (
+            len(space.corners)
+            + len(roof.corners)
+            + len(wall.corners)
+            + (k - 1) * len(floor.corners)
+            + 2 * k * len(columns.path)
+        )
         counts, left, right, tag = np.empty((4, faces), dtype=np.int64)
         corners = np.empty(filled, dtype=np.int64)
         row = at = 0
@@ -199,10 +240,11 @@ class PrismStacks:
 
 
 def _lifts(surface: Surface) -> np.ndarray:
-    """(m, 3, 3) of every triangle and side (0-1, 1-2, 2-0) a vector [m]: times the shares of both ends it lifts a point to the curved surface.
+    """(m, 3, 3) of every triangle and side (0-1, 1-2, 2-0) a vector [m]: times the shares of both ends it lifts a point
+    to the curved surface.
 
-    Along a side the height over the chord is that of the parabola with the normals at both ends (cf. Nagata 2005, Comput. Aided Geom.
-    Des. 22:327); none where the surface has an edge.
+    Along a side the height over the chord is that of the parabola with the normals at both ends (cf. Nagata 2005,
+    Comput. Aided Geom. Des. 22:327); none where the surface has an edge.
     """
     t, n, x = surface.triangles, len(surface.points), surface.points
     smooth = find_features(surface).smooth
@@ -243,7 +285,9 @@ def _backwards(start: np.ndarray, corners: np.ndarray) -> np.ndarray:
 
 
 def _small_cells(points, start, corners, left, right, space: ClippedCubes, tree: Tree) -> np.ndarray:
-    """New number of every cell: those below a fifth of their cube are merged with the neighbour across their largest face."""
+    """New number of every cell: those below a fifth of their cube are merged with the neighbour across their largest
+    face.
+    """
     cubes = len(space.cube)
     total = int(max(left.max(), right.max()) + 1)
     volume, area = volumes_between(points, start, corners, left, right, total, tree.origin)

@@ -1,9 +1,10 @@
-"""Space outside a surface filled with cubes of an octree that the surface clips exactly: faces between polyhedral cells.
+"""Space outside a surface filled with cubes of an octree that the surface clips exactly: faces between polyhedral
+cells.
 
-A face belongs to the smaller of its two cubes. Its polygons of fluid follow from the edges that the surface leaves on it
-(`loops`); faces that the surface leaves alone are fluid or solid as a whole, told by their corners. Inside one cube,
-polygons that hang together through points bound one cell, so that thin tails split cells by themselves.
-Verified by tests/test_clipped.py.
+A face belongs to the smaller of its two cubes. Its polygons of fluid follow from the edges that the surface leaves on
+it (`loops`); faces that the surface leaves alone are fluid or solid as a whole, told by their corners. Inside one cube,
+polygons that hang together through points bound one cell, so that thin tails split cells by themselves. Verified by
+tests/test_clipped.py.
 """
 
 from dataclasses import dataclass
@@ -25,8 +26,8 @@ PLANES = np.array([[2, 1], [1, 2], [0, 2], [2, 0], [1, 0], [0, 1]])
 class ClippedCubes:
     """Faces (CSR start, corners) of fluid: left and right cell (-1 outside), outside (faces,) direction 0-5 or -1;
 
-    walls: polygons on the surface, CSR with the triangle and the cell of each; cells and the cube (leaf) of each; points (n, 3) [m],
-    those of the surface first.
+    walls: polygons on the surface, CSR with the triangle and the cell of each; cells and the cube (leaf) of each;
+    points (n, 3) [m], those of the surface first.
     """
 
     points: np.ndarray
@@ -43,8 +44,30 @@ class ClippedCubes:
 
 
 @exact
-def _cut_faces(leaf_rank, first, polygons, start, corners, X, U3, low, side, origin, unit, across, leaf_index, level, corner_id, planes,
-               f_start, f_corners, f_leaf, f_way, plain, known):  # fmt: skip
+def _cut_faces(
+    leaf_rank,
+    first,
+    polygons,
+    start,
+    corners,
+    X,
+    U3,
+    low,
+    side,
+    origin,
+    unit,
+    across,
+    leaf_index,
+    level,
+    corner_id,
+    planes,
+    f_start,
+    f_corners,
+    f_leaf,
+    f_way,
+    plain,
+    known,
+):
     """Faces of the cut leaves that the surface leaves edges on; marks plain faces and what corners are known to be.
 
     (outcome, faces, place). known: +1 fluid, -1 solid, 2 both.
@@ -155,8 +178,30 @@ def clip_cubes(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Clipped
     room = 12 * len(cut) + 64
     f_start, f_corners = np.empty(room + 1, dtype=np.int64), np.empty(10 * room, dtype=np.int64)
     f_leaf, f_way = np.empty(room, dtype=np.int64), np.empty(room, dtype=np.int64)
-    outcome, count, position = _cut_faces(cut_rank, np.r_[first, len(leaf)], order, start, corners, X, every, low, side, tree.origin, tree.unit, across,
-                                       leaves, tree.level, corner_id, PLANES, f_start, f_corners, f_leaf, f_way, plain, known)  # fmt: skip
+    outcome, count, position = _cut_faces(
+        cut_rank,
+        np.r_[first, len(leaf)],
+        order,
+        start,
+        corners,
+        X,
+        every,
+        low,
+        side,
+        tree.origin,
+        tree.unit,
+        across,
+        leaves,
+        tree.level,
+        corner_id,
+        PLANES,
+        f_start,
+        f_corners,
+        f_leaf,
+        f_way,
+        plain,
+        known,
+    )
     if outcome:
         location = tree.midpoints(leaves[[position]])[0]
         raise MeshError(
@@ -233,5 +278,16 @@ def clip_cubes(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Clipped
     cube = np.empty(pieces + int(live.sum()), dtype=np.int64)
     cube[piece] = leaves[element_leaf[index]]
     cube[pieces:] = leaves[live]
-    return ClippedCubes(every, all_start, all_corners, cell_of[:n_faces], cell_of[n_faces : 2 * n_faces],
-                 np.where(right_leaf < 0, directions, -1), start, corners, own, cell_of[2 * n_faces :], cube)  # fmt: skip
+    return ClippedCubes(
+        every,
+        all_start,
+        all_corners,
+        cell_of[:n_faces],
+        cell_of[n_faces : 2 * n_faces],
+        np.where(right_leaf < 0, directions, -1),
+        start,
+        corners,
+        own,
+        cell_of[2 * n_faces :],
+        cube,
+    )

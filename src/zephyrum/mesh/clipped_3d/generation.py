@@ -1,9 +1,9 @@
 """The volume mesh of a complete aircraft, one command: body in, mesh out.
 
-Rays off the surface, an octree clipped exactly by the surface through their tips, and under every clipped cube a column of layer
-cells down to the wall (see `columns` and `stacks`): the mesh is conformal, and faces are square to the lines between cells. Even an
-inviscid mesh gets a few even layers: at a sharp tail no cell then lies on both sides, without which the flow would leak round it.
-Verified by tests/test_clipped.py and validation/clipped.py.
+Rays off the surface, an octree clipped exactly by the surface through their tips, and under every clipped cube a column
+of layer cells down to the wall (see `columns` and `stacks`): the mesh is conformal, and faces are square to the lines
+between cells. Even an inviscid mesh gets a few even layers: at a sharp tail no cell then lies on both sides, without
+which the flow would leak round it. Verified by tests/test_clipped.py and validation/clipped.py.
 """
 
 import logging
@@ -46,18 +46,30 @@ log = logging.getLogger(__name__)
     attitude=float,
     alpha=Many(float, 2),
 )
-def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, float, int] | None = None, growth: float = SIZE_GROWTH,
-                   zones: tuple[Zone, ...] = (), half: bool | None = None, reference: Reference | None = None, scale: float = 1.0,
-                 ground: float | None = None, wake: float = 0.0, alpha: tuple[float, float] = (0.0, 0.0), spanwise: int = 1,
-                 attitude: float = 0.0) -> Mesh:  # fmt: skip
+def mesh_surface(
+    surface: Surface,
+    farfield: float = 10.0,
+    layers: tuple[float, float, int] | None = None,
+    growth: float = SIZE_GROWTH,
+    zones: tuple[Zone, ...] = (),
+    half: bool | None = None,
+    reference: Reference | None = None,
+    scale: float = 1.0,
+    ground: float | None = None,
+    wake: float = 0.0,
+    alpha: tuple[float, float] = (0.0, 0.0),
+    spanwise: int = 1,
+    attitude: float = 0.0,
+) -> Mesh:
     """A mesh of the space round an even surface mesh (see `remesh`), closed or open along y = 0 (a half model).
 
-    farfield: distance of the outer boundary in sizes of the surface; layers: (first height [m], growth, count), without them two
-    even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on the cubes; ground: z [m] of
-    a level ground under the surface as it is given, with layers on it where the surface has layers for flow with friction; attitude: angle [deg] by which the surface is turned
-    nose-up about the reference point, at which alpha the wind blows along the ground (the clearance of the lowest point is kept); wake: length [m] of the finer cells behind the surface, along the wind for all of
-    `alpha` (low, high) [deg]; spanwise: 1 or 2, how much longer cells are along y than across. Wall groups are the parts of the
-    surface. MeshError says where it failed.
+    farfield: distance of the outer boundary in sizes of the surface; layers: (first height [m], growth, count), without
+    them two even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on
+    the cubes; ground: z [m] of a level ground under the surface as it is given, with layers on it where the surface has
+    layers for flow with friction; attitude: angle [deg] by which the surface is turned nose-up about the reference
+    point, at which alpha the wind blows along the ground (the clearance of the lowest point is kept); wake: length [m]
+    of the finer cells behind the surface, along the wind for all of `alpha` (low, high) [deg]; spanwise: 1 or 2, how
+    much longer cells are along y than across. Wall groups are the parts of the surface. MeshError says where it failed.
     """
     number("farfield", farfield, 1.0, 1e4)
     number("growth", growth, 0.02, 1.0)
@@ -95,9 +107,21 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
     except MeshError as cause:
         cause.surface = surface
         raise
-    recipe = {"kind": "clipped", "surface": surface.fingerprint, "triangles": len(surface.triangles), "half": open_half, "layers": spec[2],
-              "growth": growth, "spanwise": spanwise, "farfield_sizes": farfield, "tries": tries, "layer_coverage": round(float((prisms.stored >= 0.5).mean()), 5),
-              "points_out": len(surface.points) - len(moved), "points_moved": int((moved > 0.0).sum()), "moved": round(float(moved.max()), 6)}  # fmt: skip
+    recipe = {
+        "kind": "clipped",
+        "surface": surface.fingerprint,
+        "triangles": len(surface.triangles),
+        "half": open_half,
+        "layers": spec[2],
+        "growth": growth,
+        "spanwise": spanwise,
+        "farfield_sizes": farfield,
+        "tries": tries,
+        "layer_coverage": round(float((prisms.stored >= 0.5).mean()), 5),
+        "points_out": len(surface.points) - len(moved),
+        "points_moved": int((moved > 0.0).sum()),
+        "moved": round(float(moved.max()), 6),
+    }
     if np.isfinite(spec[0]):
         recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
     if ground is not None:
@@ -112,10 +136,17 @@ def mesh_surface(surface: Surface, farfield: float = 10.0, layers: tuple[float, 
 def _layers_and_cubes(
     surface: Surface, spec, outer, open_half: bool, ground: bool
 ) -> tuple[Mesh, Surface, PrismLayers, np.ndarray, int]:
-    """(mesh, the surface that layers start from, its layers, how far its points were moved, tries): the ladder of shifts of the grid and thinner layers."""
+    """(mesh, the surface that layers start from, its layers, how far its points were moved, tries): the ladder of
+    shifts of the grid and thinner layers.
+    """
     even, moved = untangle_vertices(surface)
     if len(even.points) < len(surface.points) or moved.any():
-        log.info("%d points taken out, %d moved by up to %.2g m so that layers can start", len(surface.points) - len(moved), (moved > 0.0).sum(), moved.max())  # fmt: skip
+        log.info(
+            "%d points taken out, %d moved by up to %.2g m so that layers can start",
+            len(surface.points) - len(moved),
+            (moved > 0.0).sum(),
+            moved.max(),
+        )
     last: MeshError | None = None
     space = outer(even)
     prisms = grow_prisms(even, spec, local_edges(even, space.stretch))
@@ -133,7 +164,9 @@ def _layers_and_cubes(
 
 
 def local_edges(surface: Surface, stretch: np.ndarray = ISOTROPIC) -> np.ndarray:
-    """(n,) mean edge length [m] of the equilateral triangles as large as those round every point, lengths along the axes divided by `stretch` (3,)."""
+    """(n,) mean edge length [m] of the equilateral triangles as large as those round every point, lengths along the
+    axes divided by `stretch` (3,).
+    """
     side = np.sqrt(4.0 / np.sqrt(3.0) * surface.areas * stretched_coordinates(surface.normals, stretch))
     n = len(surface.points)
     count = np.bincount(surface.triangles.ravel(), minlength=n)
@@ -141,7 +174,9 @@ def local_edges(surface: Surface, stretch: np.ndarray = ISOTROPIC) -> np.ndarray
 
 
 def bind_zones(zones, surface: Surface, spanwise: int = 1) -> tuple:
-    """The zones, those about a part knowing its points; their sizes those across cells that are `spanwise` times as long along y."""
+    """The zones, those about a part knowing its points; their sizes those across cells that are `spanwise` times as
+    long along y.
+    """
     out = []
     for zone in zones:
         zone = zone.scaled(1.0 / spanwise)
@@ -198,7 +233,9 @@ class OuterMesh:
 
 
 def wake_points(points: np.ndarray, sizes: np.ndarray, length: float, alpha) -> tuple[np.ndarray, np.ndarray]:
-    """(points (k, 3), sizes (k,) [m]) behind the rearmost of `points` seen along the wind, for all of alpha (low, high) [deg]."""
+    """(points (k, 3), sizes (k,) [m]) behind the rearmost of `points` seen along the wind, for all of alpha (low, high)
+    [deg].
+    """
     low, high = sorted(number("alpha", a, -90.0, 90.0) for a in alpha)
     if number("wake", length, 0.0) == 0.0:
         return np.zeros((0, 3)), np.zeros(0)

@@ -1,8 +1,9 @@
 """Columns of layer cells under clipped cubes: each stands on the part of the wall that one cube covers.
 
-The cubes cut the outer side of the layers into polygons; those under one cube, as far as the wall is smooth and of one part, are one
-column, carried down along the rays to the wall. So every layer cell faces the cube above it squarely and is about as wide,
-whatever the triangles below. Small footprints join their neighbour's. Verified by tests/test_clipped.py.
+The cubes cut the outer side of the layers into polygons; those under one cube, as far as the wall is smooth and of one
+part, are one column, carried down along the rays to the wall. So every layer cell faces the cube above it squarely and
+is about as wide, whatever the triangles below. Small footprints join their neighbour's. Verified by
+tests/test_clipped.py.
 """
 
 from dataclasses import dataclass
@@ -30,7 +31,8 @@ class PolygonLoops:
 
 @dataclass(frozen=True, eq=False)
 class PrismColumns:
-    """The polygons of every column: `floor` seen alone, `roof` by column and cube, `tiles` by column and triangle; of: column of every polygon given; sides: paths (CSR) between two columns.
+    """The polygons of every column: `floor` seen alone, `roof` by column and cube, `tiles` by column and triangle; of:
+    column of every polygon given; sides: paths (CSR) between two columns.
 
     cube of each roof polygon; one, two: columns on either side of a path, two = -1 at the rim;
     polygon (columns,): one polygon of each column.
@@ -54,10 +56,12 @@ class PrismColumns:
 
 
 def build_prism_columns(points, start, corners, cell, triangle, normal, kind, square, split) -> PrismColumns:
-    """Columns under the polygons (CSR start, corners) of a surface, given the cell above each, its triangle, its unit normal, a number for what
+    """Columns under the polygons (CSR start, corners) of a surface, given the cell above each, its triangle, its unit
+    normal, a number for what
 
-    it belongs to, how large a wall [m2] its cube would stand on and with what it shares a column: 0 with all under the same cube, 1 with those of its triangle only,
-    2 with its neighbour even under another cube or across an edge. Points of the open rim lie on y = 0.
+    it belongs to, how large a wall [m2] its cube would stand on and with what it shares a column: 0 with all under the
+    same cube, 1 with those of its triangle only, 2 with its neighbour even under another cube or across an edge. Points
+    of the open rim lie on y = 0.
     """
     start, corners = _conforming(points, start, corners)
     counts = np.diff(start)
@@ -90,7 +94,9 @@ def build_prism_columns(points, start, corners, cell, triangle, normal, kind, sq
     into = merged(small, of[a[apart]], of[b[apart]], long)
     of = np.unique(into[of], return_inverse=True)[1]
     floor, order, simple = _outlines(start, corners, owner, tail, head, partner, of)
-    if not simple.all():  # round another or touching itself: a cell on many faces has no height over them; those of one triangle are convex
+    # round another or touching itself: a cell on many faces has no height over them; those of one triangle are
+    # convex
+    if not simple.all():
         parts = np.where(simple[of], -1, triangle)
         of = np.unique(of * np.int64(triangle.max() + 2) + parts, return_inverse=True)[1].ravel()
         floor, order, simple = _outlines(start, corners, owner, tail, head, partner, of)
@@ -156,7 +162,9 @@ def _conforming(points, start, corners):
 
 @exact
 def _chains(start, tail, head, order, simple):
-    """Put the edges of every group in the order of its one outline; simple (groups,) is False where there is no single one."""
+    """Put the edges of every group in the order of its one outline; simple (groups,) is False where there is no single
+    one.
+    """
     for g in range(len(start) - 1):
         low, high = start[g], start[g + 1]
         n = high - low
@@ -177,7 +185,8 @@ def _chains(start, tail, head, order, simple):
 
 
 def _outlines(start, corners, owner, tail, head, partner, group):
-    """(Rings of every group: its outline, or all its polygons where that is not a single one; edges on outlines in their order, CSR with
+    """(Rings of every group: its outline, or all its polygons where that is not a single one; edges on outlines in
+    their order, CSR with
 
     the edge numbers; which groups have one).
     """
@@ -202,7 +211,9 @@ def _outlines(start, corners, owner, tail, head, partner, group):
 
 
 def _paths(outline, simple, column, other, tail, head):
-    """(start, points, one, two): runs of edges along the outline of column `one` with the same neighbour `two`, each pair once."""
+    """(start, points, one, two): runs of edges along the outline of column `one` with the same neighbour `two`, each
+    pair once.
+    """
     begin, ring = outline
     size = np.diff(begin)
     group = np.repeat(np.arange(len(size)), size)

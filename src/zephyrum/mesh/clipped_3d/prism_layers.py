@@ -1,10 +1,10 @@
 """Wall layers off a triangulated surface: a ray off every point, prisms between them, thinned where there is no room.
 
-The direction of a ray is the one that the least favourable of the triangles round its point sees best (min-max, cf. Pirzadeh
-1994, J. Aircraft 31:1, and Garimella and Shephard 2000, Int. J. Numer. Meth. Eng. 49:193), smoothed as long as all of them
-still see it. Heights grow geometrically to half of the local edge; the thickness changes slowly along the surface, leaves
-room for what lies opposite, and is reduced where a prism would fold or the outer surface would cross itself.
-Verified by tests/test_clipped.py.
+The direction of a ray is the one that the least favourable of the triangles round its point sees best (min-max, cf.
+Pirzadeh 1994, J. Aircraft 31:1, and Garimella and Shephard 2000, Int. J. Numer. Meth. Eng. 49:193), smoothed as long as
+all of them still see it. Heights grow geometrically to half of the local edge; the thickness changes slowly along the
+surface, leaves room for what lies opposite, and is reduced where a prism would fold or the outer surface would cross
+itself. Verified by tests/test_clipped.py.
 """
 
 from dataclasses import dataclass
@@ -32,7 +32,9 @@ MAX_THICKNESS = 2.0  # heights are measured along the normals: a slanting ray is
 
 @dataclass(frozen=True, eq=False)
 class PrismLayers:
-    """Ways (n, 3) unit directions and height (n, k + 1) [m] of the ray off every point; kept: share of the thickness asked for."""
+    """Ways (n, 3) unit directions and height (n, k + 1) [m] of the ray off every point; kept: share of the thickness
+    asked for.
+    """
 
     direction: np.ndarray
     height: np.ndarray

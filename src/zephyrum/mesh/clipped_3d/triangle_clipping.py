@@ -1,8 +1,9 @@
-"""Triangles of a surface pushed down an octree and cut at its planes: convex polygons, one leaf each, that share their points.
+"""Triangles of a surface pushed down an octree and cut at its planes: convex polygons, one leaf each, that share their
+points.
 
-A point that a plane cuts out of an edge is found again by the two points of that edge, so triangles, cells and levels that
-meet there use the same one; its coordinate on the plane is set to that of the plane. No predicate and no tolerance is
-needed: which side a point lies on is told by its own coordinate. Verified by tests/test_clipped.py.
+A point that a plane cuts out of an edge is found again by the two points of that edge, so triangles, cells and levels
+that meet there use the same one; its coordinate on the plane is set to that of the plane. No predicate and no tolerance
+is needed: which side a point lies on is told by its own coordinate. Verified by tests/test_clipped.py.
 """
 
 import numpy as np
@@ -114,7 +115,9 @@ def _clip_triangles(
 
 
 def clip_to_tree(tree: Tree, points: np.ndarray, triangles: np.ndarray):
-    """(points (m, 3), the first those given; leaf (k,), triangle (k,), start (k + 1,), corners): the surface cut by the leaves."""
+    """(points (m, 3), the first those given; leaf (k,), triangle (k,), start (k + 1,), corners): the surface cut by the
+    leaves.
+    """
     guess = 6 * len(triangles) + 4096
     for _ in range(12):
         X = np.empty((len(points) + guess, 3))
@@ -123,8 +126,23 @@ def clip_to_tree(tree: Tree, points: np.ndarray, triangles: np.ndarray):
         keys, values = np.full(room, -1, dtype=np.int64), np.empty(room, dtype=np.int64)
         leaf, own = np.empty(2 * guess, dtype=np.int64), np.empty(2 * guess, dtype=np.int64)
         start, corners = np.empty(2 * guess + 1, dtype=np.int64), np.empty(10 * guess, dtype=np.int64)
-        outcome, count, made = _clip_triangles(np.ascontiguousarray(triangles), X, len(points), tree.origin, tree.unit, tree.depth, tree.level, tree.corner,
-                                     tree.child, keys, values, leaf, own, start, corners)  # fmt: skip
+        outcome, count, made = _clip_triangles(
+            np.ascontiguousarray(triangles),
+            X,
+            len(points),
+            tree.origin,
+            tree.unit,
+            tree.depth,
+            tree.level,
+            tree.corner,
+            tree.child,
+            keys,
+            values,
+            leaf,
+            own,
+            start,
+            corners,
+        )
         if outcome == 0:
             return (
                 X[:count].copy(),

@@ -1,8 +1,9 @@
-"""Surface points that no direction sees all triangles of, moved a little until one does: elsewhere no wall layer could start.
+"""Surface points that no direction sees all triangles of, moved a little until one does: elsewhere no wall layer could
+start.
 
-Such points sit in the sharpest hollows of junctions and at slender tips on few triangles. Each is drawn towards the middle of its
-neighbours, after a while together with these, by no more than its longest edge; what is moved, and how far, is told.
-Verified by tests/test_clipped.py.
+Such points sit in the sharpest hollows of junctions and at slender tips on few triangles. Each is drawn towards the
+middle of its neighbours, after a while together with these, by no more than its longest edge; what is moved, and how
+far, is told. Verified by tests/test_clipped.py.
 """
 
 from dataclasses import replace
@@ -52,7 +53,9 @@ def _collapse_vertices(surface: Surface, around: bool) -> Surface:
 
 
 def _without(surface: Surface, position: np.ndarray, around: bool) -> Surface:
-    """The surface without its point at `position`, or with `around` one beside it, if an edge can be collapsed so that all round is better seen."""
+    """The surface without its point at `position`, or with `around` one beside it, if an edge can be collapsed so that
+    all round is better seen.
+    """
     p = int(np.argmin(np.einsum("ij,ij->i", surface.points - position, surface.points - position)))
     ring = _ring(surface, p)
     if vertex_visibility(surface, np.r_[p, ring])[1].min() > HIDDEN_COSINE or not np.allclose(
@@ -74,7 +77,9 @@ def _ring(surface: Surface, p: int) -> np.ndarray:
 
 
 def _vertex_removed(surface: Surface, p: int) -> tuple[float, Surface]:
-    """(by how much its ring is better seen, at least by GAIN, the surface without p); (0, the surface) if no edge of p can be collapsed."""
+    """(by how much its ring is better seen, at least by GAIN, the surface without p); (0, the surface) if no edge of p
+    can be collapsed.
+    """
     t = surface.triangles
     own, ring = (t == p).any(axis=1), _ring(surface, p)
     rim = np.zeros(len(surface.points), dtype=bool)
@@ -116,7 +121,13 @@ def _smoothed(surface: Surface) -> tuple[Surface, np.ndarray]:
             wide[ends[near[ends].any(axis=1)]] = True
             near = wide
         x = made.points
-        total = np.stack([np.bincount(ends[:, 0], x[ends[:, 1], k], n) + np.bincount(ends[:, 1], x[ends[:, 0], k], n) for k in range(3)], axis=1)  # fmt: skip
+        total = np.stack(
+            [
+                np.bincount(ends[:, 0], x[ends[:, 1], k], n) + np.bincount(ends[:, 1], x[ends[:, 0], k], n)
+                for k in range(3)
+            ],
+            axis=1,
+        )
         points = x.copy()
         points[near] += SMOOTHING_WEIGHT * (total[near] / count[near, None] - x[near])
         points[flat, 1] = 0.0

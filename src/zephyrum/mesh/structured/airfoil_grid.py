@@ -44,12 +44,12 @@ def mesh_airfoil(
     """A structured mesh about `foil`; lengths in chords.
 
     around: cells on the surface (even); outward: cells from wall to farfield (default 64, or by `growth`); farfield:
-    distance of the outer boundary; first_height: height of the wall cell (default: a tenth of the mean surface spacing); growth: ratio of
-    successive layers, sets `outward` if that is None; topology: "C" (cut along the wake) or "O" (wraps the tail);
-    wake: cells along the wake of a C mesh (default around / 4); nose_spacing, tail_spacing: length of the surface
-    cells there; y_plus, reynolds: instead of a first height, that of the first cell in wall units at a Reynolds number
-    (see `wall_layers`; then growth is 1.2 unless given). The coarser levels follow as `mesh.coarser`. Raises
-    InputError on sizes that make no mesh, MeshError if grid lines cross.
+    distance of the outer boundary; first_height: height of the wall cell (default: a tenth of the mean surface
+    spacing); growth: ratio of successive layers, sets `outward` if that is None; topology: "C" (cut along the wake) or
+    "O" (wraps the tail); wake: cells along the wake of a C mesh (default around / 4); nose_spacing, tail_spacing:
+    length of the surface cells there; y_plus, reynolds: instead of a first height, that of the first cell in wall units
+    at a Reynolds number (see `wall_layers`; then growth is 1.2 unless given). The coarser levels follow as
+    `mesh.coarser`. Raises InputError on sizes that make no mesh, MeshError if grid lines cross.
     """
     choice("topology", topology, ("C", "O"))
     around = whole("around", around, 16, 100_000)
@@ -81,8 +81,16 @@ def mesh_airfoil(
         raise InputError(f"wake = {wake} does not go with topology {topology!r}; leave it out.")
     grid = _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail_spacing)
     ratio = growth_ratio(first, farfield, outward)
-    recipe = {"kind": f"structured {topology}", "section": foil.name, "around": around, "outward": outward, "wake": wake,
-              "farfield_chords": farfield, "first_height_chords": first, "growth": round(ratio, 5)}  # fmt: skip
+    recipe = {
+        "kind": f"structured {topology}",
+        "section": foil.name,
+        "around": around,
+        "outward": outward,
+        "wake": wake,
+        "farfield_chords": farfield,
+        "first_height_chords": first,
+        "growth": round(ratio, 5),
+    }
     if y_plus is not None:
         recipe["y_plus"] = float(y_plus)
     nose = (float(foil.nose[0]), 0.0, float(foil.nose[1]))
@@ -151,7 +159,8 @@ def _unwrapped(
     reach: float,
     scale: float,
 ) -> np.ndarray:
-    """C-shaped block laid out in the plane of zeta = sqrt(z - focus), where section and wake are nearly a straight line.
+    """C-shaped block laid out in the plane of zeta = sqrt(z - focus), where section and wake are nearly a straight
+    line.
 
     The square root opens the plane about a point just inside the nose (Jameson 1974, Comm. Pure Appl. Math. 27:283) and
     does the fanning-out that marching does badly. In that plane every line leaves the wall along its (smoothed) normal

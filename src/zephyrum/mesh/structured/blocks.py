@@ -28,7 +28,8 @@ class BlockBoundary:
 
 @dataclass(frozen=True)
 class StructuredGrid:
-    """Nodes of one level: the block (n_i, n_j, 2) in x, z, its lines leaving the wall along j, the outside to their left.
+    """Nodes of one level: the block (n_i, n_j, 2) in x, z, its lines leaving the wall along j, the outside to their
+    left.
 
     closed: the last line is the first one; wake: cells along which the first and the last lines of a C-shaped block
     touch; strip (wake + 1, n_k, 2): the block between them behind a blunt tail.

@@ -1,4 +1,5 @@
-"""Structured meshes of shapes other than airfoils, in exactly nested families: plain outlines, plate, body of revolution.
+"""Structured meshes of shapes other than airfoils, in exactly nested families: plain outlines, plate, body of
+revolution.
 
 Verified by tests/test_mesh.py and validation/viscous.py.
 """
@@ -65,8 +66,13 @@ def _wrap(surface, length, perimeter, around, outward, farfield, first_height) -
         first = number("first_height", first_height, 0.0, 0.1, open_low=True)
     steps = np.diff(geometric(first * length, farfield * length, outward))
     block = march_grid(surface, np.tile(steps, (len(surface), 1)), True)
-    recipe = {"around": around, "outward": outward, "farfield_chords": farfield, "first_height_chords": first,
-              "growth": round(growth_ratio(first, farfield, outward), 5)}  # fmt: skip
+    recipe = {
+        "around": around,
+        "outward": outward,
+        "farfield_chords": farfield,
+        "first_height_chords": first,
+        "growth": round(growth_ratio(first, farfield, outward), 5),
+    }
     return np.concatenate([block, block[:1]]), recipe
 
 
@@ -81,7 +87,8 @@ def mesh_revolved(
     """An axisymmetric mesh, a wedge one cell thick, about `body` revolved about the x axis; lengths in body lengths.
 
     body: an outline, or a symmetric airfoil as the meridian; around: cells along the whole outline (half of them are
-    used). The stream must lie along x. Area of reference is the frontal area, its length the diameter; forces are those of the whole body.
+    used). The stream must lie along x. Area of reference is the frontal area, its length the diameter; forces are those
+    of the whole body.
     """
     around = _quartered(around)
     if isinstance(body, Airfoil):
@@ -146,6 +153,13 @@ def mesh_plate(
         BlockBoundary("behind", "outflow", "last", 0, m),
     )
     reference = Reference.of_section(length, (0.0, 0.0, 0.0), 1.0, "measured on the plate")
-    recipe = {"kind": "structured plate", "section": "plate", "along": along, "ahead": ahead, "outward": outward,
-              "first_height_chords": first, "growth": round(growth_ratio(first, height, outward), 5)}  # fmt: skip
+    recipe = {
+        "kind": "structured plate",
+        "section": "plate",
+        "along": along,
+        "ahead": ahead,
+        "outward": outward,
+        "first_height_chords": first,
+        "growth": round(growth_ratio(first, height, outward), 5),
+    }
     return nested_family(StructuredGrid(block, borders), reference, recipe)

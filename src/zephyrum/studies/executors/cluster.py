@@ -1,8 +1,8 @@
 """Points of a sweep on other machines, through a scheduler of dask.distributed (extra `cluster`).
 
 The case with its mesh goes to the workers once; a point travels with the solution that it starts from, and its row and
-solution come back into the folder of the study, which the workers need not see. Start them with one thread of dask each,
-since a point uses all cores that NUMBA_NUM_THREADS leaves it. Same points, same numbers as with local processes.
+solution come back into the folder of the study, which the workers need not see. Start them with one thread of dask
+each, since a point uses all cores that NUMBA_NUM_THREADS leaves it. Same points, same numbers as with local processes.
 Verified by tests/test_cluster.py.
 """
 
@@ -42,19 +42,27 @@ class ClusterExecutor:
         try:
             from distributed import Client
         except ImportError:
-            raise InputError("a scheduler needs dask.distributed; install it with: pip install 'zephyrum[cluster]'.") from None  # fmt: skip
+            raise InputError(
+                "a scheduler needs dask.distributed; install it with: pip install 'zephyrum[cluster]'."
+            ) from None
         self.work = work
         try:
             self.client = Client(scheduler, timeout=PATIENCE)
         except (OSError, ValueError) as cause:
-            raise InputError(f"scheduler {scheduler!r} does not answer ({type(cause).__name__}); start one with: dask scheduler, and give the address that it prints.") from None  # fmt: skip
+            raise InputError(
+                f"scheduler {scheduler!r} does not answer ({type(cause).__name__}); start one with: dask scheduler, and give the address that it prints."
+            ) from None
         versions = set(self.client.run(_version).values())
         if not versions:
             self.client.close()
-            raise InputError(f"scheduler {scheduler!r} has no workers; start them with: dask worker {scheduler} --nthreads 1.")  # fmt: skip
+            raise InputError(
+                f"scheduler {scheduler!r} has no workers; start them with: dask worker {scheduler} --nthreads 1."
+            )
         if versions != {_version()}:
             self.client.close()
-            raise InputError(f"workers of {scheduler!r} have Zephyrum {', '.join(sorted(versions))}, here it is {_version()}; install the same.")  # fmt: skip
+            raise InputError(
+                f"workers of {scheduler!r} have Zephyrum {', '.join(sorted(versions))}, here it is {_version()}; install the same."
+            )
         self.base = self.client.scatter(work.base, broadcast=True)
 
     def compute(self, todo: list[Point], rows: dict, reports: Reports) -> None:
@@ -84,7 +92,9 @@ class ClusterExecutor:
                 reports.finished(point, row, len(rows))
                 send()
         except (KilledWorker, FutureCancelledError, OSError):
-            raise FlowError("workers of the scheduler died; finished points are kept: run the same study again to go on.") from None  # fmt: skip
+            raise FlowError(
+                "workers of the scheduler died; finished points are kept: run the same study again to go on."
+            ) from None
 
     def _keep(self, point: Point, row: dict, state: bytes) -> None:
         with tempfile.TemporaryDirectory() as scratch:

@@ -70,7 +70,8 @@ class ProcessExecutor:
         # one thread of linear algebra a process: more would fight over the cores (read when the workers import numpy)
         held = {name: os.environ.get(name) for name in ONE_THREAD}
         os.environ.update(dict.fromkeys(held, "1"))
-        # Ctrl-C is for this process, which ends the workers: they inherit that it is blocked, here it waits until they are started
+        # Ctrl-C is for this process, which ends the workers: they inherit that it is blocked, here it waits
+        # until they are started
         masked = hasattr(signal, "pthread_sigmask")
         if masked:
             resource_tracker.ensure_running()  # started here: its start ends with signals unblocked

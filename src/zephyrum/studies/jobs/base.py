@@ -69,7 +69,9 @@ class Job(ABC):
 
     @abstractmethod
     def load(self, study, spec: Any) -> Any | None:
-        """What the workspace holds of it, without computing or writing; None if it is not there. FileError if it is stale."""
+        """What the workspace holds of it, without computing or writing; None if it is not there. FileError if it is
+        stale.
+        """
 
     def tables(self, study, result: Any) -> list[Table]:
         """Tables to be shown, most important first."""

@@ -44,7 +44,9 @@ class DerivativesJob(Job):
 
     def check(self, study, spec):
         if study.grounded:
-            raise InputError("[derivatives] over a ground is not available: every alpha has a mesh of its own; remove [derivatives] or mesh.ground.")  # fmt: skip
+            raise InputError(
+                "[derivatives] over a ground is not available: every alpha has a mesh of its own; remove [derivatives] or mesh.ground."
+            )
 
     def run(self, study, spec, observer) -> pd.DataFrame:
         base = study.case(spec.mach, spec.alpha, observer)

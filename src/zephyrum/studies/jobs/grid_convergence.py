@@ -13,7 +13,14 @@ from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Task, step_reports
 from zephyrum.studies.points import Point
 
-REFINED = {"coefficient": "", "finest mesh": ".5f", "error +-": "~2", "observed order": ".2f", "extrapolated": ".5f", "outcome": ""}  # fmt: skip
+REFINED = {
+    "coefficient": "",
+    "finest mesh": ".5f",
+    "error +-": "~2",
+    "observed order": ".2f",
+    "extrapolated": ".5f",
+    "outcome": "",
+}
 LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "outcome": "", "seconds": ".1f"}
 
 
@@ -88,7 +95,9 @@ levels = 3
         if len(rows) < spec.levels or case is None:
             return None
         if rows[0]["case"] != case.fingerprint:
-            raise FileError(f"the mesh study in {str(study.workspace.folder)!r} is stale: it belongs to another case than its study.toml gives; run the study again.")  # fmt: skip
+            raise FileError(
+                f"the mesh study in {str(study.workspace.folder)!r} is stale: it belongs to another case than its study.toml gives; run the study again."
+            )
         return judge(rows, study.freestream(spec.mach, spec.alpha))
 
     def tables(self, study, result):
@@ -96,7 +105,15 @@ levels = 3
         return [Table(result.rows(), REFINED, lines=(f"outcome: {result.outcome}",)), levels][::-1]
 
     def figures(self, study, result):
-        return [Figure("refinement", "refinement", (result,), caption="Coefficients over the mesh, with the extrapolated value and the error bar of the finest mesh.", position="error")]  # fmt: skip
+        return [
+            Figure(
+                "refinement",
+                "refinement",
+                (result,),
+                caption="Coefficients over the mesh, with the extrapolated value and the error bar of the finest mesh.",
+                position="error",
+            )
+        ]
 
     def outcomes(self, result):
         return list(result.table["outcome"])

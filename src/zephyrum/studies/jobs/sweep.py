@@ -19,13 +19,52 @@ from zephyrum.studies.observer import Observer
 from zephyrum.studies.polar_slopes import polar_slopes_of
 from zephyrum.studies.sweeps import stored_polar, sweep_case
 
-POLAR = {"mach": ".3g", "alpha": "+.2f", "CL": ".4f", "CD": ".5f", "CD friction": ".5f", "CM": "+.4f", "L/D": ".1f", "CL error": "~2",
-         "CD error": "~2", "mach max": ".2f", "y+ max": ".1f", "outcome": "", "numerics": "", "residual_drop": ".1f", "steps": "d", "seconds": ".1f"}  # fmt: skip
-DERIVED = {"mach": ".3g", "points": "d", "CL alpha [1/rad]": ".3f", "alpha of no lift [deg]": "+.2f", "CM of no lift": "+.4f", "neutral point x [m]": ".3f",
-           "static margin [chord]": "+.3f", "trim alpha [deg]": "+.2f", "trim CL": ".3f"}  # fmt: skip
-FORCES = {"part": "", "cause": "", "CL": "+.4f", "CD": "+.5f", "CY": "+.5f", "CM": "+.4f", "X [N]": "~4", "Y [N]": "~4", "Z [N]": "~4"}  # fmt: skip
-FIELDS = {"cp": "Cp in the field", "mach": "Mach number in the field", "vorticity": "Vorticity in the field",
-          "eddy viscosity ratio": "Eddy over molecular viscosity"}  # fmt: skip
+POLAR = {
+    "mach": ".3g",
+    "alpha": "+.2f",
+    "CL": ".4f",
+    "CD": ".5f",
+    "CD friction": ".5f",
+    "CM": "+.4f",
+    "L/D": ".1f",
+    "CL error": "~2",
+    "CD error": "~2",
+    "mach max": ".2f",
+    "y+ max": ".1f",
+    "outcome": "",
+    "numerics": "",
+    "residual_drop": ".1f",
+    "steps": "d",
+    "seconds": ".1f",
+}
+DERIVED = {
+    "mach": ".3g",
+    "points": "d",
+    "CL alpha [1/rad]": ".3f",
+    "alpha of no lift [deg]": "+.2f",
+    "CM of no lift": "+.4f",
+    "neutral point x [m]": ".3f",
+    "static margin [chord]": "+.3f",
+    "trim alpha [deg]": "+.2f",
+    "trim CL": ".3f",
+}
+FORCES = {
+    "part": "",
+    "cause": "",
+    "CL": "+.4f",
+    "CD": "+.5f",
+    "CY": "+.5f",
+    "CM": "+.4f",
+    "X [N]": "~4",
+    "Y [N]": "~4",
+    "Z [N]": "~4",
+}
+FIELDS = {
+    "cp": "Cp in the field",
+    "mach": "Mach number in the field",
+    "vorticity": "Vorticity in the field",
+    "eddy viscosity ratio": "Eddy over molecular viscosity",
+}
 TYPICAL = 4.0  # deg: the point nearest to it stands for a sweep
 
 
@@ -88,7 +127,18 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         made = []
         for alphas in self._groups(study, spec):
             base = study.case(spec.mach[0], alphas[0], observer)
-            made.append(sweep_case(base, alphas, spec.mach, study.workspace.folder, processes, spec.clmax_spacing, observer, own.scheduler))  # fmt: skip
+            made.append(
+                sweep_case(
+                    base,
+                    alphas,
+                    spec.mach,
+                    study.workspace.folder,
+                    processes,
+                    spec.clmax_spacing,
+                    observer,
+                    own.scheduler,
+                )
+            )
         return _joined(made)
 
     def load(self, study, spec) -> Polar | None:
@@ -118,10 +168,22 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         polar = self.polar(study)
         rows = polar.table.to_dict("records")
         missing = self.count(study.spec.sweep) - len(rows)
-        lines = [f"{len(rows)} points are finished, {missing} more are to be computed: run the study again"] if missing > 0 else []  # fmt: skip
+        lines = (
+            [f"{len(rows)} points are finished, {missing} more are to be computed: run the study again"]
+            if missing > 0
+            else []
+        )
         lines += [line for mach in sorted(polar.table["mach"].unique()) if (line := _lift_maximum(polar, mach))]
-        lines += [f"not converged: M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['outcome']}, {row['reason']}" for row in rows if row["outcome"] not in ("converged", "implausible")]  # fmt: skip
-        other = [f"M {row['mach']:g} alpha {row['alpha']:g} ({row['numerics']})" for row in rows if row.get("numerics", "as asked") != "as asked"]  # fmt: skip
+        lines += [
+            f"not converged: M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['outcome']}, {row['reason']}"
+            for row in rows
+            if row["outcome"] not in ("converged", "implausible")
+        ]
+        other = [
+            f"M {row['mach']:g} alpha {row['alpha']:g} ({row['numerics']})"
+            for row in rows
+            if row.get("numerics", "as asked") != "as asked"
+        ]
         if other:
             lines.append(f"other numerics than the rest: {', '.join(other)}; their mesh error is larger")
         if (
@@ -132,16 +194,32 @@ alpha = {{ from = 0, to = 6, step = 3 }}
             lines.append(f"no L/D at {unsure} points: the error of CD is above {KNOWN_DRAG_FRACTION:.0%} of it")
         if "refine" not in study.results:
             lines.append("mesh error unknown: add a [refine] table to the study")
-        columns = {name: form for name, form in POLAR.items() if name in polar.table and not (name == "numerics" and not other)}  # fmt: skip
+        columns = {
+            name: form for name, form in POLAR.items() if name in polar.table and not (name == "numerics" and not other)
+        }
         out = [Table(rows, columns, f"{study.spec.title}: polar on {study.mesh.n_cells} cells", tuple(lines))]
         if study.mesh.planar:
             return out
         point = typical(study)
         sides = ", both halves" if point.mesh.mirrored else ""
         lines = (f"span loading: {point.span_loading()}",) if study.winged else ()
-        out.append(Table(point.forces.table().to_dict("records"), FORCES, f"forces at {point.air.describe()}{sides}", (*lines, *_wake_lines(point))))  # fmt: skip
+        out.append(
+            Table(
+                point.forces.table().to_dict("records"),
+                FORCES,
+                f"forces at {point.air.describe()}{sides}",
+                (*lines, *_wake_lines(point)),
+            )
+        )
         if following := polar_slopes_of(polar, study.mesh.reference):
-            out.append(Table([one.row() for one in following], DERIVED, "from the sweep, about the reference point", tuple(slope_warnings(following))))  # fmt: skip
+            out.append(
+                Table(
+                    [one.row() for one in following],
+                    DERIVED,
+                    "from the sweep, about the reference point",
+                    tuple(slope_warnings(following)),
+                )
+            )
         return out
 
     def figures(self, study, result):
@@ -217,7 +295,9 @@ def _wake_lines(solution) -> list[str]:
         return []
     wake = solution.wake_drag().iloc[1]
     made = "made by friction and the mesh" if solution.viscous else "made by the mesh, and shocks if any"
-    lines = [f"wake at x = {wake['x']:.4g} m: induced CD {wake['induced CD']:.5f}, entropy CD {wake['entropy CD']:.5f} ({made})"]  # fmt: skip
+    lines = [
+        f"wake at x = {wake['x']:.4g} m: induced CD {wake['induced CD']:.5f}, entropy CD {wake['entropy CD']:.5f} ({made})"
+    ]
     if wake["induced CD"] < 0.0 or wake["entropy CD"] < -0.1 * abs(wake["wake CD"]):
         lines.append("implausible: a wake has no negative drag; the plane cuts cells too coarse for it")
     return lines

@@ -20,7 +20,9 @@ SETTINGS = {"alpha": "+.3f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "outcome": 
 
 
 class TrimSpec(Strict):
-    """What to trim with, at which Mach number: for a lift coefficient, or for a mass ("3900 kg"), by default that of the described parts."""
+    """What to trim with, at which Mach number: for a lift coefficient, or for a mass ("3900 kg"), by default that of
+    the described parts.
+    """
 
     mach: Finite
     control: str
@@ -108,24 +110,48 @@ class TrimJob(Job):
         if (held := study.workspace.record("trim", key)) is not None:
             return held
         case = study.case(spec.mach, spec.alpha, observer)
-        made = trim(study.source.shape, case.air, lift, spec.control, spec.setting, study.spec.solver.model, study.numerics(), walls=study.wall(),
-                    log=_Kept(study, key, observer), **study.source.options())  # fmt: skip
+        made = trim(
+            study.source.shape,
+            case.air,
+            lift,
+            spec.control,
+            spec.setting,
+            study.spec.solver.model,
+            study.numerics(),
+            walls=study.wall(),
+            log=_Kept(study, key, observer),
+            **study.source.options(),
+        )
         study.workspace.write_table("trim", made.table)
-        out = {"alpha": made.alpha, "control": made.control, "setting": made.setting, "trimmed": made.trimmed, "lift": lift, "lift from": origin, "mach": spec.mach,
-               **made.solution.forces.coefficients(), "outcome": made.solution.outcome, "text": f"M {spec.mach:g}, CL {lift:.4f} ({origin}): {made}"}  # fmt: skip
+        out = {
+            "alpha": made.alpha,
+            "control": made.control,
+            "setting": made.setting,
+            "trimmed": made.trimmed,
+            "lift": lift,
+            "lift from": origin,
+            "mach": spec.mach,
+            **made.solution.forces.coefficients(),
+            "outcome": made.solution.outcome,
+            "text": f"M {spec.mach:g}, CL {lift:.4f} ({origin}): {made}",
+        }
         study.workspace.keep_record("trim", key, out)
         return out
 
     def load(self, study, spec) -> dict | None:
         key = self._key(study, spec)
         if study.workspace.stale_record("trim", key):
-            raise FileError(f"trim.json in {str(study.workspace.folder)!r} is stale: it was made from another study; run the study again.")  # fmt: skip
+            raise FileError(
+                f"trim.json in {str(study.workspace.folder)!r} is stale: it was made from another study; run the study again."
+            )
         return study.workspace.record("trim", key)
 
     def tables(self, study, result):
         flown = study.workspace.folder / "trim.csv"
         rows = pd.read_csv(flown).to_dict("records") if flown.is_file() else []
-        columns = {"alpha": "+.3f", result["control"]: "+.3f"} | {name: form for name, form in SETTINGS.items() if name != "alpha"}  # fmt: skip
+        columns = {"alpha": "+.3f", result["control"]: "+.3f"} | {
+            name: form for name, form in SETTINGS.items() if name != "alpha"
+        }
         return [Table(rows, columns, f"trim at {result['text']}")]
 
     def outcomes(self, result):

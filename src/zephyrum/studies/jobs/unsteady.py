@@ -56,8 +56,15 @@ class TimeJob(Job):
         total = round(spec.duration / spec.step)
         task = Task(self.name, f"M {spec.mach:g} alpha {spec.alpha:+g} in time", 0, total)
         series = series_of(
-            run_unsteady(case, spec.duration, spec.step, study.stored_solution(case), lambda row: observer.step(task, row), self._file(study))
-        )  # fmt: skip
+            run_unsteady(
+                case,
+                spec.duration,
+                spec.step,
+                study.stored_solution(case),
+                lambda row: observer.step(task, row),
+                self._file(study),
+            )
+        )
         study.workspace.write_table("time", series.table())
         store = study.workspace.store
         series.last.save(store.state(LAST), store.mesh_file(case.mesh))

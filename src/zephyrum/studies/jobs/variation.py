@@ -15,10 +15,27 @@ from zephyrum.studies.comparison import Comparison, comparison_of
 from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Task, step_reports
 
-CHANGES = {"state": "", "coefficient": "", "from": "+.5f", "to": "+.5f", "change": "+.5f", "percent": "+.1f", "beyond mesh error": ""}  # fmt: skip
+CHANGES = {
+    "state": "",
+    "coefficient": "",
+    "from": "+.5f",
+    "to": "+.5f",
+    "change": "+.5f",
+    "percent": "+.1f",
+    "beyond mesh error": "",
+}
 STATES = {"state": "", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "L/D": ".1f", "outcome": "", "cells": "d"}
-PARTS = {"state": "", "part": "", "X [N]": "~4", "Y [N]": "~4", "Z [N]": "~4", "change X [N]": "+~3", "change Z [N]": "+~3",
-         "percent X": "+.1f", "percent Z": "+.1f"}  # fmt: skip
+PARTS = {
+    "state": "",
+    "part": "",
+    "X [N]": "~4",
+    "Y [N]": "~4",
+    "Z [N]": "~4",
+    "change X [N]": "+~3",
+    "change Z [N]": "+~3",
+    "percent X": "+.1f",
+    "percent Z": "+.1f",
+}
 
 
 class VarySpec(Strict):
@@ -119,12 +136,28 @@ class VaryJob(Job):
     def figures(self, study, result):
         solutions = result.solutions
         if study.mesh.planar:
-            return [Figure("vary_cp", "cp curves", (list(solutions.values()),), {"labels": list(solutions), "title": study.spec.title}, "Cp of the variants", "pressures")]  # fmt: skip
+            return [
+                Figure(
+                    "vary_cp",
+                    "cp curves",
+                    (list(solutions.values()),),
+                    {"labels": list(solutions), "title": study.spec.title},
+                    "Cp of the variants",
+                    "pressures",
+                )
+            ]
         limits = common_limits(list(solutions.values()))
         return [
-            Figure(f"vary_{k + 1}", "surface", (one,), {"view": "quarter", "limits": limits, "title": name}, f"Cp on the surface, {name}", "pressures")
+            Figure(
+                f"vary_{k + 1}",
+                "surface",
+                (one,),
+                {"view": "quarter", "limits": limits, "title": name},
+                f"Cp on the surface, {name}",
+                "pressures",
+            )
             for k, (name, one) in enumerate(solutions.items())
-        ]  # fmt: skip
+        ]
 
     def outcomes(self, result):
         return list(result.table["outcome"])

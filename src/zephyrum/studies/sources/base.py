@@ -75,7 +75,11 @@ class Source(ABC):
 
     def file_hashes(self) -> dict[str, str]:
         """SHA-256 of these files."""
-        return {name: hashlib.sha256((self.spec.base / name).read_bytes()).hexdigest() for name in self.files() if (self.spec.base / name).is_file()}  # fmt: skip
+        return {
+            name: hashlib.sha256((self.spec.base / name).read_bytes()).hexdigest()
+            for name in self.files()
+            if (self.spec.base / name).is_file()
+        }
 
     def write_shape(self, folder: Path) -> None:  # noqa: B027, an aircraft file is copied with the study
         """Write the geometry into the folder of the study."""

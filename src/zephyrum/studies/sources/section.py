@@ -127,7 +127,16 @@ class SectionSource(Source):
         elif not inner and isinstance(data.get(table), int | float | str) and table == "chord":
             data[table] = value
         else:
-            numbers = ["chord", *(f"{name}.{key}" for name in ("flap", "class_shape") if data[name] for key, held in data[name].items() if isinstance(held, int | float))]  # fmt: skip
+            numbers = [
+                "chord",
+                *(
+                    f"{name}.{key}"
+                    for name in ("flap", "class_shape")
+                    if data[name]
+                    for key, held in data[name].items()
+                    if isinstance(held, int | float)
+                ),
+            ]
             raise InputError(f"{number!r} is not a number of this section; choose one of: {', '.join(numbers)}.")
         changed = SectionSource(self.spec.model_copy(update={"section": SectionTable.model_validate(data)}))
         changed.check()

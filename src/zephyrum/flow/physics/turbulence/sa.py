@@ -1,4 +1,5 @@
-"""The Spalart-Allmaras one-equation model, negative variant, fully turbulent or laminar in parts, smooth or rough walls.
+"""The Spalart-Allmaras one-equation model, negative variant, fully turbulent or laminar in parts, smooth or rough
+walls.
 
 Sources: Spalart and Allmaras (1994), Rech. Aerosp. 1:5; the continuation to negative values and the limited vorticity
 after Allmaras, Johnson and Spalart (2012), ICCFD7-1902; sand-grain roughness after Aupoix and Spalart (2003), Int. J.

@@ -1,11 +1,11 @@
 """The k-omega shear-stress-transport model, two equations, fully turbulent.
 
 Source: Menter, Kuntz and Langtry (2003), Turbulence, Heat and Mass Transfer 4:625 (strain in the eddy viscosity,
-production of k limited to ten times its destruction, that of omega alpha rho S^2). The second unknown is the logarithm of omega
-(Ilinca and Pelletier 1999, Int. J. Therm. Sci. 38:560): it stays positive and is smooth where omega grows without
-bound towards a wall; the equations are the same. The k in the stresses' trace and in the total energy is left out, as
-usual at moderate Mach numbers. Meant for attached and mildly separated boundary layers; separates earlier than SA.
-Verified by tests/test_viscous.py and validation/.
+production of k limited to ten times its destruction, that of omega alpha rho S^2). The second unknown is the logarithm
+of omega (Ilinca and Pelletier 1999, Int. J. Therm. Sci. 38:560): it stays positive and is smooth where omega grows
+without bound towards a wall; the equations are the same. The k in the stresses' trace and in the total energy is left
+out, as usual at moderate Mach numbers. Meant for attached and mildly separated boundary layers; separates earlier than
+SA. Verified by tests/test_viscous.py and validation/.
 
 All values here are in scaled units: k in squares of the speed of sound, omega in speeds of sound a metre.
 """
