@@ -26,4 +26,4 @@ class MeshError(ZephyrumError):
 
 
 class FlowError(ZephyrumError):
-    """The flow solver met a state from which it can't go on; carries the place and the reason."""
+    """The flow solver met a state from which it can't go on; carries the position and the reason."""

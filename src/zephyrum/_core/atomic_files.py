@@ -28,8 +28,8 @@ def disk_errors(path: str | Path) -> Iterator[None]:
 
 @contextmanager
 def atomic_write(path: str | Path) -> Iterator[Path]:
-    """A temporary name to write to in place of `path`, whose folder is made; renamed to `path` at the end, removed if
-    the writing fails.
+    """A temporary name to write to in position of `path`, whose folder is made; renamed to `path` at the end, removed
+    if the writing fails.
 
     FileError where the disk refuses: whatever stood at `path` is still there then.
     """
@@ -57,6 +57,6 @@ def errors_as_warnings(what_now: str) -> Iterator[None]:
 
 
 def write_text(path: str | Path, text: str) -> None:
-    """Write a text file (UTF-8) in one stroke."""
+    """Write a text file (UTF-8) atomically."""
     with atomic_write(path) as temporary:
         temporary.write_text(text, encoding="utf-8")

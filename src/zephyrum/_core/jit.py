@@ -12,7 +12,7 @@ cache is keyed by a hash of the kernel's file and of all files that it imports k
 
 Processes that start together on an empty cache would each compile every kernel. Here a process that finds no entry
 locks the kernel and compiles it, and the others wait and read the entry from disk. Kernels call each other without
-cycles, so the locks cannot block each other for ever. Verified by tests/test_jit.py.
+cycles, so the locks cannot block each other without end. Verified by tests/test_jit.py.
 """
 
 import contextlib

@@ -1,4 +1,4 @@
-"""`zephyrum shape`: an aircraft file or a surface file measured, mended, drawn and written."""
+"""`zephyrum shape`: an aircraft file or a surface file measured, repaired, drawn and written."""
 
 from pathlib import Path
 

@@ -293,7 +293,7 @@ def section(section, tail, points, close, blunt, flap, flip, write, figure) -> N
 @click.option("--figures", type=click.Path(path_type=Path), help="Folder for the drawings.")
 @click.option("--alpha", default=0.0, show_default=True, help="Angle of the arrows in the drawings, degrees.")
 def shape(**options) -> None:
-    """Measure, mend, draw and write FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
+    """Measure, repair, draw and write FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
     from zephyrum.cli.geometry_commands import shape_command
 
     shape_command(show_table=table, **options)

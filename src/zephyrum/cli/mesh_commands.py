@@ -44,7 +44,7 @@ def mesh_command(geometry: str, options: dict) -> None:
 
 
 def with_layers(options: dict) -> dict:
-    """Mesh options with what the command line leaves open; layers that follow from y+ are told."""
+    """Mesh options with what the command line leaves open; layers that follow from y+ are reported."""
     from zephyrum.mesh import wall_layers
 
     if options["y_plus"] is None:  # the Reynolds number is then the stream's alone
@@ -81,7 +81,7 @@ def mesh_section_command(section: str, options: dict) -> None:
 
 
 def read_shape(file: Path, unit: str | None, nose: str, up: str):
-    """An Aircraft (.toml) or a mended Surface."""
+    """An Aircraft (.toml) or a repaired Surface."""
     if not file.exists():
         raise InputError(
             f"{str(file)!r} does not exist; give an aircraft file (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."

@@ -1,4 +1,4 @@
-"""Shapes: sections, wings, bodies and whole aircraft, described or imported; measured, mended, written."""
+"""Shapes: sections, wings, bodies and whole aircraft, described or imported; measured, repaired, written."""
 
 from zephyrum.geometry.aircraft.assembly import Aircraft, PointMass, TypedReference
 from zephyrum.geometry.aircraft.body import Body, Duct, Ring

@@ -1,4 +1,4 @@
-"""How good a mesh is: numbers, and the worst cells with their places.
+"""How good a mesh is: numbers, and the worst cells with their positions.
 
 Non-orthogonality: angle between a face's normal and the line between its two centroids [deg]. Skewness: distance of
 the face centroid from where that line crosses the face, over the line's length. Size jump: ratio of neighbouring cell

@@ -296,8 +296,8 @@ class Mesh:
         return meshes
 
     def with_coarser(self, coarse: "Mesh") -> "Mesh":
-        """The same mesh with a coarser relative that it does not nest in: the parent of a cell is the cell with the
-        nearest middle, in layers see `parent_cells`.
+        """The same mesh with a coarser coarser level that it does not nest in: the parent of a cell is the cell with
+        the nearest centre, in layers see `parent_cells`.
         """
         nearest = cKDTree(coarse.cell_centroid).query(self.cell_centroid, workers=-1)[1]
         return replace(self, coarser=coarse, parent=parent_cells(self, coarse, nearest.astype(np.int64)))
@@ -315,7 +315,7 @@ class Mesh:
 
     # -- trust ------------------------------------------------------------------------------------------------
     def check(self) -> "Mesh":
-        """Return the mesh itself if it keeps every rule, else raise MeshError with the place of the first breach."""
+        """Return the mesh itself if it keeps every rule, else raise MeshError with the position of the first breach."""
         nl, n = self.n_interior, self.n_cells
         if self.dimension not in (2, 3):
             raise MeshError(f"mesh dimension {self.dimension} is neither 2 nor 3.")

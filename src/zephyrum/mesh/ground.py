@@ -1,4 +1,4 @@
-"""A level ground under bodies: how bodies are turned over it, and the layers that it gets in flow with friction.
+"""A level ground under bodies: how bodies are turned over it, and the layers that it gets in viscous flow.
 
 The wind blows along the ground, so alpha turns the body. The clearance of its lowest point over the ground is kept. The
 layers are columns under the cells that stand on the plane of their top: every polygon of that plane is the top of a

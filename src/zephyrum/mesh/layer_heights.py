@@ -13,7 +13,7 @@ from zephyrum.mesh.polygons import entries_of
 CURVATURE_LIMIT = 0.02  # bulge of a wall face over the height of its cell from which on heights are added up
 CLEARANCE = 10.0  # heights over the bulge where the distance from the wall's faces is right again
 OPPOSITE_COSINE = 0.3  # least area of the face on the other side, over that of the face come from
-MIN_HEIGHT_RATIO = 0.1  # of its height: how far the middle of a cell is above its floor at least
+MIN_HEIGHT_RATIO = 0.1  # of its height: how far the centre of a cell is above its floor at least
 MAX_HEIGHT_RATIO = 500  # layers
 FLAT_CELL_RATIO = 0.7  # height over width of a cell up to which it is one of a layer
 CANDIDATE_COUNT = (
@@ -64,7 +64,7 @@ def parent_cells(mesh, coarse, nearest: np.ndarray) -> np.ndarray:
     """(n_cells,) cells of the mesh `coarse`: in layers that at the same height over the same part of the wall,
     elsewhere `nearest` (n_cells,).
 
-    In a layer whose cells are a thousand times as wide as high the cell with the nearest middle may lie many layers
+    In a layer whose cells are a thousand times as wide as high the cell with the nearest centre may lie many layers
     off, or on the other side of a tail.
     """
     walls, under = mesh.faces_of("wall", "ground"), coarse.faces_of("wall", "ground")
@@ -122,7 +122,7 @@ def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndar
             break
         least = (
             MIN_HEIGHT_RATIO * mesh.cell_volume[cell] / size[face]
-        )  # an odd cell may have its middle below its floor
+        )  # an odd cell may have its centre below its floor
         high = low + np.maximum(np.einsum("ij,ij->i", midpoint[cell] - x[face], direction), least)
         # near is wrong by as much as the wall bulges, and right where another wall is nearer
         out[cell] = np.minimum(high, near[cell] + deep)

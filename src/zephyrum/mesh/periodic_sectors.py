@@ -20,10 +20,10 @@ from zephyrum.mesh.polygons import components, next_corners, polygon_geometry, v
 from zephyrum.mesh.tree import merged
 
 START, END, REST = "sector start", "sector end", "sector rest"
-SMALL_CELL_FRACTION = 0.2  # share of a clipped cell below which it is merged with a neighbour
+SMALL_CELL_FRACTION = 0.2  # fraction of a clipped cell below which it is merged with a neighbour
 VOLUME_TOLERANCE = 1e-11  # of its area: how far a shape may differ from the rings it was made of
-TINY_CELL_FRACTION = 1e-11  # share of a polygon below which a piece of it is dropped
-ZERO_AREA = 1e-13  # share of a cell's surface that is no face
+TINY_CELL_FRACTION = 1e-11  # fraction of a polygon below which a piece of it is dropped
+ZERO_AREA = 1e-13  # fraction of a cell's surface that is no face
 ON_PLANE = 1e-9  # of the shortest edge at a side: points nearer to it are put on it
 MATCH_TOLERANCE = 1e-6  # of their size: how far both faces of a pair may differ
 WIDEST, INSIDE = np.radians(61.0), 0.99  # facet of the farfield round the axis; its corners, of the farfield there was
@@ -120,7 +120,7 @@ def _clipped(points, start, corners, left, right, tag, normal, away, new):
     fraction = s[edges[:, 0]] / (s[edges[:, 0]] - s[edges[:, 1]])
     cuts = points[edges[:, 0]] + fraction[:, None] * (points[edges[:, 1]] - points[edges[:, 0]])
     cuts -= (cuts @ normal - away)[:, None] * normal
-    # an edge of a large face and its halves on smaller ones are cut at one place: one point
+    # an edge of a large face and its halves on smaller ones are cut at one position: one point
     twins = cKDTree(cuts).query_pairs(SAME_POINT * np.abs(points).max(), output_type="ndarray")
     same = components(twins[:, 0], twins[:, 1], len(cuts))
     cuts = cuts[np.unique(same, return_index=True)[1]]

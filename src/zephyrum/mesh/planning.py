@@ -51,7 +51,8 @@ FACTOR_RANGE = (0.15, 6.0)
 # cells that the triangles of a budget ask for, over those it pays: finer triangles cost none, and their error is
 # the larger
 SURFACE_REFINEMENT = 1.17
-SPOTS, SMALLER, ROUND = 3, 0.5, 4.0  # places that get smaller triangles, how much smaller, and how far round in edges
+# positions that get smaller triangles, how much smaller, and how far round in edges
+SPOTS, SMALLER, ROUND = 3, 0.5, 4.0
 WITHIN, ENOUGH_WITHIN = 0.04, 0.1  # of the cells asked for: what is planned, and what is not done again
 # columns of layers for every face of a cube, or of a cell twice as long, that the surface is large
 COLUMNS_PER_FACE = {1: 0.86, 2: 0.94}
@@ -252,7 +253,7 @@ class _MeshTask:
                 slope = np.clip(np.log(b.cells / a.cells) / np.log(b.factor / a.factor), -4.0, -1.5)
             factor *= float((aim / tried[-1].cells) ** (1.0 / slope))
             if not FACTOR_RANGE[0] <= factor <= FACTOR_RANGE[1]:
-                # told by the power law: a forecast of the finest mesh would take minutes
+                # reported by the power law: a forecast of the finest mesh would take minutes
                 limit = (
                     tried[-1].cells
                     / SURFACE_REFINEMENT
@@ -389,7 +390,7 @@ def mesh_aircraft(
     clearance of the lowest point is kept); alpha: (low, high) [deg] that the wake is to cover; zones: see `Zone`, sizes
     at factor 1. About wings (a span longer than the body, and than three mean chords) the cells are twice as long along
     y as across. coarse_levels: how many coarser meshes are made, on which a solution of a large mesh starts (a few per
-    cent of its time). on_plan is told the forecast before the work begins.
+    cent of its time). on_plan is reported the forecast before the work begins.
 
     >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
     """

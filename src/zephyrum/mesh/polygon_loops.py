@@ -33,8 +33,9 @@ def fluid_polygon_loops(tail, head, n, U, V, box, rim, at, out, start, inside):
     """(outcome, loops): polygons of fluid of a rectangle.
 
     tail, head (n,): points of the edges; U, V: coordinates of all points; box: see `perimeter_position`; rim, at (m,):
-    points of the rim (corners and hanging ones) and their places, rising. Points of loop k go to out[start[k]:start[k +
-    1]], and inside (m,) tells which points of the rim are in the fluid. Loops that touch no rim follow those that do.
+    points of the rim (corners and hanging ones) and their positions, rising. Points of loop k go to
+    out[start[k]:start[k + 1]], and inside (m,) tells which points of the rim are in the fluid. Loops that touch no rim
+    follow those that do.
     """
     m = len(rim)
     follow = np.full(n, -1, dtype=np.int64)
@@ -45,7 +46,7 @@ def fluid_polygon_loops(tail, head, n, U, V, box, rim, at, out, start, inside):
                 follow[i] = j
                 first[j] = False
                 break
-    # chains: edge it starts with, places of both its ends
+    # chains: edge it starts with, positions of both its ends
     chains = 0
     begin, where = np.empty(n, dtype=np.int64), np.empty((n, 2))
     for i in range(n):
@@ -188,7 +189,7 @@ def fluid_polygon_loops(tail, head, n, U, V, box, rim, at, out, start, inside):
 
 @exact
 def _add_perimeter_loop(u, v, U, V, out, start, loops):
-    """The smallest loop that holds the place (u, v); -1 without one."""
+    """The smallest loop that holds the position (u, v); -1 without one."""
     chosen, least = -1, np.inf
     for k in range(loops):
         held, area = False, 0.0

@@ -153,7 +153,7 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
 
 def volumes_between(points, start, corners, left, right, n: int, origin) -> tuple[np.ndarray, np.ndarray]:
     """(volumes (n,) of the cells between polygons that leave `left` for `right` (-1 outside), areas of the polygons);
-    origin: a place near them.
+    origin: a position near them.
     """
     midpoint, area = polygon_geometry(read_only(points), start, corners)
     part = np.einsum("ij,ij->i", area, midpoint - origin) / 3.0

@@ -11,7 +11,7 @@ from zephyrum.mesh.core import Mesh
 
 
 def chord_fractions(mesh: Mesh, reference: Reference, points: np.ndarray) -> np.ndarray:
-    """(n,) places of points (n, 3) [m] along the chord of a section, 0 at its nose, whatever its attitude; along the
+    """(n,) positions of points (n, 3) [m] along the chord of a section, 0 at its nose, whatever its attitude; along the
     length of a body of revolution.
     """
     if mesh.wedge:

@@ -1,8 +1,8 @@
 """The field of cell sizes: what the surface asks for, growing with the distance from it, and zones of the user's.
 
-The size at a place is the least of (size of a point of the surface + growth x distance), found by branch and bound in a
-tree of boxes, and of (size of a zone + growth x distance from it). So the field changes nowhere faster than `growth`,
-which keeps the tree nearly balanced by itself. Verified by tests/test_clipped.py.
+The size at a position is the least of (size of a point of the surface + growth x distance), found by branch and bound
+in a tree of boxes, and of (size of a zone + growth x distance from it). So the field changes nowhere faster than
+`growth`, which keeps the tree nearly balanced by itself. Verified by tests/test_clipped.py.
 """
 
 from dataclasses import dataclass, replace
@@ -95,7 +95,7 @@ class PartZone:
 
 
 class SizeField:
-    """Sizes [m] wanted at places: from `points` (n, 3) with sizes `h` (n,) and from zones."""
+    """Sizes [m] wanted at positions: from `points` (n, 3) with sizes `h` (n,) and from zones."""
 
     def __init__(self, points: np.ndarray, h: np.ndarray, growth: float = SIZE_GROWTH, zones: tuple[Zone, ...] = ()):
         self.points, self.h = np.ascontiguousarray(points, dtype=float), np.ascontiguousarray(h, dtype=float)
@@ -105,7 +105,7 @@ class SizeField:
         self.least = _least(self.h, order, child, span)
 
     def __call__(self, positions: np.ndarray) -> np.ndarray:
-        """(k,) sizes at places (k, 3), or (k, 2) in x and z."""
+        """(k,) sizes at positions (k, 3), or (k, 2) in x and z."""
         if positions.shape[1] == 2:
             positions = np.stack([positions[:, 0], np.zeros(len(positions)), positions[:, 1]], axis=1)
         order, bounds, child, span = self.tree

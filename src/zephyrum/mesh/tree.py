@@ -66,7 +66,7 @@ class Tree:
         return self.origin[axis] + self.unit[axis] * np.asarray(at, dtype=float)
 
     def midpoints(self, cells: np.ndarray) -> np.ndarray:
-        """(n, d) middles [m] of some cells."""
+        """(n, d) centroids [m] of some cells."""
         return self.origin + self.unit * (self.corner[cells] + 0.5 * self.side[cells, None])
 
     def squares(self, cells: np.ndarray, normals: np.ndarray) -> np.ndarray:
@@ -75,8 +75,8 @@ class Tree:
 
 
 def stretched_coordinates(normals: np.ndarray, stretch: np.ndarray) -> np.ndarray:
-    """(n,) share of its area that a plane with such unit normals (n, 3) keeps where lengths along the axes are divided
-    by `stretch` (3,).
+    """(n,) fraction of its area that a plane with such unit normals (n, 3) keeps where lengths along the axes are
+    divided by `stretch` (3,).
     """
     return np.linalg.norm(normals * stretch, axis=1) / np.prod(stretch)
 
@@ -103,7 +103,7 @@ def grow_tree(
     stretch: np.ndarray | None = None,
 ) -> Tree:
     """The balanced tree whose cells are no longer than the field `wanted` (points (k, d) to sizes (k,) [m]) at their
-    middles.
+    centroids.
 
     side [m] of the largest cells, `count` of them along each axis; finest [m]: no cell is divided below this side;
     stretch (d,): factor on the sides along each axis, of cells whose side is measured along the others.
@@ -213,7 +213,7 @@ def cell_at(location, d, depth, child):
 
 @exact
 def leaves_at(locations, depth, child):
-    """(n,) leaves that hold the places (n, 3) in half units of the finest cell."""
+    """(n,) leaves that hold the positions (n, 3) in half units of the finest cell."""
     out = np.empty(len(locations), dtype=np.int64)
     for i in range(len(locations)):
         out[i] = cell_at(locations[i], 3, depth, child)
@@ -237,7 +237,7 @@ def neighbours(d, depth, limit, level, corner, child, leaves):
                 location[axis] = 2 * corner[c, axis] + (side + 1 if end else -1)
                 if location[axis] < 0 or location[axis] > 2 * limit[axis]:
                     continue
-                # in the middle of the side there is a plane if smaller cells lie there: step off it
+                # in the centre of the side there is a plane if smaller cells lie there: step off it
                 for a in range(d):
                     if a != axis:
                         location[a] -= 1 if side > 2 else 0

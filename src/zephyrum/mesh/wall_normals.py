@@ -16,7 +16,7 @@ MAX_NORMAL_TURN = 0.5  # least cosine between the normals of a face and of one t
 MAX_FIT_DISTANCE = np.cos(np.radians(20.0))  # least cosine between a face's own normal and the one found
 MAX_NEIGHBOURS = 40  # corners round a face
 FACE_CHUNK = 8192
-MAX_FIT_ERROR = 1e-5  # singular values below this share of the largest count for nothing
+MAX_FIT_ERROR = 1e-5  # singular values below this fraction of the largest count for nothing
 
 
 @exact
@@ -48,7 +48,7 @@ def _surrounding_faces(face_start, face_points, point_start, point_faces, patch,
 
 
 def curved_normals(mesh, faces: np.ndarray, roles: tuple[str, ...] = ("symmetry",)) -> np.ndarray:
-    """(k, 3) unit normals, out of the domain, of the smooth wall at the middles of these boundary faces of a mesh in
+    """(k, 3) unit normals, out of the domain, of the smooth wall at the centroids of these boundary faces of a mesh in
     space.
     """
     area = mesh.face_area[faces]
@@ -103,7 +103,7 @@ def _mirror(mesh, used, roles):
 
 
 def _fitted_normals(position, ring, count, midpoint, flat, mirror) -> np.ndarray:
-    """Normals of the paraboloids through the corners (k, MOST) about faces with those middles and normals."""
+    """Normals of the paraboloids through the corners (k, MOST) about faces with those centroids and normals."""
     there = np.arange(ring.shape[1]) < count[:, None]
     x = position[ring]
     if mirror is not None:

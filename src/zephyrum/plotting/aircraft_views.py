@@ -31,7 +31,7 @@ def _shadow(ax, rims: list[np.ndarray], colour: str) -> None:
 
 
 def _dimension(ax, start, end, text: str, side: tuple[float, float]) -> None:
-    """A dimension line between two points, its text beside the middle."""
+    """A dimension line between two points, its text beside the centre."""
     ax.annotate(
         "", start, end, arrowprops={"arrowstyle": "<->", "color": INK, "linewidth": 0.9, "shrinkA": 0, "shrinkB": 0}
     )

@@ -35,8 +35,8 @@ SPEEDS = (0.7, 1.3)  # over that of the stream, at the ends of the colours
 BEHIND = 0.8  # bodies: how far behind it lines are drawn
 RATE = 12  # pictures a second
 ANIMATION_FORMATS = (9.6, 6.0)  # inches
-DASH_LENGTH = 0.35  # share of a line that is bright while air runs along it
-CORES = 3e-4  # share of the volume near the body that the cores of vortices take by default
+DASH_LENGTH = 0.35  # fraction of a line that is bright while air runs along it
+CORES = 3e-4  # fraction of the volume near the body that the cores of vortices take by default
 SKIN = "#c9ced6"
 
 
@@ -47,7 +47,7 @@ def _lines(solution, paths):
 
 
 def _shown(surface, lines):
-    """Runs of points of the lines near the body, as (first, last) places."""
+    """Runs of points of the lines near the body, as (first, last) positions."""
     low, high = surface.bounds
     size = float((high - low)[0])
     x = lines.points[:, 0]
@@ -119,8 +119,8 @@ def _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path) ->
 
 
 def core_level(solution, q: np.ndarray | None = None) -> float:
-    """Value of the Q criterion that marks out the cores of the vortices: what a small share of the volume near the body
-    exceeds.
+    """Value of the Q criterion that marks out the cores of the vortices: what a small fraction of the volume near the
+    body exceeds.
     """
     mesh, (low, high) = solution.mesh, wall_surface(solution.mesh)[0].bounds
     size = float((high - low).max())

@@ -14,7 +14,7 @@ import numpy as np
 
 from zephyrum.plotting.style import DPI, SIZE
 
-# from where the onlooker looks at the middle of the shape, in body axes
+# from where the onlooker looks at the centre of the shape, in body axes
 VIEWS = {
     "quarter": (-1.0, -0.9, 0.62),
     "behind": (1.0, 0.9, 0.55),

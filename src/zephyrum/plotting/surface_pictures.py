@@ -26,7 +26,7 @@ def draw_surface(
 ):
     """Write a picture of a `Surface` seen from a named view; path.
 
-    alpha [deg]: arrows of nose, wind, lift and drag. edges: the triangles' edges. marks: (n, 3) [m] places to point
+    alpha [deg]: arrows of nose, wind, lift and drag. edges: the triangles' edges. marks: (n, 3) [m] positions to point
     out, such as those of defects. by: colours by "part" or by "label".
     """
     choice("view", view, tuple(VIEWS))

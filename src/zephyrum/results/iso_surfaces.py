@@ -1,7 +1,7 @@
 """Surfaces of equal value through a mesh in space, and what spins there: vorticity and the Q criterion.
 
 Values at the points are means of the cells round them; every cell that the level passes is cut into tetrahedra between
-its middle, the middles of its faces and their edges, and these exactly (Doi and Koide 1991, IEICE Trans. E74:214), so
+its centre, the centroids of its faces and their edges, and these exactly (Doi and Koide 1991, IEICE Trans. E74:214), so
 neighbours share their cuts and the surface has no gaps. Q = (|W|^2 - |S|^2) / 2 of the rates of rotation W and of
 strain S is positive in the core of a vortex (Hunt, Wray and Moin 1988, CTR-S88). Verified by tests/test_paths.py (area
 of a ball, a vortex that turns as a solid).
@@ -92,7 +92,7 @@ def iso_polygons(mesh, values: np.ndarray, level: float):
     begin = mesh.face_start[face][owner]
     a, b = mesh.face_points[begin + within], mesh.face_points[begin + (within + 1) % edges[owner]]
     midpoint = np.add.reduceat(corner[mesh.face_points], mesh.face_start[:-1]) / np.diff(mesh.face_start)
-    # all nodes in one numbering: points, middles of faces, middles of cells
+    # all nodes in one numbering: points, centroids of faces, centroids of cells
     n, f = len(mesh.points), mesh.n_faces
     tets = np.stack([a, b, n + face[owner], n + f + cell[owner]], axis=1)
     position = np.concatenate([mesh.points, mesh.face_centroid, mesh.cell_centroid])

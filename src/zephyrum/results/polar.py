@@ -94,7 +94,8 @@ class Polar:
         }
 
     def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":
-        """The polar with error bars: the larger of a share of the value and an absolute one, plus the swing if any.
+        """The polar with error bars: the larger of a fraction of the value and an absolute one, plus the oscillate if
+        any.
 
         No L/D is given where the error of CD exceeds `KNOWN_DRAG_FRACTION` of it.
         """
@@ -109,7 +110,7 @@ class Polar:
         return Polar(table, self.notes)
 
     def write(self, path: str | Path) -> Path:
-        """Write `path` (.csv) and its sidecar (.json), each in one stroke."""
+        """Write `path` (.csv) and its sidecar (.json), each atomically."""
         path = Path(path)
         notes = self.notes | {
             "columns": {

@@ -11,19 +11,19 @@ from zephyrum.flow.outcome import Outcome
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 
 CIRCLE_WAKE, SPHERE_WAKE = 47.0, 212.0  # Reynolds numbers on the width above which laminar wakes are unsteady
-# factor between the y+ asked for and the median on the wall that is told: flat-plate friction is a fair guess only
+# factor between the y+ asked for and the median on the wall that is reported: flat-plate friction is a fair guess only
 Y_PLUS_OFF = 2.5
 WIDE_WAKE = 0.5  # width of a separated wake over that of the body above which it is one of a bluff body
 COARSE_WALL = 5.0  # y+ of a first cell that is out of the viscous sublayer
-PLAIN_WALL = 0.01  # share of the wall's area in first order that is told
-# CD of an inviscid subsonic section, beside 2 % of CL^2, that is told to be error of a coarse mesh, and from which
+PLAIN_WALL = 0.01  # fraction of the wall's area in first order that is reported
+# CD of an inviscid subsonic section, beside 2 % of CL^2, that is reported to be error of a coarse mesh, and from which
 # on the flow is another one
 FREE_DRAG = 5e-3, 2e-2
 LEAST_DRAG = 2e-3  # negative CD of an inviscid flow that may be error of a coarse mesh
 EXCESS_HEAT = 0.25  # of the temperature of the stream: above the total temperature that errors of a mesh do not explain
 EXCESS_CP = 0.25  # the same of Cp above that of a stagnation point,
 LOW_REYNOLDS_PITOT = 20.0  # of Cp times Re
-EXCESS_AREA = 0.005  # on more than this share of the wall: single cells at a coarse nose are told by `extremes`
+EXCESS_AREA = 0.005  # on more than this fraction of the wall: single cells at a coarse nose are reported by `extremes`
 EXCESS = 1e-3  # drag above the induced one that an inviscid body in space may have
 
 
@@ -135,7 +135,7 @@ def implausibilities(solution) -> list[str]:
     """What no flow of this kind shows: negative drag, temperatures and pressures far beyond their bounds, with the
     likely cause.
 
-    Small excesses are errors of the mesh and are told by `result_warnings`.
+    Small excesses are errors of the mesh and are reported by `result_warnings`.
     """
     c, air = solution.forces.coefficients(), solution.air
     out = []
@@ -184,7 +184,7 @@ def _unsteady_residuals(solution) -> str:
 
 
 def extremes(solution):
-    """DataFrame of the extremes of the fields with their places, the physical bound of each, and whether it holds.
+    """DataFrame of the extremes of the fields with their positions, the physical bound of each, and whether it holds.
 
     Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure and
     Cp from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.

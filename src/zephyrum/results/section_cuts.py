@@ -131,7 +131,7 @@ def _loops(pair: np.ndarray, names: np.ndarray) -> np.ndarray:
 class SpanLoading:
     """How lift is spread over the span, and the drag that comes with it.
 
-    table: y [m] of the strips' middles, "width" [m], "cl c" [m]: lift over dynamic pressure and width, "cd c" [m] of
+    table: y [m] of the strips' centroids, "width" [m], "cl c" [m]: lift over dynamic pressure and width, "cd c" [m] of
     the surface, "load": cl c over its mean. CL: sum; induced: CD of the trailing vortices, within `uncertainty`;
     efficiency: CL^2 / (pi aspect ratio induced); span [m]. Both are nan, with the reason in `note`, where the load is
     not that of one wing: its formula is for a plane wake.

@@ -108,7 +108,7 @@ def skin_friction_lines(solution, spacing: float | None = None) -> SkinFrictionL
         x[t[:, [2, 0, 1]]] - x[t[:, [1, 2, 0]]], surface.normals[:, None, :]
     )  # across the side before each corner
     height = np.einsum("tij,tij->ti", x[t] - x[t[:, [1, 2, 0]]], side)
-    rise = side / np.where(np.abs(height) > 0.0, height, np.inf)[:, :, None]  # of the share of each corner
+    rise = side / np.where(np.abs(height) > 0.0, height, np.inf)[:, :, None]  # of the fraction of each corner
     order = np.argsort(t.ravel(), kind="stable")
     begin = np.searchsorted(t.ravel()[order], np.arange(len(x) + 1))
     corners = _at_corners(t, begin, order // 3, along, normal, surface.areas)
@@ -191,7 +191,7 @@ def _box(p, n, low, spacing):
 
 @serial
 def _trace_lines(tries, t, x, normal, corners, rise, beyond, owner, low, spacing, short):
-    """(start (k + 1,), rows (n, 7): place, normal, strength) of lines from the middles of triangles not yet near to a
+    """(start (k + 1,), rows (n, 7): place, normal, strength) of lines from the centroids of triangles not yet near to a
     line.
     """
     size = 1 << 16

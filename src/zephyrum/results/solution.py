@@ -167,7 +167,7 @@ class Solution(Run):
         return np.sqrt(tau * rho) * 2.0 * self.mesh.wall_distance[cell] / mu
 
     def wall_out_of_range(self, limit: float = COARSE_WALL) -> tuple[float, float]:
-        """(share of the wall's area whose first cell is higher than y+ `limit`, largest y+)."""
+        """(fraction of the wall's area whose first cell is higher than y+ `limit`, largest y+)."""
         self._refuse_inviscid("has no y+")
         faces = self.mesh.faces_of("wall")
         area, high = np.linalg.norm(self.mesh.face_area[faces], axis=1), self.y_plus[faces - self.mesh.n_interior]
@@ -175,7 +175,7 @@ class Solution(Run):
 
     @property
     def wall_of_first_order(self) -> float:
-        """Share of the wall's area at cells that lost their slopes to converge."""
+        """Fraction of the wall's area at cells that lost their slopes to converge."""
         faces = self.mesh.faces_of("wall")
         area = np.linalg.norm(self.mesh.face_area[faces], axis=1)
         return float(area[self.flow.first_order_cells[self.mesh.left[faces]]].sum() / max(area.sum(), 1e-300))
@@ -199,12 +199,12 @@ class Solution(Run):
         return self._surface.drop(columns=["Cf", "y+", "heat flux"], errors="ignore")
 
     def cuts(self, at, part: str | None = None, axis: str = "y"):
-        """DataFrame of pressures in sections of a body in space, at one or more places [m] along y (wings) or x
+        """DataFrame of pressures in sections of a body in space, at one or more positions [m] along y (wings) or x
         (bodies).
 
         A row for every triangle cut: part, place, x, y, z [m], "fraction" of the local chord from its foremost point,
-        side, Cp (and Cf), the local "chord" [m], and its share of the section's force coefficients cx, cz: their sums
-        are those of the section.
+        side, Cp (and Cf), the local "chord" [m], and its fraction of the section's force coefficients cx, cz: their
+        sums are those of the section.
         """
         return cut_table(self, at, part, axis)
 
@@ -343,7 +343,8 @@ class Solution(Run):
         return out
 
     def extremes(self):
-        """DataFrame of the extremes of the fields with their places, the physical bound of each, and whether it holds.
+        """DataFrame of the extremes of the fields with their positions, the physical bound of each, and whether it
+        holds.
 
         Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure
         and Cp from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.
@@ -396,7 +397,7 @@ class Solution(Run):
         return write_mesh(self.mesh, path, self.fields())
 
     def save(self, path: str | Path, mesh_file: str | Path | None = None) -> Path:
-        """Keep case, last state and history in one .npz file, written in one stroke; `load_solution(path)` gives it
+        """Keep case, last state and history in one .npz file, written atomically; `load_solution(path)` gives it
         back.
 
         mesh_file: a mesh kept by `store_mesh`, to which the file then only refers; without it the mesh is inside.

@@ -65,7 +65,7 @@ class Streamlines:
 
 
 def default_seeds(solution, count: int = SEEDS) -> np.ndarray:
-    """(k, 3) [m] places just before the body, over its span; k is at most `count`."""
+    """(k, 3) [m] positions just before the body, over its span; k is at most `count`."""
     mesh = solution.mesh
     wall = mesh.face_centroid[mesh.faces_of("wall")]
     low, high = wall[:, 1].min(), wall[:, 1].max()

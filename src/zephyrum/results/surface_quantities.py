@@ -64,7 +64,7 @@ def stagnation_face(x: np.ndarray, cp: np.ndarray) -> int:
 
 
 def turning_points(table):
-    """DataFrame of the places where the friction of a `surface_table` changes sign: part, side, kind, x/c, +-.
+    """DataFrame of the positions where the friction of a `surface_table` changes sign: part, side, kind, x/c, +-.
 
     The uncertainty is half the distance of the two faces between which the sign changes.
     """

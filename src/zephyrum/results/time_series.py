@@ -18,7 +18,7 @@ from zephyrum.results.solution import Solution
 from zephyrum.solver import Case, TimeRun, run_unsteady
 from zephyrum.solver.unsteady import steady_in_time
 
-STEADY_AMPLITUDE = 2e-4  # amplitude of CL or CD below which nothing swings
+STEADY_AMPLITUDE = 2e-4  # amplitude of CL or CD below which nothing oscillates
 PERIOD_TOLERANCE = 0.02  # relative difference of the amplitudes of successive periods that counts as periodic
 
 
@@ -59,7 +59,7 @@ class TimeSeries:
 
     @property
     def strouhal(self) -> float:
-        """Frequency of CL times chord over speed, from whole periods of the last half; nan if nothing swings."""
+        """Frequency of CL times chord over speed, from whole periods of the last half; nan if nothing oscillates."""
         positions = self.crossings()
         if len(positions) < 3 or self.summary()["CL"][1] < STEADY_AMPLITUDE:
             return float("nan")
@@ -67,7 +67,7 @@ class TimeSeries:
 
     @property
     def periodic(self) -> bool:
-        """Whether the last two periods swing alike."""
+        """Whether the last two periods oscillate alike."""
         positions = self.crossings()
         if len(positions) < 3:
             return False

@@ -10,7 +10,8 @@ from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.polygons import entries_of
 
-FOLDED_FRACTION = 150.0  # deg between a face's normal and the line of the centroids from which a mesh is told to be bad
+# deg between a face's normal and the line of the centroids from which a mesh is reported to be bad
+FOLDED_FRACTION = 150.0
 NEAR_DISTANCE = 4.0  # sizes of the body to the farfield below which it is felt in CL (subsonic)
 MAX_BLOCKAGE = 0.02  # frontal area over that of the domain
 PLAUSIBLE_SIZES = (0.02, 120.0)  # m: lengths of bodies outside are more likely a wrong unit

@@ -63,7 +63,7 @@ class TimeFile:
         return rows, now, before
 
     def write(self, rows, now, before, last: bool = False) -> None:
-        """Write the file in one stroke, at most every EVERY seconds."""
+        """Write the file atomically, at most every EVERY seconds."""
         if last or time.monotonic() - self.written > SAVE_INTERVAL:
             self.written = time.monotonic()
             with (
@@ -133,5 +133,5 @@ def _finished(case: Case, made: TimeIntegration) -> TimeRun:
 
 
 def steady_in_time(run: Run) -> Run:
-    """The last state of a march in which nothing swings, called converged."""
+    """The last state of a march in which nothing oscillates, called converged."""
     return replace(run, flow=replace(run.flow, outcome=Outcome.CONVERGED, reason="steady in time"))

@@ -17,7 +17,7 @@ from zephyrum.mesh.section_walls import chord_fractions, section_order
 
 GROUNDS = ("belt", "still", "slip")  # moves with the wind; at rest, with friction; without friction
 WallRows = Callable[[Mesh], WallData]
-SLIDES = 1e-3  # share of a wall's speed that may point through it
+SLIDES = 1e-3  # fraction of a wall's speed that may point through it
 
 
 @dataclass(frozen=True)

@@ -61,7 +61,7 @@ def compare(
 
     Of an aircraft such states are `craft.changed({"wing.controls.flap.deflection": 20})`, see `changed_aircraft`.
     Coefficients refer to the first shape's reference. error: a Refinement of one of them. walls, ground: as in `solve`;
-    observer: is told of every finished state. mesh_options: as of `mesh_aircraft`, for Airfoils `mesh_airfoil`.
+    observer: receives every finished state. mesh_options: as of `mesh_aircraft`, for Airfoils `mesh_airfoil`.
     """
     if len(shapes) < 2:
         raise InputError(f"shapes holds {len(shapes)} state(s); give at least two, by name.")

@@ -2,7 +2,7 @@
 
 Kernels are compiled when they are first called and then kept on disk (see `_core.jit`). `compile_kernels` runs tiny
 cases that call all of them: some processes in the order of a run, the others from the end of it. A kernel that one
-process compiles is locked, the others wait for it and read it from disk; so they meet in the middle.
+process compiles is locked, the others wait for it and read it from disk; so they meet in the centre.
 Verified by tests/test_jit.py.
 """
 

@@ -28,7 +28,7 @@ STEP = 1.3  # factor on all sizes from one mesh of a body in space to the next
 SAFETY = 1.25
 FORMAL_ORDER = 2.0
 ASYMPTOTIC = (1.0, 3.2)  # observed orders taken as those of a second-order scheme
-HIGHEST = 20.0  # observed order that is told at most
+HIGHEST = 20.0  # observed order that is reported at most
 NOISE = 2e-6  # differences below this are convergence error, not mesh error
 
 
@@ -171,7 +171,7 @@ def refine(
 
     shape: an Airfoil meshed with `mesh_options` (or a Mesh with its nested coarser levels), or an Aircraft or Surface,
     meshed by `mesh_aircraft` with these options and again with all sizes `STEP` and `STEP` squared times as large.
-    walls, ground: as in `solve`; observer: is told of steps and of every finished mesh. InputError if a mesh has too
+    walls, ground: as in `solve`; observer: receives steps and of every finished mesh. InputError if a mesh has too
     few coarser levels; a level that does not converge makes every estimate say so.
     """
     levels = whole("levels", levels, 3, 6)

@@ -290,7 +290,7 @@ def run_study(path: str | Path, folder: str | Path, observer: Observer | None = 
     folder : path
         Where meshes, points, tables are kept.
     observer : Observer, optional
-        Is told of steps and finished tasks.
+        Is reported of steps and finished tasks.
 
     Returns
     -------

@@ -68,10 +68,10 @@ def sweep(
     (default: standard sea level). folder: where solutions and rows are kept; an interrupted sweep given the same folder
     goes on where it stopped, and `open_results(folder).solution(alpha=...)` gives any solution back. clmax_spacing:
     finest spacing [deg] of the points added about the lift maximum of each Mach number; 0 adds none. walls, ground,
-    reference: as in `solve`. processes: local ones with a thread each, 2 unless told otherwise; scheduler: address of a
-    scheduler of dask.distributed, such as "tcp://host:8786", whose workers compute instead (extra `cluster`); they
-    report no steps. observer: is told of steps and finished points. Raises InputError for bad input, also for an
-    argument that would have no effect; FlowError if a process dies (run again to resume).
+    reference: as in `solve`. processes: local ones with a thread each, 2 unless reported otherwise; scheduler: address
+    of a scheduler of dask.distributed, such as "tcp://host:8786", whose workers compute instead (extra `cluster`); they
+    report no steps. observer: receives steps and finished points. Raises InputError for bad input, also for an argument
+    that would have no effect; FlowError if a process dies (run again to resume).
     """
     alphas = _values("alpha", alpha, -60.0, 60.0)
     number("clmax_spacing", clmax_spacing, 0.0, 10.0)

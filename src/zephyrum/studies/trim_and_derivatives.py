@@ -181,7 +181,7 @@ def trim(
     control: dotted path of a number of the description such as "tailplane.pitch" [deg], nose-up positive; setting: its
     first value. air.alpha is the first alpha. walls: as in `solve`. mesh_options: those of `mesh_aircraft`. Three
     solutions give the slopes, `most` more the trim, to 0.003 of CL and 0.1 deg of the control; log: keeps what was
-    flown and is told of every setting. InputError if the number does not change CM, or over a ground.
+    flown and receives every setting. InputError if the number does not change CM, or over a ground.
     """
     if not isinstance(aircraft, Aircraft):
         raise InputError(

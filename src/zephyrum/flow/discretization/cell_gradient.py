@@ -28,14 +28,14 @@ THIN_CELL_ASPECT = (
     10.0  # width over height above which cells belong to thin layers, where the fit stays with the next neighbours
 )
 SKEWNESS_COSINE = (
-    0.5  # cosine between a face's normal and the line of both middles below which a fit takes more neighbours
+    0.5  # cosine between a face's normal and the line of both centroids below which a fit takes more neighbours
 )
 FLAT_CELL_RATIO = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
 # least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as
 # they are
 CORRECTION_BOUNDS = (0.25, 3.0)
 LEAST_IMAGE_HEIGHT = (
-    0.05  # height of a cell's middle over a plane of symmetry, in mean depths, below which it has no image
+    0.05  # height of a cell's centre over a plane of symmetry, in mean depths, below which it has no image
 )
 SINGULAR_RATIO = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
@@ -120,10 +120,10 @@ class GradientOperator:
 
 
 def _mirror_images(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
-    """(faces (k,) on planes of symmetry, ways (k, 3) from the middles of their cells to the images of these behind the
-    plane).
+    """(faces (k,) on planes of symmetry, ways (k, 3) from the centroids of their cells to the images of these behind
+    the plane).
 
-    Cells whose middle lies on the plane or beyond have none.
+    Cells whose centre lies on the plane or beyond have none.
     """
     even = mesh.faces_of(*(() if mesh.wedge else ("symmetry",)))
     cell, area = mesh.left[even], np.linalg.norm(mesh.face_area[even], axis=1)
@@ -150,8 +150,8 @@ def _skewed_cells(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
     """(n,) cells whose slopes need more than their next neighbours, and (n,) those that are better off with none.
 
     Such are cells of no great aspect ratio with few neighbours (in the corner of a wall and a symmetry plane) or with
-    a face far off the line between both middles; there the fit to the next neighbours follows every wiggle, and
-    the second-order scheme has unstable modes. None: a middle lies on the wrong side of a face.
+    a face far off the line between both centroids; there the fit to the next neighbours follows every wiggle, and
+    the second-order scheme has unstable modes. None: a centre lies on the wrong side of a face.
     """
     nl, n = mesh.n_interior, mesh.n_cells
     S, d = mesh.face_area[:nl], mesh.cell_centroid[mesh.right] - mesh.cell_centroid[mesh.left[:nl]]

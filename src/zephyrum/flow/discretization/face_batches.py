@@ -14,7 +14,7 @@ from zephyrum.flow.physics.turbulence import EULER, LAMINAR
 
 BATCH_SIZE = 32
 MAX_UNKNOWNS = 7  # unknowns of a cell: five of the mean flow, at most two of turbulence
-LEAST_FACE_FRACTION = 0.2  # a face value of pressure or temperature below this share of the cell's is not used
+LEAST_FACE_FRACTION = 0.2  # a face value of pressure or temperature below this fraction of the cell's is not used
 # mass flux, in speeds of sound, at which the upwinding of turbulence is rounded off: Newton's method stalls on a kink
 UPWIND_ROUNDING = 1e-5
 LEAST_COSINE = 0.2  # least cosine between a face's normal and the line between centroids that is divided by
@@ -127,7 +127,7 @@ def face_increments(s, m, k, kappa):
 
 @serial
 def limiter_factors(s, m, k, weight, eps):
-    """Shares of the two rises of unknown m that the limiter leaves."""
+    """Fractions of the two rises of unknown m that the limiter leaves."""
     row = m * BATCH_SIZE + k
     jump = s[CELL_R + row] - s[CELL_L + row]
     factor_l, _, _ = van_albada(2.0 * s[TO_CELL_L + row] - jump, jump, eps)

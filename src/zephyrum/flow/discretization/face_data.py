@@ -138,7 +138,7 @@ class FaceData:
 
 
 def _axisymmetric_factors(mesh: Mesh) -> np.ndarray:
-    """(n,) share of the sides' area in the volume of each cell of a wedge: what makes w / r a slope of v along y."""
+    """(n,) fraction of the sides' area in the volume of each cell of a wedge: what makes w / r a slope of v along y."""
     if not mesh.wedge:
         return np.zeros(0)
     sides = mesh.faces_of("symmetry")
@@ -148,7 +148,7 @@ def _axisymmetric_factors(mesh: Mesh) -> np.ndarray:
 def _vectors_along_layers(mesh: Mesh, cell: np.ndarray, r: np.ndarray, d: np.ndarray) -> np.ndarray:
     """(ni, 3) ways from the centroids of `cell` to those of their neighbours, to be multiplied by their gradients.
 
-    r: to the face, d: to the neighbour. Where thin layers bend round a wall, d leaves the layer by many of its heights
+    r: to the face, d: to the neighbour. Where thin layers curve round a wall, d leaves the layer by many of its heights
     and the steep gradient across it would pose as a difference along it: there the way goes on straight through the
     face.
     """
@@ -195,7 +195,8 @@ def _alignment_factors(mesh: Mesh) -> np.ndarray:
     """(ni,) how much of the slopes is used at a face: less where the line of both centroids runs along it, beside thin
     layers in space.
 
-    Such are the faces between the strip of a blunt tail and the layers above and below it; in second order they swing.
+    Such are the faces between the strip of a blunt tail and the layers above and below it; in second order they
+    oscillate.
     """
     ni = mesh.n_interior
     out = np.ones(ni)

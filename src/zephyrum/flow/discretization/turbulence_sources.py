@@ -1,10 +1,10 @@
 """Turbulence in the cells: sources of the equations, and what the faces need to know of the cells on either side.
 
 `wall_data` (n, 3) tells each cell of the wall next to it: distance [m] (with the shift of a rough wall), what roughness
-adds to chi, and the share of production, 0 where the wall is laminar. `closure` (n, 2) is averaged to the faces: for SA
-what roughness adds to chi and the fraction of eddy viscosity, for SST S F2 / a1 and F1. `equations` is a tuple with an
-entry for each turbulence equation (1 SA, 2 SST): the compiler sees its length, so that each model has its own kernels.
-Verified by tests/test_viscous.py and tests/test_kernels.py.
+adds to chi, and the fraction of production, 0 where the wall is laminar. `closure` (n, 2) is averaged to the faces: for
+SA what roughness adds to chi and the fraction of eddy viscosity, for SST S F2 / a1 and F1. `equations` is a tuple with
+an entry for each turbulence equation (1 SA, 2 SST): the compiler sees its length, so that each model has its own
+kernels. Verified by tests/test_viscous.py and tests/test_kernels.py.
 """
 
 from typing import NamedTuple
@@ -32,7 +32,7 @@ def _strain_rate(g, c):
 
 @serial
 def _vorticity(g, c, wall, gas):
-    """(size, x, y, z) of the vorticity, the size rounded off at 0 by a share of nu / wall^2 that only counts where
+    """(size, x, y, z) of the vorticity, the size rounded off at 0 by a fraction of nu / wall^2 that only counts where
     production does not.
     """
     wx, wy, wz = g[c, 3, 1] - g[c, 2, 2], g[c, 1, 2] - g[c, 3, 0], g[c, 2, 0] - g[c, 1, 1]

@@ -19,7 +19,7 @@ from zephyrum.flow.nonlinear.start_up import alpha_sequence, initial_state, prol
 from zephyrum.flow.outcome import Outcome
 
 RESTART_CFL = 100.0
-PROLONGED_CFL = 20.0  # of a start from a coarser mesh in space with friction
+PROLONGED_CFL = 20.0  # of a start from a coarser mesh in viscous flow in space
 MIN_COARSE_CELLS = 3000  # of the coarsest start mesh: coarser ones separate at high alpha, which finer ones inherit
 FIRST_ORDER_START_MACH = 0.5  # Mach number of the stream above which an inviscid cold start looks for shocks
 MAX_FIRST_ORDER_ITERATIONS = 80  # of such a start

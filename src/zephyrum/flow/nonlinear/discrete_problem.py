@@ -26,7 +26,7 @@ MAX_TEMPERATURE_FACTOR, MIN_TEMPERATURE_FACTOR = (
     1.1,
     0.75,
 )  # of the highest and lowest temperature that the stream and the walls can give: beyond them it is the scheme's
-MAX_REPAIRED_FRACTION = 0.01  # share of the cells that may be that
+MAX_REPAIRED_FRACTION = 0.01  # fraction of the cells that may be that
 LOW_MACH = 0.5  # Mach number of stream and walls together below which air can't cool further than that
 
 
@@ -153,7 +153,7 @@ class DiscreteProblem:
         """Take the slopes off the cells that hold a `fraction` of the (squared) residual R if they are no more than
         `few` of all; which (n,) are new.
 
-        The columns of layers that they stand in swing together and follow, but no more: first order in many cells
+        The columns of layers that they stand in oscillate together and follow, but no more: first order in many cells
         falsifies the drag.
         """
         held = np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
@@ -169,8 +169,8 @@ class DiscreteProblem:
         """Take the slopes off the columns that have a temperature out of what is possible, and off those beside them; q
         with these put back, or as it is.
 
-        In thin columns on bases of tails, wide beside narrow ones, the energy of two neighbours may part for ever at a
-        pressure and velocity that agree.
+        In thin columns on bases of tails, wide beside narrow ones, the energy of two neighbours may part without end at
+        a pressure and velocity that agree.
         """
         odd = (q[:, 4] < self.possible[0]) | (q[:, 4] > self.possible[1])
         if not odd.any() or odd.sum() > MAX_REPAIRED_FRACTION * len(odd):

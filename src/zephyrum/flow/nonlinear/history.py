@@ -70,7 +70,7 @@ class History:
         return len(rest) / peak
 
     def resting(self, steps: int, fraction: float) -> bool:
-        """Whether CL and CD changed by less than that share of them over the last steps, whatever the mesh."""
+        """Whether CL and CD changed by less than that fraction of them over the last steps, whatever the mesh."""
         rows = np.array(self.rows[-steps - 1 :])[:, [COLUMNS.index("CL"), COLUMNS.index("CD")]]
         return bool((np.ptp(rows, axis=0) < fraction * np.abs(rows[-1])).all())
 
@@ -95,8 +95,8 @@ def residual_decades(row: dict) -> float:
 
 @dataclass
 class TimeForecast:
-    """How long a march will still take: told its rows, one a step, it follows the slope of the largest residual on the
-    finest mesh.
+    """Forecast of the time that a run still takes: given its rows, one a step, it follows the slope of the largest residual on
+    the finest mesh.
     """
 
     residual_drop: float

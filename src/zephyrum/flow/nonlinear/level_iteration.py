@@ -48,7 +48,7 @@ MAX_ATTEMPTS = 6  # CFL numbers tried in one step
 
 @dataclass
 class Reports:
-    """Who is told of a run: on_step gets a row of `COLUMNS`, on_state states, first-order cells, CFL number and
+    """Receivers of the reports of a run: on_step gets a row of `COLUMNS`, on_state states, first-order cells, CFL number and
     rows.
     """
 

@@ -82,7 +82,7 @@ def initial_state(mesh: Mesh, law: GasModel, freestream: np.ndarray, chord: floa
 def prolongate(q: np.ndarray, coarse, fine, law: GasModel, mach: float | None = None) -> np.ndarray:
     """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical.
 
-    mach: Mach number of the stream, of a flow without friction that is to be rid of its dead air (see
+    mach: Mach number of the stream, of a inviscid flow that is to be rid of its dead air (see
     `_replace_dead_air`).
     """
     gradients = np.zeros((len(q), q.shape[1], 3))
@@ -99,7 +99,7 @@ def prolongate(q: np.ndarray, coarse, fine, law: GasModel, mach: float | None = 
         increment[thin, 4] = np.einsum("nj,nj->n", gradients[parent[thin], 4], up[thin])
         increment[own, 1:4] = np.einsum("nkj,nj->nk", gradients[parent[own], 1:4], up[own])
         increment[own, 5:] = np.einsum("nkj,nj->nk", gradients[parent[own], 5:], up[own])
-    # no further than the coarse cell's neighbours differ from it: in corners and gaps a middle may lie many cells off
+    # no further than the coarse cell's neighbours differ from it: in corners and gaps a centre may lie many cells off
     left, right = coarse.mesh.left[: coarse.mesh.n_interior], coarse.mesh.right
     step, largest_jump = np.abs(q[left] - q[right]), np.zeros_like(q)
     np.maximum.at(largest_jump, left, step)
@@ -128,10 +128,10 @@ def prolongate(q: np.ndarray, coarse, fine, law: GasModel, mach: float | None = 
 
 
 def _replace_dead_air(q: np.ndarray, mesh: Mesh, gamma: float, mach: float) -> None:
-    """Fill, in states q of a flow without friction, cells whose total temperature or (in a subsonic stream) pressure is
+    """Fill, in states q of a inviscid flow, cells whose total temperature or (in a subsonic stream) pressure is
     not that of the stream from those round them.
 
-    What a coarse mesh has heated or slowed down behind a blunt edge turns for ever in a finer one, where nothing
+    What a coarse mesh has heated or slowed down behind a blunt edge turns without end in a finer one, where nothing
     carries it off: some hundred cells then keep a mesh of 200,000 from converging. Everywhere the temperature is made
     that of the stream's total one.
     """
@@ -169,7 +169,7 @@ def _wall_normal_offsets(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, 
     """(ways (n, 3) upwards as long as the heights of coarse and fine cells over the wall differ, those (n, 3) along the
     wall, where in layers the two count instead of `offset` (n, 3)).
 
-    Layers bend by more than they are high: along them a steep profile would pose as a slope, and across them the bend
+    Layers curve by more than they are high: along them a steep profile would pose as a slope, and across them the bend
     as a height.
     """
     height, parent = coarse.mesh.wall_distance, fine.mesh.parent

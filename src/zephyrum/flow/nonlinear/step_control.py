@@ -13,7 +13,7 @@ from zephyrum.flow.physics.gas_model import conserved
 MAX_CFL = 1e8
 MIN_CFL = 1e-2
 MAX_RELATIVE_CHANGE = 0.2  # largest relative change of pressure and temperature in one step
-FREE_CELL_FRACTION = 1e-3  # share of the cells in space whose own steps are shortened more than that of all
+FREE_CELL_FRACTION = 1e-3  # fraction of the cells in space whose own steps are shortened more than that of all
 MIN_STEP_FACTOR = 0.1  # a step that has to be shortened more is not taken: the time step is
 TURBULENCE_CHANGE_LIMITS = (
     0.7,
@@ -81,7 +81,7 @@ def next_cfl(
 
 
 def max_step_fraction(q: np.ndarray, step: np.ndarray, gamma: float) -> np.ndarray:
-    """(n,) the share of a step that keeps the changes of pressure, temperature and velocity moderate, at most 1."""
+    """(n,) the fraction of a step that keeps the changes of pressure, temperature and velocity moderate, at most 1."""
     largest_change = (
         np.maximum(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0]), np.abs(step[:, 4]) / q[:, 4])
         / MAX_RELATIVE_CHANGE
@@ -109,7 +109,7 @@ def line_search(level, q, R, change, rate, growth, total, newton: bool):
     step[:, level.domain.axes] = change
     clip_log_omega_step(step)
     each = max_step_fraction(q, step, gamma)
-    if q.shape[1] == 6 and not level.mesh.planar:  # the norm of all cells does not see one column that swings
+    if q.shape[1] == 6 and not level.mesh.planar:  # the norm of all cells does not see one column that oscillates
         fall, rise, least = TURBULENCE_CHANGE_LIMITS
         size = np.abs(q[:, 5])
         np.clip(step[:, 5], -fall * size - least, rise * size + least, out=step[:, 5])
@@ -120,7 +120,7 @@ def line_search(level, q, R, change, rate, growth, total, newton: bool):
     if factor < MIN_STEP_FACTOR and level.residual.model != "euler":
         return None
     old = conserved(q, gamma)
-    best = None  # a poor full step: two states on either side of a bend may swap for ever, half a step ends that
+    best = None  # a poor full step: two states on either side of a bend may swap without end, half a step ends that
     for _ in range(MAX_HALVINGS + 1):
         trial = q + factor * step
         if (1.0 + gamma * trial[:, 0] > 0.0).all() and (trial[:, 4] > 0.0).all():

@@ -42,7 +42,7 @@ class TimeIntegration:
 
 @dataclass(frozen=True)
 class TimeReports:
-    """Who is told of an integration: on_step gets a dict of time, CL, CD, CM; on_state (rows, states, states
+    """Who receives an integration: on_step gets a dict of time, CL, CD, CM; on_state (rows, states, states
     before).
     """
 

@@ -1,4 +1,4 @@
-"""The inviscid numerical flux: Roe's approximate Riemann solver, mended at low Mach number and at sonic points.
+"""The inviscid numerical flux: Roe's approximate Riemann solver, repaired at low Mach number and at sonic points.
 
 Sources: Roe (1981), J. Comput. Phys. 43:357; the jump of normal velocity scaled by the local Mach number after Rieper
 (2011), J. Comput. Phys. 230:5263, so that accuracy does not degrade as Mach falls, that number taken from the mean

@@ -1,4 +1,4 @@
-"""The aircraft: named parts at their places, in one readable file, every number of it within reach of a dotted path.
+"""The aircraft: named parts at their positions, in one readable file, every number of it within reach of a dotted path.
 
 Verified by tests/test_aircraft.py.
 """
@@ -33,7 +33,7 @@ PartType = Annotated[Wing | Body | Duct | Strut | Plate, Field(discriminator="ki
 
 @part
 class PointMass:
-    """mass [kg] (or "80 lb") at a place (3,) [m]."""
+    """mass [kg] (or "80 lb") at a position (3,) [m]."""
 
     mass: Annotated[float, unit_type("kg"), Field(ge=0.0)]
     position: Point
@@ -149,7 +149,9 @@ class Aircraft:
     def solids(
         self, density: float = 1.0, which: Literal["flies", "mass", "all"] = "flies"
     ) -> dict[str, list[Surface]]:
-        """The closed surfaces of each part at its place. density 2 halves the distance of triangles from the shape."""
+        """The closed surfaces of each part at its position. density 2 halves the distance of triangles from the
+        shape.
+        """
         out = {}
         for name, one in self.parts.items():
             if (which == "flies" and not one.flies) or (which == "mass" and one.mass is None):

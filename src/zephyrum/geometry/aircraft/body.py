@@ -1,6 +1,6 @@
 """Bodies: rings along a length, from fuselages and floats to spheres and boxes; and ducts, open or faired.
 
-Half width, half height, middle line and the form of the ring follow monotone curves through the rings (Fritsch and
+Half width, half height, centre line and the form of the ring follow monotone curves through the rings (Fritsch and
 Carlson 1980, SIAM J. Numer. Anal. 17:238); a round nose or tail is a quarter of an ellipse, so that ellipsoids and
 capsules are exact. Verified by tests/test_bodies.py.
 """
@@ -24,7 +24,7 @@ _DENSE = 721
 
 @part
 class Ring:
-    """A cross section at x [m]: width and height [m] (0 closes the body there), middle at y, z [m].
+    """A cross section at x [m]: width and height [m] (0 closes the body there), centre at y, z [m].
 
     form: "ellipse", "rectangle" with corners of that `radius` [m], or "free" with `outline`, points (n, 2) in y, z
     counter-clockwise seen from behind, scaled to width and height.
@@ -86,8 +86,8 @@ def _turning(points: np.ndarray) -> float:
 
 
 def _ray(points: np.ndarray, c: np.ndarray, s: np.ndarray) -> np.ndarray:
-    """Where rays from the middle at directions (c, s) meet the closed polygon through `points`, which they see
-    whole.
+    """Where marching directions from the centre at directions (c, s) meet the closed polygon through `points`, which
+    they see whole.
     """
     angle = np.unwrap(np.arctan2(points[:, 1], points[:, 0]))
     if (np.diff(angle) < -1e-9).any():
@@ -168,7 +168,7 @@ class Body(Part):
         return x, values, round_ends, size, midpoint
 
     def sizes(self, x: np.ndarray) -> np.ndarray:
-        """(n, 4) half width, half height, y and z of the middle line [m] at `x` (n,) [m]."""
+        """(n, 4) half width, half height, y and z of the centre line [m] at `x` (n,) [m]."""
         at, values, ends, size, midpoint = self._laws
         x = np.atleast_1d(np.asarray(x, dtype=float))
         inner = np.clip(x, at[1] if ends[0] else at[0], at[-2] if ends[1] else at[-1])

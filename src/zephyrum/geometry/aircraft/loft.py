@@ -1,7 +1,7 @@
 """Lofts: rings of points joined to a closed triangulation, and how densely to place them.
 
 Spacing follows the curvature so that no chord of the curve lies farther from it than a tolerance (sagitta h^2 k / 8),
-grows by a limited ratio, and is exact at given places. Verified by tests/test_wings.py and tests/test_bodies.py.
+grows by a limited ratio, and is exact at given positions. Verified by tests/test_wings.py and tests/test_bodies.py.
 """
 
 import itertools
@@ -78,7 +78,7 @@ def lofted(
 
     faces: label names (m - 1, n) of the strips between ring k and k + 1, side j from point j to j + 1. caps: label of
     the flat face on the first and the last ring, None where the ring has shrunk to a point or a line. Flat faces are
-    strips between opposite points of the ring, or with `fan` triangles about its middle. closed: the last ring joins
+    strips between opposite points of the ring, or with `fan` triangles about its centre. closed: the last ring joins
     the first.
     """
     rings = np.asarray(rings, dtype=float)

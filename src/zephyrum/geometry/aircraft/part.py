@@ -1,4 +1,4 @@
-"""What all described parts share: fields that are checked when built, places and attitudes, quantities with units.
+"""What all described parts share: fields that are checked when built, positions and attitudes, quantities with units.
 
 A part is a frozen pydantic dataclass: numbers may be written with units ("35 cm"), and a wrong field is refused by
 name, in a file with its line.
@@ -76,7 +76,7 @@ def validation_message(cause: ValidationError, tags: tuple[str, ...] = ()) -> tu
     """(path of the field, what is wrong and what to do) of the first error; `tags` are kinds that pydantic puts into
     paths.
     """
-    # an unknown key explains a missing one, so it is told first
+    # an unknown key explains a missing one, so it is reported first
     first = min(cause.errors(), key=lambda one: one["type"] not in ("extra_forbidden", "unexpected_keyword_argument"))
     path = [
         step

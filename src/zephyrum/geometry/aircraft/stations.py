@@ -139,7 +139,9 @@ def interpolate_airfoils(one: Airfoil, two: Airfoil, fraction: float) -> Airfoil
 
 
 def panel_of(tree: np.ndarray, fraction: float) -> tuple[int, float]:
-    """(number of the panel, share of the way along it) at a share of the span; tree: shares of the stations."""
+    """(number of the panel, fraction of the way along it) at a fraction of the span; tree: fractions of the
+    stations.
+    """
     k = int(np.clip(np.searchsorted(tree, fraction, side="right") - 1, 0, len(tree) - 2))
     return k, float(np.clip((fraction - tree[k]) / max(tree[k + 1] - tree[k], 1e-30), 0.0, 1.0))
 

@@ -42,7 +42,7 @@ class Strut(Part):
 
 @part
 class Plate(Part):
-    """A flat plate of that thickness [m]: corners (n, 2) [m] in x and y, counter-clockwise seen from above, middle at z
+    """A flat plate of that thickness [m]: corners (n, 2) [m] in x and y, counter-clockwise seen from above, centre at z
     = 0.
     """
 

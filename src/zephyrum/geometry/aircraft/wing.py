@@ -37,10 +37,10 @@ CENTRE = 1e-6  # of the span: a root nearer to the plane of symmetry is on it
 class Control:
     """A plain flap, aileron, elevator or rudder: behind a hinge line, gap sealed.
 
-    start, end: shares of the span from root to tip between which it lies; hinge: chord fraction; height: place of the
-    hinge between lower (0) and upper (1) surface; deflection [deg] tail down positive (in the plane of the section);
-    opposite: the other half of a symmetric wing goes the other way (ailerons); seal: length of the smooth transition at
-    either end, in local chords.
+    start, end: fractions of the span from root to tip between which it lies; hinge: chord fraction; height: position of
+    the hinge between lower (0) and upper (1) surface; deflection [deg] tail down positive (in the plane of the
+    section); opposite: the other half of a symmetric wing goes the other way (ailerons); seal: length of the smooth
+    transition at either end, in local chords.
     """
 
     start: Fraction
@@ -160,7 +160,7 @@ class Wing(Part):
 
     @property
     def tree(self) -> np.ndarray:
-        """(n,) share of the span of each station, along the wing from root to tip."""
+        """(n,) fraction of the span of each station, along the wing from root to tip."""
         s = span_lengths(self.sections)
         return s / s[-1]
 
@@ -208,7 +208,7 @@ class Wing(Part):
         return Reference(m.area, m.mean_chord, m.span, tuple(float(v) for v in location), origin)
 
     def at(self, fraction: float) -> Station:
-        """The section at a share of the span (0 root, 1 tip), between the stations by straight lines."""
+        """The section at a fraction of the span (0 root, 1 tip), between the stations by straight lines."""
         return station_at(self.sections, self.tree, fraction)
 
     def surface(self, name: str = "wing", tolerance: float = 2e-4, largest: float = 0.25) -> Surface:

@@ -14,7 +14,7 @@ from zephyrum.geometry.aircraft.stations import interpolate_airfoils, panel_of, 
 from zephyrum.geometry.airfoil.section import Airfoil
 from zephyrum.geometry.surface.triangulation import Surface
 
-TIP_RINGS = 6  # round tips: steps from the section to its middle line
+TIP_RINGS = 6  # round tips: steps from the section to its centre line
 HINGE = 0.75  # of the chord: where the grid's hinge line lies without controls
 
 
@@ -95,7 +95,7 @@ def sample(foil: Airfoil, t: np.ndarray, hinge: float, control) -> tuple[np.ndar
 
 
 def _hinge_line(wing, fraction: np.ndarray) -> np.ndarray:
-    """Chord fraction of the hinge at shares of the span, constant on a control and straight between two."""
+    """Chord fraction of the hinge at fractions of the span, constant on a control and straight between two."""
     marks = sorted((s, c.hinge) for c in wing.controls.values() for s in (c.start, c.end))
     if not marks:
         return np.full(np.shape(fraction), HINGE)
@@ -104,7 +104,7 @@ def _hinge_line(wing, fraction: np.ndarray) -> np.ndarray:
 
 
 def _span_places(wing, largest: float) -> np.ndarray:
-    """Shares of the span at which to put sections: stations, ends of controls, and steps no longer than allowed."""
+    """Fractions of the span at which to put sections: stations, ends of controls, and steps no longer than allowed."""
     tree, made = wing.tree, wing.sections
     total = span_lengths(made)[-1]
     marks = set(tree.tolist())
@@ -132,7 +132,7 @@ def _span_places(wing, largest: float) -> np.ndarray:
 
 
 def _deflection(wing, fraction: float, port: bool) -> tuple[float, float]:
-    """(angle [deg], height of the hinge) of the control at a share of the span; 0 where there is none."""
+    """(angle [deg], height of the hinge) of the control at a fraction of the span; 0 where there is none."""
     total = span_lengths(wing.sections)[-1]
     for c in wing.controls.values():
         if c.start - 1e-9 <= fraction <= c.end + 1e-9:
@@ -144,7 +144,7 @@ def _deflection(wing, fraction: float, port: bool) -> tuple[float, float]:
 
 
 class _Sampled:
-    """Sections of a wing at any share of the span, those of the stations shaped and sampled once."""
+    """Sections of a wing at any fraction of the span, those of the stations shaped and sampled once."""
 
     def __init__(self, wing, t: np.ndarray):
         self.wing, self.t = wing, t
@@ -242,7 +242,7 @@ def _face_names(wing, name, fractions, order, n, split) -> np.ndarray:
 
 
 def _round(tip: np.ndarray, inner: np.ndarray) -> list[np.ndarray]:
-    """Rings beyond a tip: half circles over the thickness, from the section to its middle line."""
+    """Rings beyond a tip: half circles over the thickness, from the section to its centre line."""
     outwards = tip.mean(axis=0) - inner.mean(axis=0)
     outwards[0] = 0.0
     outwards /= np.linalg.norm(outwards)

@@ -2,7 +2,7 @@
 
 Recognised: one loop or two surfaces, either direction, header or none, a line with counts, commas, semicolons, tabs
 or blanks, decimal commas, percent of chord or millimetres, repeated points, a missing last point. What was recognised
-and what was changed is told in the airfoil's notes; what is ambiguous is refused with its line number.
+and what was changed is reported in the airfoil's notes; what is ambiguous is refused with its line number.
 Verified by tests/test_shape.py.
 """
 

@@ -17,7 +17,7 @@ _DENSE = 20_001
 class Outline:
     """A convex closed curve, symmetric about both axes: length along x, height along z [m].
 
-    radius [m] of the corners of a rounded rectangle; None for an ellipse. place: x, z of its middle [m], for
+    radius [m] of the corners of a rounded rectangle; None for an ellipse. place: x, z of its centre [m], for
     `mesh_bodies`.
 
     >>> Outline.circle(0.1).perimeter
@@ -57,7 +57,7 @@ class Outline:
         return cls("rounded rectangle", length, height, radius)
 
     def moved(self, x: float, z: float) -> "Outline":
-        """The same outline with its middle moved by x and z [m]."""
+        """The same outline with its centre moved by x and z [m]."""
         return replace(self, position=(self.position[0] + number("x", x), self.position[1] + number("z", z)))
 
     @property

@@ -21,7 +21,7 @@ def bspline_coordinates(control: np.ndarray, n: int) -> np.ndarray:
         )
     knots = np.r_[np.zeros(3), np.linspace(0.0, 1.0, len(control) - 2), np.ones(3)]
     t = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, n)))
-    # denser at both tails and, by the middle term, at the nose
+    # denser at both tails and, by the centre term, at the nose
     t = t - 0.12 * np.sin(4.0 * np.pi * t) / (4.0 * np.pi) * 2.0
     return BSpline(knots, control, 3)(t)
 

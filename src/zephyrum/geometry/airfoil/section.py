@@ -168,8 +168,8 @@ class Airfoil:
     def with_flap(self, hinge: float, angle: float, height: float = 0.5) -> "Airfoil":
         """A plain flap with a sealed gap, deflected by `angle` [deg], tail down positive.
 
-        hinge: place of the hinge in chords; height: its place between lower (0) and upper (1) surface. The side that
-        opens is bridged by an arc about the hinge, the side that closes is cut where the surfaces meet.
+        hinge: position of the hinge in chords; height: its position between lower (0) and upper (1) surface. The side
+        that opens is bridged by an arc about the hinge, the side that closes is cut where the surfaces meet.
         """
         hinge = number("hinge", hinge, 0.3, 0.98)
         angle = number("angle", angle, -60.0, 60.0)
@@ -212,7 +212,7 @@ class Airfoil:
 
     @functools.cached_property
     def nose_parameter(self) -> float:
-        """Parameter of the nose: the point farthest from the middle of the tail."""
+        """Parameter of the nose: the point farthest from the centre of the tail."""
         s = self._pieces[0]
         far = np.linalg.norm(self.points - self.tail, axis=1)
         k = int(np.clip(np.argmax(far), 1, len(s) - 2))
@@ -243,7 +243,7 @@ class Airfoil:
 
     @property
     def chord(self) -> float:
-        """Distance from the nose to the middle of the tail."""
+        """Distance from the nose to the centre of the tail."""
         return float(np.linalg.norm(self.tail - self.nose))
 
     @property

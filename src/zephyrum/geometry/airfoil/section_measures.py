@@ -9,7 +9,7 @@ import numpy as np
 class SectionMeasures:
     """Measured values of a section, lengths in chords unless said otherwise.
 
-    chord [unit of the points]; thickness and camber with their places x; nose_radius; tail_angle [deg] between the
+    chord [unit of the points]; thickness and camber with their positions x; nose_radius; tail_angle [deg] between the
     surfaces; gap of the tail; area [chord^2]; incidence [deg] of the chord line, nose-up positive; points.
     """
 

@@ -1,4 +1,4 @@
-"""Defects of surfaces from outside: what was found, how often and where, and what can't be mended.
+"""Defects of surfaces from outside: what was found, how often and where, and what can't be repaired.
 
 Verified by tests/test_adopt.py.
 """
@@ -13,7 +13,7 @@ from zephyrum.geometry.surface.triangulation import Surface
 
 @dataclass(frozen=True)
 class Defect:
-    """One kind of defect: how many, up to ten places (k, 3) [m], their largest size [m], what was done."""
+    """One kind of defect: how many, up to ten positions (k, 3) [m], their largest size [m], what was done."""
 
     kind: str
     count: int
@@ -28,7 +28,7 @@ class Defect:
 
 
 class NotRepairable(InputError):
-    """A surface that can't be mended; `defect` holds the places, `surface` what was made so far."""
+    """A surface that can't be repaired; `defect` holds the positions, `surface` what was made so far."""
 
     def __init__(self, surface: Surface, defect: Defect, advice: str):
         self.surface, self.defect = surface, defect
@@ -44,5 +44,5 @@ def found_at(kind: str, positions: np.ndarray, size: float, done: str, count: in
 
 
 def whole_pieces(kind: str, pieces: list, done: str) -> Defect:
-    """A defect of whole shells or holes: their middles and the largest size."""
+    """A defect of whole shells or holes: their centroids and the largest size."""
     return found_at(kind, np.array([one.midpoint for one in pieces]), max(one.size for one in pieces), done)

@@ -16,7 +16,7 @@ MAX_CORNERS = 160  # points of a rim that the exact triangulation takes; longer 
 
 @dataclass(frozen=True, eq=False)
 class Hole:
-    """A closed rim: points `loop` (n,) in the order that a filling triangle runs along them, middle (3,) and size
+    """A closed rim: points `loop` (n,) in the order that a filling triangle runs along them, centre (3,) and size
     [m].
     """
 

@@ -20,7 +20,7 @@ UNIDIRECTIONAL_RATIO = (
     0.5  # of it where the surface bends one way only, as leading edges do: triangles long the other way make that cheap
 )
 MIN_SIZE_RATIO = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
-BLUNT_EDGE_RATIO = 4.0  # curvature times size of the surface above which a place may be a tip
+BLUNT_EDGE_RATIO = 4.0  # curvature times size of the surface above which a position may be a tip
 MIN_STRIP_RATIO = 0.05  # of the size: narrower strips are taken for as wide
 MIN_TRIANGLES = 1e-6  # of the size of the surface: what is narrower still is no strip
 

@@ -18,8 +18,8 @@ def dot(a, b):
 
 @exact
 def nearest_on_triangle(p, points, i, j, k, out, fraction):
-    """Squared distance from p (3,) to the triangle of points i, j, k; its nearest point into out, shares of the corners
-    into share (3,).
+    """Squared distance from p (3,) to the triangle of points i, j, k; its nearest point into out, fractions of the
+    corners into share (3,).
     """
     ax, ay, az = points[i, 0], points[i, 1], points[i, 2]
     ux, uy, uz = points[j, 0] - ax, points[j, 1] - ay, points[j, 2] - az
@@ -125,7 +125,7 @@ def _distances(queries, points, triangles, order, bounds, child, span):
 
 
 def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    """(n,) distances [m] of places (n, 3) from triangles (m, 3) between points, infinite without any; one with two
+    """(n,) distances [m] of positions (n, 3) from triangles (m, 3) between points, infinite without any; one with two
     equal corners is a line.
     """
     if not len(triangles):

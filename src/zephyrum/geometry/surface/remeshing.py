@@ -56,8 +56,8 @@ class RemeshedSurface:
     """The new surface; quality (m,) of its triangles in the metric (1 ideal); distance [m] from the original
     (Hausdorff,
 
-    both ways, over points, edge middles and centroids); feature [m]: distance of the original's feature points from the
-    new one's lines.
+    both ways, over points, edge centroids and centroids); feature [m]: distance of the original's feature points from
+    the new one's lines.
     """
 
     surface: Surface
@@ -114,7 +114,7 @@ def remesh(
     triangles: about how many (sizes are scaled to meet it within a tenth, but not those of zones); or None with
     `tolerance` [m], the distance of the triangles from the shape. largest: longest edge [m] (0.08 of the size);
     stretch: most long over short size; angle [deg]: sharper edges are features; zones: see `SizeZone`. Labels, feature
-    lines and corners are kept. MeshError with the place if triangles cross that can't be separated.
+    lines and corners are kept. MeshError with the position if triangles cross that can't be separated.
     """
     if (triangles is None) == (tolerance is None):
         raise InputError("remesh: give either triangles or tolerance.")
@@ -164,7 +164,7 @@ def folded_triangles(surface: Surface) -> np.ndarray:
 
 @dataclass(frozen=True)
 class _Run:
-    """One run from the original: places (k, 4) where triangles cross (`crossing` of them) or are folded, with their
+    """One run from the original: positions (k, 4) where triangles cross (`crossing` of them) or are folded, with their
     reach.
     """
 
@@ -317,7 +317,7 @@ class _Work:
         edge_lengths_and_qualities(*self.all, self.C)
 
     def positions(self, made: Surface, triangles: np.ndarray) -> np.ndarray:
-        """(k, 4) middles of these triangles of the last `result`, and how far they reach."""
+        """(k, 4) centroids of these triangles of the last `result`, and how far they reach."""
         corners = made.points[made.triangles[triangles.astype(int)]]
         midpoint = corners.mean(axis=1)
         return np.column_stack([midpoint, np.linalg.norm(corners - midpoint[:, None], axis=2).max(axis=1)])
@@ -332,7 +332,7 @@ class _Work:
 
 
 def samples(surface: Surface) -> np.ndarray:
-    """Points, edge middles and centroids of a surface."""
+    """Points, edge centroids and centroids of a surface."""
     p = surface.points[surface.triangles]
     midpoints = 0.5 * (p + np.roll(p, 1, axis=1))
     return np.concatenate([surface.points[np.unique(surface.triangles)], midpoints.reshape(-1, 3), surface.centres])

@@ -1,4 +1,4 @@
-"""What remeshing measures: lengths and qualities in a metric, rings of triangles, and places on the original.
+"""What remeshing measures: lengths and qualities in a metric, rings of triangles, and positions on the original.
 
 A metric is one symmetric tensor a point, kept as its six numbers, in which every edge should be 1 long (Frey and George
 2008, Mesh Generation, ch. 10 and 18). Verified by tests/test_remesh.py.
@@ -36,7 +36,7 @@ def edge_length(P, M, a, b):
 
 @exact
 def metric_radius(m):
-    """Distance by which a step may leave the surface where the metric is m (6,): a share of its short size."""
+    """Distance by which a step may leave the surface where the metric is m (6,): a fraction of its short size."""
     return MAX_TREE_DEPTH * np.sqrt(2.0 / (m[0] + m[1] + m[2]))
 
 
@@ -124,7 +124,7 @@ def key_of(a, b):
 
 @exact
 def project_to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
-    """p moved to the nearest place of an original line, into out (3,), with the metric there into m (6,)."""
+    """p moved to the nearest position of an original line, into out (3,), with the metric there into m (6,)."""
     best, fraction, found = np.inf, 0.0, -1
     for s in range(c_start[curve], c_start[curve + 1]):
         a, b = c_a[s], c_b[s]
@@ -147,7 +147,7 @@ def project_to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
 
 @exact
 def project_to_patch(p, patch, O, tree, out, m, direction):
-    """p moved to the nearest place of its patch: point into out, metric into m, original's normal into way; whether
+    """p moved to the nearest position of its patch: point into out, metric into m, original's normal into way; whether
     found.
     """
     points, triangles, patches, metric = O

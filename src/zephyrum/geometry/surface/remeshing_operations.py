@@ -23,7 +23,7 @@ from zephyrum.geometry.surface.remeshing_metric import (
 
 LONG, SHORT = 1.41, 0.70  # lengths above which an edge is split and below which it is collapsed
 MIN_NORMAL_COSINE = 0.4  # least cosine between a new triangle's normal and the one it replaces
-MAX_BEND_COSINE = 0.25  # of its length: how far the middle of a split edge may move
+MAX_BEND_COSINE = 0.25  # of its length: how far the centre of a split edge may move
 FACING_COSINE = 0.4  # the same for triangles that are moved or flipped, unless they faced it less before
 POOR_QUALITY = 0.05  # quality below which a triangle's normal says nothing
 MAX_SIZE_GRADIENT = 0.4  # least cosine between a triangle's normal and that of the original beneath it
@@ -334,7 +334,7 @@ def flip_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
 
 @exact
 def smooth_points(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
-    """Move points towards the middle of their ring by metric lengths, back onto patch or line, if nothing gets
+    """Move points towards the centre of their ring by metric lengths, back onto patch or line, if nothing gets
     worse.
     """
     start, around = ring_table(T[:nT], nP)

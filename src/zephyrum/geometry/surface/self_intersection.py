@@ -11,7 +11,7 @@ from zephyrum._core.jit import exact, exact_parallel, prange
 from zephyrum.geometry.surface.triangulation import Surface
 
 LEAF_SIZE = 8
-GRAZING_FRACTION = 1e-9  # share of an edge or triangle that has to be cut for it to count
+GRAZING_FRACTION = 1e-9  # fraction of an edge or triangle that has to be cut for it to count
 
 
 def box_tree(low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
@@ -24,7 +24,7 @@ def box_tree(low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, np.ndarray,
 
 @exact
 def _partition(order, key, a, b):
-    """Reorder order[a:b] so that no key before its middle is greater than one behind it (Hoare 1961, CACM 4:321)."""
+    """Reorder order[a:b] so that no key before its centre is greater than one behind it (Hoare 1961, CACM 4:321)."""
     midpoint = (a + b) // 2
     low, high = a, b - 1
     while low < high:

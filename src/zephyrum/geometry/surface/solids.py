@@ -123,7 +123,7 @@ def outline_of(surface: Surface, along: str) -> list[np.ndarray]:
     points = surface.points[:, axes]  # a cyclic turn, so that nothing is mirrored
     turned = Surface(points, surface.triangles, name=surface.name)
     rims = [np.asarray(rim) for rim in solid(turned).project().to_polygons()]
-    # grazing triangles leave crumbs
+    # grazing triangles leave small cells
     rims = [rim for rim in rims if np.ptp(rim, axis=0).min() > 1e-3 * surface.size]
     return [rim[:, ::-1] for rim in rims] if along == "y" else rims
 

@@ -35,7 +35,7 @@ def load_step(path: Path) -> dict:
         from OCP.TopoDS import TopoDS
     except ImportError:
         raise _missing() from None
-    Message.DefaultMessenger_s().ChangePrinters().Clear()  # faults are told by FileError
+    Message.DefaultMessenger_s().ChangePrinters().Clear()  # faults are reported by FileError
     reader = STEPControl_Reader()
     if reader.ReadFile(str(path)) != IFSelect_RetDone or not reader.TransferRoots():
         raise FileError("it is no whole STEP file")

@@ -1,4 +1,5 @@
-"""Triangles from outside tidied: welded, without doubles, joined at edges, sheets cut apart, turned alike and outwards.
+"""Triangles from outside cleaned: welded, without doubles, joined at edges, sheets cut apart, turned alike and
+outwards.
 
 Verified by tests/test_adopt.py.
 """
@@ -144,7 +145,7 @@ def _parity(triangles: np.ndarray) -> np.ndarray:
 
 
 def split_edges(surface: Surface, found: list[Defect]) -> Surface:
-    """Open edges with an open point in their middle are split there (T-joints)."""
+    """Open edges with an open point in their centre are split there (T-joints)."""
     made, total, locations, size = surface, 0, [], 0.0
     for _ in range(8):
         edges, _, there, back = made._edge_table

@@ -1,4 +1,4 @@
-"""A surface file taken in: unit and axes stated once, mended, checked that it flies nose first, labelled.
+"""A surface file taken in: unit and axes stated once, repaired, checked that it flies nose first, labelled.
 
 Verified by tests/test_adopt.py.
 """
@@ -31,7 +31,7 @@ FIN_HEIGHT = 0.3  # width of a fin over its height, at most
 
 @dataclass(frozen=True)
 class ImportedSurface:
-    """A surface from outside: the mended `surface` in our axes and metres, what was mended, what looks odd.
+    """A surface from outside: the repaired `surface` in our axes and metres, what was repaired, what looks odd.
 
     raw: triangles as in the file, in our axes and metres.
     """

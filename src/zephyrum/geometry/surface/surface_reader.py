@@ -79,7 +79,7 @@ def _read_stl(path: Path) -> Surface:
     points, label, labels = [], [], []
     number, line = 0, ""
     try:
-        for number, line in enumerate(data.decode("utf-8", "replace").splitlines(), 1):  # noqa: B007, told in the error
+        for number, line in enumerate(data.decode("utf-8", "replace").splitlines(), 1):  # noqa: B007, reported in the error
             words = line.split()
             if not words:
                 continue
@@ -108,7 +108,7 @@ def _read_obj(path: Path) -> Surface:
     number, line = 0, ""
     try:
         with open(path, encoding="utf-8", errors="replace") as file:
-            for number, line in enumerate(file, 1):  # noqa: B007, told in the error
+            for number, line in enumerate(file, 1):  # noqa: B007, reported in the error
                 words = line.split()
                 if not words:
                     continue

@@ -1,10 +1,10 @@
-"""Surfaces from outside mended: welded, cleaned, turned the right way, holes filled, shells united, each defect
+"""Surfaces from outside repaired: welded, cleaned, turned the right way, holes filled, shells united, each defect
 reported.
 
 The order is: weld, degenerate and duplicate triangles, points on edges, sheets cut apart where more than two triangles
 meet, orientation, holes, stray and inner shells, union of overlapping shells, and the proof at the end. What can't be
-mended within the volume error allowed is refused with its places. Holes are filled by the triangulation of least area
-(Barequet and Sharir 1995, Comput. Aided Geom. Des. 12:207). Verified by tests/test_adopt.py.
+repaired within the volume error allowed is refused with its positions. Holes are filled by the triangulation of least
+area (Barequet and Sharir 1995, Comput. Aided Geom. Des. 12:207). Verified by tests/test_adopt.py.
 """
 
 from dataclasses import dataclass, replace
@@ -34,7 +34,7 @@ ALLOWED_CHANGE = 1e-3  # of the volume: what filled holes may be wrong by togeth
 
 @dataclass(frozen=True)
 class RepairedSurface:
-    """A closed surface and the defects that were mended. patched: share of the area that is new."""
+    """A closed surface and the defects that were repaired. patched: fraction of the area that is new."""
 
     surface: Surface
     defects: tuple[Defect, ...]
@@ -95,7 +95,7 @@ def repair_surface(
 
 
 def _fill_holes(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surface, float, float]:
-    """Holes filled; (surface, volume that the patches may be wrong by over all of it, their share of the area)."""
+    """Holes filled; (surface, volume that the patches may be wrong by over all of it, their fraction of the area)."""
     holes = hole_boundaries(surface)
     if not holes:
         return surface, 0.0, 0.0

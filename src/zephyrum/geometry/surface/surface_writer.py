@@ -29,7 +29,7 @@ def trimesh_package():
 
 def write_surface(surface, path: str | Path, unit: str = "m") -> Path:
     """Write a `Surface` as .stl (binary), .obj (labels as groups), .ply, .vtu (labels as a field) in `unit`, or .step,
-    in one stroke.
+    atomically.
     """
     path = Path(path)
     ending = path.suffix.lower()

@@ -28,7 +28,7 @@ SIZE = 0.01  # chords: edge on the surface of a medium mesh
 MAX_TURN = 5.0  # deg along an edge of a medium mesh
 SHARPEST, AT_CORNERS, IN_GAPS = 0.02, 0.12, 0.12
 SQUARE_TO_LAYER_RATIO = 1.15  # side of the squares over the edge of the layers' rim
-SMALL_CELL_FRACTION = 0.2  # share of its square below which a cell is merged with a neighbour
+SMALL_CELL_FRACTION = 0.2  # fraction of its square below which a cell is merged with a neighbour
 INVISCID_LAYERS = 3  # layers of an inviscid mesh: so that at a sharp tail no cell lies on both sides
 MIN_COARSE_CELLS = 6000  # a coarser relative is made for meshes above
 MAX_GRID_SHIFTS = 6  # tries with the grid moved
@@ -334,7 +334,7 @@ def _joined(clipped, tree, divided, rays, starts, ground, depths: np.ndarray) ->
     other = np.full(len(first), -1)
     other[twin == 2] = own[first[twin == 2] + 1]
     a, b, own = a[first], b[first], own[first]
-    # crumbs of squares go to the neighbour across their longest edge
+    # small cells of squares go to the neighbour across their longest edge
     square = np.full(len(counts), np.inf)
     square[:made] = tree.side[clipped.leaf] ** 2 * tree.unit.prod()
     small = np.zeros(len(counts), dtype=bool)

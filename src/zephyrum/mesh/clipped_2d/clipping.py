@@ -32,8 +32,8 @@ class ClippedCells:
 
 
 def clip_plane(tree: Tree, points: np.ndarray, edges: np.ndarray) -> ClippedCells:
-    """Fill the fluid side (left) of directed `edges` (k, 2) between `points` (n, 2); MeshError with the place if that
-    can't be.
+    """Fill the fluid side (left) of directed `edges` (k, 2) between `points` (n, 2); MeshError with the position if
+    that can't be.
     """
     coords = [tuple(p) for p in points.tolist()]
     chains: dict[int, list[tuple[int, int]]] = {}
@@ -55,7 +55,7 @@ def clip_plane(tree: Tree, points: np.ndarray, edges: np.ndarray) -> ClippedCell
 
 
 def _halved(tree: Tree, node: int, p: int, q: int, coords: list) -> list[tuple[int, int, int]]:
-    """The edge p q cut at the two middle lines of a node: pieces in order with the child each lies in."""
+    """The edge p q cut at the two centre lines of a node: pieces in order with the child each lies in."""
     half = int(tree.side[node]) // 2
     at = [float(tree.coordinates(axis, tree.corner[node, axis] + half)) for axis in (0, 1)]
     cuts = [p, q]
@@ -89,7 +89,7 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
     across = neighbours(2, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
     side = tree.side[leaves]
     low = tree.corner[leaves]
-    # corners of the grid by number; a side with smaller neighbours has one in its middle too
+    # corners of the grid by number; a side with smaller neighbours has one in its centre too
     ring = np.array([[0, 0], [1, 0], [2, 0], [2, 1], [2, 2], [1, 2], [0, 2], [0, 1]])
     middle_of = {1: 2, 3: 1, 5: 3, 7: 0}  # place in the ring to the direction across
     locations = low[:, None] * 2 + ring * side[:, None, None]

@@ -140,7 +140,7 @@ def divide(
 ) -> list[Curve]:
     """The curves divided into edges.
 
-    sizes [m] at most, by name; turn [rad] along an edge; sharpest and at_corners: shares of the size below which
+    sizes [m] at most, by name; turn [rad] along an edge; sharpest and at_corners: fractions of the size below which
     curvature and corners ask for no less; gap_share: of the distance to another curve or to the ground at z = `ground`
     [m].
     """
@@ -219,7 +219,7 @@ def _curvature(piece: np.ndarray, s: np.ndarray, closed: bool) -> np.ndarray:
 
 
 def limit_growth(s: np.ndarray, h: np.ndarray, growth: float, closed: bool) -> np.ndarray:
-    """Sizes h at places s along a curve made to grow no faster than `growth`."""
+    """Sizes h at positions s along a curve made to grow no faster than `growth`."""
     if closed:
         length = s[-1]
         s3 = np.concatenate([s[:-1] - length, s, s[1:] + length])

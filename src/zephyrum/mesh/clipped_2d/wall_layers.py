@@ -1,10 +1,10 @@
-"""Wall layers about closed curves: rays off every point, a fan of them at sharp corners, heights that end at half an
-edge.
+"""Wall layers about closed curves: marching directions off every point, a fan of them at sharp corners, heights that
+end at half an edge.
 
 Rays are straight, their directions smoothed; heights grow geometrically, by a ratio of each ray's own, so that the last
 cell is half as high as the local edge is long. In gaps and hollows the whole layer is made thinner, never cut off; if
-its outer rim crosses itself, the places concerned are thinned until it does not (cf. Garimella and Shephard 2000, Int.
-J. Numer. Meth. Eng. 49:193). Verified by tests/test_clipped.py.
+its outer rim crosses itself, the positions concerned are thinned until it does not (cf. Garimella and Shephard 2000,
+Int. J. Numer. Meth. Eng. 49:193). Verified by tests/test_clipped.py.
 """
 
 import itertools
@@ -15,8 +15,8 @@ import numpy as np
 from zephyrum.errors import MeshError
 from zephyrum.mesh.clipped_2d.curves import Curve
 
-FAN_ANGLE = np.radians(50.0)  # corners that turn by more get a fan of rays
-MIN_DIRECTION_ANGLE = np.radians(32.0)  # between the rays of a fan
+FAN_ANGLE = np.radians(50.0)  # corners that turn by more get a fan of marching directions
+MIN_DIRECTION_ANGLE = np.radians(32.0)  # between the marching directions of a fan
 GAP_FRACTION = 0.5  # last height over the local edge
 MAX_HEIGHT_SLOPE = 0.2  # change of the thickness along the wall
 MAX_ATTEMPTS = 40
@@ -99,7 +99,7 @@ def total_height(first: float, last: np.ndarray, growth: float, count: int) -> n
 
 
 def _directions(curve: Curve) -> tuple[np.ndarray, np.ndarray]:
-    """(base, way) of the rays."""
+    """(base, way) of the marching directions."""
     p = curve.points
     n = len(p)
     t = np.roll(p, -1, axis=0) - p
@@ -131,7 +131,9 @@ def _directions(curve: Curve) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _sloped(curve: Curve, base: np.ndarray, thick: np.ndarray) -> np.ndarray:
-    """Thickness changed nowhere faster than `MAX_HEIGHT_SLOPE` along the wall (rays of a fan have one thickness)."""
+    """Thickness changed nowhere faster than `MAX_HEIGHT_SLOPE` along the wall (marching directions of a fan have one
+    thickness).
+    """
     p = curve.points[base]
     step = np.linalg.norm(np.roll(p, -1, axis=0) - p, axis=1)
     out = thick.copy()

@@ -1,9 +1,10 @@
-"""The faces of a mesh in space: clipped cubes, crumbs merged, and under them columns of layer cells, level by level.
+"""The faces of a mesh in space: clipped cubes, small cells merged, and under them columns of layer cells, level by
+level.
 
-A point of the layers keeps its shares of the corners of its triangle on every level; on the wall it is lifted off the
-flat triangle to the smooth surface that this stands for. Where a cell would turn inside out the wall stays flat, and
-where that does not help columns are kept to one triangle, and what is still inside out joins its neighbour. Verified by
-tests/test_clipped.py.
+A point of the layers keeps its fractions of the corners of its triangle on every level; on the wall it is lifted off
+the flat triangle to the smooth surface that this stands for. Where a cell would turn inside out the wall stays flat,
+and where that does not help columns are kept to one triangle, and what is still inside out joins its neighbour.
+Verified by tests/test_clipped.py.
 """
 
 from dataclasses import replace
@@ -19,7 +20,7 @@ from zephyrum.mesh.clipped_3d.prism_layers import PrismLayers
 from zephyrum.mesh.polygons import volumes_between
 from zephyrum.mesh.tree import Tree, merged
 
-SMALL_CELL_FRACTION = 0.2  # share of its cube below which a cell is merged with a neighbour
+SMALL_CELL_FRACTION = 0.2  # fraction of its cube below which a cell is merged with a neighbour
 MAX_LIFT = 0.4  # of the layers' height: what a point may be lifted off its flat triangle
 MAX_SPLITS = 4  # rounds in which columns are divided or joined
 FLATTENING_FACTOR = 3  # rounds in which more of the wall is left flat
@@ -101,7 +102,7 @@ class PrismStacks:
         self.run, self.forth, self.back = run, there + within, there + 2 * np.repeat(run, run) - 1 - within
 
     def _spread(self) -> None:
-        """Triangle, shares of its corners and lift of every point used."""
+        """Triangle, fractions of its corners and lift of every point used."""
         space, t = self.space, self.surface.triangles
         on = np.zeros(len(space.points), dtype=np.int64)
         on[space.wall_corners] = np.repeat(space.wall_triangle, np.diff(space.wall_start))
@@ -240,8 +241,8 @@ class PrismStacks:
 
 
 def _lifts(surface: Surface) -> np.ndarray:
-    """(m, 3, 3) of every triangle and side (0-1, 1-2, 2-0) a vector [m]: times the shares of both ends it lifts a point
-    to the curved surface.
+    """(m, 3, 3) of every triangle and side (0-1, 1-2, 2-0) a vector [m]: times the fractions of both ends it lifts a
+    point to the curved surface.
 
     Along a side the height over the chord is that of the parabola with the normals at both ends (cf. Nagata 2005,
     Comput. Aided Geom. Des. 22:327); none where the surface has an edge.

@@ -2,9 +2,9 @@
 cells.
 
 A face belongs to the smaller of its two cubes. Its polygons of fluid follow from the edges that the surface leaves on
-it (`loops`); faces that the surface leaves alone are fluid or solid as a whole, told by their corners. Inside one cube,
-polygons that hang together through points bound one cell, so that thin tails split cells by themselves. Verified by
-tests/test_clipped.py.
+it (`loops`); faces that the surface leaves alone are fluid or solid as a whole, reported by their corners. Inside one
+cube, polygons that hang together through points bound one cell, so that thin tails split cells by themselves. Verified
+by tests/test_clipped.py.
 """
 
 from dataclasses import dataclass

@@ -66,7 +66,7 @@ def mesh_surface(
     farfield: distance of the outer boundary in sizes of the surface; layers: (first height [m], growth, count), without
     them two even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on
     the cubes; ground: z [m] of a level ground under the surface as it is given, with layers on it where the surface has
-    layers for flow with friction; attitude: angle [deg] by which the surface is turned nose-up about the reference
+    layers for viscous flow; attitude: angle [deg] by which the surface is turned nose-up about the reference
     point, at which alpha the wind blows along the ground (the clearance of the lowest point is kept); wake: length [m]
     of the finer cells behind the surface, along the wind for all of `alpha` (low, high) [deg]; spanwise: 1 or 2, how
     much longer cells are along y than across. Wall groups are the parts of the surface. MeshError says where it failed.

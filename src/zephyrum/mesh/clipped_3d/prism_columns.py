@@ -1,8 +1,8 @@
 """Columns of layer cells under clipped cubes: each stands on the part of the wall that one cube covers.
 
 The cubes cut the outer side of the layers into polygons; those under one cube, as far as the wall is smooth and of one
-part, are one column, carried down along the rays to the wall. So every layer cell faces the cube above it squarely and
-is about as wide, whatever the triangles below. Small footprints join their neighbour's. Verified by
+part, are one column, carried down along the marching directions to the wall. So every layer cell faces the cube above
+it squarely and is about as wide, whatever the triangles below. Small footprints join their neighbour's. Verified by
 tests/test_clipped.py.
 """
 

@@ -22,9 +22,10 @@ from zephyrum.mesh.clipped_3d.untangling import MIN_VISIBILITY
 GAP_FRACTION = 0.5  # last height over the local edge
 MAX_HEIGHT_SLOPE = 0.5  # change of thickness along the surface
 OPPOSITE_COSINE = 0.3  # of the way to what lies opposite
-STRAIGHT, BENT = 0.97, 0.7  # share of what a ray sees that smoothing leaves: on smooth walls, at edges and in corners
+# fraction of what a ray sees that smoothing leaves: on smooth walls, at edges and in corners
+STRAIGHT, BENT = 0.97, 0.7
 MIN_VOLUME_RATIO = 0.3  # least area of the outer triangle over that of the wall, seen along its normal
-SMOOTHING_PASSES = 20  # of smoothing of the rays
+SMOOTHING_PASSES = 20  # of smoothing of the marching directions
 MAX_ATTEMPTS = 48
 THINNING_FACTOR = 0.75  # factor on the thickness where a prism folds or crosses another
 MAX_THICKNESS = 2.0  # heights are measured along the normals: a slanting ray is so much longer at most
@@ -32,7 +33,7 @@ MAX_THICKNESS = 2.0  # heights are measured along the normals: a slanting ray is
 
 @dataclass(frozen=True, eq=False)
 class PrismLayers:
-    """Ways (n, 3) unit directions and height (n, k + 1) [m] of the ray off every point; kept: share of the thickness
+    """Ways (n, 3) unit directions and height (n, k + 1) [m] of the ray off every point; kept: fraction of the thickness
     asked for.
     """
 
@@ -76,7 +77,7 @@ def _smoothed(direction, seen, points, triangles, normals, start, around, flat, 
 
 @exact
 def _clearances(points, direction, reach, triangles, order, bounds, child, span):
-    """(n,) distance along the rays to what lies opposite, up to `reach` (n,)."""
+    """(n,) distance along the marching directions to what lies opposite, up to `reach` (n,)."""
     out = reach.copy()
     stack = np.empty(128, dtype=np.int64)
     for i in range(len(points)):
@@ -176,7 +177,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     """Layers off a closed surface, or one open along y = 0.
 
     layers: (first height [m] or infinite, growth, count), the latter for even steps; edge (n,): local edge length [m].
-    MeshError with the place if prisms can't be made.
+    MeshError with the position if prisms can't be made.
     """
     first, growth, count = layers
     t, n = surface.triangles, len(surface.points)

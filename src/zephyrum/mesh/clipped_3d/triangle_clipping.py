@@ -3,7 +3,7 @@ points.
 
 A point that a plane cuts out of an edge is found again by the two points of that edge, so triangles, cells and levels
 that meet there use the same one; its coordinate on the plane is set to that of the plane. No predicate and no tolerance
-is needed: which side a point lies on is told by its own coordinate. Verified by tests/test_clipped.py.
+is needed: which side a point lies on is reported by its own coordinate. Verified by tests/test_clipped.py.
 """
 
 import numpy as np

@@ -2,8 +2,8 @@
 start.
 
 Such points sit in the sharpest hollows of junctions and at slender tips on few triangles. Each is drawn towards the
-middle of its neighbours, after a while together with these, by no more than its longest edge; what is moved, and how
-far, is told. Verified by tests/test_clipped.py.
+centre of its neighbours, after a while together with these, by no more than its longest edge; what is moved, and how
+far, is reported. Verified by tests/test_clipped.py.
 """
 
 from dataclasses import replace
@@ -15,7 +15,7 @@ from zephyrum.geometry.surface.self_intersection import crossing_triangles
 from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.geometry.surface.visibility import HIDDEN_COSINE, vertex_visibility
 
-SMOOTHING_WEIGHT = 0.2  # of the way to the middle of the neighbours, a step
+SMOOTHING_WEIGHT = 0.2  # of the way to the centre of the neighbours, a step
 MAX_PASSES = 60
 MIN_VISIBILITY = 0.25 * HIDDEN_COSINE  # cosine at which layers can still start, however flat
 RING_GROWTH = 12  # steps after which one more ring of neighbours is drawn along
@@ -27,7 +27,7 @@ MAX_VERTICES = 1.0  # of its longest edge: what a point may be moved
 def untangle_vertices(surface: Surface) -> tuple[Surface, np.ndarray]:
     """(surface, distance (n,) [m] that its points were moved; those taken out are gone).
 
-    Points on an open rim stay in the plane y = 0. MeshError with the place where nothing helps.
+    Points on an open rim stay in the plane y = 0. MeshError with the position where nothing helps.
     """
     made = _collapse_vertices(surface, around=False)
     try:
@@ -103,7 +103,7 @@ def _vertex_removed(surface: Surface, p: int) -> tuple[float, Surface]:
 
 
 def _smoothed(surface: Surface) -> tuple[Surface, np.ndarray]:
-    """(surface with its hidden points drawn towards the middle of their neighbours, distances (n,) [m])."""
+    """(surface with its hidden points drawn towards the centre of their neighbours, distances (n,) [m])."""
     n, ends = len(surface.points), surface._edge_table[0]
     count = np.bincount(ends.ravel(), minlength=n)
     made, watched = surface, None

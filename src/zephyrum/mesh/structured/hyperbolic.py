@@ -2,7 +2,7 @@
 
 The grid solves x_xi x_eta + z_xi z_eta = 0 (orthogonality) and x_xi z_eta - z_xi x_eta = cell area, linearised about
 the last layer and marched outward with an implicit step and second-difference damping that grows with distance and
-in concave places. Source: Steger and Chaussee (1980), SIAM J. Sci. Stat. Comput. 1:431; Chan and Steger (1992),
+in concave positions. Source: Steger and Chaussee (1980), SIAM J. Sci. Stat. Comput. 1:431; Chan and Steger (1992),
 Appl. Math. Comput. 51:181 (damping, treatment of corners). Limits: a concave corner sharper than about 60 degrees may
 still cross; `Mesh.check` refuses such a grid. Verified by tests/test_mesh.py.
 """
@@ -13,7 +13,7 @@ from scipy.sparse.linalg import splu
 
 DAMPING = 0.5
 IMPLICIT = 1.5
-SPREAD = 0.3  # widths are evened out over this share of the distance marched
+SPREAD = 0.3  # widths are evened out over this fraction of the distance marched
 SPACING_TOLERANCE = 1.3  # and change the step by this factor at most
 
 

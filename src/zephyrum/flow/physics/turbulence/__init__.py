@@ -1,6 +1,6 @@
 """Turbulence models, a file each, named by their trade names; `MODELS` lists what `solve` accepts.
 
-Kernels know a model by its code, its place in `MODELS`: all models share one compiled kernel.
+Kernels know a model by its code, its position in `MODELS`: all models share one compiled kernel.
 """
 
 import math
@@ -23,7 +23,7 @@ def equation_count(code):
 
 
 def model_code(model: str) -> int:
-    """Code of a model, its place in `MODELS`."""
+    """Code of a model, its position in `MODELS`."""
     return MODELS.index(model)
 
 
