@@ -23,18 +23,18 @@ from zephyrum.geometry.surface.surface_reader import read_triangles
 class Mutations(unittest.TestCase):
     def test_every_kind_of_file_is_taken_or_refused(self):
         asked = [
-            "coordinates=40",
-            "section study=15",
-            "aircraft=4",
-            "stl text=25",
-            "stl=25",
-            "obj=25",
-            "ply=8",
-            "vtu mesh=8",
-            "cgns=10",
-            "solution=25",
+            "coordinates=30",
+            "section study=8",
+            "aircraft=3",
+            "stl text=20",
+            "stl=20",
+            "obj=20",
+            "ply=4",
+            "vtu mesh=4",
+            "cgns=5",
+            "solution=15",
             "checkpoint=25",
-            "workspace=4",
+            "workspace=2",
         ]
         # a process of its own: one that has used threads can't be forked
         done = subprocess.run(
