@@ -65,6 +65,18 @@ class StaleKernels(unittest.TestCase):
         self.assertEqual(self.value(), "15.0 0")
         self.assertEqual(self.value(), "15.0 1")
 
+    def test_what_is_compiled_ahead_is_not_compiled_in_a_run(self):
+        ahead = "from zephyrum.studies.compilation import compile_kernels; compile_kernels(('section',), ('laminar',))"
+        code = (
+            "from zephyrum._core.jit import compilations; from zephyrum.studies.compilation import run_tiny_case\n"
+            "seen = []\n"
+            "with compilations(seen.append):\n    run_tiny_case('section', 'laminar')\n"
+            "print(seen)"
+        )
+        subprocess.run([sys.executable, "-c", ahead], check=True)
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stdout.strip(), "[]")
+
     def test_sources_are_those_imported_and_no_others(self):
         root = self.top / "fluxes"
         names = {path.name for path in kernel_sources(root / "outer.py", root)}

@@ -392,7 +392,9 @@ def mesh_aircraft(
     y as across. coarse_levels: how many coarser meshes are made, on which a solution of a large mesh starts (a few per
     cent of its time). on_plan is reported the forecast before the work begins.
 
-    >>> mesh_aircraft(Aircraft.read("skerry.toml"), cells=1_000_000, y_plus=1.0, reynolds=8e6)
+    >>> import zephyrum as zy
+    >>> aircraft = zy.Aircraft.read("skerry.toml")  # doctest: +SKIP
+    >>> mesh_aircraft(aircraft, cells=1_000_000, y_plus=1.0, reynolds=8e6)  # doctest: +SKIP
     """
     task = _MeshTask(
         aircraft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference, attitude

@@ -30,9 +30,10 @@ class Surface:
     points (n, 3) [m]; triangles (m, 3) int; label (m,) int into `labels`, names such as "wing/upper": the part, and
     which of its faces. `notes` tell what was recognised or changed on the way.
 
-    >>> box = Body.box(2.0, 1.0, 0.5).surface()
-    >>> box.watertight, box.volume
-    (True, 1.0)
+    >>> import zephyrum as zy
+    >>> box = zy.Body.box(2.0, 1.0, 0.5).surface()
+    >>> print(box.watertight, round(box.volume, 6))
+    True 1.0
     """
 
     points: np.ndarray

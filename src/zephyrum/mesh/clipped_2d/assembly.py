@@ -43,7 +43,9 @@ def mesh_bodies(bodies: dict, resolution: str | float = "medium", coarse_levels:
     for the solver to start on (default: two in inviscid flow, none with wall layers, where what is carried over between
     layers that do not nest misleads it). Other options are those of `single_mesh`.
 
-    >>> mesh_bodies({"wing": Airfoil.naca("2412"), "flap": Airfoil.naca("4412").scaled(0.3).moved(1.02, -0.03)})
+    >>> import zephyrum as zy
+    >>> flap = zy.Airfoil.naca("4412").scaled(0.3).moved(1.02, -0.03)
+    >>> zy.mesh_bodies({"wing": zy.Airfoil.naca("2412"), "flap": flap})  # doctest: +SKIP
     """
     factor = (
         RESOLUTIONS[choice("resolution", resolution, tuple(RESOLUTIONS))]
