@@ -44,6 +44,12 @@ def quantity(name: str, value: object, unit: str) -> float:
     """`value` in `unit`: a number is taken to be in `unit` already, a text must carry a unit of the same dimension.
 
     Raises InputError naming `name` when the text can't be read or its dimension is wrong.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> print(round(zy.quantity("speed", "240 kt", "m/s"), 2))
+    123.47
     """
     if not isinstance(unit, str):
         raise InputError(f"unit = {unit!r} is not the name of a unit; give text, for example 'm'.")

@@ -21,6 +21,13 @@ def standard_atmosphere(altitude: float, offset: float = 0.0) -> tuple[float, fl
 
     `offset` [K] is added to the temperature at unchanged pressure altitude (a hot or cold day).
     Raises InputError outside -5000 m to 32000 m.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> temperature, pressure = zy.standard_atmosphere(0.0)
+    >>> print(temperature, pressure)
+    101325.0 288.15
     """
     altitude, offset = number("altitude", altitude), number("offset", offset)
     if not LOWEST <= altitude <= HIGHEST:

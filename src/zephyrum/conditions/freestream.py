@@ -41,6 +41,13 @@ class Freestream:
     diameter), length [m]; each may be a text with a unit ("240 kt"). Attitude: alpha and beta [deg], or `wind`, a
     vector (3,) along which the air moves in body axes. Afterwards every one of them, and what follows from them, is an
     attribute. InputError names sets that contradict each other by more than 1 % or that do not suffice.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> air = zy.Freestream(mach=0.2, altitude="5000 ft", length=1.5)
+    >>> print(f"{air.speed:.2f} {air.reynolds:.3g}")
+    66.88 6.08e+06
     """
 
     mach: float | str | None = None

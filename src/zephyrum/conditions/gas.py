@@ -17,6 +17,12 @@ class Gas:
 
     gamma: ratio of specific heats [-]; R: gas constant [J/(kg K)]; prandtl [-];
     sutherland_beta [kg/(m s sqrt(K))] and sutherland_S [K]: viscosity mu = beta T^1.5 / (T + S).
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> print(f"{zy.Gas().sound_speed(288.15):.2f}")
+    340.29
     """
 
     gamma: float = 1.4

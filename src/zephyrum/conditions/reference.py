@@ -13,6 +13,12 @@ class Reference:
     """area [m^2], chord [m] (for pitch), span [m] (for roll and yaw), moment point (3,) [m] and where they came from.
 
     In two dimensions the area is chord x slab thickness, so that coefficients are per unit span.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Reference(area=28.0, chord=1.75, span=16.4, point=(4.0, 0.0, 1.6)).chord
+    1.75
     """
 
     area: float

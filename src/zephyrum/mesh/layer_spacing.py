@@ -44,7 +44,14 @@ def first_height(reynolds: float, y_plus: float = 1.0) -> float:
 
 
 def wall_layers(reynolds: float, y_plus: float = 1.0, growth: float = 1.2, farfield: float = 100.0) -> Layers:
-    """The layers for a condition; the count is a multiple of 8, so that coarser levels exist."""
+    """The layers for a condition; the count is a multiple of 8, so that coarser levels exist.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> print(zy.wall_layers(reynolds=3e6, y_plus=1.0).count)
+    88
+    """
     growth = number("growth", growth, 1.0, 2.0, open_low=True)
     farfield = number("farfield", farfield, 2.0, 1e5)
     first = first_height(reynolds, y_plus)

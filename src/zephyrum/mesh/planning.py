@@ -379,19 +379,54 @@ def mesh_aircraft(
     coarse_levels: int = 2,
     on_plan: Callable[[MeshPlan], None] | None = None,
 ) -> Mesh:
-    """A mesh about a complete aircraft, one command.
+    """Mesh about a complete aircraft.
 
-    craft: `Aircraft` (meshed as a half model if it is symmetric, unless half = False) or closed `Surface` (as a whole
-    unless half = True). resolution: "coarse", "medium", "fine" or a factor on all sizes (smaller is finer); or `cells`,
-    about how many. Layers: `y_plus` with `reynolds` on the reference chord, or `layers` (first height [m], growth,
-    count) at factor 1; without either two even ones for inviscid flow. farfield (to within 6 %, whole cubes) and wake
-    in spans (or lengths, whichever is larger); ground: z [m] of a level ground under the aircraft as it is described;
-    attitude: angle [deg] by which it is turned nose-up over it, the alpha of the wind (one mesh for each alpha; the
-    clearance of the lowest point is kept); alpha: (low, high) [deg] that the wake is to cover; zones: see `Zone`, sizes
-    at factor 1. About wings (a span longer than the body, and than three mean chords) the cells are twice as long along
-    y as across. coarse_levels: how many coarser meshes are made, on which a solution of a large mesh starts (a few per
-    cent of its time). on_plan is reported the forecast before the work begins.
+    Parameters
+    ----------
+    aircraft : Aircraft or Surface
+        A symmetric aircraft is meshed as half a model unless `half` is False, a closed surface as a whole unless `half`
+        is True.
+    resolution : str or float
+        "coarse", "medium", "fine", or a factor on all sizes (smaller is finer).
+    cells : int, optional
+        About how many cells, in place of a resolution.
+    half : bool, optional
+    y_plus, reynolds : float, optional
+        Wall layers by the height of the first cell in wall units, at a Reynolds number on the reference chord.
+    layers : tuple, optional
+        (first height [m], growth, count) at factor 1. Without layers there are two even ones for inviscid flow.
+    farfield, wake : float
+        Distance of the outer boundary (to within 6 %: whole cubes) and length of the finer cells behind, in spans or
+        lengths, whichever is larger.
+    ground : float, optional
+        z [m] of a level ground under the aircraft as it is described.
+    alpha : tuple of float
+        (low, high) [deg] that the wake covers.
+    zones : tuple of Zone
+        Sizes at factor 1.
+    reference : Reference, optional
+    attitude : float
+        Angle [deg] nose-up over the ground, the alpha of the wind; the clearance of the lowest point is kept.
+    coarse_levels : int
+        Coarser meshes on which a solution starts.
+    on_plan : callable, optional
+        Receives the `MeshPlan` before the work begins.
 
+    Returns
+    -------
+    Mesh
+
+    Raises
+    ------
+    InputError, MeshError
+        For bad input; for a mesh that cannot be made, with the position.
+
+    Notes
+    -----
+    About wings (a span longer than the body and than three mean chords) the cells are twice as long along y as across.
+
+    Examples
+    --------
     >>> import zephyrum as zy
     >>> aircraft = zy.Aircraft.read("skerry.toml")  # doctest: +SKIP
     >>> mesh_aircraft(aircraft, cells=1_000_000, y_plus=1.0, reynolds=8e6)  # doctest: +SKIP

@@ -26,16 +26,49 @@ def solve(
 ) -> Solution:
     """Solve the steady flow of `air` about `mesh`.
 
-    model: "euler" (inviscid), "laminar", "sa" (Spalart-Allmaras) or "sst" (k-omega shear-stress transport). A Reynolds
-    number given without its length is that on the chord of `reference`; where density, speed and viscosity are fixed
-    they stay. reference: typed reference quantities; without it those measured by the mesh generator. Below Mach 0.05
-    the flow is computed at Mach 0.05 with the same Reynolds number, which `notes` tells. start: a solution on the same
-    mesh at a neighbouring condition. on_step: called with a dict after every step. walls: what the walls do, one `Wall`
-    for all or by name; by default at rest, adiabatic, smooth, fully turbulent. keep: file for the last state, written
-    at most once a minute and on Ctrl-C; a run that was broken off goes on from it when called again with the same
-    arguments, and removes it at its end. ground: what a ground in the mesh does: "belt" (moves with the wind, the
-    default with friction), "still", or "slip" (no friction). Raises InputError for what can't be solved; a run that
-    does not converge is a Solution with another outcome.
+    Parameters
+    ----------
+    mesh : Mesh
+    air : Freestream
+        A Reynolds number given without its length is that on the chord of `reference`.
+    model : str
+        "euler" (inviscid), "laminar", "sa" (Spalart-Allmaras) or "sst" (k-omega shear-stress transport).
+    reference : Reference, optional
+        Reference quantities; without it those measured by the mesh generator.
+    numerics : Numerics, optional
+    start : Solution, optional
+        A solution on the same mesh at a neighbouring condition.
+    on_step : callable, optional
+        Receives a dict of the columns of the history after every step.
+    walls : Wall or mapping of str to Wall, optional
+        For all walls or by name; by default at rest, adiabatic, smooth and fully turbulent.
+    keep : path, optional
+        File for the last state, written at most once a minute and on Ctrl-C. The same call goes on from it after a kill;
+        it is removed at the end.
+    ground : str, optional
+        What a ground in the mesh does: "belt" (moves with the wind, the default in viscous flow), "still" or "slip".
+
+    Returns
+    -------
+    Solution
+        A run that does not converge is a solution with another outcome.
+
+    Raises
+    ------
+    InputError
+        For what cannot be solved.
+
+    Notes
+    -----
+    Below Mach 0.05 the flow is computed at Mach 0.05 with the same Reynolds number; the notes of the solution say so.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+    >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3, alpha=2.0), numerics=zy.Numerics(residual_drop=3))
+    >>> print(solution.outcome)
+    converged
     """
     case = Case(mesh, air, model, reference, walls, numerics or Numerics(), ground)
     return solve_case(case, start, on_step, keep)

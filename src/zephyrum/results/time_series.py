@@ -110,11 +110,28 @@ def solve_unsteady(
 ) -> TimeSeries:
     """Follow the flow of `air` about `mesh` in time, to second order.
 
-    duration and step are in chords travelled (time = chords times chord over speed); about 40 steps a period resolve a
-    vortex street. start: a Solution on the same mesh, for example the steady one that wandered; without it the body is
-    set in motion at once. keep: an .npz file that holds the march, renewed every few seconds; a march that was broken
-    off, or that is now wanted longer, goes on from it. Other arguments as in `solve`.
-    Raises InputError for bad input, FlowError if a step fails, FileError if `keep` belongs to another march.
+    Parameters
+    ----------
+    mesh, air, model, reference, numerics, walls, ground
+        As in `solve`.
+    duration, step : float
+        Distances travelled, in chords; about 40 steps a period resolve a vortex street.
+    start : Solution, optional
+        On the same mesh, for example a steady one that oscillated; without it the body is set in motion at once.
+    on_step : callable, optional
+        Receives a dict of distance, CL, CD and CM after every step.
+    keep : path, optional
+        An .npz file that holds the run, renewed every few seconds. A run that was broken off, or that is now wanted
+        longer, goes on from it.
+
+    Returns
+    -------
+    TimeSeries
+
+    Raises
+    ------
+    InputError, FlowError, FileError
+        For bad input, a step that fails, a `keep` of another run.
     """
     case = Case(mesh, air, model, reference, walls, numerics or Numerics(), ground)
     return series_of(run_unsteady(case, duration, step, start, on_step, keep))

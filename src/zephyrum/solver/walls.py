@@ -27,6 +27,12 @@ class Wall:
     velocity (3,) [m/s] in body axes, along the wall; spin [rad/s] about the y axis through `about` (3,) [m], nose-up
     positive; temperature [K] of an isothermal wall; roughness: sand-grain height [m] (model "sa"); laminar: chord
     fractions up to which the upper and the lower side are held laminar, one number for both or a pair.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Wall(temperature=350.0).temperature
+    350.0
     """
 
     velocity: tuple[float, float, float] = (0.0, 0.0, 0.0)

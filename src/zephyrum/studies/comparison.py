@@ -57,11 +57,26 @@ def compare(
     observer: Observer | None = None,
     **mesh_options,
 ) -> Comparison:
-    """Solve `air` about every one of the named `shapes` and set them against the first.
+    """Solve one condition about several shapes and compare them with the first.
 
-    Of an aircraft such states are `craft.changed({"wing.controls.flap.deflection": 20})`, see `changed_aircraft`.
-    Coefficients refer to the first shape's reference. error: a Refinement of one of them. walls, ground: as in `solve`;
-    observer: receives every finished state. mesh_options: as of `mesh_aircraft`, for Airfoils `mesh_airfoil`.
+    Parameters
+    ----------
+    shapes : mapping of str to Aircraft or Airfoil
+        Two or more; for states of an aircraft see `changed_aircraft`.
+    air : Freestream
+    model, numerics, walls, ground
+        As in `solve`.
+    error : Refinement, optional
+        Of one of the shapes: a change is then compared with the mesh error.
+    observer : Observer, optional
+        Receives every finished state.
+    **mesh_options
+        Options of `mesh_aircraft` or `mesh_airfoil`.
+
+    Returns
+    -------
+    Comparison
+        Coefficients refer to the reference quantities of the first shape.
     """
     if len(shapes) < 2:
         raise InputError(f"shapes holds {len(shapes)} state(s); give at least two, by name.")

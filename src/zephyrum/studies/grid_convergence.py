@@ -167,12 +167,39 @@ def refine(
     observer: Observer | None = None,
     **mesh_options,
 ) -> Refinement:
-    """Solve `air` on the finest mesh and `levels` - 1 coarser ones of its family and judge the coefficients.
+    """Solve one condition on a family of meshes, and estimate order and error of the coefficients.
 
-    shape: an Airfoil meshed with `mesh_options` (or a Mesh with its nested coarser levels), or an Aircraft or Surface,
-    meshed by `mesh_aircraft` with these options and again with all sizes `STEP` and `STEP` squared times as large.
-    walls, ground: as in `solve`; observer: receives steps and of every finished mesh. InputError if a mesh has too
-    few coarser levels; a level that does not converge makes every estimate say so.
+    Parameters
+    ----------
+    shape : Airfoil, Aircraft, Surface or Mesh
+        An airfoil or aircraft is meshed with `mesh_options`, on coarser levels with all sizes `STEP` times as large; a
+        mesh brings its nested coarser levels.
+    air : Freestream
+    levels : int
+        Meshes, 3 or more.
+    model, numerics, walls, ground
+        As in `solve`.
+    observer : Observer, optional
+        Receives steps and finished meshes.
+    **mesh_options
+        Options of `mesh_airfoil` or `mesh_aircraft`.
+
+    Returns
+    -------
+    Refinement
+
+    Raises
+    ------
+    InputError
+        If a mesh has too few coarser levels.
+
+    Notes
+    -----
+    A level that does not converge makes every estimate say so.
+
+    References
+    ----------
+    Celik et al. (2008), J. Fluids Eng. 130:078001.
     """
     levels = whole("levels", levels, 3, 6)
     if isinstance(shape, Mesh) and mesh_options:

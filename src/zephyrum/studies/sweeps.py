@@ -62,16 +62,45 @@ def sweep(
     scheduler: str | None = None,
     **mesh_options,
 ) -> Polar:
-    """Polar over `alpha` [deg] and `mach`, on a Mesh or on an Airfoil meshed with `mesh_options`.
+    """Polar over alpha and Mach number.
 
-    reynolds: on the reference chord, the same at every Mach number; or air: gas and state shared by all points
-    (default: standard sea level). folder: where solutions and rows are kept; an interrupted sweep given the same folder
-    goes on where it stopped, and `open_results(folder).solution(alpha=...)` gives any solution back. clmax_spacing:
-    finest spacing [deg] of the points added about the lift maximum of each Mach number; 0 adds none. walls, ground,
-    reference: as in `solve`. processes: local ones with a thread each, 2 unless reported otherwise; scheduler: address
-    of a scheduler of dask.distributed, such as "tcp://host:8786", whose workers compute instead (extra `cluster`); they
-    report no steps. observer: receives steps and finished points. Raises InputError for bad input, also for an argument
-    that would have no effect; FlowError if a process dies (run again to resume).
+    Parameters
+    ----------
+    shape : Airfoil or Mesh
+        An airfoil is meshed with `mesh_options`.
+    alpha : float or sequence
+        Angles [deg].
+    mach : float or sequence
+    reynolds : float, optional
+        On the reference chord, the same at every Mach number.
+    model, numerics, walls, ground, reference
+        As in `solve`.
+    air : Freestream, optional
+        Gas and state of all points; standard sea level.
+    folder : path, optional
+        Where solutions and rows are kept: the same call resumes an interrupted sweep, and
+        `open_results(folder).solution(alpha=...)` gives a point back.
+    processes : int, optional
+        Local processes with one thread each; 2.
+    clmax_spacing : float
+        Finest spacing [deg] of the points added about the lift maximum; 0 adds none.
+    observer : Observer, optional
+        Receives steps and finished points.
+    scheduler : str, optional
+        Address of a dask scheduler such as "tcp://host:8786", whose workers compute (extra `cluster`).
+    **mesh_options
+        Options of `mesh_airfoil`.
+
+    Returns
+    -------
+    Polar
+
+    Raises
+    ------
+    InputError
+        For bad input, also for an argument that would have no effect.
+    FlowError
+        If a process dies; the same call resumes.
     """
     alphas = _values("alpha", alpha, -60.0, 60.0)
     number("clmax_spacing", clmax_spacing, 0.0, 10.0)

@@ -176,12 +176,36 @@ def trim(
     log: TrimLog | None = None,
     **mesh_options,
 ) -> Trim:
-    """Fly the aircraft so that CL = `lift` and CM = 0 about its reference point.
+    """Find alpha and a control setting at which the aircraft flies at CL = `lift` with CM = 0 about its reference point.
 
-    control: dotted path of a number of the description such as "tailplane.pitch" [deg], nose-up positive; setting: its
-    first value. air.alpha is the first alpha. walls: as in `solve`. mesh_options: those of `mesh_aircraft`. Three
-    solutions give the slopes, `most` more the trim, to 0.003 of CL and 0.1 deg of the control; log: keeps what was
-    flown and receives every setting. InputError if the number does not change CM, or over a ground.
+    Parameters
+    ----------
+    aircraft : Aircraft
+    air : Freestream
+        Its alpha is the first alpha.
+    lift : float
+        CL.
+    control : str
+        Dotted path of a number of the description, such as "tailplane.pitch" [deg], nose-up positive.
+    setting : float
+        Its first value.
+    model, numerics, walls
+        As in `solve`.
+    most : int
+        Solutions after the three that give the slopes; to 0.003 of CL and 0.1 deg of the control.
+    log : TrimLog, optional
+        Keeps what was flown and receives every setting.
+    **mesh_options
+        Options of `mesh_aircraft`.
+
+    Returns
+    -------
+    Trim
+
+    Raises
+    ------
+    InputError
+        If the number does not change CM, or over a ground.
     """
     if not isinstance(aircraft, Aircraft):
         raise InputError(
@@ -240,12 +264,30 @@ def derivatives(
     start: Solution | None = None,
     walls=None,
 ):
-    """DataFrame of derivatives [1/rad] about the reference point: of CL, CD, CM by alpha and, on a whole model, of CY,
-    C roll, C yaw by beta.
+    """Derivatives [1/rad] about the reference point, by central differences.
 
-    "value" is the central difference over +- alpha_step or beta_step [deg], "one_sided_difference" half the difference
-    of the one-sided slopes: what the step leaves in doubt. "converged": whether all solutions were. start: a solution
-    at `air` on the same mesh. walls: as in `solve`. InputError for a mesh of a section or with a ground.
+    Parameters
+    ----------
+    mesh : Mesh
+    air : Freestream
+    model, numerics, walls
+        As in `solve`.
+    alpha_step, beta_step : float
+        Steps [deg].
+    start : Solution, optional
+        At `air` on the same mesh.
+
+    Returns
+    -------
+    DataFrame
+        Rows CL, CD, CM by alpha and, on a whole model, CY, roll and yaw moment by beta. "value": central difference;
+        "one_sided_difference": half the difference of the one-sided slopes, what the step leaves uncertain;
+        "converged": whether all solutions were.
+
+    Raises
+    ------
+    InputError
+        For the mesh of a section or over a ground.
     """
     number("alpha_step", alpha_step, 0.0, 10.0, open_low=True)
     number("beta_step", beta_step, 0.0, 20.0, open_low=True)

@@ -12,14 +12,42 @@ from zephyrum.flow.nonlinear.step_control import MAX_CFL
 
 @dataclass(frozen=True)
 class Numerics:
-    """Of a run; every default has its reason.
+    """Numerical choices of a run.
 
-    residual_drop: decades by which every residual must fall below that of the undisturbed stream; max_iterations: most
-    Newton steps on the finest mesh; kappa, limiter, order, gradient: discretisation; turbulence_order: of the
-    convection of turbulence quantities (on 16k cells about NACA 0012 the second order lowers CD by 0.4, 0.5 and 1.7 %
-    at alpha 0, 10 and 15, in as many steps; the first keeps them positive on any mesh); cfl: first CFL number (10 from
-    a cold start); krylov: most Krylov vectors a step; vortex: circulation correction of the farfield (two dimensions,
-    subsonic).
+    Attributes
+    ----------
+    residual_drop : float
+        Decades by which every residual must fall below that of the undisturbed stream.
+    max_iterations : int
+        Most Newton steps on the finest mesh.
+    kappa : float
+        Weight of the central difference in the reconstruction.
+    limiter : str
+        "auto" (where needed), "on" or "off".
+    order : int
+        Order of the mean flow, 1 or 2.
+    turbulence_order : int
+        Order of the convection of turbulence quantities. On 16k cells about NACA 0012 the second order lowers CD by
+        0.4, 0.5 and 1.7 % at alpha 0, 10 and 15, in as many steps; the first keeps them positive on any mesh.
+    gradient : str
+        "by-cell", "green-gauss" or "least-squares".
+    cfl : float
+        First CFL number of a cold start.
+    krylov_vectors : int
+        Most Krylov vectors of a step.
+    vortex : bool
+        Circulation correction of the farfield, in two-dimensional subsonic flow.
+
+    Raises
+    ------
+    InputError
+        For a value out of its range.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Numerics(residual_drop=5).max_iterations
+    200
     """
 
     residual_drop: float = 8.0

@@ -33,7 +33,14 @@ PartType = Annotated[Wing | Body | Duct | Strut | Plate, Field(discriminator="ki
 
 @part
 class PointMass:
-    """mass [kg] (or "80 lb") at a position (3,) [m]."""
+    """mass [kg] (or "80 lb") at a position (3,) [m].
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.PointMass(mass="80 kg", position=(2.0, 0.0, 0.5)).mass
+    80.0
+    """
 
     mass: Annotated[float, unit_type("kg"), Field(ge=0.0)]
     position: Point
@@ -54,6 +61,14 @@ class Aircraft:
     """Named parts, masses at points, and the reference: the name of a wing, or typed numbers.
 
     Without a reference it is measured on the wing of the largest area. InputError names what does not fit.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+    >>> craft = zy.Aircraft(name="plank", parts={"wing": wing})
+    >>> print(craft.main_wing)
+    wing
     """
 
     name: str

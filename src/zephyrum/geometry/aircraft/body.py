@@ -28,6 +28,12 @@ class Ring:
 
     form: "ellipse", "rectangle" with corners of that `radius` [m], or "free" with `outline`, points (n, 2) in y, z
     counter-clockwise seen from behind, scaled to width and height.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Ring(x=1.0, width=0.6, height=0.8).tall
+    0.8
     """
 
     x: Metres
@@ -110,6 +116,13 @@ class Body(Part):
 
     nose, tail: how it ends where the first or last ring has no size: "round" (a quarter ellipse) or "pointed"; a ring
     with a size there makes a flat face. straight: straight lines between rings instead of smooth ones.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> ball = zy.Body.ellipsoid(1.0, 1.0).surface()
+    >>> print(ball.watertight)
+    True
     """
 
     kind: Literal["body"] = "body"

@@ -19,6 +19,12 @@ class Station:
     it.
 
     Without an airfoil it has that between its neighbours.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Station(position=(0.0, 0.0, 0.0), chord=1.2, airfoil="NACA 2412").chord
+    1.2
     """
 
     position: Point
@@ -54,6 +60,12 @@ class Planform:
     """A straight tapered wing from any two of span [m], area [m^2], aspect ratio, root chord [m]; both halves counted.
 
     taper: tip over root chord; sweep [deg] of the line at `sweep_at` chord; dihedral, washout (tip nose-down) [deg].
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> print(zy.Planform(span=6.0, area=6.0, taper=1.0).taper)
+    1.0
     """
 
     span: Length | None = None

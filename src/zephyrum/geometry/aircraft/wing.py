@@ -41,6 +41,12 @@ class Control:
     the hinge between lower (0) and upper (1) surface; deflection [deg] tail down positive (in the plane of the
     section); opposite: the other half of a symmetric wing goes the other way (ailerons); seal: length of the smooth
     transition at either end, in local chords.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Control(start=0.1, end=0.6, hinge=0.75, deflection=10.0).hinge
+    0.75
     """
 
     start: Fraction
@@ -89,6 +95,13 @@ class Wing(Part):
     being those of the starboard one. tip: "round" or "flat". tail_gap: blunt tails of that height in chords on all
     sections, 0 closes them, None leaves them. twist_at: chord fraction about which twist turns.
     InputError names what does not fit.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+    >>> print(round(wing.measures.area, 6))
+    6.0
     """
 
     kind: Literal["wing"] = "wing"

@@ -26,6 +26,13 @@ class Airfoil:
     points (n, 2) [m or chords] run from the upper tail over the nose to the lower tail; they are joined by cubic
     splines between `corners` (indices of points where the slope may jump). `notes` tell what was recognised or changed
     on the way. InputError if the points can't be an airfoil.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> foil = zy.Airfoil.naca("2412")
+    >>> print(round(foil.measures.thickness, 3))
+    0.12
     """
 
     points: np.ndarray

@@ -30,6 +30,12 @@ class SizeZone:
     """No edge longer than `size` [m] on the triangles of `part` (a label or part; None: everywhere), or within a box.
 
     box: its two corners ((3,), (3,)) [m]. Sizes grow from there by the ratio of the surface.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.SizeZone(size=0.01, part="wing").part
+    'wing'
     """
 
     size: float

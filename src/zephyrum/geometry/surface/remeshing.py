@@ -109,12 +109,34 @@ def remesh(
     zones: tuple[SizeZone, ...] = (),
     rounds: int = MAX_ROUNDS,
 ) -> RemeshedSurface:
-    """A new triangulation of a closed surface or of an open half.
+    """New triangulation of a closed surface or of an open half.
 
-    triangles: about how many (sizes are scaled to meet it within a tenth, but not those of zones); or None with
-    `tolerance` [m], the distance of the triangles from the shape. largest: longest edge [m] (0.08 of the size);
-    stretch: most long over short size; angle [deg]: sharper edges are features; zones: see `SizeZone`. Labels, feature
-    lines and corners are kept. MeshError with the position if triangles cross that can't be separated.
+    Parameters
+    ----------
+    surface : Surface
+    triangles : int or None
+        About how many; sizes are scaled to meet it within a tenth, but not those of zones.
+    tolerance : float, optional
+        Distance [m] of the triangles from the shape, with `triangles` None.
+    largest : float, optional
+        Longest edge [m]; 0.08 of the size.
+    stretch : float
+        Largest ratio of long to short size.
+    angle : float
+        Edges sharper than this [deg] are features.
+    zones : tuple of SizeZone
+    rounds : int
+        Most rounds of split, collapse, flip and smooth.
+
+    Returns
+    -------
+    RemeshedSurface
+        Labels, feature lines and corners are kept.
+
+    Raises
+    ------
+    MeshError
+        With the position, if triangles cross that cannot be separated.
     """
     if (triangles is None) == (tolerance is None):
         raise InputError("remesh: give either triangles or tolerance.")

@@ -85,13 +85,35 @@ def import_surface(
     simplify: float | None = None,
     **mending,
 ) -> ImportedSurface:
-    """Take in a .stl, .obj, .ply, .step or .vtu file.
+    """Import a surface from a .stl, .obj, .ply, .step or .vtu file: repaired, oriented, labelled.
 
-    unit: of its numbers ("mm", "in", ...); without it the file is refused with its size in each candidate. nose, up:
-    where they point in the model ("-x", "+z", ...). span [m]: if known, compared with what is found. labels: "file"
-    (its groups, the default where it has several), "shell" (parts that hung together before they were united) or
-    "edges" (patches between edges sharper than `angle` [deg]). simplify [m]: triangles are merged as long as the
-    surface moves less. mending: see `repair_surface`. InputError or NotMended names what can't be taken.
+    Parameters
+    ----------
+    path : path
+    unit : str, optional
+        Unit of its numbers ("mm", "in", ...); without it the file is refused with its size in each unit.
+    nose, up : str
+        Where nose and top point in the file ("-x", "+z", ...).
+    span : float, optional
+        Known span [m], compared with what is found.
+    labels : str, optional
+        "file" (its groups, the default where it has several), "shell" (parts that hung together before they were
+        united) or "edges" (patches between sharp edges).
+    angle : float
+        Angle [deg] of sharp edges.
+    simplify : float, optional
+        Triangles are merged as long as the surface moves by less [m].
+    mending
+        Options of `repair_surface`.
+
+    Returns
+    -------
+    ImportedSurface
+
+    Raises
+    ------
+    InputError, NotRepairable
+        Names what cannot be imported, with its position.
     """
     path = Path(path)
     number("angle", angle, 0.0, 180.0)

@@ -56,7 +56,14 @@ class SurfaceMeasures:
 
 @takes(surface=Surface)
 def measure_surface(surface: Surface) -> SurfaceMeasures:
-    """Measure a closed Surface; InputError if it is not closed."""
+    """Measure a closed Surface; InputError if it is not closed.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> print(round(zy.measure_surface(zy.Body.box(2.0, 1.0, 0.5).surface()).volume, 6))
+    1.0
+    """
     return SurfaceMeasures(
         surface,
         np.ptp(surface.bounds, axis=0),

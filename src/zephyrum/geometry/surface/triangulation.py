@@ -280,7 +280,15 @@ class Surface:
 
 @takes(surfaces=Many(Surface))
 def joined(surfaces: list[Surface], name: str = "surface") -> Surface:
-    """Several surfaces side by side in one (nothing is united)."""
+    """Several surfaces side by side in one (nothing is united).
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> ball = zy.Body.ellipsoid(1.0, 1.0).surface()
+    >>> print(len(zy.joined([ball, ball]).triangles) == 2 * len(ball.triangles))
+    True
+    """
     if not surfaces:
         raise InputError("surfaces is empty; give at least one Surface.")
     names = tuple(dict.fromkeys(label for one in surfaces for label in one.labels))

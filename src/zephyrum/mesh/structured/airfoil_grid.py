@@ -41,15 +41,48 @@ def mesh_airfoil(
     y_plus: float | None = None,
     reynolds: float | None = None,
 ) -> Mesh:
-    """A structured mesh about `foil`; lengths in chords.
+    """Structured mesh about an airfoil; lengths in chords.
 
-    around: cells on the surface (even); outward: cells from wall to farfield (default 64, or by `growth`); farfield:
-    distance of the outer boundary; first_height: height of the wall cell (default: a tenth of the mean surface
-    spacing); growth: ratio of successive layers, sets `outward` if that is None; topology: "C" (cut along the wake) or
-    "O" (wraps the tail); wake: cells along the wake of a C mesh (default around / 4); nose_spacing, tail_spacing:
-    length of the surface cells there; y_plus, reynolds: instead of a first height, that of the first cell in wall units
-    at a Reynolds number (see `wall_layers`; then growth is 1.2 unless given). The coarser levels follow as
-    `mesh.coarser`. Raises InputError on sizes that make no mesh, MeshError if grid lines cross.
+    Parameters
+    ----------
+    foil : Airfoil
+    around : int
+        Cells on the surface, even; best a multiple of 16.
+    outward : int, optional
+        Cells from wall to farfield; 64, or by `growth`.
+    farfield : float
+        Distance of the outer boundary.
+    first_height : float, optional
+        Height of the wall cell; a tenth of the mean surface spacing.
+    growth : float, optional
+        Ratio of successive layers; sets `outward` if that is None.
+    topology : str
+        "C" (cut along the wake) or "O" (wraps the tail).
+    wake : int, optional
+        Cells along the wake of a C mesh; a quarter of `around`.
+    nose_spacing, tail_spacing : float, optional
+        Length of the surface cells there.
+    y_plus, reynolds : float, optional
+        Height of the wall cell in wall units at a Reynolds number, in place of `first_height`; growth is then 1.2 unless
+        given (see `wall_layers`).
+
+    Returns
+    -------
+    Mesh
+        Its nested coarser levels follow as `mesh.coarser`.
+
+    Raises
+    ------
+    InputError
+        For sizes that make no mesh.
+    MeshError
+        If grid lines cross.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O").n_cells
+    256
     """
     choice("topology", topology, ("C", "O"))
     around = whole("around", around, 16, 100_000)

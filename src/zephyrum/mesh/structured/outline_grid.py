@@ -30,6 +30,12 @@ def mesh_outline(
     around: cells on the surface (a multiple of 4); outward: cells from wall to farfield; first_height: of the wall
     cell (default: a tenth of the mean surface spacing). Area of reference is length times depth: for a circle its
     diameter. Raises InputError on sizes that make no mesh.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> print(zy.mesh_outline(zy.Outline.circle(1.0), around=32, outward=8).dimension)
+    2
     """
     around = _quartered(around)
     surface = _closed(outline.points(around // 2)) + outline.position
@@ -134,6 +140,12 @@ def mesh_plate(
     A symmetry plane half a length long lies ahead of it, a farfield `height` above, an outflow at its end; `along` and
     `ahead` cells shrink towards the leading edge, `outward` ones grow off the plate from `first_height`. Area of
     reference is length times depth.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> print(zy.mesh_plate(along=32, outward=16).dimension)
+    2
     """
     length = number("length", length, 0.0, open_low=True)
     along, ahead = whole("along", along, 8, 100_000), whole("ahead", ahead, 8, 100_000)
