@@ -10,6 +10,7 @@ HEADS = {
     "finest mesh": "finest",
     "observed order": "order",
     "seconds": "s",
+    "residual_drop": "drop",
 }
 
 
