@@ -122,6 +122,20 @@ class SolutionFiles(unittest.TestCase):
         with self.assertRaisesRegex(zy.FileError, "missing or damaged"):
             zy.load_solution(path)
 
+    def test_damaged_notes_of_a_kept_mesh_are_refused(self):
+        with tempfile.TemporaryDirectory() as folder:
+            stored = store_mesh(self.mesh, Path(folder) / "mesh.cgns")
+            path = stored.with_suffix(".json")
+            whole = json.loads(path.read_text())
+            for name in ("wedge", "attitude", "reference", "groups", "recipe", "fingerprint"):
+                notes = {key: value for key, value in whole.items() if key != name}
+                path.write_text(json.dumps(notes))
+                with self.subTest(name), self.assertRaisesRegex(zy.FileError, "run the study again"):
+                    read_stored_mesh(stored)
+            path.write_text(json.dumps(whole | {"wedge": "x"}))
+            with self.assertRaisesRegex(zy.FileError, "wedge = 'x' is no number"):
+                read_stored_mesh(stored)
+
     def test_a_kept_mesh_comes_back_with_its_family(self):
         stored = store_mesh(self.mesh, self.folder / "mesh.cgns", "a key")
         again = read_stored_mesh(stored)

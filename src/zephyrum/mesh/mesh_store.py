@@ -64,10 +64,17 @@ def read_stored_mesh(path: str | Path, family: bool = True) -> Mesh:
         raise FileError(
             f"the mesh {str(path)!r} or the file {path.with_suffix('.json').name!r} beside it is missing or damaged; run the study again."
         )
-    line = [_restored(read_mesh(family_file(path, depth)), notes) for depth in range(notes["meshes"] if family else 1)]
-    if line[0].fingerprint != notes["fingerprint"]:
+    files = range(notes["meshes"] if family else 1)
+    try:
+        line = [_restored(read_mesh(family_file(path, depth)), notes) for depth in files]
+    except (KeyError, TypeError, ValueError, AttributeError) as cause:  # notes of a form that is never written
         raise FileError(
-            f"the mesh {str(path)!r} is not the one it was ({line[0].fingerprint}, not {notes['fingerprint']}); remove it and run the study again."
+            f"{path.with_suffix('.json').name!r} beside the mesh {str(path)!r} is damaged ({cause!r}); "
+            "remove both and run the study again."
+        ) from None
+    if line[0].fingerprint != notes.get("fingerprint"):
+        raise FileError(
+            f"the mesh {str(path)!r} is not the one it was ({line[0].fingerprint}, not {notes.get('fingerprint')}); remove it and run the study again."
         )
     if len(line) > 1:
         try:
@@ -102,6 +109,9 @@ def mesh_of(arrays: dict[str, np.ndarray], notes: dict) -> Mesh:
 
 
 def _restored(mesh: Mesh, notes: dict) -> Mesh:
+    for name in ("wedge", "attitude"):
+        if not isinstance(notes[name], int | float):
+            raise TypeError(f"{name} = {notes[name]!r} is no number")
     reference = notes["reference"] and Reference(**notes["reference"])
     roles = {name: role for name, role, *_ in notes["groups"]}
     groups = tuple(replace(g, role=roles.get(g.name, g.role)) for g in mesh.groups)
