@@ -123,7 +123,7 @@ class _KernelCache(FunctionCache):
             (folder for folder in path.parents if folder.name == function.__module__.split(".")[0]), path.parent
         )
         self._cache_file._source_stamp = source_stamp(path, root)
-        self._locks = {}  # open lock files, by signature
+        self._locks = {}  # open lock files, by signature, and that of the index
         self._name = f"{function.__module__}.{function.__name__}"
 
     def load_overload(self, sig, target_context):
@@ -142,12 +142,11 @@ class _KernelCache(FunctionCache):
 
     def save_overload(self, sig, data):
         """Write a compiled kernel to disk and unlock its signature."""
+        self._locks["index"] = self._lock("index")  # two processes that add to one index would drop an entry
         try:
-            index = self._lock("index")  # two processes that add to one index would drop an entry
             super().save_overload(sig, data)
-            if index is not None:
-                index.close()
         finally:
+            self._unlock("index")
             self._unlock(sig)
 
     def _lock(self, key: str) -> IO | None:

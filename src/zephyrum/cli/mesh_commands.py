@@ -6,6 +6,7 @@ import click
 
 from zephyrum.cli.arguments import section_of
 from zephyrum.errors import InputError, MeshError
+from zephyrum.geometry.surface.surface_writer import ENDINGS
 
 # options that belong to one kind of geometry, with their defaults
 SECTION_OPTIONS = {"topology": None, "around": 128, "outward": None, "first_height": None}
@@ -23,12 +24,11 @@ AIRCRAFT_OPTIONS = {
     "sectors": None,
     "forecast": False,
 }
-AIRCRAFT_ENDINGS = (".toml", ".stl", ".obj", ".ply", ".step", ".stp", ".vtu")
 
 
 def mesh_command(geometry: str, options: dict) -> None:
     """Mesh a section or an aircraft; an option of the other kind is refused."""
-    aircraft = Path(geometry).suffix.lower() in AIRCRAFT_ENDINGS
+    aircraft = Path(geometry).suffix.lower() in (".toml", *ENDINGS)
     own, other = (AIRCRAFT_OPTIONS, SECTION_OPTIONS) if aircraft else (SECTION_OPTIONS, AIRCRAFT_OPTIONS)
     for name in other:
         if options[name] not in (None, ()):

@@ -2,14 +2,13 @@
 
 Kernels are compiled when they are first called and then kept on disk (see `_core.jit`). `compile_kernels` runs tiny
 cases that call all of them: some processes in the order of a run, the others from the end of it. A kernel that one
-process compiles is locked, the others wait for it and read it from disk; so they meet in the centre.
+process compiles is locked, the others wait for it and read it from disk; so they meet in between.
 Verified by tests/test_jit.py.
 """
 
 import os
 import subprocess
 import sys
-from collections.abc import Callable
 
 import numpy as np
 
@@ -38,7 +37,6 @@ def compile_kernels(
     kinds: tuple[str, ...] = KINDS,
     models: tuple[str, ...] = MODELS,
     processes: int | None = None,
-    on_kernel: Callable[[str], None] | None = None,
 ) -> int:
     """Compile the kernels of sections and aircraft, unless they are on disk.
 
@@ -50,13 +48,11 @@ def compile_kernels(
         Models of the flow.
     processes : int, optional
         How many processes share the work; two, or one on a single core.
-    on_kernel : callable, optional
-        Receives the name of every kernel that this process has compiled or waited for.
 
     Returns
     -------
     int
-        Number of these kernels.
+        Number of kernels that this process has compiled or waited for.
 
     Examples
     --------
@@ -71,7 +67,7 @@ def compile_kernels(
     seen: list[str] = []
     helpers = [start_helper(kinds, models) for _ in range(processes - 1)]
     try:
-        with compilations(seen.append), compilations(on_kernel or (lambda name: None)):
+        with compilations(seen.append):
             for kind in kinds:
                 for model in models:
                     run_tiny_case(kind, model)
