@@ -19,7 +19,8 @@ from zephyrum.conditions import Freestream
 from zephyrum.flow import FlowProblem, Numerics, solve_steady
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
-from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.discretization.residual import Residual
+from zephyrum.flow.discretization.scheme import Scheme
 from zephyrum.flow.linear.block_ilu import Preconditioner
 from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem
 from zephyrum.flow.nonlinear.start_up import initial_state
@@ -59,9 +60,9 @@ def residual_rows() -> list[tuple]:
     residual = Residual(domain, Scheme(), GasModel(1.4), 0.8, exterior_states(mesh, scales, 0.0, False))
     q = np.tile(scales.freestream, (n, 1)) * (1.0 + 1e-3 * np.sin(np.arange(5 * n)).reshape(n, 5))
     jacobian = Jacobian(residual)
-    residual(q)
-    jacobian.linearise(q)
-    jacobian.set_inertia(q, jacobian.wave_sum() / 100.0)
+    state = residual.differentiate(q)
+    jacobian.linearise(state)
+    jacobian.set_inertia(jacobian.wave_sum() / 100.0)
     preconditioner = Preconditioner(domain)
     preconditioner.update(jacobian)
     v = np.ones((n, 4), dtype=np.float32)
@@ -89,7 +90,7 @@ def residual_rows() -> list[tuple]:
         for name, action in (
             ("Jacobian product", lambda: jacobian.product(v, w)),
             ("ILU(1) solve", lambda: preconditioner.solve(v, w)),
-            ("face Jacobians", lambda: jacobian.linearise(q)),
+            ("face Jacobians", lambda: jacobian.linearise(state)),
             ("assembly and factors", lambda: preconditioner.update(jacobian)),
         ):
             rows.append((f"{name}, {threads} thread(s)", f"{1e6 * best(action, 8) / n:.3f} us/cell", "", ""))
@@ -145,10 +146,10 @@ def turbulent_rows() -> list[tuple]:
         air = Freestream(mach=0.15, reynolds=6e6, alpha=10.0)
         level = DiscreteProblem(FlowProblem(mesh, air, mesh.reference, Numerics(), model))
         q = initial_state(mesh, level.law, level.scales.freestream, 1.0, True)
-        level.evaluate(q)
-        level.linearise(q)
+        now = level.evaluate(q)
+        level.linearise(now)
         jacobian, preconditioner = level.jacobian, level.preconditioner
-        jacobian.set_inertia(q, jacobian.wave_sum() / 100.0)
+        jacobian.set_inertia(jacobian.wave_sum() / 100.0)
         preconditioner.update(jacobian)
         v = np.ones((n, len(level.domain.axes)), dtype=np.float32)
         w = np.empty_like(v)
@@ -167,7 +168,7 @@ def turbulent_rows() -> list[tuple]:
             costs = {
                 "Jacobian product": best(functools.partial(jacobian.product, v, w), 8),
                 "ILU(1) solve": best(functools.partial(preconditioner.solve, v, w), 8),
-                "face and source Jacobians": best(functools.partial(level.linearise, q), 4),
+                "face and source Jacobians": best(functools.partial(level.linearise, now), 4),
                 "assembly and factors": best(functools.partial(preconditioner.update, jacobian), 4),
             }
             words = ", ".join(f"{name} {cost / unit:.1f}" for name, cost in costs.items())

@@ -41,7 +41,9 @@ class Fingerprints(unittest.TestCase):
             "model": replace(self.case, model="euler"),
             "walls.airfoil": replace(self.case, walls=zy.Wall(temperature=300.0)),
             "reference.chord": replace(self.case, reference=replace(self.case.reference, chord=1.01)),
-            "numerics.kappa": replace(self.case, numerics=zy.Numerics(kappa=0.0)),
+            "numerics.reconstruction.kappa": replace(
+                self.case, numerics=zy.Numerics(reconstruction=zy.Reconstruction(kappa=0.0))
+            ),
         }
         prints = {self.case.fingerprint}
         for name, case in variants.items():
@@ -149,7 +151,7 @@ class SolutionFiles(unittest.TestCase):
             ("freestream.pressure", lambda facts: facts["freestream"].update(altitude=2000.0)),
             ("freestream.beta|differ", lambda facts: facts["freestream"].update(alpha=3.0)),
             ("walls", lambda facts: facts.update(walls={})),
-            ("numerics.kappa", lambda facts: facts["numerics"].update(kappa=0.5)),
+            ("numerics.reconstruction.kappa", lambda facts: facts["numerics"]["reconstruction"].update(kappa=0.5)),
             ("model", lambda facts: facts.update(model="sa")),
             ("another version", lambda facts: facts.update(format=1)),
         ):

@@ -13,7 +13,8 @@ from zephyrum.flow import FlowProblem, solve_steady
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
 from zephyrum.flow.discretization.limiter import van_albada
-from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.discretization.residual import Residual
+from zephyrum.flow.discretization.scheme import Scheme
 from zephyrum.flow.linear.block_ilu import Preconditioner
 from zephyrum.flow.linear.gmres import gmres
 from zephyrum.flow.linear.ordering import elimination_order
@@ -135,8 +136,7 @@ class Parts(unittest.TestCase):
         for mach in (0.3, 0.85):
             q, residual = perturbed_state(mesh, zy.Freestream(mach=mach, alpha=2), 0.02)
             jacobian = Jacobian(residual)
-            residual(q)
-            jacobian.linearise(q)
+            jacobian.linearise(residual.differentiate(q))
             v = np.random.default_rng(1).standard_normal((mesh.n_cells, 4)).astype(np.float32)
             out = np.empty_like(v)
             jacobian.product(v, out)
@@ -149,9 +149,10 @@ class Parts(unittest.TestCase):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 48, 16, topology="O")
         q, residual = perturbed_state(mesh, zy.Freestream(mach=0.4), 0.01)
         jacobian = Jacobian(residual)
-        R = residual(q)
-        jacobian.linearise(q)
-        jacobian.set_inertia(q, jacobian.wave_sum() / 50.0)
+        state = residual.differentiate(q)
+        R = residual.balance(state)
+        jacobian.linearise(state)
+        jacobian.set_inertia(jacobian.wave_sum() / 50.0)
         preconditioner = Preconditioner(residual.domain)
         preconditioner.update(jacobian)
         rhs = -R[:, [0, 1, 3, 4]].astype(np.float32)
@@ -198,14 +199,22 @@ class Whole(unittest.TestCase):
         self.assertEqual(flow.history.column("step", 0).tolist(), [0.0])
 
     def test_settings_are_checked(self):
-        for bad in (
-            {"residual_drop": 0},
-            {"limiter": "maybe"},
-            {"order": 3},
-            {"gradient": "x"},
-            {"cfl": -1},
-            {"kappa": 2},
-            {"max_iterations": 1.5},
+        for kind, bad in (
+            (zy.Numerics, {"residual_drop": 0}),
+            (zy.Numerics, {"max_iterations": 1.5}),
+            (zy.Numerics, {"limiter": "off"}),
+            (zy.Limiter, {"mode": "maybe"}),
+            (zy.Limiter, {"full_mach": 0.2}),
+            (zy.Reconstruction, {"order": 3}),
+            (zy.Reconstruction, {"gradient": "x"}),
+            (zy.Reconstruction, {"kappa": 2}),
+            (zy.CFLControl, {"initial": -1}),
+            (zy.CFLControl, {"max_growth": 0.5}),
+            (zy.LineSearch, {"max_halvings": 0}),
+            (zy.LinearSolver, {"max_vectors": 2}),
+            (zy.StartUp, {"alpha_step": 0.0}),
+            (zy.FirstOrderFallback, {"max_cells": 1.5}),
+            (zy.InnerIteration, {"tolerance": "loose"}),
         ):
-            with self.subTest(bad), self.assertRaises(zy.InputError):
-                zy.Numerics(**bad)
+            with self.subTest(bad), self.assertRaisesRegex(zy.InputError, next(iter(bad)).split("_")[-1]):
+                kind(**bad)

@@ -7,9 +7,7 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.flow.discretization.limiter import (
-    FADE_IN_MACH,
-    SMOOTH_VARIATION,
-    SMOOTH_VARIATION_3D,
+    Limiter,
     least_weight,
     limiter_weight,
     smooth_variation,
@@ -144,15 +142,18 @@ class Limiting(unittest.TestCase):
         self.assertEqual((weight(fast, fast, -1.0), weight(slow, slow, 1.0)), (0.0, 1.0))
 
     def test_modes_and_streams_choose_its_floor(self):
-        self.assertEqual([least_weight(mode, 0.3, False, False) for mode in ("auto", "on", "off")], [0.0, 1.0, -1.0])
-        self.assertEqual(least_weight("auto", FADE_IN_MACH[1], True, False), 1.0)
-        self.assertEqual(least_weight("auto", FADE_IN_MACH[0], True, False), 0.0)
-        self.assertEqual(least_weight("auto", 0.2, False, True), 1.0)  # slow flow in space
-        self.assertEqual(smooth_variation(0.2, False, False), SMOOTH_VARIATION)
+        auto = Limiter()
+        floors = [least_weight(Limiter(mode), 0.3, False, False) for mode in ("auto", "on", "off")]
+        self.assertEqual(floors, [0.0, 1.0, -1.0])
+        self.assertEqual(least_weight(auto, auto.full_mach, True, False), 1.0)
+        self.assertEqual(least_weight(auto, auto.fade_in_mach, True, False), 0.0)
+        self.assertEqual(least_weight(auto, 0.2, False, True), 1.0)  # slow flow in space
+        self.assertEqual(smooth_variation(auto, 0.2, False, False), auto.smooth_variation)
         self.assertEqual(
-            [smooth_variation(0.2, friction, True) for friction in (False, True)], list(SMOOTH_VARIATION_3D)
+            [smooth_variation(auto, 0.2, friction, True) for friction in (False, True)],
+            [auto.smooth_variation_inviscid, auto.smooth_variation_viscous],
         )
-        self.assertAlmostEqual(smooth_variation(0.9, True, True), SMOOTH_VARIATION, 12)
+        self.assertAlmostEqual(smooth_variation(auto, 0.9, True, True), auto.smooth_variation, 12)
 
 
 class Gas(unittest.TestCase):

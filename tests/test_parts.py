@@ -9,7 +9,8 @@ import zephyrum as zy
 from validation.grids import box, of_grid
 from zephyrum.flow import History, transfer_condition
 from zephyrum.flow.discretization.face_data import FaceData
-from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.discretization.residual import Residual
+from zephyrum.flow.discretization.scheme import Scheme
 from zephyrum.flow.nonlinear.history import COLUMNS
 from zephyrum.flow.nonlinear.start_up import alpha_sequence, prolongate
 from zephyrum.flow.physics.boundary_conditions import exterior_states
@@ -169,7 +170,7 @@ class Farfield(unittest.TestCase):
 class Starts(unittest.TestCase):
     def test_walk_ends_at_alpha_in_small_steps(self):
         for alpha in (0.0, 3.0, -4.0, 10.0, -17.0):
-            walk = alpha_sequence(alpha)
+            walk = alpha_sequence(alpha, 4.0)
             self.assertEqual(walk[-1], alpha)
             self.assertLessEqual(max(np.abs(np.diff([0.0, *walk]))), 4.0 + 1e-9)
 

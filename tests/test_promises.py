@@ -160,8 +160,10 @@ class FluxProperties(unittest.TestCase):
         self.assertEqual(limiter_weight(1.0, calm, calm, 0.0, 0.0, 1.4), 1.0)
         self.assertEqual(limiter_weight(-1.0, fast, fast, 0.0, 0.0, 1.4), 0.0)
         # with friction it counts everywhere once the stream is fast; without it never for that reason alone
-        self.assertEqual([least_weight("auto", mach, True, False) for mach in (0.3, 0.7)], [0.0, 1.0])
-        self.assertEqual([least_weight(mode, 0.7, False, True) for mode in ("auto", "on", "off")], [0.0, 1.0, -1.0])
+        self.assertEqual([least_weight(zy.Limiter(), mach, True, False) for mach in (0.3, 0.7)], [0.0, 1.0])
+        self.assertEqual(
+            [least_weight(zy.Limiter(mode), 0.7, False, True) for mode in ("auto", "on", "off")], [0.0, 1.0, -1.0]
+        )
         self.assertEqual(
             (smoothstep(0.0, 1.0, 2.0), smoothstep(1.5, 1.0, 2.0), smoothstep(3.0, 1.0, 2.0)), (0.0, 0.5, 1.0)
         )

@@ -55,10 +55,10 @@ class Subsonic(unittest.TestCase):
         foil = zy.Airfoil.naca("0012")
         reference = solved(foil, 0.3, 2.0).forces.CL
         for numerics in (
-            zy.Numerics(residual_drop=6, gradient="least-squares"),
-            zy.Numerics(residual_drop=6, kappa=0.0),
-            zy.Numerics(residual_drop=6, limiter="on"),
-            zy.Numerics(residual_drop=6, limiter="off"),
+            zy.Numerics(residual_drop=6, reconstruction=zy.Reconstruction(gradient="least-squares")),
+            zy.Numerics(residual_drop=6, reconstruction=zy.Reconstruction(kappa=0.0)),
+            zy.Numerics(residual_drop=6, limiter=zy.Limiter("on")),
+            zy.Numerics(residual_drop=6, limiter=zy.Limiter("off")),
         ):
             with self.subTest(numerics):
                 solution = solved(foil, 0.3, 2.0, numerics=numerics)
@@ -67,7 +67,7 @@ class Subsonic(unittest.TestCase):
 
     def test_first_order_settles_and_pays_with_drag(self):
         foil = zy.Airfoil.naca("0012")
-        rough = solved(foil, 0.3, 2.0, numerics=zy.Numerics(residual_drop=6, order=1))
+        rough = solved(foil, 0.3, 2.0, numerics=zy.Numerics(residual_drop=6, reconstruction=zy.Reconstruction(order=1)))
         self.assertEqual(rough.outcome, "converged")
         self.assertGreater(rough.forces.CD, 10 * abs(solved(foil, 0.3, 2.0).forces.CD))
         self.assertTrue(any("too coarse" in sentence for sentence in rough.checks()))

@@ -10,7 +10,7 @@ import numpy as np
 import zephyrum as zy
 from validation.grids import box
 from zephyrum.conditions import Reference
-from zephyrum.flow import FlowProblem, Numerics, integrate_in_time
+from zephyrum.flow import FlowProblem, Numerics, TimeSteps, integrate_in_time
 
 
 class Time(unittest.TestCase):
@@ -27,7 +27,7 @@ class Time(unittest.TestCase):
         start[:, 0] = 0.01 * (np.cos(2 * np.pi * x) + np.cos(2 * np.pi * z))
         made = [
             integrate_in_time(
-                FlowProblem(mesh, air, reference, Numerics(vortex=False), "laminar"), 0.5 / n, n, start, residual_drop=6
+                FlowProblem(mesh, air, reference, Numerics(vortex=False), "laminar"), TimeSteps(0.5 / n, n, 6.0), start
             ).flow.q
             for n in (64, 128, 256)
         ]

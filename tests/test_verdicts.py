@@ -10,7 +10,7 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.flow.nonlinear.history import COEFFICIENTS, COLUMNS, History, TimeForecast, residual_decades
-from zephyrum.flow.nonlinear.step_control import max_krylov_vectors, next_cfl
+from zephyrum.flow.nonlinear.step_control import Regime, StepTaken, next_cfl
 from zephyrum.results import Polar
 from zephyrum.studies import polar_slopes_of
 from zephyrum.studies.grid_convergence import estimate, judge, with_errors
@@ -35,12 +35,13 @@ def history(lift, drag=None, level=0, residual=1e-3) -> History:
 
 class TimeSteps(unittest.TestCase):
     def test_the_cfl_number_grows_with_success_and_falls_with_trouble(self):
+        control, solver = zy.CFLControl(), zy.LinearSolver()
         for viscous in (False, True):
             for space in (False, True):
                 for cfl in (1.0, 100.0, 1e4, 1e7):
 
                     def after(factor=1.0, ratio=0.1, krylov=8, viscous=viscous, space=space, cfl=cfl):
-                        return next_cfl(cfl, factor, ratio, viscous, space, krylov)
+                        return next_cfl(control, Regime(viscous, space), StepTaken(cfl, factor, ratio, krylov))
 
                     good = after()
                     self.assertGreater(good, cfl)
@@ -55,14 +56,16 @@ class TimeSteps(unittest.TestCase):
                     self.assertLess(after(ratio=2.0), good)
                     if viscous and space and cfl < 1e3:  # many vectors at a low CFL number: a few cells are to blame
                         self.assertLess(after(krylov=60), cfl)
-        self.assertLessEqual(next_cfl(1e8, 1.0, 1e-9, False, False, 8), 1e8)
-        # with friction layers are built slowly; at the target only the coefficients creep, and long steps let them go
-        self.assertLess(next_cfl(100.0, 1.0, 0.05, True, True, 8), next_cfl(100.0, 1.0, 0.05, False, True, 8))
-        self.assertGreater(next_cfl(2e3, 1.0, 1.1, True, True, 25, down=True), next_cfl(2e3, 1.0, 1.1, True, True, 25))
-        self.assertLess(max_krylov_vectors(10.0, True, True, 120), 120)
-        self.assertEqual(
-            (max_krylov_vectors(1e7, True, True, 120), max_krylov_vectors(10.0, False, True, 120)), (120, 120)
-        )
+        layers, plane = Regime(True, True), Regime(True, False)
+        self.assertLessEqual(next_cfl(control, Regime(False, False), StepTaken(1e8, 1.0, 1e-9, 8)), 1e8)
+        # with friction layers are built slowly; at the target only the coefficients drift, and high CFL numbers end that
+        fast = StepTaken(100.0, 1.0, 0.05, 8)
+        self.assertLess(next_cfl(control, layers, fast), next_cfl(control, plane, fast))
+        drifting, falling = StepTaken(2e3, 1.0, 1.1, 25, at_target=True), StepTaken(2e3, 1.0, 1.1, 25)
+        self.assertGreater(next_cfl(control, layers, drifting), next_cfl(control, layers, falling))
+        self.assertLess(layers.max_krylov_vectors(solver, control, 10.0), 120)
+        self.assertEqual(layers.max_krylov_vectors(solver, control, 1e7), 120)
+        self.assertEqual(Regime(False, True).max_krylov_vectors(solver, control, 10.0), 120)
 
 
 def row(alpha, lift, mach=0.2, outcome="converged", drag=0.02, moment=0.0) -> dict:

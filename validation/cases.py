@@ -10,7 +10,8 @@ from validation.potential import MappedAirfoil
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.flow import FlowProblem, Numerics, solve_steady
 from zephyrum.flow.discretization.face_data import FaceData
-from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.discretization.residual import Residual
+from zephyrum.flow.discretization.scheme import Scheme
 from zephyrum.flow.physics.boundary_conditions import exterior_states
 from zephyrum.flow.physics.gas_model import GasModel, Scales
 from zephyrum.geometry import Airfoil

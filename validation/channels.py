@@ -29,7 +29,7 @@ def flow_between(mesh, profile, pressure):
     centre = mesh.cell_centroid
     start = np.zeros((mesh.n_cells, 5))
     start[:, 0], start[:, 1], start[:, 4] = 0.9 * pressure(centre[:, 0]), 0.9 * MACH * profile(centre[:, 2]), 1.0
-    numerics = Numerics(residual_drop=7, vortex=False, cfl=1e4)
+    numerics = Numerics(residual_drop=7, vortex=False)
     air = Freestream(mach=MACH, reynolds=REYNOLDS)
     reference = Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
     flow = solve_steady(FlowProblem(mesh, air, reference, numerics, "laminar", exterior=outer), Start(start))

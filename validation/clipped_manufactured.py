@@ -9,7 +9,7 @@ as the field does.
 import numpy as np
 
 from zephyrum.conditions import Freestream, Reference
-from zephyrum.flow import FlowProblem, Numerics, Start, solve_steady
+from zephyrum.flow import FlowProblem, Limiter, Numerics, Start, solve_steady
 from zephyrum.geometry import Body, Outline, remesh
 from zephyrum.mesh import Mesh, mesh_bodies, mesh_surface
 
@@ -75,7 +75,7 @@ def error(mesh: Mesh) -> tuple[np.ndarray, float]:
         mesh,
         Freestream(mach=0.6),
         Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)),
-        Numerics(residual_drop=7, limiter="off", vortex=False, cfl=1e3),
+        Numerics(residual_drop=7, limiter=Limiter("off"), vortex=False),
         source=source(midpoint, planar),
         exterior=values(face, planar),
     )

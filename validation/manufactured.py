@@ -10,7 +10,7 @@ import numpy as np
 
 from validation.grids import box
 from zephyrum.conditions import Freestream, Reference
-from zephyrum.flow import FlowProblem, Numerics, Start, solve_steady
+from zephyrum.flow import FlowProblem, Limiter, Numerics, Reconstruction, Start, solve_steady
 from zephyrum.flow.discretization.turbulence_sources import subtract_sources
 from zephyrum.flow.physics.gas_model import GasModel, Scales
 from zephyrum.flow.physics.turbulence.sa import CV1, SIGMA
@@ -134,11 +134,9 @@ def errors(
     residual_drop = 8 if model == "sa" else 9
     numerics = Numerics(
         residual_drop=residual_drop,
-        limiter="off",
-        gradient=gradient,
+        limiter=Limiter("off"),
+        reconstruction=Reconstruction(gradient=gradient, turbulence_order=turbulence_order),
         vortex=False,
-        cfl=1e3,
-        turbulence_order=turbulence_order,
     )
     air = Freestream(mach=0.6, reynolds=reynolds)
     law = None if reynolds is None else Scales.law(air, 1.0)

@@ -22,7 +22,7 @@ def velocity_gradients(solution) -> np.ndarray:
     mesh = solution.mesh
     slopes = np.zeros((mesh.n_cells, 3, 3))
     velocity = np.ascontiguousarray(solution.fields()["velocity"])
-    GradientOperator.of(mesh, solution.numerics.gradient)(velocity, slopes, velocity=0)
+    GradientOperator.of(mesh, solution.numerics.reconstruction.gradient)(velocity, slopes, velocity=0)
     return slopes
 
 

@@ -148,7 +148,7 @@ def implausibilities(solution) -> list[str]:
         and not solution.case.walls
     ):
         out.append(f"CD of friction is negative ({friction:.4g}): most of the wall is in reversed flow")
-    if solution.numerics.order == 2 and _drag_of_no_cause(solution, c) > FREE_DRAG[1]:
+    if solution.numerics.reconstruction.order == 2 and _drag_of_no_cause(solution, c) > FREE_DRAG[1]:
         out.append(
             f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail, and the flow separates there"
         )

@@ -112,7 +112,7 @@ def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None) -> Case:
         facts["model"],
         Reference(**facts["reference"]),
         walls or None,
-        Numerics(**facts["numerics"]),
+        Numerics.from_description(facts["numerics"]),
         facts["ground"],
     )
     if case.fingerprint != facts["fingerprint"]:

@@ -14,7 +14,7 @@ from zephyrum._core.atomic_files import atomic_write
 from zephyrum.mesh.mesh_store import ARRAYS, mesh_notes
 from zephyrum.solver import Run
 
-FORMAT = 3
+FORMAT = 4
 STATES = {
     "q": "q",
     "wall": "boundary_pressure",

@@ -21,7 +21,7 @@ from zephyrum.mesh.layer_spacing import first_height
 from zephyrum.solver.preflight import preflight_warnings
 from zephyrum.solver.walls import GROUNDS, Wall, WallRows, named_walls, wall_rows
 
-FORMAT = 1  # of the description: raised when a change of the solver makes earlier solutions stale
+FORMAT = 2  # of the description: raised when a change of the solver makes earlier solutions stale
 LEAST_MACH = 0.05  # below it this compressible solver loses accuracy: it computes there at equal Reynolds number
 COARSEST_WALL = 10.0  # y+ of the first cell above which meshes are refused
 SAME_LENGTH = 0.01  # relative difference of two lengths that both claim to be that of the Reynolds number

@@ -85,7 +85,7 @@ def run_case(
     flow, fallback = _fallback_run(case, flow, solved)
     if fallback:
         notes.append(
-            f"converged with {fallback} after oscillating with kappa = {case.numerics.kappa:.2g}: the mesh is coarse "
+            f"converged with {fallback} after oscillating with kappa = {case.numerics.reconstruction.kappa:.2g}: the mesh is coarse "
             "for this flow, most often at the nose; the error is larger here."
         )
     if flow.outcome == Outcome.CONVERGED and flow.history.drifts():
@@ -99,7 +99,14 @@ def _started(case: Case, start: Run):
         raise InputError(f"start was solved with model {start.case.model!r}, not {case.model!r}; leave it out.")
     if start.case.mesh.fingerprint != case.mesh.fingerprint:
         raise InputError("start belongs to another mesh; give a solution on the same one.")
-    return transfer_condition(start.flow.q, case.mesh, start.case.computed, case.computed, case.reference.chord)
+    return transfer_condition(
+        start.flow.q,
+        case.mesh,
+        start.case.computed,
+        case.computed,
+        case.reference.chord,
+        case.numerics.start_up,
+    )
 
 
 def _fallback_run(case: Case, flow: FlowState, solved) -> tuple[FlowState, str]:
@@ -109,12 +116,16 @@ def _fallback_run(case: Case, flow: FlowState, solved) -> tuple[FlowState, str]:
     go first.
     """
     asked = case.numerics
-    for limiter in dict.fromkeys((asked.limiter, "on")):
-        gentle = replace(asked, kappa=0.0, limiter=limiter)
+    for mode in dict.fromkeys((asked.limiter.mode, "on")):
+        gentle = replace(
+            asked,
+            reconstruction=replace(asked.reconstruction, kappa=0.0),
+            limiter=replace(asked.limiter, mode=mode),
+        )
         if flow.outcome == Outcome.CONVERGED or gentle == asked or asked.max_iterations < 2:
             continue
         made = solved(gentle, flow.q if flow.outcome == Outcome.OSCILLATING else None)
         if made.outcome == Outcome.CONVERGED:
-            how = "kappa 0" + (", limiter on" if limiter != asked.limiter else "")
+            how = "kappa 0" + (", limiter on" if mode != asked.limiter.mode else "")
             return replace(made, reason=f"{made.reason}, with {how}"), how
     return flow, ""

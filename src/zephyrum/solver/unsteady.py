@@ -14,7 +14,7 @@ from zephyrum._core.atomic_files import atomic_write, errors_as_warnings
 from zephyrum._core.npz_reader import DamagedArrays, read_arrays
 from zephyrum._core.validation import number
 from zephyrum.errors import FileError, FlowError, InputError
-from zephyrum.flow import TimeIntegration, TimeReports, integrate_in_time
+from zephyrum.flow import TimeIntegration, TimeReports, TimeSteps, integrate_in_time
 from zephyrum.flow.outcome import Outcome
 from zephyrum.solver.case import Case
 from zephyrum.solver.steady import Run
@@ -110,8 +110,7 @@ def run_unsteady(
     in_chords = None if on_step is None else lambda row: on_step(row | {"travelled": row.pop("time") / unit})
     made = integrate_in_time(
         case.problem(),
-        step * unit,
-        count,
+        TimeSteps(step * unit, count),
         state,
         reports=TimeReports(in_chords, stored and stored.write),
         resume=stored and stored.read(count),

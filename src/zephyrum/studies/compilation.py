@@ -17,7 +17,9 @@ from zephyrum._core.validation import choice
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
-from zephyrum.flow.discretization.residual import Residual, Scheme
+from zephyrum.flow.discretization.residual import FieldState, Residual
+from zephyrum.flow.discretization.scheme import Scheme
+from zephyrum.flow.discretization.turbulence_sources import initial_closure
 from zephyrum.flow.linear.block_ilu import Preconditioner
 from zephyrum.flow.linear.gmres import gmres
 from zephyrum.flow.nonlinear.numerics import Numerics
@@ -115,10 +117,11 @@ def compile_flow_backwards(mesh: Mesh, model: str) -> None:
     q = np.tile(scales.freestream, (mesh.n_cells, 1))
     jacobian, preconditioner = Jacobian(residual), Preconditioner(faces)
     rhs = np.ones((mesh.n_cells, len(faces.axes)), dtype=np.float32)
-    jacobian.set_inertia(q, np.ones(mesh.n_cells))
+    jacobian.state = state = FieldState(q, np.zeros((*q.shape, 3)), initial_closure(residual.wall_data, model))
+    jacobian.set_inertia(np.ones(mesh.n_cells))
     preconditioner.update(jacobian)
     gmres(jacobian, preconditioner, rhs, 0.1, 3)
-    jacobian.linearise(q)
+    jacobian.linearise(state)
     residual(q)
 
 

@@ -14,7 +14,7 @@ from zephyrum._core.units import quantity
 from zephyrum._core.validation import PATH, takes
 from zephyrum.conditions import Freestream
 from zephyrum.errors import InputError
-from zephyrum.flow import Numerics
+from zephyrum.flow import Limiter, Numerics, Reconstruction
 from zephyrum.solver import Wall
 from zephyrum.studies.common_tables import AirTable, RunTable, SolverTable, Strict, WallsTable
 from zephyrum.studies.jobs import JOBS, Job
@@ -137,9 +137,15 @@ class StudyBase(Strict):
 
     def numerics(self, residual_drop: float) -> Numerics:
         """Numerics; `residual_drop` unless the file says otherwise."""
-        given = {name: value for name, value in self.solver.model_dump().items() if name != "model"}
+        asked = self.solver
+        drop = asked.residual_drop if "residual_drop" in asked.model_fields_set else residual_drop
         return Numerics(
-            **given if "residual_drop" in self.solver.model_fields_set else given | {"residual_drop": residual_drop}
+            drop,
+            asked.max_iterations,
+            reconstruction=Reconstruction(
+                turbulence_order=asked.turbulence_order, kappa=asked.kappa, gradient=asked.gradient
+            ),
+            limiter=Limiter(asked.limiter),
         )
 
 

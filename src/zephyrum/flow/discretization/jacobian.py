@@ -46,6 +46,7 @@ from zephyrum.flow.discretization.jacobian_products import face_products, sum_fa
 from zephyrum.flow.discretization.kernel_arrays import CellJacobian, Direction, JacobianArrays
 from zephyrum.flow.discretization.limiter import limiter_weight, van_albada
 from zephyrum.flow.discretization.residual import (
+    FieldState,
     Residual,
     boundary_cell_vector,
     boundary_face_flux,
@@ -389,6 +390,8 @@ class Jacobian:
 
     def __init__(self, residual: Residual):
         self.residual = residual
+        self.state: FieldState | None = None  # that of `linearise`, with its boundary faces
+        self.boundary = residual.boundary()
         d, model = residual.domain, residual.model
         nf, ni, n, nb = d.mesh.n_faces, d.mesh.n_interior, d.mesh.n_cells, len(d.axes)
         nt, single, sst = d.columns - 5, np.float32, model == "sst"
@@ -415,15 +418,16 @@ class Jacobian:
         order_factors = np.where(d.axes < 5, numbers.order_factor, numbers.turbulence_order_factor)
         self._order_factors = order_factors.astype(single)
 
-    def linearise(self, q: np.ndarray) -> None:
-        """Blocks and wave speeds at the state of the last call of the residual (whose gradients are used)."""
+    def linearise(self, state: FieldState, exterior: np.ndarray | None = None) -> None:
+        """Compute blocks and wave speeds at a state; exterior (nb, m): as in `Residual.balance`."""
         r = self.residual
         d, own = r.domain, self.faces
-        interior_jacobians(q, r.gradients, r.closure, d.faces, r.numbers, r.law, own)
-        boundary_jacobians(q, r.gradients, d.faces, r.boundary, r.numbers, r.law, own)
+        self.state, self.boundary = state, r.boundary(exterior)
+        interior_jacobians(*state, d.faces, r.numbers, r.law, own)
+        boundary_jacobians(state.q, state.gradients, d.faces, self.boundary, r.numbers, r.law, own)
         if d.periodic is not None:
             s, a = d.periodic, self.across
-            states = s.rows(q), s.gradients(r.gradients), s.closure(r.closure)
+            states = s.rows(state.q), s.gradients(state.gradients), s.closure(state.closure)
             interior_jacobians(*states, s.faces, r.numbers, r.law, a)
             own.blocks[s.one, 0], own.blocks[s.two, 0] = a.blocks[:, 0], -s.turned_back(a.blocks[:, 1])
             own.speed[s.one] = own.speed[s.two] = a.speed
@@ -431,7 +435,7 @@ class Jacobian:
                 own.viscous_jacobian[s.one] = a.viscous_jacobian
                 own.viscous_jacobian[s.two] = s.turned_back(a.viscous_jacobian)
         if d.columns > 5:
-            source_jacobians(q, r.gradients, r.wall_data, d.volume, r.law, d.axes, r.equations, self.sources)
+            source_jacobians(state.q, state.gradients, r.wall_data, d.volume, r.law, d.axes, r.equations, self.sources)
 
     def wave_sum(self) -> np.ndarray:
         """(n,) half the sum of wave speed times area over each cell's faces: volume over time step at CFL 1."""
@@ -440,12 +444,14 @@ class Jacobian:
         total += np.bincount(m.right, self.faces.speed[: m.n_interior], m.n_cells)
         return 0.5 * total
 
-    def set_inertia(self, q: np.ndarray, rate: np.ndarray) -> None:
-        """Fix the pseudo-time term for volume / time step = `rate` (n,)."""
+    def set_inertia(self, rate: np.ndarray) -> None:
+        """Set the pseudo-time term at the linearised state for volume / time step = `rate` (n,)."""
         d = self.residual.domain
-        pseudo_time_blocks(q, rate, d.axes, self.residual.law.gamma, self.inertia)
+        pseudo_time_blocks(self.state.q, rate, d.axes, self.residual.law.gamma, self.inertia)
         if len(d.axisymmetric_factor) and self.residual.model != "euler":
-            self.inertia[:, 2, 2] += 4.0 / 3.0 * d.volume * self.residual.viscosities(q) * d.axisymmetric_factor**2
+            self.inertia[:, 2, 2] += (
+                4.0 / 3.0 * d.volume * self.residual.viscosities(self.state) * d.axisymmetric_factor**2
+            )
 
     def stabilise_source_diagonal(self, cfl: float) -> np.ndarray:
         """Add inertia (n, nt), which is returned, to the equations of turbulence where their sources grow with the
@@ -474,11 +480,11 @@ class Jacobian:
             closure_products(v, self._gv, self.sources.closure_state, self.sources.closure_gradient, self._change)
         direction = Direction(v, self._gv, self._change)
         orders = self._order_factors
-        face_products(direction, d.faces, r.boundary, r.numbers, orders, self.faces, self.dims, self._flux)
+        face_products(direction, d.faces, self.boundary, r.numbers, orders, self.faces, self.dims, self._flux)
         if s is not None:
             flux = np.empty((len(s.one), v.shape[1]), dtype=np.float32)
             across = Direction(s.rows(v), s.gradients(self._gv), s.closure(self._change))
-            face_products(across, s.faces, r.boundary, r.numbers, orders, self.across, self.dims, flux)
+            face_products(across, s.faces, self.boundary, r.numbers, orders, self.across, self.dims, flux)
             s.give(flux, self._flux)
         if self.vortex_correction is not None and self.lift_row is not None:
             ni = d.mesh.n_interior

@@ -1,48 +1,88 @@
-"""Slopes at a face: second-order upwind-biased reconstruction and the limiter with which shocks converge.
+"""Limiter of the reconstruction at a face, with which shocks converge.
 
-From a cell to a face: q + g.r + kappa share (dq - g.d), exact for linear fields on any mesh; kappa blends in the
-central difference (van Leer 1977, J. Comput. Phys. 23:263). Where needed the rise is multiplied by the smooth limiter
-of van Albada, van Leer and Roberts (1982), Astron. Astrophys. 108:76, built on the two differences a = 2 g.d - dq and b
-= dq. It is faded in by the local Mach number and the relative pressure step, so that smooth subsonic flow is left
-alone. Where walls have friction it counts everywhere as soon as the stream itself is fast (0.45 to 0.65 Mach): shocks
-reach into the slow, thin cells at the wall, which pressure steps alone do not give away. In slow flow in space it
-counts everywhere too, but only from variations on that no mesh can resolve: cells of an odd shape and coarse noses then
-converge. Verified by tests/test_flow.py and the shock cases of validation/.
+The increment from a cell to a face is g.r + kappa fraction (dq - g.d), exact for linear fields on any mesh; kappa blends in
+the central difference (van Leer 1977, J. Comput. Phys. 23:263). Where needed it is multiplied by the smooth limiter of van
+Albada, van Leer and Roberts (1982), Astron. Astrophys. 108:76, of the two differences a = 2 g.d - dq and b = dq.
+
+The limiter is faded in by the local Mach number and the relative pressure jump, so that smooth subsonic flow is not
+limited. In viscous flow it is active everywhere as soon as the stream is fast: shocks reach into the slow, thin cells at
+the wall, where the pressure jump does not show them. In slow three-dimensional flow it is active everywhere too, but only
+for variations that no mesh can resolve: distorted cells and coarse noses then converge. Verified by tests/test_flow.py and
+the shock cases of validation/.
 """
 
+from dataclasses import dataclass
+
 from zephyrum._core.jit import inlined
+from zephyrum._core.validation import choice, number
 from zephyrum.flow.physics.smoothing import smoothstep
 
 ZERO_ROUNDING = 0.2  # half width of the rounding of the limiter where it reaches 0
 MODES = ("auto", "on", "off")
-SMOOTH_VARIATION = 0.01  # variation from cell to cell over the speed of the stream below which nothing is limited
-SMOOTH_VARIATION_3D = (
-    0.6,
-    0.3,
-)  # the same in slow flow in space, without and with friction: more is no flow but the wiggle of a coarse nose or tail
-FADE_IN_MACH = (
-    0.45,
-    0.65,
-)  # Mach numbers of the stream between which the limiter is faded in everywhere, with friction
 
 
-def least_weight(mode: str, mach: float, friction: bool, space: bool) -> float:
-    """The `floor` of `limiter_weight` for a mode at a Mach number of the stream: 1 always limited, negative never."""
-    if mode != "auto":
-        return 1.0 if mode == "on" else -1.0
-    fast = smoothstep(mach**2, FADE_IN_MACH[0] ** 2, FADE_IN_MACH[1] ** 2)
+@dataclass(frozen=True)
+class Limiter:
+    """Where the reconstruction is limited.
+
+    Attributes
+    ----------
+    mode : str
+        "auto" (where needed), "on" or "off".
+    smooth_variation : float
+        [-] Variation from cell to cell, over the speed of the stream, below which nothing is limited.
+    smooth_variation_inviscid : float
+        [-] The same in slow inviscid three-dimensional flow: no mesh resolves larger ones, at coarse noses and tails.
+    smooth_variation_viscous : float
+        [-] The same with friction.
+    fade_in_mach : float
+        [-] Mach number of the stream above which the limiter is faded in everywhere in viscous flow.
+    full_mach : float
+        [-] Mach number above which it is fully active there.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Numerics(limiter=zy.Limiter("off")).limiter.mode
+    'off'
+    """
+
+    mode: str = "auto"
+    smooth_variation: float = 0.01
+    smooth_variation_inviscid: float = 0.6
+    smooth_variation_viscous: float = 0.3
+    fade_in_mach: float = 0.45
+    full_mach: float = 0.65
+
+    def __post_init__(self) -> None:
+        choice("limiter mode", self.mode, MODES)
+        for name in ("smooth_variation", "smooth_variation_inviscid", "smooth_variation_viscous"):
+            number(name, getattr(self, name), 0.0, open_low=True)
+        number("fade_in_mach", self.fade_in_mach, 0.0)
+        number("full_mach", self.full_mach, self.fade_in_mach, open_low=True)
+
+    def fade_in(self, mach: float) -> float:
+        """Weight of fast flow, from 0 below `fade_in_mach` to 1 above `full_mach`."""
+        return smoothstep(mach**2, self.fade_in_mach**2, self.full_mach**2)
+
+
+def least_weight(limiter: Limiter, mach: float, friction: bool, space: bool) -> float:
+    """The `floor` of `limiter_weight` at a Mach number of the stream: 1 always limited, negative never."""
+    if limiter.mode != "auto":
+        return 1.0 if limiter.mode == "on" else -1.0
+    fast = limiter.fade_in(mach)
     slow = 1.0 - fast if space else 0.0
     return slow + fast if friction else slow
 
 
-def smooth_variation(mach: float, friction: bool, space: bool) -> float:
+def smooth_variation(limiter: Limiter, mach: float, friction: bool, space: bool) -> float:
     """Variation from cell to cell, over that of the stream, that the limiter takes as smooth, at a Mach number of the
     stream.
     """
     if not space:
-        return SMOOTH_VARIATION
-    slow = SMOOTH_VARIATION_3D[int(friction)]
-    return slow + (SMOOTH_VARIATION - slow) * smoothstep(mach**2, FADE_IN_MACH[0] ** 2, FADE_IN_MACH[1] ** 2)
+        return limiter.smooth_variation
+    slow = limiter.smooth_variation_viscous if friction else limiter.smooth_variation_inviscid
+    return slow + (limiter.smooth_variation - slow) * limiter.fade_in(mach)
 
 
 @inlined

@@ -5,7 +5,7 @@ Verified by tests/test_flow.py and validation/manufactured.py.
 """
 
 import math
-from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -20,8 +20,8 @@ from zephyrum.flow.discretization.face_batches import (
     set_inviscid_flux,
 )
 from zephyrum.flow.discretization.face_data import FaceData
-from zephyrum.flow.discretization.kernel_arrays import Boundary, SchemeNumbers
-from zephyrum.flow.discretization.limiter import least_weight, smooth_variation
+from zephyrum.flow.discretization.kernel_arrays import Boundary
+from zephyrum.flow.discretization.scheme import Scheme
 from zephyrum.flow.discretization.turbulence_sources import (
     eddy_viscosity_ratio,
     initial_closure,
@@ -36,36 +36,9 @@ from zephyrum.flow.discretization.viscous_terms import (
 from zephyrum.flow.physics.boundary_conditions import FARFIELD, IMPOSED, NO_SLIP, SLIP, boundary_flux
 from zephyrum.flow.physics.gas_model import GasModel
 from zephyrum.flow.physics.transport import diffusion_coefficients, viscosity, viscous_stress
-from zephyrum.flow.physics.turbulence import EULER, LAMINAR, SA, SST, equation_count, model_code
+from zephyrum.flow.physics.turbulence import EULER, LAMINAR, SA, SST, equation_count
 from zephyrum.flow.physics.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.flow.physics.turbulence.sst import BETA, WALL_OMEGA_FACTOR
-
-
-@dataclass(frozen=True)
-class Scheme:
-    """Choices of the discretisation: kappa of the reconstruction, limiter mode, order (1 or 2) of flow and
-    turbulence.
-    """
-
-    kappa: float = 1.0 / 3.0
-    limiter: str = "auto"
-    order: int = 2
-    turbulence_order: int = 1
-
-    def numbers(self, mach: float, domain: FaceData, model: str) -> SchemeNumbers:
-        """Numbers of the scheme for the kernels, at a Mach number of the stream."""
-        viscous, space = model != "euler", not domain.mesh.planar
-        order_factor = 1.0 if self.order == 2 else 0.0
-        variation = (smooth_variation(mach, viscous, space) * mach) ** 2
-        return SchemeNumbers(
-            float(self.kappa),
-            order_factor,
-            order_factor if self.turbulence_order == 2 else 0.0,
-            least_weight(self.limiter, mach, viscous, space),
-            np.array([0.5 * variation] + 4 * [variation] + (domain.columns - 5) * [1.0]),
-            domain.axes,
-            model_code(model),
-        )
 
 
 @serial
@@ -245,13 +218,13 @@ def subtract_boundary_diffusion(states, c, f, faces, boundary, scheme, gas, out)
 
 @serial
 def boundary_fluxes(q, g, faces, boundary, scheme, gas, out):
-    """Flux times area of every boundary face into out (nf, m)."""
+    """Flux times area of every boundary face into out (nb, m)."""
     unperturbed = np.int64(-1), 0.0  # a literal would be compiled apart
     for e in range(len(boundary.code)):
         f = boundary.first + e
-        boundary_face_flux((q, g), f, faces, boundary, scheme, gas, unperturbed, out[f])
+        boundary_face_flux((q, g), f, faces, boundary, scheme, gas, unperturbed, out[e])
         for m in range(q.shape[1]):
-            out[f, m] *= faces.area[f]
+            out[e, m] *= faces.area[f]
 
 
 @parallel
@@ -268,10 +241,39 @@ def sum_faces(flux, cells, out):
                 out[c, k] += cells.sign[e] * flux[f, k]
 
 
-class Residual:
-    """R(q) on one domain, with its work arrays; `exterior` (nb, m) and `source` (n, m) may be set between calls.
+class FieldState(NamedTuple):
+    """States of all cells with what is derived from them before any flux.
 
-    near (n, 3): see `sources`; without it every wall is smooth and fully turbulent.
+    Attributes
+    ----------
+    q : array (n, m)
+    gradients : array (n, m, 3)
+    closure : array (n, 2) or (0, 2)
+        See `turbulence_sources`.
+    """
+
+    q: np.ndarray
+    gradients: np.ndarray
+    closure: np.ndarray
+
+
+class Residual:
+    """R(q) on one domain. It keeps work arrays, but no result: what a call needs is in its arguments.
+
+    Parameters
+    ----------
+    domain : FaceData
+    scheme : Scheme
+    law : GasModel
+    mach : float
+        Of the stream.
+    exterior : array (nb, m)
+        States outside the boundary faces, used where a call names no others.
+    source : array (n, m), optional
+        Source of every equation; may be set between calls.
+    model : str
+    wall_data : array (n, 3), optional
+        See `turbulence_sources`; without it every wall is smooth and fully turbulent.
     """
 
     def __init__(
@@ -290,117 +292,115 @@ class Residual:
         self.numbers = scheme.numbers(mach, domain, model)
         self.equations = (0,) * (m - 5)
         self.exterior, self.source = exterior, source
-        self.gradients = np.zeros((n, m, 3))
-        self.flux = np.empty((domain.mesh.n_faces, m))
+        self._flux = np.empty((domain.mesh.n_faces, m))
         if wall_data is None:
             wall_data = np.zeros((0, 3))
             if m > 5:
                 wall_data = np.stack([domain.mesh.wall_distance, np.zeros(n), np.ones(n)], axis=1)
         self.wall_data = wall_data
-        self.closure = initial_closure(wall_data, model)
 
-    def differentiate(self, q: np.ndarray) -> None:
-        """Fill `gradients` (n, m, 3) with the gradients of q (n, m)."""
+    def differentiate(self, q: np.ndarray, reuse: FieldState | None = None) -> FieldState:
+        """Gradients and closure of states q (n, m), in the arrays of `reuse` if that is no longer needed."""
         d = self.domain
-        if self.scheme.order == 2 or self.model != "euler":
-            d.gradient(q, self.gradients)
+        if reuse is None:
+            reuse = FieldState(q, np.zeros((len(q), q.shape[1], 3)), initial_closure(self.wall_data, self.model))
+        gradients, closure = reuse.gradients, reuse.closure
+        if self.scheme.reconstruction.order == 2 or self.model != "euler":
+            d.gradient(q, gradients)
             if len(d.axisymmetric_factor):
-                self.gradients[:, 2, 1] = q[:, 3] * d.axisymmetric_factor
+                gradients[:, 2, 1] = q[:, 3] * d.axisymmetric_factor
         if self.model == "sst":
-            update_closure(q, self.gradients, self.wall_data, self.law, self.equations, self.closure)
+            update_closure(q, gradients, self.wall_data, self.law, self.equations, closure)
+        return FieldState(q, gradients, closure)
 
-    def boundary_fluxes_into(self, q: np.ndarray, out: np.ndarray) -> None:
-        """Flux times area of every boundary face into out (nf, m), with the gradients found last."""
-        boundary_fluxes(q, self.gradients, self.domain.faces, self.boundary, self.numbers, self.law, out)
-
-    @property
-    def boundary(self) -> Boundary:
-        """Boundary faces with the present exterior states."""
+    def boundary(self, exterior: np.ndarray | None = None) -> Boundary:
+        """Boundary faces with the states outside them."""
         d = self.domain
-        return Boundary(d.code, d.wall_gradient_factor, self.exterior, d.mesh.n_interior)
+        outside = self.exterior if exterior is None else exterior
+        return Boundary(d.code, d.wall_gradient_factor, outside, d.mesh.n_interior)
 
-    def balance(self, q: np.ndarray) -> np.ndarray:
-        """(n, m) net outflow of each cell for states q (n, m) whose gradients were found last; scaled units times
-        m^2.
-        """
+    def boundary_fluxes(self, state: FieldState, exterior: np.ndarray | None = None) -> np.ndarray:
+        """(nb, m) flux times area of every boundary face."""
         d = self.domain
-        interior_fluxes(q, self.gradients, self.closure, d.faces, self.numbers, self.law, self.flux)
-        self.boundary_fluxes_into(q, self.flux)
+        out = np.empty((d.mesh.n_faces - d.mesh.n_interior, state.q.shape[1]))
+        boundary_fluxes(state.q, state.gradients, d.faces, self.boundary(exterior), self.numbers, self.law, out)
+        return out
+
+    def fluxes(self, state: FieldState, exterior: np.ndarray | None = None) -> np.ndarray:
+        """(nf, m) flux times area of every face, in a work array that the next call overwrites."""
+        d, flux = self.domain, self._flux
+        interior_fluxes(*state, d.faces, self.numbers, self.law, flux)
+        flux[d.mesh.n_interior :] = self.boundary_fluxes(state, exterior)
         if d.periodic is not None:
             s = d.periodic
-            flux = np.empty((len(s.one), q.shape[1]))
-            states = s.rows(q), s.gradients(self.gradients), s.closure(self.closure)
-            interior_fluxes(*states, s.faces, self.numbers, self.law, flux)
-            s.give(flux, self.flux)
+            through = np.empty((len(s.one), state.q.shape[1]))
+            across = s.rows(state.q), s.gradients(state.gradients), s.closure(state.closure)
+            interior_fluxes(*across, s.faces, self.numbers, self.law, through)
+            s.give(through, flux)
+        return flux
+
+    def balance(self, state: FieldState, exterior: np.ndarray | None = None) -> np.ndarray:
+        """(n, m) net outflow of each cell, in scaled units times m^2."""
+        d, q = self.domain, state.q
         out = np.empty_like(q)
-        sum_faces(self.flux, d.cells, out)
+        sum_faces(self.fluxes(state, exterior), d.cells, out)
         if q.shape[1] > 5:
-            subtract_sources(q, self.gradients, self.wall_data, d.volume, self.law, self.equations, out)
+            subtract_sources(q, state.gradients, self.wall_data, d.volume, self.law, self.equations, out)
         if len(d.axisymmetric_factor) and self.model != "euler":
-            out[:, 3] += self._axisymmetric_stress(q)
+            out[:, 3] += self._axisymmetric_stress(state)
         if self.source is not None:
             out -= self.source * d.volume[:, None]
         return out
 
-    def _axisymmetric_stress(self, q: np.ndarray) -> np.ndarray:
-        """(n,) pull of the friction on the sides of a wedge towards the axis (White 2006, Viscous Fluid Flow, app.
-        B).
-        """
-        g, axisymmetric_factor = self.gradients, self.domain.axisymmetric_factor
-        mu = self.viscosities(q)
+    def _axisymmetric_stress(self, state: FieldState) -> np.ndarray:
+        """(n,) radial force of the viscous stress on the sides of a wedge (White 2006, Viscous Fluid Flow, app. B)."""
+        g, axisymmetric_factor = state.gradients, self.domain.axisymmetric_factor
+        mu = self.viscosities(state)
         bulk = 2.0 / 3.0 * (g[:, 1, 0] + g[:, 2, 1] + g[:, 3, 2])
-        return self.domain.volume * axisymmetric_factor * mu * (2.0 * q[:, 3] * axisymmetric_factor - bulk)
+        return self.domain.volume * axisymmetric_factor * mu * (2.0 * state.q[:, 3] * axisymmetric_factor - bulk)
 
     def __call__(self, q: np.ndarray) -> np.ndarray:
         """(n, m) net outflow of each cell for states q (n, m), in scaled units times m^2."""
-        self.differentiate(q)
-        return self.balance(q)
+        return self.balance(self.differentiate(q))
 
-    def eddy_ratio(self, q: np.ndarray) -> np.ndarray:
-        """(n,) eddy over molecular viscosity, with the gradients found last."""
-        out = np.zeros(len(q))
+    def eddy_ratio(self, state: FieldState) -> np.ndarray:
+        """(n,) eddy over molecular viscosity."""
+        out = np.zeros(len(state.q))
         if self.domain.columns > 5:
-            eddy_viscosity_ratio(q, self.closure, self.law, self.numbers.model, out)
+            eddy_viscosity_ratio(state.q, state.closure, self.law, self.numbers.model, out)
         return out
 
-    def viscosities(self, q: np.ndarray) -> np.ndarray:
-        """(n,) molecular and eddy viscosity together, in scaled units, with the gradients found last."""
-        return self.law.viscosity_at(q[:, 4]) * (1.0 + self.eddy_ratio(q))
+    def viscosities(self, state: FieldState) -> np.ndarray:
+        """(n,) molecular and eddy viscosity together, in scaled units."""
+        return self.law.viscosity_at(state.q[:, 4]) * (1.0 + self.eddy_ratio(state))
 
-    def tractions(self, q: np.ndarray) -> np.ndarray:
-        """(nb, 3) force on every boundary face over its area, in scaled units (gradients found last); leaves the
-        fluxes.
-        """
+    def tractions(self, state: FieldState, flux: np.ndarray | None = None) -> np.ndarray:
+        """(nb, 3) force on every boundary face over its area, in scaled units; flux: `boundary_fluxes`, if known."""
         d, ni = self.domain, self.domain.mesh.n_interior
-        self.boundary_fluxes_into(q, self.flux)
-        out = self.flux[ni:, 1:4] / d.faces.area[ni:, None]
-        if not d.mesh.planar:  # what passes a face that stands for a curved wall is no force on it
+        flux = self.boundary_fluxes(state) if flux is None else flux
+        out = flux[:, 1:4] / d.faces.area[ni:, None]
+        if not d.mesh.planar:  # the momentum through a face that stands for a curved wall is no force on it
             slip = d.code == SLIP
-            out[slip] = self.boundary_pressure(q)[slip, None] * d.faces.normal[ni:][slip]
+            out[slip] = self.boundary_pressure(state)[slip, None] * d.faces.normal[ni:][slip]
         return out
 
-    def heats(self, q: np.ndarray) -> np.ndarray:
-        """(nb,) heat that walls give to the air over their area, in scaled units (fluxes of `tractions` of the same
-        q).
-        """
+    def heats(self, state: FieldState) -> np.ndarray:
+        """(nb,) heat that walls give to the air over their area, in scaled units."""
         d, ni = self.domain, self.domain.mesh.n_interior
         out = np.zeros(d.mesh.n_faces - ni)
         if self.model == "euler":
             return out
         wall = np.flatnonzero((d.code == NO_SLIP) & (self.exterior[:, 4] > 0.0))
-        flux = self.flux[ni + wall] / d.faces.area[ni + wall, None]
-        pressure = self.boundary_pressure(q)[wall, None] * d.faces.normal[ni + wall]
+        flux = self.boundary_fluxes(state)[wall] / d.faces.area[ni + wall, None]
+        pressure = self.boundary_pressure(state)[wall, None] * d.faces.normal[ni + wall]
         out[wall] = -flux[:, 4] - np.einsum("ij,ij->i", self.exterior[wall, 1:4], pressure - flux[:, 1:4])
         return out
 
-    def boundary_pressure(self, q: np.ndarray) -> np.ndarray:
-        """(nb,) gauge pressure at every boundary face, extrapolated from the cell as the fluxes do (gradients found
-        last).
-        """
-        d = self.domain
+    def boundary_pressure(self, state: FieldState) -> np.ndarray:
+        """(nb,) gauge pressure at every boundary face, extrapolated from the cell as the fluxes do."""
+        d, q, gamma = self.domain, state.q, self.law.gamma
         ni = d.mesh.n_interior
         cell = d.faces.left[ni:]
-        p = q[cell, 0] + np.einsum("ij,ij->i", self.gradients[cell, 0], d.faces.to_left[ni:])
-        return np.where(
-            1.0 + self.law.gamma * p < LEAST_FACE_FRACTION * (1.0 + self.law.gamma * q[cell, 0]), q[cell, 0], p
-        )
+        p = q[cell, 0] + np.einsum("ij,ij->i", state.gradients[cell, 0], d.faces.to_left[ni:])
+        low = 1.0 + gamma * p < LEAST_FACE_FRACTION * (1.0 + gamma * q[cell, 0])
+        return np.where(low, q[cell, 0], p)

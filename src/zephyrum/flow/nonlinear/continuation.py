@@ -18,25 +18,25 @@ from zephyrum.flow.nonlinear.level_iteration import LevelIteration, Reports
 from zephyrum.flow.nonlinear.start_up import alpha_sequence, initial_state, prolongate, transfer_condition
 from zephyrum.flow.outcome import Outcome
 
-RESTART_CFL = 100.0
-PROLONGED_CFL = 20.0  # of a start from a coarser mesh in viscous flow in space
-MIN_COARSE_CELLS = 3000  # of the coarsest start mesh: coarser ones separate at high alpha, which finer ones inherit
-FIRST_ORDER_START_MACH = 0.5  # Mach number of the stream above which an inviscid cold start looks for shocks
-MAX_FIRST_ORDER_ITERATIONS = 80  # of such a start
-MAX_FIRST_ORDER_ITERATIONS_3D = 14, 9  # of a slow start in space, inviscid and viscous
-
 
 @dataclass(frozen=True, eq=False)
 class Start:
     """What a run starts from.
 
-    states (n, m); first_order_cells (n,), optional; cfl: first CFL number; previous_rows: rows of the history of a run
-    that is continued.
+    Attributes
+    ----------
+    states : array (n, m)
+    first_order_cells : array (n,) of bool, optional
+        Cells that are at first order from the beginning.
+    cfl : float, optional
+        First CFL number; without it `CFLControl.restart`.
+    previous_rows : tuple of tuples
+        Rows of the history of a run that is continued.
     """
 
     states: np.ndarray
     first_order_cells: np.ndarray | None = None
-    cfl: float = RESTART_CFL
+    cfl: float | None = None
     previous_rows: tuple[tuple, ...] = ()
 
 
@@ -68,11 +68,12 @@ def solve_steady(
     history = History(rows[:-1])  # the last row is that of the state to start from
     reports = Reports(history, time.perf_counter() - spent, on_step)
     cold = start is None and problem.source is None and problem.exterior is None
+    control, step = problem.numerics.cfl, problem.numerics.start_up.alpha_step
     level, q = (None, None) if start is None else (None, start.states)
     family = _start_meshes(problem) if cold else [problem.mesh]
     for depth in range(len(family) - 1, -1, -1):
         finest = depth == 0
-        for alpha in alpha_sequence(problem.air.alpha) if cold and level is None else [problem.air.alpha]:
+        for alpha in alpha_sequence(problem.air.alpha, step) if cold and level is None else [problem.air.alpha]:
             last = alpha == problem.air.alpha
             air = problem.air if last else problem.air.turned(alpha=alpha)
             here = problem.at(mesh=family[depth], air=air)
@@ -81,46 +82,53 @@ def solve_steady(
             if q is None:
                 q, cfl = _cold_start(level, reports, len(family), cold)
             elif before is None:
-                cfl = start.cfl if start is not None else RESTART_CFL
+                cfl = start.cfl if start is not None and start.cfl is not None else control.restart
             else:
                 q, cfl = _from_level(before, level, q)
             if start is not None and start.first_order_cells is not None:
                 level.demote_to_first_order(start.first_order_cells)
             reports.on_state = on_state if finest and last else None
             first = int(rows[-1][COLUMNS.index("step")]) if rows else 0
-            q, outcome, reason = LevelIteration(level, q, cfl, not (finest and last), first=first).run(reports)
-    return level.flow(q, outcome, reason, history, reports.begin)
+            iteration = LevelIteration(level, q, cfl, not (finest and last), first=first)
+            now, outcome, reason = iteration.run(reports)
+            q = now.q
+    return level.flow(now, outcome, reason, history, reports.begin)
 
 
 def _start_meshes(problem: FlowProblem) -> list:
     """Meshes of the family, finest first, without those that are too coarse."""
     family = problem.mesh.family()
-    while len(family) > 1 and family[-1].n_cells < MIN_COARSE_CELLS:
+    while len(family) > 1 and family[-1].n_cells < problem.numerics.start_up.min_coarse_cells:
         family.pop()
     return family
 
 
 def _from_level(before: DiscreteProblem, level: DiscreteProblem, q: np.ndarray) -> tuple[np.ndarray, float]:
     """(states, CFL number) on a level from those on the level before, at another incidence or on a coarser mesh."""
-    problem = level.problem
+    problem, control, start_up = level.problem, level.numerics.cfl, level.numerics.start_up
     if before.mesh is level.mesh:
-        return transfer_condition(q, level.mesh, before.air, level.air, level.reference.chord), RESTART_CFL
+        turned = transfer_condition(q, level.mesh, before.air, level.air, level.reference.chord, start_up)
+        return turned, control.restart
     inviscid_space = problem.space and not problem.viscous
-    q = prolongate(q, before.domain, level.domain, level.law, level.air.mach if inviscid_space else None)
-    return q, PROLONGED_CFL if problem.space and problem.viscous else RESTART_CFL
+    mach = level.air.mach if inviscid_space else None
+    q = prolongate(q, before.domain, level.domain, level.law, mach, start_up)
+    return q, control.prolonged if problem.space and problem.viscous else control.restart
 
 
 def _cold_start(level: DiscreteProblem, reports: Reports, depth: int, cold: bool) -> tuple[np.ndarray, float]:
     """(states, CFL number) to begin with, where needed from a run at first order, recorded at `depth`."""
     problem, numerics, mach = level.problem, level.numerics, level.air.mach
     q = initial_state(level.mesh, level.law, level.scales.freestream, level.reference.chord, problem.viscous)
-    fast = mach > FIRST_ORDER_START_MACH
-    if not (cold and numerics.order == 2 and (problem.space or (fast and not problem.viscous))):
-        return q, numerics.cfl
-    # shocks find their position at first order; slender bodies get near with few vectors, of blunt ones without
-    # friction the wake oscillates
-    plain = DiscreteProblem(problem.at(numerics=replace(numerics, order=1)), depth, level)
-    max_steps = MAX_FIRST_ORDER_ITERATIONS if fast else MAX_FIRST_ORDER_ITERATIONS_3D[int(problem.viscous)]
-    near, outcome, _ = LevelIteration(plain, q, numerics.cfl, True, max_steps).run(reports)
+    start_up, reconstruction = numerics.start_up, numerics.reconstruction
+    fast = mach > start_up.first_order_mach
+    if not (cold and reconstruction.order == 2 and (problem.space or (fast and not problem.viscous))):
+        return q, numerics.cfl.initial
+    # shocks find their position at first order; slender bodies approach theirs in a few steps; the wake of a blunt body
+    # in inviscid flow oscillates
+    first_order = replace(numerics, reconstruction=replace(reconstruction, order=1))
+    plain = DiscreteProblem(problem.at(numerics=first_order), depth, level)
+    slow_steps = start_up.max_iterations_viscous if problem.viscous else start_up.max_iterations_inviscid
+    max_steps = start_up.max_iterations_shocks if fast else slow_steps
+    near, outcome, _ = LevelIteration(plain, q, numerics.cfl.initial, True, max_steps).run(reports)
     usable = outcome == Outcome.CONVERGED or (outcome != Outcome.FAILED and (fast or problem.viscous))
-    return (near, RESTART_CFL) if usable else (q, numerics.cfl)
+    return (near.q, numerics.cfl.restart) if usable else (q, numerics.cfl.initial)

@@ -1,7 +1,6 @@
-"""One mesh made ready to be marched: its residual and matrix, the measures of convergence, and the cells that lose
-their slopes to converge.
+"""The discrete problem on one mesh: residual and Jacobian, norms, and the cells demoted to first order.
 
-Verified by tests/test_bent_layers.py and what verifies `march`.
+Verified by tests/test_bent_layers.py and by the cases of validation/.
 """
 
 import time
@@ -11,7 +10,7 @@ import numpy as np
 
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
-from zephyrum.flow.discretization.residual import Residual
+from zephyrum.flow.discretization.residual import FieldState, Residual
 from zephyrum.flow.linear.block_ilu import Preconditioner
 from zephyrum.flow.nonlinear.flow_problem import FlowProblem
 from zephyrum.flow.nonlinear.history import History
@@ -22,20 +21,58 @@ from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence import freestream_turbulence, typical_turbulence
 from zephyrum.flow.physics.turbulence.sst import BETA
 
-MAX_TEMPERATURE_FACTOR, MIN_TEMPERATURE_FACTOR = (
-    1.1,
-    0.75,
-)  # of the highest and lowest temperature that the stream and the walls can give: beyond them it is the scheme's
-MAX_REPAIRED_FRACTION = 0.01  # fraction of the cells that may be that
-LOW_MACH = 0.5  # Mach number of stream and walls together below which air can't cool further than that
+LIFT_STEP = 1e-4  # [-] change of CL for the derivative of the farfield states
+
+
+@dataclass(frozen=True, eq=False)
+class Evaluation:
+    """All that an evaluation of the discrete problem gives.
+
+    Attributes
+    ----------
+    state : FieldState
+        States with gradients and closure.
+    R : array (n, m)
+        Residual.
+    coefficients : array (3,)
+        CL, CD, CM of the body.
+    exterior : array (nb, m)
+        States outside the boundary faces, corrected for the lift.
+    """
+
+    state: FieldState
+    R: np.ndarray
+    coefficients: np.ndarray
+    exterior: np.ndarray
+
+    @property
+    def q(self) -> np.ndarray:
+        """States (n, m)."""
+        return self.state.q
 
 
 @dataclass(frozen=True, eq=False)
 class FlowState:
-    """What a march leaves: scaled states q (n, m), pressure (nb,), traction (nb, 3) and heat (nb,) on the boundary.
+    """Result of a run.
 
-    eddy_ratio (n,): eddy over molecular viscosity; first_order_cells (n,): the cells that lost their slopes to
-    converge.
+    Attributes
+    ----------
+    q : array (n, m)
+        Scaled states.
+    boundary_pressure : array (nb,)
+    traction : array (nb, 3)
+        Force on a boundary face over its area.
+    heat : array (nb,)
+        Heat flux from a boundary face into the air.
+    eddy_ratio : array (n,)
+        Eddy over molecular viscosity.
+    first_order_cells : array (n,) of bool
+        Cells that were demoted to first order.
+    scales : Scales
+    outcome : Outcome
+    reason : str
+    history : History
+    seconds : float
     """
 
     q: np.ndarray
@@ -52,7 +89,7 @@ class FlowState:
 
 
 class DiscreteProblem:
-    """One mesh of the sequence, ready to be marched."""
+    """One mesh of the family with everything that the iteration needs."""
 
     def __init__(self, problem: FlowProblem, depth: int = 0, twin: "DiscreteProblem | None" = None):
         """depth: 0 for the finest mesh; twin: its face data and preconditioner are taken over if it has the same
@@ -68,7 +105,9 @@ class DiscreteProblem:
         )
         self.walls = problem.wall_data()
         twin = twin if twin is not None and twin.mesh is mesh else None
-        self._second_order = FaceData.of(mesh, self.numerics.gradient, model) if twin is None else twin._second_order
+        self._second_order = (
+            FaceData.of(mesh, self.numerics.reconstruction.gradient, model) if twin is None else twin._second_order
+        )
         self.domain = self._second_order
         grounded = (
             len(mesh.faces_of("ground", "slip")) > 0
@@ -99,12 +138,13 @@ class DiscreteProblem:
         self.jacobian.row_scale[:] = rows[:, self.domain.axes]
         own = first[self.domain.code == NO_SLIP]
         heated, moved = own[own[:, 4] > 0.0, 4], np.linalg.norm(own[:, 1:4], axis=1).max(initial=0.0)
-        total = 1.0 + 0.5 * (self.law.gamma - 1.0) * (air.mach + moved) ** 2
-        low = MIN_TEMPERATURE_FACTOR * heated.min(initial=1.0) if air.mach + moved < LOW_MACH else 0.0
-        self.possible = low, MAX_TEMPERATURE_FACTOR * heated.max(initial=total)
+        total, fallback = 1.0 + 0.5 * (self.law.gamma - 1.0) * (air.mach + moved) ** 2, self.numerics.fallback
+        self.coldest = heated.min(initial=1.0) if air.mach + moved < fallback.slow_mach else 0.0
+        self.hottest = heated.max(initial=total)
         self.body = mesh.faces_of("wall")
         self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
         self._dynamic = 0.5 * air.mach**2 * reference.area
+        self._free: list[FieldState] = []  # arrays of states that are no longer needed
         self._arm = mesh.face_centroid[self.body] - np.asarray(reference.point)
         undisturbed = np.tile(self.scales.freestream, (mesh.n_cells, 1))
         if self.domain.columns > 5:  # with a layer's turbulence (of omega that of the freestream)
@@ -117,77 +157,99 @@ class DiscreteProblem:
         """(m,) scaled size of a residual, equation by equation."""
         return np.sqrt(np.sum((R * self.rows) ** 2, axis=0))
 
-    def coefficients(self, q: np.ndarray) -> np.ndarray:
-        """(CL, CD, CM) of the body, from the gradients found last."""
-        force = self.residual.tractions(q)[self.body - self.mesh.n_interior] * self._body_area
+    def norm(self, R: np.ndarray) -> float:
+        """Scaled size of a residual, of all equations together."""
+        return float(np.sqrt(np.sum((R * self.rows) ** 2)))
+
+    def coefficients(self, state: FieldState) -> np.ndarray:
+        """(CL, CD, CM) of the body."""
+        force = self.residual.tractions(state)[self.body - self.mesh.n_interior] * self._body_area
         on_force, on_moment = self.mesh.multiples
         moment = np.cross(self._arm, force).sum(axis=0) * on_moment
         drag, _, lift = self.air.axes @ (force.sum(axis=0) * on_force) / self._dynamic
         # nose-up is positive about y to starboard when x points aft
         return np.array([lift, drag, moment[1] / (self._dynamic * self.reference.chord)])
 
-    def evaluate(self, q: np.ndarray) -> np.ndarray:
-        """Residual (n, equations) with the farfield answering to the lift of q; leaves `found`, the coefficients."""
-        self.residual.differentiate(q)
-        self.found = self.coefficients(q)
-        if self.vortex:
-            self.residual.exterior = self._outer(self.found[0])
-        return self.residual.balance(q)
+    def evaluate(self, q: np.ndarray) -> Evaluation:
+        """Residual and coefficients at states q (n, m), with the farfield corrected for their lift."""
+        state = self.residual.differentiate(q, self._free.pop() if self._free else None)
+        coefficients = self.coefficients(state)
+        exterior = self._exterior(coefficients[0]) if self.vortex else self.residual.exterior
+        return Evaluation(state, self.residual.balance(state, exterior), coefficients, exterior)
 
-    def linearise(self, q: np.ndarray) -> None:
-        """Jacobian at the state evaluated last, with the farfield's answer to lift."""
-        self.jacobian.linearise(q)
+    def release(self, evaluation: Evaluation) -> None:
+        """Let a later evaluation overwrite the gradients of one that is no longer needed."""
+        self._free.append(evaluation.state)
+
+    def linearise(self, now: Evaluation) -> None:
+        """Compute the Jacobian at an evaluation, with the response of the farfield to lift."""
+        self.jacobian.linearise(now.state, now.exterior)
         if not self.vortex:
             return
-        step, ni, axes = 1e-4, self.mesh.n_interior, self.domain.axes
-        aimed, flux = self.residual.exterior, self.residual.flux.copy()
-        self.residual.exterior = self._outer(self.found[0] + step)
-        self.residual.boundary_fluxes_into(q, flux)
-        self.residual.exterior = aimed
-        self.jacobian.vortex_correction = ((flux - self.residual.flux)[ni:, axes] / step).astype(np.float32)
-        row = np.zeros((self.mesh.n_faces - ni, q.shape[1]), dtype=np.float32)
-        row[self.body - ni, 1:4] = self.air.axes[2] / self._dynamic
+        axes = self.domain.axes
+        moved = self.residual.boundary_fluxes(now.state, self._exterior(now.coefficients[0] + LIFT_STEP))
+        change = moved - self.residual.boundary_fluxes(now.state, now.exterior)
+        self.jacobian.vortex_correction = (change[:, axes] / LIFT_STEP).astype(np.float32)
+        row = np.zeros((len(change), now.q.shape[1]), dtype=np.float32)
+        row[self.body - self.mesh.n_interior, 1:4] = self.air.axes[2] / self._dynamic
         self.jacobian.lift_row = row[:, axes]
 
-    def demote_unconverged(self, R: np.ndarray, few: float, fraction: float) -> np.ndarray:
-        """Take the slopes off the cells that hold a `fraction` of the (squared) residual R if they are no more than
-        `few` of all; which (n,) are new.
+    def demote_unconverged(self, R: np.ndarray, max_cells: float, share: float) -> np.ndarray:
+        """Demote the cells that hold a share of the squared residual R, if they are few.
 
-        The columns of layers that they stand in oscillate together and follow, but no more: first order in many cells
+        The prism columns that they belong to oscillate together and follow, but no more: first order in many cells
         falsifies the drag.
+
+        Parameters
+        ----------
+        R : array (n, m)
+        max_cells : float
+            Fraction of the cells that may be demoted.
+        share : float
+            Fraction of the squared residual.
+
+        Returns
+        -------
+        array (n,) of bool
+            Cells that were not at first order before.
         """
         held = np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
         order = np.argsort(-held)
-        count = 1 + int(np.searchsorted(np.cumsum(held[order]), fraction * held.sum()))
-        wide = np.zeros(len(held), dtype=bool)
-        if self.mesh.planar or self.numerics.order == 1 or count > max(few * len(held), 20):
-            return wide
-        wide[order[:count]] = True
-        return self.demote_to_first_order(wide)
+        count = 1 + int(np.searchsorted(np.cumsum(held[order]), share * held.sum()))
+        chosen = np.zeros(len(held), dtype=bool)
+        first_order = self.numerics.reconstruction.order == 1
+        if self.mesh.planar or first_order or count > max(max_cells * len(held), 20):
+            return chosen
+        chosen[order[:count]] = True
+        return self.demote_to_first_order(chosen)
 
     def repair_temperature(self, q: np.ndarray) -> np.ndarray:
-        """Take the slopes off the columns that have a temperature out of what is possible, and off those beside them; q
-        with these put back, or as it is.
+        """Demote the prism columns that have an impossible temperature, with those beside them, and reset it.
 
-        In thin columns on bases of tails, wide beside narrow ones, the energy of two neighbours may part without end at
-        a pressure and velocity that agree.
+        In thin columns on blunt tails, wide beside narrow ones, the energy of two neighbours may diverge while their
+        pressures and velocities agree.
+
+        Returns
+        -------
+        array (n, m)
+            q with these temperatures clipped, or q itself if there are none.
         """
-        odd = (q[:, 4] < self.possible[0]) | (q[:, 4] > self.possible[1])
-        if not odd.any() or odd.sum() > MAX_REPAIRED_FRACTION * len(odd):
+        fallback = self.numerics.fallback
+        low, high = fallback.min_temperature * self.coldest, fallback.max_temperature * self.hottest
+        impossible = (q[:, 4] < low) | (q[:, 4] > high)
+        if not impossible.any() or impossible.sum() > fallback.max_repaired * len(impossible):
             return q
         left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
-        wide = odd.copy()
-        wide[left[odd[right]]] = wide[right[odd[left]]] = True
+        wide = impossible.copy()
+        wide[left[impossible[right]]] = wide[right[impossible[left]]] = True
         if not self.demote_to_first_order(wide).any():
             return q
         q = q.copy()
-        q[odd, 4] = np.clip(
-            q[odd, 4], self.possible[0] / MIN_TEMPERATURE_FACTOR, self.possible[1] / MAX_TEMPERATURE_FACTOR
-        )
+        q[impossible, 4] = np.clip(q[impossible, 4], self.coldest, self.hottest)
         return q
 
     def demote_to_first_order(self, cells: np.ndarray) -> np.ndarray:
-        """Take the slopes off `cells` (n,) and the columns of layers that they stand in; which (n,) are new."""
+        """Demote `cells` (n,) and the prism columns that they belong to; which (n,) were not at first order before."""
         if not cells.any():
             return cells
         foot = self.mesh.wall_face_of_cell
@@ -197,18 +259,21 @@ class DiscreteProblem:
         self.domain = self.residual.domain = faces
         return demoted
 
-    def flow(self, q: np.ndarray, outcome: Outcome, reason: str, history: History, begin: float) -> FlowState:
-        """What is left at states q, those evaluated last; begin: clock [s] at the start."""
-        r = self.residual
+    def flow(self, now: Evaluation, outcome: Outcome, reason: str, history: History, begin: float) -> FlowState:
+        """Result at an evaluation; begin: clock [s] at the start."""
+        r, state = self.residual, now.state
         if self.first_order_cells.any():
             position = self.mesh.cell_centroid[np.flatnonzero(self.first_order_cells)[0]].round(3)
-            reason += f", first order in {self.first_order_cells.sum():,} of {len(q):,} cells (one at {position} m) that would not converge"
+            reason += (
+                f", first order in {self.first_order_cells.sum():,} of {len(now.q):,} cells (one at {position} m) that "
+                "would not converge"
+            )
         return FlowState(
-            q,
-            r.boundary_pressure(q),
-            r.tractions(q),
-            r.heats(q),
-            r.eddy_ratio(q),
+            now.q,
+            r.boundary_pressure(state),
+            r.tractions(state, r.boundary_fluxes(state, now.exterior)),
+            r.heats(state),
+            r.eddy_ratio(state),
             self.first_order_cells,
             self.scales,
             outcome,
@@ -217,5 +282,6 @@ class DiscreteProblem:
             time.perf_counter() - begin,
         )
 
-    def _outer(self, lift: float) -> np.ndarray:
+    def _exterior(self, lift: float) -> np.ndarray:
+        """(nb, m) states outside the boundary faces at a lift coefficient."""
         return exterior_states(self.mesh, self.scales, lift * self.reference.area / self.mesh.depth, True, self.walls)

@@ -1,13 +1,19 @@
-"""What a run may be asked for."""
+"""Numerical choices of a run: the target of the iteration and one policy object for each part of the method."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
-from zephyrum._core.validation import choice, number, whole
+from zephyrum._core.validation import number, taken, whole
 from zephyrum.errors import InputError
-from zephyrum.flow.discretization.cell_gradient import METHODS
-from zephyrum.flow.discretization.limiter import MODES
-from zephyrum.flow.discretization.residual import Scheme
-from zephyrum.flow.nonlinear.step_control import MAX_CFL
+from zephyrum.flow.discretization.limiter import Limiter
+from zephyrum.flow.discretization.scheme import Reconstruction, Scheme
+from zephyrum.flow.nonlinear.policies import (
+    CFLControl,
+    FirstOrderFallback,
+    InnerIteration,
+    LinearSolver,
+    LineSearch,
+    StartUp,
+)
 
 
 @dataclass(frozen=True)
@@ -20,23 +26,26 @@ class Numerics:
         Decades by which every residual must fall below that of the undisturbed stream.
     max_iterations : int
         Most Newton steps on the finest mesh.
-    kappa : float
-        Weight of the central difference in the reconstruction.
-    limiter : str
-        "auto" (where needed), "on" or "off".
-    order : int
-        Order of the mean flow, 1 or 2.
-    turbulence_order : int
-        Order of the convection of turbulence quantities. On 16k cells about NACA 0012 the second order lowers CD by
-        0.4, 0.5 and 1.7 % at alpha 0, 10 and 15, in as many steps; the first keeps them positive on any mesh.
-    gradient : str
-        "by-cell", "green-gauss" or "least-squares".
-    cfl : float
-        First CFL number of a cold start.
-    krylov_vectors : int
-        Most Krylov vectors of a step.
+    stagnation_steps : int
+        Steps without a lower residual after which a run counts as oscillating.
     vortex : bool
         Circulation correction of the farfield, in two-dimensional subsonic flow.
+    reconstruction : Reconstruction
+        Order, kappa and gradient of the reconstruction at a face.
+    limiter : Limiter
+        Where and how the reconstruction is limited.
+    cfl : CFLControl
+        CFL number from step to step.
+    line_search : LineSearch
+        Limits of a step and search along it.
+    linear_solver : LinearSolver
+        GMRES of one Newton step.
+    start_up : StartUp
+        Cold start over coarser meshes.
+    fallback : FirstOrderFallback
+        Cells that are demoted to first order.
+    inner : InnerIteration
+        Newton iteration within one step in time.
 
     Raises
     ------
@@ -48,31 +57,49 @@ class Numerics:
     >>> import zephyrum as zy
     >>> zy.Numerics(residual_drop=5).max_iterations
     200
+    >>> zy.Numerics(reconstruction=zy.Reconstruction(order=1)).reconstruction.kappa
+    0.3333333333333333
     """
 
     residual_drop: float = 8.0
     max_iterations: int = 200
-    kappa: float = 1.0 / 3.0
-    limiter: str = "auto"
-    order: int = 2
-    turbulence_order: int = 1
-    gradient: str = "by-cell"
-    cfl: float = 10.0
-    krylov_vectors: int = 120
+    stagnation_steps: int = 30
     vortex: bool = True
+    reconstruction: Reconstruction = field(default_factory=Reconstruction)
+    limiter: Limiter = field(default_factory=Limiter)
+    cfl: CFLControl = field(default_factory=CFLControl)
+    line_search: LineSearch = field(default_factory=LineSearch)
+    linear_solver: LinearSolver = field(default_factory=LinearSolver)
+    start_up: StartUp = field(default_factory=StartUp)
+    fallback: FirstOrderFallback = field(default_factory=FirstOrderFallback)
+    inner: InnerIteration = field(default_factory=InnerIteration)
 
     def __post_init__(self) -> None:
         number("residual_drop", self.residual_drop, 0.5, 12.0)
         whole("max_iterations", self.max_iterations, 1)
-        number("kappa", self.kappa, -1.0, 1.0)
-        choice("limiter", self.limiter, MODES)
-        for name in ("order", "turbulence_order"):
-            if getattr(self, name) not in (1, 2):
-                raise InputError(f"{name} = {getattr(self, name)!r} must be 1 or 2.")
-        choice("gradient", self.gradient, METHODS)
-        number("cfl", self.cfl, 0.0, MAX_CFL, open_low=True)
-        whole("krylov", self.krylov_vectors, 5, 1000)
+        whole("stagnation_steps", self.stagnation_steps, 1)
+        if not isinstance(self.vortex, bool):
+            raise InputError(f"vortex = {self.vortex!r} must be True or False.")
+        for name, kind in POLICIES.items():
+            taken(name, getattr(self, name), kind)
+
+    @classmethod
+    def from_description(cls, facts: dict) -> "Numerics":
+        """The numerics that `dataclasses.asdict` described."""
+        return cls(**{name: POLICIES[name](**value) if name in POLICIES else value for name, value in facts.items()})
 
     def scheme(self) -> Scheme:
         """The part that the residual needs."""
-        return Scheme(self.kappa, self.limiter, self.order, self.turbulence_order)
+        return Scheme(self.reconstruction, self.limiter)
+
+
+POLICIES = {
+    "reconstruction": Reconstruction,
+    "limiter": Limiter,
+    "cfl": CFLControl,
+    "line_search": LineSearch,
+    "linear_solver": LinearSolver,
+    "start_up": StartUp,
+    "fallback": FirstOrderFallback,
+    "inner": InnerIteration,
+}

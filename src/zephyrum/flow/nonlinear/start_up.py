@@ -1,8 +1,8 @@
-"""Starting fields: from a coarser mesh, and from a neighbouring attitude or Mach number.
+"""Starting fields: from the freestream, from a coarser mesh, and from a neighbouring attitude or Mach number.
 
-A cold start straight at a high alpha can lock in a separation that is not there (impulsively started vorticity meets
-coarse-mesh losses at the nose), so a march walks up to its alpha in steps on the coarsest mesh; a sweep uses the same
-turn from point to point. Near the wall, within 0.3 chord, the turn fades so that the flow stays along the surface.
+A cold start straight at a high alpha can keep a separation that a gradual start has not (the starting vortex meets the
+losses of the coarse mesh at the nose), so a run raises its alpha in steps on the coarsest mesh; a sweep uses the same turn
+from point to point. Near the wall the turn fades out, so that the flow stays along the surface.
 Verified by tests/test_flow.py (same answer from either side) and validation/.
 """
 
@@ -10,29 +10,24 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from zephyrum.conditions import Freestream
+from zephyrum.flow.discretization.face_data import FaceData
+from zephyrum.flow.nonlinear.policies import StartUp
 from zephyrum.flow.physics.gas_model import GasModel
 from zephyrum.flow.physics.turbulence.sst import BETA
 from zephyrum.mesh import Mesh
 
-ALPHA_STEP = 4.0  # degrees walked at once
-WALL_DISTANCE_OF_TURN = 0.3  # chords
-DEAD_AIR_LIMITS = (
-    0.02,
-    0.3,
-)  # of the total temperature, and of the dynamic pressure: error of air that a start without friction does not take over
-MIN_TEMPERATURE_RATIO = 0.3  # least temperature over the total one that a start may have
-THINNER_CELL_RATIO = (
-    0.5  # height of a cell over that of the one it takes its state from below which that is scaled down to it
-)
+DEFAULT = StartUp()
 
 
-def alpha_sequence(alpha: float) -> list[float]:
-    """Attitudes [deg] on the way from 0 to `alpha`, the last one being `alpha`."""
-    steps = max(1, int(np.ceil(abs(alpha) / ALPHA_STEP - 1e-9)))
+def alpha_sequence(alpha: float, step: float) -> list[float]:
+    """Angles of attack [deg] on the way from 0 to `alpha`, no more than `step` apart, the last one being `alpha`."""
+    steps = max(1, int(np.ceil(abs(alpha) / step - 1e-9)))
     return [alpha * (k + 1) / steps for k in range(steps)]
 
 
-def transfer_condition(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestream, chord: float) -> np.ndarray:
+def transfer_condition(
+    q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestream, chord: float, start_up: StartUp = DEFAULT
+) -> np.ndarray:
     """States (n, unknowns) solved at `old`, turned and rescaled for `new`: velocities turn with the wind, Cp is
     kept.
     """
@@ -40,7 +35,7 @@ def transfer_condition(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestre
     ratio = new.mach / old.mach
     out[:, 0] *= ratio**2
     out[:, 1:4] *= ratio
-    out[:, 4] = np.maximum(1.0 + (q[:, 4] - 1.0) * ratio**2, MIN_TEMPERATURE_RATIO)
+    out[:, 4] = np.maximum(1.0 + (q[:, 4] - 1.0) * ratio**2, start_up.min_temperature_ratio)
     # deep suction would fall below vacuum at a higher Mach number
     out[:, 0] = np.maximum(out[:, 0], -0.85 / new.gas.gamma)
     if q.shape[1] > 6:  # omega goes with the speed
@@ -50,7 +45,7 @@ def transfer_condition(q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestre
         wall = mesh.face_centroid[mesh.faces_of("wall")]
         fraction = np.ones(mesh.n_cells)
         if len(wall):
-            fraction = np.minimum(1.0, cKDTree(wall).query(mesh.cell_centroid)[0] / (WALL_DISTANCE_OF_TURN * chord))
+            fraction = np.minimum(1.0, cKDTree(wall).query(mesh.cell_centroid)[0] / (start_up.turn_distance * chord))
         c, s = np.cos(turn * fraction), np.sin(turn * fraction)
         out[:, 1], out[:, 3] = c * out[:, 1] - s * out[:, 3], s * out[:, 1] + c * out[:, 3]
     return out
@@ -79,11 +74,29 @@ def initial_state(mesh: Mesh, law: GasModel, freestream: np.ndarray, chord: floa
     return q
 
 
-def prolongate(q: np.ndarray, coarse, fine, law: GasModel, mach: float | None = None) -> np.ndarray:
-    """Linear interpolation of states on the domain `coarse` to the cells of the next finer domain, kept physical.
+def prolongate(
+    q: np.ndarray,
+    coarse: FaceData,
+    fine: FaceData,
+    law: GasModel,
+    mach: float | None = None,
+    start_up: StartUp = DEFAULT,
+) -> np.ndarray:
+    """Interpolate states linearly from a mesh to the cells of the next finer one, kept physical.
 
-    mach: Mach number of the stream, of a inviscid flow that is to be rid of its dead air (see
-    `_replace_dead_air`).
+    Parameters
+    ----------
+    q : array (n, m)
+        States on the coarse mesh.
+    coarse, fine : FaceData
+    law : GasModel
+    mach : float, optional
+        Mach number of the stream; give it for inviscid flow whose dead air is to be replaced (see `_replace_dead_air`).
+    start_up : StartUp
+
+    Returns
+    -------
+    array (n_fine, m)
     """
     gradients = np.zeros((len(q), q.shape[1], 3))
     coarse.gradient(q, gradients)
@@ -115,7 +128,7 @@ def prolongate(q: np.ndarray, coarse, fine, law: GasModel, mach: float | None = 
         layers and q.shape[1] > 5
     ):  # where a column has no counterpart its cells take a state from high above: flow and eddies grow with the height
         low = fine.mesh.wall_distance / coarse.mesh.wall_distance[parent]
-        fraction = np.where(low < THINNER_CELL_RATIO, low, 1.0)[:, None]
+        fraction = np.where(low < start_up.thinner_cell_ratio, low, 1.0)[:, None]
         out[:, 1:4] *= fraction
         out[:, 5:6] *= fraction
     if layers and len(thin):
@@ -123,17 +136,16 @@ def prolongate(q: np.ndarray, coarse, fine, law: GasModel, mach: float | None = 
     if q.shape[1] > 6:  # thinner cells see more of the sublayer's omega
         out[:, 6] = np.maximum(out[:, 6], log_sublayer_omega(fine.mesh, law))
     if mach is not None:
-        _replace_dead_air(out, fine.mesh, law.gamma, mach)
+        _replace_dead_air(out, fine.mesh, law.gamma, mach, start_up)
     return out
 
 
-def _replace_dead_air(q: np.ndarray, mesh: Mesh, gamma: float, mach: float) -> None:
-    """Fill, in states q of a inviscid flow, cells whose total temperature or (in a subsonic stream) pressure is
-    not that of the stream from those round them.
+def _replace_dead_air(q: np.ndarray, mesh: Mesh, gamma: float, mach: float, start_up: StartUp) -> None:
+    """Interpolate the states q of cells whose total temperature or pressure is not that of the stream, in place.
 
-    What a coarse mesh has heated or slowed down behind a blunt edge turns without end in a finer one, where nothing
-    carries it off: some hundred cells then keep a mesh of 200,000 from converging. Everywhere the temperature is made
-    that of the stream's total one.
+    Air that a coarse mesh has heated or slowed down behind a blunt edge recirculates for ever on a finer one, where nothing
+    convects it away: some hundred cells then keep a mesh of 200,000 from converging. The total pressure counts in a
+    subsonic stream only. In all cells the temperature is set from the total temperature of the stream.
     """
     half = 0.5 * (gamma - 1.0)
     total = 1.0 + half * mach**2
@@ -143,10 +155,10 @@ def _replace_dead_air(q: np.ndarray, mesh: Mesh, gamma: float, mach: float) -> N
         return np.einsum("ij,ij->i", q[:, 1:4], q[:, 1:4]) * half
 
     kinetic = kinetic_temperature()
-    dead = np.abs((q[:, 4] + kinetic) / total - 1.0) > DEAD_AIR_LIMITS[0]
+    dead = np.abs((q[:, 4] + kinetic) / total - 1.0) > start_up.dead_air_temperature
     if mach < 1.0:
         loss = total**power - (1.0 + gamma * q[:, 0]) * (1.0 + kinetic / q[:, 4]) ** power
-        dead |= np.abs(loss) > DEAD_AIR_LIMITS[1] * 0.5 * gamma * mach**2
+        dead |= np.abs(loss) > start_up.dead_air_pressure * 0.5 * gamma * mach**2
     left, right = mesh.left[: mesh.n_interior], mesh.right
     rim = dead[left] | dead[right]
     left, right = left[rim], right[rim]
@@ -162,7 +174,7 @@ def _replace_dead_air(q: np.ndarray, mesh: Mesh, gamma: float, mach: float) -> N
         if not (fill & ~known).any():
             break
         known |= fill
-    q[:, 4] = np.maximum(total - kinetic_temperature(), MIN_TEMPERATURE_RATIO * total)
+    q[:, 4] = np.maximum(total - kinetic_temperature(), start_up.min_temperature_ratio * total)
 
 
 def _wall_normal_offsets(offset: np.ndarray, coarse, fine) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

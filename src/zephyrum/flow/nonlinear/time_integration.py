@@ -1,4 +1,4 @@
-"""Marching in time: second-order backward differences, every step solved by the same Newton-Krylov method.
+"""Integration in time: second-order backward differences, every step solved by the same Newton-Krylov method.
 
 Source: Jameson (1991), AIAA 91-1596 (implicit steps solved to convergence within each time step); the three-point
 backward difference is A-stable (Gear 1971). The first step is one of first order. The Jacobian and its factors are
@@ -13,26 +13,29 @@ from dataclasses import dataclass
 import numpy as np
 
 from zephyrum.flow.linear.gmres import gmres
-from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem, FlowState
+from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem, Evaluation, FlowState
 from zephyrum.flow.nonlinear.flow_problem import FlowProblem
 from zephyrum.flow.nonlinear.history import History
 from zephyrum.flow.nonlinear.start_up import initial_state
-from zephyrum.flow.nonlinear.step_control import MAX_HALVINGS, clip_log_omega_step, max_step_fraction
+from zephyrum.flow.nonlinear.step_control import clip_log_omega_step, max_step_fraction
 from zephyrum.flow.outcome import Outcome
 from zephyrum.flow.physics.gas_model import conserved
 
-MAX_INNER_ITERATIONS = 20  # Newton steps within a time step
-SLOW_REDUCTION = 0.25  # of the residual left by an inner step, above which the Jacobian is renewed
-LINEAR_TOLERANCE = 0.1  # of the linear solve
-ROUND_OFF = 1e-9  # of the residual of the undisturbed stream, below which a time step is solved in any case
+ROUND_OFF = 1e-9  # [-] of the residual of the undisturbed stream, below which a time step is solved in any case
 
 
 @dataclass(frozen=True, eq=False)
 class TimeIntegration:
-    """What marching in time leaves: `rows` (n, 7) of time [scaled, m], CL, CD, CM, inner steps, Krylov steps, drop.
+    """Result of an integration in time.
 
-    flow: the last state, its outcome "oscillating", or "failed" with the reason; before (n, m): the states a step
-    earlier.
+    Attributes
+    ----------
+    rows : array (n, 7)
+        Scaled time [m], CL, CD, CM, Newton steps, Krylov vectors and residual drop of each step.
+    flow : FlowState
+        The last state; its outcome is OSCILLATING, or FAILED with the reason.
+    before : array (n, m)
+        States one step earlier.
     """
 
     rows: np.ndarray
@@ -42,123 +45,165 @@ class TimeIntegration:
 
 @dataclass(frozen=True)
 class TimeReports:
-    """Who receives an integration: on_step gets a dict of time, CL, CD, CM; on_state (rows, states, states
-    before).
-    """
+    """Receivers of an integration: on_step gets a dict of time, CL, CD, CM; on_state rows, states and those before."""
 
     on_step: Callable[[dict], None] | None = None
     on_state: Callable[[np.ndarray, np.ndarray, np.ndarray], None] | None = None
 
 
+@dataclass(frozen=True)
+class TimeSteps:
+    """Steps of an integration: length (scaled time: metres over the speed of sound), number, and residual drop of each."""
+
+    length: float
+    count: int
+    residual_drop: float = 3.0
+
+
+Forcing = Callable[[float], tuple[np.ndarray | None, np.ndarray | None]]
+
+
 def integrate_in_time(
     problem: FlowProblem,
-    step: float,
-    count: int,
+    steps: TimeSteps,
     start: np.ndarray | None = None,
-    residual_drop: float = 3.0,
-    forcing: Callable[[float], tuple[np.ndarray | None, np.ndarray | None]] | None = None,
+    forcing: Forcing | None = None,
     reports: TimeReports | None = None,
     resume: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None,
 ) -> TimeIntegration:
-    """Integrate `count` steps in time from states `start` (n, m).
+    """Integrate in time.
 
     Parameters
     ----------
     problem : FlowProblem
-    step : float
-        Scaled time: metres over the speed of sound.
-    count : int
+    steps : TimeSteps
     start : array (n, m), optional
-    residual_drop : float
-        Decades by which the residual of every time step must fall.
+        States to start from; without them the initial state of a steady run.
     forcing : callable, optional
         Gives (source, exterior) of a `FlowProblem` at a scaled time, for verification.
     reports : TimeReports, optional
     resume : tuple of arrays, optional
         What `TimeReports.on_state` was given last: the integration continues from there.
+
+    Returns
+    -------
+    TimeIntegration
     """
     reports, begin = reports or TimeReports(), time.perf_counter()
     if forcing is not None:
         source, exterior = forcing(0.0)
         problem = problem.at(source=source, exterior=exterior)
     level = DiscreteProblem(problem)
-    mesh, reference, model = problem.mesh, problem.reference, problem.model
-    q = initial_state(mesh, level.law, level.scales.freestream, reference.chord, model != "euler")
-    q = q if start is None else start.copy()
-    gamma, volume = level.scales.gamma, level.domain.volume
-    old = before = conserved(q, gamma)
+    q = _start_state(level) if start is None else start.copy()
+    now = level.evaluate(q)
+    rows = [[0.0, *now.coefficients, 0, 0, 0.0]]
     last = q.copy()
-    level.evaluate(q)
-    rows = [[0.0, *level.found, 0, 0, 0.0]]
     if resume is not None:
         rows, q, last = [list(row) for row in resume[0]], resume[1].copy(), resume[2].copy()
-        old, before = conserved(q, gamma), conserved(last, gamma)
-    outcome, reason = Outcome.OSCILLATING, "marched in time"
-    for n in range(len(rows), count + 1):
-        now = n * step
+        now = level.evaluate(q)
+    outcome, reason = Outcome.OSCILLATING, "integrated in time"
+    for n in range(len(rows), steps.count + 1):
         if forcing is not None:
-            level.residual.source, level.residual.exterior = forcing(now)
-        # (1 + c) U - (1 + 2 c) U_old + c U_before over the step, c = 1/2; the first step has c = 0
-        c = 0.5 if n > 1 else 0.0
-        rate = (1.0 + c) * volume / step
-        history_term = ((1.0 + 2.0 * c) * old - c * before) * (volume / step)[:, None]
-        guess = q + (q - last) if n > 1 else q.copy()
-        last, q = q, guess if (guess[:, 4] > 0.0).all() and (1.0 + gamma * guess[:, 0] > 0.0).all() else q.copy()
-        made = _time_step(level, q, rate, history_term, residual_drop)
+            level.residual.source, level.residual.exterior = forcing(n * steps.length)
+        made = _time_step(level, now.q, last if n > 1 else None, steps)
         if made is None:
-            outcome, reason, q = (
-                Outcome.FAILED,
-                f"no solution of the step at scaled time {now:.4g}: take a shorter step",
-                last,
-            )
+            outcome = Outcome.FAILED
+            reason = f"no solution of the step at scaled time {n * steps.length:.4g}: take a shorter step"
             break
-        q, inner, krylov_vectors, drop = made
-        before, old = old, conserved(q, gamma)
-        rows.append([now, *level.found, inner, krylov_vectors, drop])
+        last = now.q
+        level.release(now)
+        now, *counts = made
+        rows.append([n * steps.length, *now.coefficients, *counts])
         if reports.on_step is not None:
             reports.on_step(dict(zip(("time", "CL", "CD", "CM"), rows[-1], strict=False)))
         if reports.on_state is not None:
-            reports.on_state(np.array(rows), q, last)
-    level.evaluate(q)
-    return TimeIntegration(np.array(rows), level.flow(q, outcome, reason, History(), begin), last)
+            reports.on_state(np.array(rows), now.q, last)
+    return TimeIntegration(np.array(rows), level.flow(now, outcome, reason, History(), begin), last)
 
 
-def _time_step(level: DiscreteProblem, q: np.ndarray, rate: np.ndarray, history_term: np.ndarray, residual_drop: float):
-    """Solve R(q) + rate U(q) - past = 0 from the guess q: (q, inner steps, Krylov steps, drop), or None."""
-    gamma, jacobian, axes = level.scales.gamma, level.jacobian, level.domain.axes
+def _start_state(level: DiscreteProblem) -> np.ndarray:
+    """(n, m) states that an integration starts from."""
+    problem = level.problem
+    return initial_state(level.mesh, level.law, level.scales.freestream, level.reference.chord, problem.viscous)
 
-    def balance(state):
-        return level.evaluate(state) + rate[:, None] * conserved(state, gamma) - history_term
 
-    R = balance(q)
-    size = first = float(np.sqrt(np.sum((R * level.rows) ** 2)))
+@dataclass(frozen=True, eq=False)
+class _TimeTerms:
+    """Backward difference of a time step: rate (n,) of the new states U and the part (n, m) of the old ones."""
+
+    rate: np.ndarray
+    history: np.ndarray
+
+    @classmethod
+    def of(cls, level: DiscreteProblem, q: np.ndarray, before: np.ndarray | None, length: float) -> "_TimeTerms":
+        """Terms from the states at the last step and the one before it; without that one of first order.
+
+        The difference is (1 + c) U - (1 + 2 c) U_last + c U_before over the step, c = 1/2, in the first step c = 0.
+        """
+        gamma, volume = level.scales.gamma, level.domain.volume
+        c = 0.0 if before is None else 0.5
+        history = (1.0 + 2.0 * c) * conserved(q, gamma)
+        if before is not None:
+            history -= c * conserved(before, gamma)
+        return cls((1.0 + c) * volume / length, history * (volume / length)[:, None])
+
+    def balance(self, level: DiscreteProblem, now: Evaluation) -> np.ndarray:
+        """(n, m) residual with the time derivative."""
+        return now.R + self.rate[:, None] * conserved(now.q, level.scales.gamma) - self.history
+
+
+def _first_guess(q: np.ndarray, before: np.ndarray | None, gamma: float) -> np.ndarray:
+    """States extrapolated in time, or q where that is not physical."""
+    guess = q if before is None else q + (q - before)
+    physical = (guess[:, 4] > 0.0).all() and (1.0 + gamma * guess[:, 0] > 0.0).all()
+    return guess if physical else q
+
+
+def _time_step(
+    level: DiscreteProblem, q: np.ndarray, before: np.ndarray | None, steps: TimeSteps
+) -> tuple[Evaluation, int, int, float] | None:
+    """Solve one step from states q and those before: (evaluation, Newton steps, Krylov vectors, drop), or None."""
+    jacobian, axes, inner = level.jacobian, level.domain.axes, level.numerics.inner
+    terms = _TimeTerms.of(level, q, before, steps.length)
+    now = level.evaluate(_first_guess(q, before, level.scales.gamma))
+    R = terms.balance(level, now)
+    size = first = level.norm(R)
     krylov_vectors, jacobian_is_current = 0, False
     least = ROUND_OFF * float(np.linalg.norm(level.start_norm))
-    for inner in range(MAX_INNER_ITERATIONS + 1):
-        if size <= first * 10.0**-residual_drop or size < least:
-            return q, inner, krylov_vectors, size / max(first, 1e-300)
-        if inner == 0 or not jacobian_is_current:
-            level.linearise(q)
-            jacobian.set_inertia(q, rate)
+    for iteration in range(inner.max_iterations + 1):
+        if size <= first * 10.0**-steps.residual_drop or size < least:
+            return now, iteration, krylov_vectors, size / max(first, 1e-300)
+        if not jacobian_is_current:
+            level.linearise(now)
+            jacobian.set_inertia(terms.rate)
             level.preconditioner.update(jacobian)
-            jacobian_is_current = True
         rhs = (-R * level.rows)[:, axes].astype(np.float32)
-        change, its, _ = gmres(jacobian, level.preconditioner, rhs, LINEAR_TOLERANCE, level.numerics.krylov_vectors)
-        krylov_vectors += its
-        if not np.isfinite(change).all():
+        vectors = level.numerics.linear_solver.max_vectors
+        change, used, _ = gmres(jacobian, level.preconditioner, rhs, inner.tolerance, vectors)
+        krylov_vectors += used
+        trial = _reduced(level, terms, now, change, size) if np.isfinite(change).all() else None
+        if trial is None:
             return None
-        step = np.zeros_like(q)
-        step[:, axes] = change
-        clip_log_omega_step(step)
-        before, factor = size, float(max_step_fraction(q, step, gamma).min())
-        for _ in range(MAX_HALVINGS + 1):
-            trial = q + factor * step
-            R = balance(trial)
-            size = float(np.sqrt(np.sum((R * level.rows) ** 2)))
-            if size < before:
-                break
-            factor *= 0.5
-        else:
-            return None
-        q, jacobian_is_current = trial, size < SLOW_REDUCTION * before
-    return (q, MAX_INNER_ITERATIONS, krylov_vectors, size / first) if size < 0.1 * first else None
+        before_step, now = size, trial
+        R = terms.balance(level, now)
+        size = level.norm(R)
+        jacobian_is_current = size < inner.slow_reduction * before_step
+    return (now, inner.max_iterations, krylov_vectors, size / first) if size < 0.1 * first else None
+
+
+def _reduced(
+    level: DiscreteProblem, terms: _TimeTerms, now: Evaluation, change: np.ndarray, size: float
+) -> Evaluation | None:
+    """Evaluation after the longest step along a change that lowers the residual from `size`; None if there is none."""
+    limits, gamma = level.numerics.line_search, level.scales.gamma
+    step = np.zeros_like(now.q)
+    step[:, level.domain.axes] = change
+    clip_log_omega_step(step, limits)
+    factor = float(max_step_fraction(now.q, step, gamma, limits).min())
+    for _ in range(limits.max_halvings + 1):
+        trial = level.evaluate(now.q + factor * step)
+        if level.norm(terms.balance(level, trial)) < size:
+            return trial
+        level.release(trial)
+        factor *= 0.5
+    return None

@@ -1,0 +1,170 @@
+"""Measured effect of every tuned number of `Numerics`: `python -m validation.tuned_numbers [policy ...]`.
+
+Each number is halved and doubled, one at a time, on a set of cases. The work of a run is counted, not timed: Krylov vectors
+plus `STEP_WORK` for every Newton step, times the cells of its mesh over those of the finest, so that the table does not
+depend on the machine. Rows go into docs/tuned_numbers.md; those of policies that are not run are kept.
+"""
+
+import dataclasses
+import math
+import re
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import zephyrum as zy
+from zephyrum.flow import TimeIntegration, TimeSteps, integrate_in_time
+from zephyrum.flow.nonlinear.numerics import POLICIES
+from zephyrum.results.solution import Solution
+
+STEP_WORK = 12.0  # Krylov vectors that one linearisation with its factors and residuals is worth
+SAME_WORK = 0.02  # relative change of the work that counts as an effect
+KEPT = ("mode", "order", "turbulence_order", "gradient", "kappa")  # choices, not tuned numbers
+TABLE = Path(__file__).parents[1] / "docs" / "tuned_numbers.md"
+HEAD = """# Tuned numbers
+
+Made by `python -m validation.tuned_numbers`. Each number of `zephyrum.Numerics` is halved and doubled, one at a time, on
+{count} cases: {cases}. The work is that of the changed number over that of the default, in the case in which it differs most
+from 1; "fails" and "oscillates" are outcomes that the default has not. A number without effect on these cases is a limit
+that only harder cases reach; its description says which.
+
+| number | default | meaning | half: work | twice: work | most affected case |
+|---|---|---|---|---|---|
+"""
+
+
+def _section(model: str, mach: float, alpha: float, reynolds: float | None) -> Callable[[zy.Numerics], Solution]:
+    height = None if model == "euler" else 1e-5
+    topology = "O" if model == "euler" else "C"
+    mesh = zy.mesh_airfoil(zy.Airfoil.naca("2412"), 128, 48, topology=topology, first_height=height)
+    air = zy.Freestream(mach=mach, alpha=alpha, reynolds=reynolds)
+    return lambda numerics: zy.solve(mesh, air, model, numerics=numerics)
+
+
+def _body(model: str, mach: float) -> Callable[[zy.Numerics], Solution]:
+    rod = zy.remesh(zy.Body.ellipsoid(1.0, 0.2).surface(), 500, stretch=3.0).surface
+    unit = zy.Reference(0.03, 1.0, 1.0, (0.0, 0.0, 0.0))
+    layers = None if model == "euler" else (1e-5, 1.6, 12)
+    mesh = zy.mesh_surface(rod, farfield=5.0, growth=0.6, layers=layers, reference=unit)
+    air = zy.Freestream(mach=mach, alpha=4.0, reynolds=None if model == "euler" else 1e6)
+    return lambda numerics: zy.solve(mesh, air, model, numerics=dataclasses.replace(numerics, residual_drop=4.0))
+
+
+def _circle() -> Callable[[zy.Numerics], TimeIntegration]:
+    mesh = zy.mesh_outline(zy.Outline.circle(), 64, 32, first_height=0.01)
+    air = zy.Freestream(mach=0.1, reynolds=100.0)
+    steps = TimeSteps(length=1.0, count=40)  # of a tenth of the distance travelled, in diameters
+
+    def run(numerics: zy.Numerics) -> TimeIntegration:
+        return integrate_in_time(zy.Case(mesh, air, "laminar", numerics=numerics).problem(), steps)
+
+    return run
+
+
+CASES = {
+    "section, SA, alpha 4": lambda: _section("sa", 0.2, 4.0, 3e6),
+    "section, SA, alpha 15": lambda: _section("sa", 0.2, 15.0, 3e6),
+    "section, SST, alpha 4": lambda: _section("sst", 0.2, 4.0, 3e6),
+    "section, Euler, Mach 0.8": lambda: _section("euler", 0.8, 1.25, None),
+    "slender body, Euler": lambda: _body("euler", 0.3),
+    "slender body, SA": lambda: _body("sa", 0.3),
+    "circle in time": _circle,
+}
+IN_TIME = ("circle in time",)
+
+
+def outcome_of(solution: Solution | TimeIntegration) -> str:
+    """How a run ended."""
+    return str(solution.flow.outcome)
+
+
+def work_of(solution: Solution | TimeIntegration) -> float:
+    """Work of a run, in Krylov vectors on the finest mesh."""
+    if isinstance(solution, TimeIntegration):
+        return float((STEP_WORK * solution.rows[:, 4] + solution.rows[:, 5]).sum())
+    history, mesh = solution.history, solution.mesh
+    family = [one.n_cells for one in mesh.family()]
+    levels = history.column("level").astype(int)
+    cells = [family[min(level, len(family) - 1)] / family[0] for level in levels]
+    return float(sum((STEP_WORK + k) * share for k, share in zip(history.column("krylov"), cells)))
+
+
+def varied(numerics: zy.Numerics, policy: str, name: str, factor: float) -> zy.Numerics | None:
+    """Numerics with one number times a factor, within its range; None if that changes nothing."""
+    old = getattr(numerics, policy)
+    value = getattr(old, name) * factor
+    if isinstance(getattr(old, name), int):
+        value = max(1, round(value))
+    low, high, *_ = (*getattr(type(old), "RANGES", {}).get(name, (0.0,)), math.inf)
+    value = type(getattr(old, name))(min(max(value, low), high))
+    if value == getattr(old, name):
+        return None
+    return dataclasses.replace(numerics, **{policy: dataclasses.replace(old, **{name: value})})
+
+
+def measured(run: Callable, numerics: zy.Numerics, base) -> tuple[float, str]:
+    """(work over that of the default, what else changed)."""
+    try:
+        made = run(numerics)
+    except zy.ZephyrumError as cause:
+        return math.inf, type(cause).__name__
+    ratio = work_of(made) / work_of(base)
+    if outcome_of(made) != outcome_of(base):
+        return ratio, {"failed": "fails", "oscillating": "oscillates"}.get(outcome_of(made), outcome_of(made))
+    return ratio, ""
+
+
+def meaning(policy: str, name: str) -> str:
+    """Unit and first sentence of the description of a number."""
+    text = re.sub(r"\s+", " ", POLICIES[policy].__doc__ or "")
+    found = re.search(rf" {name} : \w+ (\[[^\]]*\] [^.]*\.)", text)
+    return found[1] if found else ""
+
+
+def rows_of(policy: str, cases: dict) -> list[str]:
+    """Rows of the table for one policy."""
+    rows, default = [], zy.Numerics()
+    for field in dataclasses.fields(POLICIES[policy]):
+        if field.name in KEPT:
+            continue
+        cells, affected, largest = [], "none of them", SAME_WORK
+        for factor in (0.5, 2.0):
+            numerics, worst, text = varied(default, policy, field.name, factor), 0.0, "1.00"
+            for case, (run, base) in cases.items():
+                if numerics is None or (policy == "inner") != (case in IN_TIME):
+                    continue
+                ratio, outcome = measured(run, numerics, base)
+                effect = math.inf if outcome else abs(math.log(ratio))
+                if effect > worst:
+                    worst, text = effect, outcome or f"{ratio:.2f}"
+                if effect > largest:
+                    largest, affected = effect, case
+            cells.append(text if numerics is not None else "same")
+        about = meaning(policy, field.name)
+        row = f"| `{policy}.{field.name}` | {field.default:g} | {about} | {cells[0]} | {cells[1]} | {affected} |"
+        print(row, flush=True)
+        rows.append(row)
+    return rows
+
+
+def main(names: list[str]) -> int:
+    """Run and write the table, keeping the rows of policies that are not run."""
+    old = TABLE.read_text(encoding="utf-8").splitlines() if TABLE.exists() else []
+    kept = {name: [line for line in old if line.startswith(f"| `{name}.")] for name in POLICIES}
+    chosen = [name for name in POLICIES if not names or name in names]
+    cases = {}
+    for case, make in CASES.items():
+        run = make()
+        base = run(zy.Numerics())
+        print(f"{case}: {outcome_of(base)}, work {work_of(base):.0f}", flush=True)
+        cases[case] = run, base
+    for policy in chosen:
+        kept[policy] = rows_of(policy, cases)
+        lines = [line for name in POLICIES for line in kept[name]]
+        head = HEAD.format(count=len(CASES), cases="; ".join(CASES))
+        TABLE.write_text(head + "\n".join(lines) + "\n", encoding="utf-8")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
