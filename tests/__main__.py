@@ -79,6 +79,7 @@ def run_all(modules: list[str]) -> list[dict]:
     waiting, found, printing = deque(modules), [], threading.Lock()
     # one thread each: two would contend for two cores
     alone = os.environ | {"NUMBA_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"}
+    alone.pop("PYTHONDONTWRITEBYTECODE", None)  # some tests start many processes
     command = [sys.executable, "-u", "-m", "tests", "--serve"]
 
     def feed() -> None:

@@ -23,6 +23,7 @@ INNER = """from zephyrum._core.jit import serial
 def flux(x):
     return x + {shift}
 """
+HITS = "from fluxes.outer import twice; print(twice(3.0), sum(twice.stats.cache_hits.values()))"
 
 
 class StaleKernels(unittest.TestCase):
@@ -41,12 +42,13 @@ class StaleKernels(unittest.TestCase):
         path.write_text(text)
         os.utime(path, (1e9, 1e9))  # neither the time nor the size of a file tells of its change
 
-    def started(self) -> subprocess.Popen:
-        """A new process that prints twice(3.0) and how many kernels it took from the disk."""
-        code = "from fluxes.outer import twice; print(twice(3.0), sum(twice.stats.cache_hits.values()))"
+    def started(self, code: str = HITS) -> subprocess.Popen:
+        """A new process that runs `code`; by default it prints twice(3.0) and how many kernels it took from the disk."""
         paths = os.pathsep.join((str(self.top), str(Path(__file__).parents[1] / "src")))
         given = os.environ | {"PYTHONPATH": paths}
-        return subprocess.Popen([sys.executable, "-c", code], env=given, stdout=subprocess.PIPE, text=True)
+        return subprocess.Popen(
+            [sys.executable, "-c", code], env=given, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
 
     def value(self) -> str:
         return self.started().communicate()[0].strip()
@@ -55,6 +57,16 @@ class StaleKernels(unittest.TestCase):
         together = [self.started() for _ in range(3)]
         printed = sorted(process.communicate()[0].strip() for process in together)
         self.assertEqual(printed, ["8.0 0", "8.0 1", "8.0 1"])
+
+    def test_a_kernel_that_does_not_compile_keeps_no_other_process_waiting(self):
+        self.write("inner.py", INNER.format(shift="'text'"))
+        code = (
+            "from fluxes.inner import flux\ntry:\n    flux(1.0)\nexcept Exception:\n    print('failed', flush=True)\n"
+        )
+        with self.started(code + "input()") as alive:
+            self.assertEqual(alive.stdout.readline().strip(), "failed")
+            self.assertEqual(self.started(code).communicate(timeout=60)[0].strip(), "failed")
+            alive.communicate("\n")
 
     def test_a_change_of_a_called_kernel_or_a_constant_is_seen(self):
         self.assertEqual(self.value(), "8.0 0")

@@ -169,6 +169,11 @@ class _KernelCache(FunctionCache):
         file.close()
         return None
 
+    def unlock_all(self) -> None:
+        """Give up the locks of signatures whose compilation failed."""
+        for sig in list(self._locks):
+            self._unlock(sig)
+
     def _unlock(self, sig) -> None:
         file = self._locks.pop(sig, None)
         if file is not None:
@@ -178,7 +183,17 @@ class _KernelCache(FunctionCache):
 def _compiler(**options) -> Callable:
     def compiled(function: Callable):
         dispatcher = numba.njit(**options)(function)
-        dispatcher._cache = _KernelCache(function)
+        cache = dispatcher._cache = _KernelCache(function)
+        compile_signature = dispatcher.compile
+
+        def compile_or_unlock(signature):
+            try:
+                return compile_signature(signature)
+            except BaseException:  # other processes must not wait for a kernel that nobody compiles
+                cache.unlock_all()
+                raise
+
+        dispatcher.compile = compile_or_unlock
         return dispatcher
 
     return compiled

@@ -15,7 +15,6 @@ import click
 
 from zephyrum._core.atomic_files import write_text
 from zephyrum.cli.arguments import section_of
-from zephyrum.cli.output import Progress, compilation_progress, print_outcome, print_refinement, table
 from zephyrum.errors import FlowError, InputError, ZephyrumError
 from zephyrum.flow.outcome import Outcome
 
@@ -54,6 +53,7 @@ def main() -> None:
 
 def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     """Run a study with progress, print its tables, draw its figures; exit code."""
+    from zephyrum.cli.output import Progress, print_outcome
     from zephyrum.studies import read_study, run_study
 
     spec = read_study(path)
@@ -128,6 +128,7 @@ def demo(out: Path) -> None:
 @click.option("--figures", is_flag=True, help="Draw the figures again.")
 def show(folder: Path, figures: bool) -> None:
     """Show the study in FOLDER, as far as it is computed: tables, and where the figures are."""
+    from zephyrum.cli.output import print_outcome
     from zephyrum.studies import open_study
 
     study = open_study(folder)
@@ -295,6 +296,7 @@ def section(section, tail, points, close, blunt, flap, flip, write, figure) -> N
 def shape(**options) -> None:
     """Measure, repair, draw and write FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
     from zephyrum.cli.geometry_commands import shape_command
+    from zephyrum.cli.output import table
 
     shape_command(show_table=table, **options)
 
@@ -346,6 +348,7 @@ def mesh(geometry, **options) -> None:
 @click.option("--aircraft", "kinds", flag_value="aircraft", help="Only the kernels of aircraft.")
 def compile_command(kinds: str | None) -> None:
     """Compile all kernels now, on two cores; otherwise the first run compiles those that it needs."""
+    from zephyrum.cli.output import compilation_progress
     from zephyrum.studies.compilation import KINDS, compile_kernels
 
     chosen = (kinds,) if kinds else KINDS
@@ -365,6 +368,7 @@ def compile_command(kinds: str | None) -> None:
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the refinement chart.")
 def refine(section, mach, alpha, model, levels, figure, **options) -> None:
     """Solve SECTION on nested meshes: observed order, extrapolated values, error bars."""
+    from zephyrum.cli.output import Progress, print_refinement
     from zephyrum.conditions import Freestream
     from zephyrum.studies import refine as study
 

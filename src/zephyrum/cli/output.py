@@ -134,8 +134,7 @@ class Progress(Observer):
 
     def __init__(self, total: int, what: str, residual_drop: float = 8.0, kind: str = "section", model: str = ""):
         from rich.console import Console
-        from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeElapsedColumn
-        from rich.progress import Progress as Bar
+        from rich.progress import BarColumn, MofNCompleteColumn, Progress as Bar, TextColumn, TimeElapsedColumn
 
         console = Console(stderr=True)
         self.live = console.is_terminal

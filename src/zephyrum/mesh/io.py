@@ -17,8 +17,7 @@ from zephyrum._core.atomic_files import atomic_write
 from zephyrum._core.validation import PATH, takes
 from zephyrum.errors import FileError, InputError, MeshError
 from zephyrum.mesh.construction import mesh_from_faces
-from zephyrum.mesh.core import ROLES, Mesh
-from zephyrum.mesh.core import SIDES as WEDGE_SIDES
+from zephyrum.mesh.core import ROLES, SIDES as WEDGE_SIDES, Mesh
 
 SIDES = "sides"
 _POLYGON, _POLYHEDRON = 7, 42

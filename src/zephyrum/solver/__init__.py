@@ -1,8 +1,5 @@
 """Cases: what a solution depends on, checked before the run; steady and time-accurate runs, and their checkpoints."""
 
-from zephyrum.solver.case import Case
-from zephyrum.solver.steady import Run, run_case
-from zephyrum.solver.unsteady import TimeRun, run_unsteady
-from zephyrum.solver.walls import Wall
+import lazy_loader
 
-__all__ = ["Case", "Run", "TimeRun", "Wall", "run_case", "run_unsteady"]
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -6,8 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from zephyrum.errors import InputError
-from zephyrum.geometry.aircraft.loft import lofted, sagitta_spacing
-from zephyrum.geometry.aircraft.loft import positions as spread
+from zephyrum.geometry.aircraft.loft import lofted, positions as spread, sagitta_spacing
 from zephyrum.geometry.aircraft.part import Length, Metres, Part, Point, Section, part
 from zephyrum.geometry.aircraft.stations import Station
 from zephyrum.geometry.aircraft.wing import Wing

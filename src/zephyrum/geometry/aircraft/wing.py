@@ -7,8 +7,7 @@ stations (Etkin 1972, app. C). Verified by tests/test_wings.py.
 
 import functools
 import itertools
-from dataclasses import dataclass
-from dataclasses import field as dataclass_field
+from dataclasses import dataclass, field as dataclass_field
 from typing import Annotated, Literal
 
 import numpy as np

@@ -7,8 +7,7 @@ repaired within the volume error allowed is refused with its positions. Holes ar
 area (Barequet and Sharir 1995, Comput. Aided Geom. Des. 12:207). Verified by tests/test_adopt.py.
 """
 
-from dataclasses import dataclass, replace
-from dataclasses import field as dataclass_field
+from dataclasses import dataclass, field as dataclass_field, replace
 
 import numpy as np
 

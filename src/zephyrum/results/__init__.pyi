@@ -1,0 +1,8 @@
+"""Public names of the package; `__init__.py` imports each when it is first used."""
+
+from .forces import Forces as Forces
+from .polar import Polar as Polar
+from .solution import Solution as Solution
+from .solution_file import load_solution as load_solution
+from .steady_solution import solve as solve, solve_case as solve_case
+from .time_series import TimeSeries as TimeSeries, solve_unsteady as solve_unsteady
