@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test docs lint validation robustness fleet fleet-meshes demands flights damage fuzz kills benchmarks screenshots clean
+.PHONY: demo test docs lint validation tuned-numbers robustness fleet fleet-meshes demands flights damage fuzz kills benchmarks screenshots clean
 
 demo: $(READY)
 	$(BIN)/zephyrum demo
@@ -15,6 +15,7 @@ test: $(READY)
 lint: $(READY)
 	$(BIN)/ruff check src tests examples validation benchmarks docs
 	$(BIN)/ruff format --check src tests examples validation benchmarks docs
+	$(BIN)/mypy
 
 docs: $(READY)
 	$(BIN)/python -m pip install --quiet -e '.[docs]'
@@ -23,6 +24,9 @@ docs: $(READY)
 
 validation: $(READY)
 	$(BIN)/python -m validation
+
+tuned-numbers: $(READY)
+	$(BIN)/python -m validation.tuned_numbers
 
 robustness: $(READY)
 	$(BIN)/python -m validation.robustness

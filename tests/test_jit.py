@@ -45,7 +45,7 @@ class StaleKernels(unittest.TestCase):
     def started(self, code: str = HITS) -> subprocess.Popen:
         """A new process that runs `code`; by default it prints twice(3.0) and how many kernels it took from the disk."""
         paths = os.pathsep.join((str(self.top), str(Path(__file__).parents[1] / "src")))
-        given = os.environ | {"PYTHONPATH": paths}
+        given = os.environ | {"PYTHONPATH": paths, "PYTHONDONTWRITEBYTECODE": "1"}  # Python goes by times and sizes
         return subprocess.Popen(
             [sys.executable, "-c", code], env=given, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         )

@@ -2,6 +2,8 @@
 do.
 """
 
+import numpy as np
+
 
 class ZephyrumError(Exception):
     """Root of every deliberate error; the command line turns it into one sentence and exit code 2."""
@@ -20,7 +22,7 @@ class MeshError(ZephyrumError):
     known.
     """
 
-    def __init__(self, words: str, position=None, surface=None):
+    def __init__(self, words: str, position: np.ndarray | None = None, surface=None):
         super().__init__(words)
         self.position, self.surface = position, surface
 

@@ -109,5 +109,5 @@ def main() -> None:
     except Exception as cause:  # a reader of another library raises anything
         facts = {"error": f"{type(cause).__name__}: {(str(cause).splitlines() or [''])[0][:120]}".rstrip(": ")}
     part = out + ".part.npz"
-    np.savez(part, facts=np.array(json.dumps(facts)), **arrays)
+    np.savez(part, facts=np.array(json.dumps(facts)), **arrays)  # type: ignore[arg-type]
     os.replace(part, out)

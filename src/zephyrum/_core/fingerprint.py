@@ -10,13 +10,14 @@ import hashlib
 import json
 import math
 from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 
 DIGITS = 12  # significant digits of a number in a description
 
 
-def canonical(value: object) -> object:
+def canonical(value: object) -> Any:
     """The description of a value: text, numbers, None, lists, mappings, dataclasses and arrays.
 
     Parameters

@@ -123,7 +123,7 @@ class _KernelCache(FunctionCache):
             (folder for folder in path.parents if folder.name == function.__module__.split(".")[0]), path.parent
         )
         self._cache_file._source_stamp = source_stamp(path, root)
-        self._locks = {}  # open lock files, by signature, and that of the index
+        self._locks: dict[object, IO | None] = {}  # open lock files, by signature, and that of the index
         self._name = f"{function.__module__}.{function.__name__}"
 
     def load_overload(self, sig, target_context):

@@ -6,8 +6,11 @@ A plain number passes as SI. The parsing is pint's, loaded only when a text is m
 import functools
 import math
 import re
+from typing import Any, TypeAlias
 
 from zephyrum.errors import InputError
+
+Quantity: TypeAlias = Any  # a number, or text with its unit; a float once it is checked
 
 _PATTERN = re.compile(r"^\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
 # what a user may write for each kind, shown when the dimension is wrong

@@ -9,6 +9,7 @@ import math
 import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from zephyrum.errors import InputError
 
@@ -77,7 +78,7 @@ REMEDY = {
 class Many:
     """Of `takes`: any number of things of one kind, or exactly `count`."""
 
-    kind: object
+    kind: Any
     count: int | None = None
 
 
@@ -107,7 +108,7 @@ def takes(**kinds):
     return around
 
 
-def taken(name: str, value: object, kind) -> object:
+def taken(name: str, value: object, kind: Any) -> Any:
     """`value` as one of `kind` (see `takes`), else an InputError that names it."""
     if kind is float:
         return number(name, value)

@@ -1,5 +1,6 @@
 """`zephyrum shape`: an aircraft file or a surface file measured, repaired, drawn and written."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 import click
@@ -11,21 +12,21 @@ FEET = 0.3048
 
 def shape_command(
     file: Path,
-    sets,
-    unit,
-    nose,
-    up,
+    sets: tuple[str, ...],
+    unit: str | None,
+    nose: str,
+    up: str,
     span,
-    labels,
+    labels: str | None,
     simplify,
-    flat_holes,
-    half,
+    flat_holes: bool,
+    half: bool,
     remesh,
-    density,
-    write,
-    figures,
-    alpha,
-    show_table,
+    density: float,
+    write: tuple[Path, ...],
+    figures: Path | None,
+    alpha: float,
+    show_table: Callable,
 ) -> None:
     """What `zephyrum shape` does; `show_table(rows, columns, title)` prints."""
     if not file.exists():

@@ -8,8 +8,10 @@ import logging
 import os
 import sys
 import time
+from collections.abc import Callable
 from importlib import resources
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -17,6 +19,9 @@ from zephyrum._core.atomic_files import write_text
 from zephyrum.cli.arguments import section_of
 from zephyrum.errors import FlowError, InputError, ZephyrumError
 from zephyrum.flow.outcome import Outcome
+
+if TYPE_CHECKING:
+    from zephyrum.studies.study import Study
 
 
 class _Sentences(click.Group):
@@ -82,7 +87,7 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     return exit_code(study)
 
 
-def exit_code(study) -> int:
+def exit_code(study: "Study") -> int:
     """0: everything converged; 4: something is implausible; 1: something did not converge or is missing."""
     if study.implausible:
         return 4
@@ -227,7 +232,7 @@ _mesh_options = (
 )
 
 
-def mesh_options(command):
+def mesh_options(command: Callable):
     """The options of a section mesh."""
     for option in reversed(_mesh_options):
         command = option(command)
@@ -246,7 +251,17 @@ def mesh_options(command):
 @click.option("--flip", is_flag=True, help="Turn upside down.")
 @click.option("--write", type=click.Path(path_type=Path), help="Write the coordinates.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the section.")
-def section(section, tail, points, close, blunt, flap, flip, write, figure) -> None:
+def section(
+    section: str,
+    tail: str,
+    points: int | None,
+    close: bool,
+    blunt: float | None,
+    flap: tuple[float, float] | None,
+    flip: bool,
+    write: Path | None,
+    figure: Path | None,
+) -> None:
     """Read, measure and change SECTION: a coordinate file, or for example naca2412."""
     foil = section_of(section, tail)
     if flip:
@@ -332,7 +347,7 @@ def _picture(path: Path) -> Path:
 @click.option("--forecast", is_flag=True, default=None, help="Aircraft: print the plan and make nothing.")
 @click.option("--out", type=click.Path(path_type=Path), help="Write the mesh (.vtu or .cgns).")
 @click.option("--figures", type=click.Path(path_type=Path), help="Folder for pictures of the mesh.")
-def mesh(geometry, **options) -> None:
+def mesh(geometry: str, **options) -> None:
     """Mesh the space about GEOMETRY and report the quality.
 
     GEOMETRY is a section (a coordinate file, or for example naca2412), an aircraft (.toml) or a surface (.stl, .obj,
@@ -366,7 +381,7 @@ def compile_command(kinds: str | None) -> None:
 @click.option("--model", default="euler", show_default=True, help="euler, laminar, sa or sst.")
 @click.option("--levels", default=3, show_default=True, type=int, help="Nested meshes, 3 or more.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the refinement chart.")
-def refine(section, mach, alpha, model, levels, figure, **options) -> None:
+def refine(section: str, mach: float, alpha: float, model: str, levels: int, figure: Path | None, **options) -> None:
     """Solve SECTION on nested meshes: observed order, extrapolated values, error bars."""
     from zephyrum.cli.output import Progress, print_refinement
     from zephyrum.conditions import Freestream

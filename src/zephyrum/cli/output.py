@@ -5,6 +5,7 @@ import os
 import sys
 import time
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 import click
 import numpy as np
@@ -17,6 +18,14 @@ from zephyrum.studies.compilation import KERNEL_COUNTS, start_helper
 from zephyrum.studies.jobs import JOBS
 from zephyrum.studies.jobs.sweep import slope_warnings, typical
 from zephyrum.studies.observer import Observer
+
+if TYPE_CHECKING:
+    from zephyrum.mesh.planning import MeshPlan
+    from zephyrum.studies.grid_convergence import Refinement
+    from zephyrum.studies.jobs.base import Table
+    from zephyrum.studies.observer import Task
+    from zephyrum.studies.study import Study
+
 
 WIDTH = 150  # characters of a table that is not written to a terminal
 KEPT = (
@@ -148,7 +157,8 @@ class Progress(Observer):
         )
         self.task = self.bar.add_task(what, total=total)
         self.done, self.begin, self.spoken = 0, time.monotonic(), time.monotonic()
-        self.residual_drop, self.paces = residual_drop, {}
+        self.residual_drop = residual_drop
+        self.paces: dict[str, float] = {}
         self.kernels, self._listening = KernelCounter((kind,)), compilations(self._kernel)
         self.kind, self.model, self._helper = kind, model, None
 
@@ -166,24 +176,24 @@ class Progress(Observer):
     def _kernel(self, _name: str) -> None:
         words = self.kernels.words()
         if self.kernels.count == 1 and self.model and (os.cpu_count() or 1) > 1:
-            self._helper = start_helper((self.kind,), (self.model,))
+            self._helper = start_helper((self.kind,), (self.model,))  # type: ignore[assignment]
         if self.live:
             self.bar.update(self.task, description=words)
         elif self.kernels.count == 1:
             self._say("", "compiling kernels (first run only)")
 
-    def planned(self, plan) -> None:
+    def planned(self, plan: "MeshPlan") -> None:
         """A mesh is about to be made."""
         click.echo(f"mesh: {plan}\n")
 
-    def finished(self, task, row: dict) -> None:
+    def finished(self, task: "Task", row: dict) -> None:
         """A task is finished."""
         self.done += 1
         text = f"{task.job}, {task.label}: {row['outcome']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}"
         count = f"{task.index} of {task.total}" if task.total else f"{task.index}"
         self._say(text, f"{count}, {text}", completed=self.done)
 
-    def step(self, task, row: dict) -> None:
+    def step(self, task: "Task", row: dict) -> None:
         """A step of a march is done."""
         if "level" not in row:  # in time
             text = f"{task.label}: {row['travelled']:.1f} chords, CL {row['CL']:.4f}"
@@ -196,7 +206,7 @@ class Progress(Observer):
         """How long a march will still take, or what it waits for."""
         if row["level"] != 0:
             return f"start on coarser level {row['level']:.0f}"
-        left = self.paces.setdefault(task.label, TimeForecast(self.residual_drop)).left(row)
+        left = self.paces.setdefault(task.label, TimeForecast(self.residual_drop)).left(row)  # type: ignore[call-overload]
         if residual_decades(row) >= self.residual_drop:
             limits = ", ".join(f"{name} {limit:g}" for name, limit in COEFFICIENT_TOLERANCES.items())
             return f"residuals are down; waits for the coefficients to drift by less than {limits} over 3 steps"
@@ -211,7 +221,7 @@ class Progress(Observer):
             click.echo(f"[{self.spoken - self.begin:.0f} s] {line}", err=True)
 
 
-def print_outcome(study) -> None:
+def print_outcome(study: "Study") -> None:
     """What is implausible, then the tables of a study, and the checks of the point that stands for it."""
     rows = [] if study.polar is None else study.polar.table.to_dict("records")
     for row in rows:
@@ -229,7 +239,7 @@ def print_outcome(study) -> None:
         click.echo(f"check: {check}")
 
 
-def print_table(made) -> None:
+def print_table(made: "Table") -> None:
     """A table of a job with its sentences."""
     if made.rows:
         table(made.rows, made.columns, made.title)
@@ -240,7 +250,7 @@ def print_table(made) -> None:
     click.echo()
 
 
-def print_refinement(refinement) -> None:
+def print_refinement(refinement: "Refinement") -> None:
     """Levels and estimates."""
     for made in JOBS["refine"].tables(None, refinement):
         print_table(made)

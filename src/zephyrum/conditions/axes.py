@@ -19,7 +19,7 @@ def wind_vector(alpha: float, beta: float = 0.0) -> np.ndarray:
     return np.array([math.cos(a) * math.cos(b), -math.sin(b), math.sin(a) * math.cos(b)])
 
 
-def turned_body(vector, attitude: float) -> np.ndarray:
+def turned_body(vector: np.ndarray | tuple[float, float, float], attitude: float) -> np.ndarray:
     """Vectors (..., 3) of body axes in the axes of a mesh in which the body is turned nose-up by `attitude` degrees.
 
     The wind at alpha = attitude blows along the x axis of such a mesh.

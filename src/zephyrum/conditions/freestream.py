@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from zephyrum._core.units import quantity
+from zephyrum._core.units import Quantity, quantity
 from zephyrum._core.validation import number, numbers, taken
 from zephyrum.conditions import axes
 from zephyrum.conditions.atmosphere import standard_atmosphere
@@ -50,16 +50,16 @@ class Freestream:
     66.88 6.08e+06
     """
 
-    mach: float | str | None = None
-    speed: float | str | None = None
-    altitude: float | str | None = None
-    pressure: float | str | None = None
-    temperature: float | str | None = None
-    density: float | str | None = None
-    reynolds: float | str | None = None
-    length: float | str | None = None
-    alpha: float | str | None = None
-    beta: float | str | None = None
+    mach: Quantity | None = None
+    speed: Quantity | None = None
+    altitude: Quantity | None = None
+    pressure: Quantity | None = None
+    temperature: Quantity | None = None
+    density: Quantity | None = None
+    reynolds: Quantity | None = None
+    length: Quantity | None = None
+    alpha: Quantity | None = None
+    beta: Quantity | None = None
     wind: tuple[float, float, float] | None = None
     gas: Gas = field(default_factory=Gas)
     given: tuple[str, ...] = field(default=(), init=False)

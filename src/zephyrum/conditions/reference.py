@@ -46,7 +46,7 @@ class Reference:
 
     def about(self, point: tuple[float, float, float]) -> "Reference":
         """The same reference with another moment point [m]."""
-        return replace(self, point=tuple(point))
+        return replace(self, point=tuple(point))  # type: ignore[arg-type]
 
     def disagreement(self, measured: "Reference") -> list[str]:
         """Sentences on each quantity that differs from the `measured` one by more than 3 percent."""

@@ -55,7 +55,16 @@ def mesh_from_faces(
     ).check()
 
 
-def mesh_from_kept(points, start, corners, left, right, tag, groups, keep) -> Mesh:
+def mesh_from_kept(
+    points: np.ndarray,
+    start: np.ndarray,
+    corners: np.ndarray,
+    left: np.ndarray,
+    right: np.ndarray,
+    tag: np.ndarray,
+    groups: list[tuple],
+    keep: np.ndarray,
+) -> Mesh:
     """A mesh in space of those faces (CSR start, corners) that `keep` (n,) marks; points and groups that nothing uses
     are left out.
 

@@ -20,7 +20,7 @@ MAX_LAYERS = 60  # layers
 MAX_ATTITUDE = 80.0  # deg
 
 
-def rotated_about(points: np.ndarray, pivot, attitude: float) -> np.ndarray:
+def rotated_about(points: np.ndarray, pivot: list[float] | tuple[float, float, float], attitude: float) -> np.ndarray:
     """Points (n, 3) [m] turned nose-up by `attitude` [deg] about the line along y through `pivot` (3,)."""
     number("attitude", attitude, -MAX_ATTITUDE, MAX_ATTITUDE)
     if attitude == 0.0:
@@ -59,7 +59,18 @@ def ground_heights(first: float, growth: float, clearance: float, largest: float
     return np.concatenate([[0.0], np.cumsum(steps)])
 
 
-def extruded_edges(xz, a, b, own, other, tag, ground: int, far: int, cells: int, depths):
+def extruded_edges(
+    xz: np.ndarray,
+    a: np.ndarray,
+    b: np.ndarray,
+    own: np.ndarray,
+    other: np.ndarray,
+    tag: np.ndarray,
+    ground: int,
+    far: int,
+    cells: int,
+    depths: np.ndarray,
+):
     """Edges of a plane mesh with quadrilaterals added under those of the ground.
 
     Parameters

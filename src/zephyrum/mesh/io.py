@@ -225,7 +225,9 @@ def _read_vtu(path: Path) -> Mesh:
     offsets, connectivity = _values(arrays["offsets"]), _values(arrays["connectivity"])
     n = int(np.count_nonzero(kinds == _POLYHEDRON))
     seen: dict[tuple, int] = {}
-    rings, cell_a, cell_b = [], [], []
+    rings: list[np.ndarray] = []
+    cell_a: list[int] = []
+    cell_b: list[int] = []
     at = 0
     for cell in range(n):
         faces = int(stream[at])
@@ -367,7 +369,8 @@ def _read_cgns(path: Path) -> Mesh:
         cell_a, cell_b = np.full(len(start) - 1, -1), np.full(len(start) - 1, -1)
         cell_a[cell_faces[cell_faces > 0] - 1] = cells[cell_faces > 0]
         cell_b[-cell_faces[cell_faces < 0] - 1] = cells[cell_faces < 0]
-        tag, groups = np.full(len(cell_a), -1), []
+        tag = np.full(len(cell_a), -1)
+        groups: list = []
         for name in zone["ZoneBC"]:
             condition = zone["ZoneBC"][name]
             low, high = (int(value) for value in read(condition, "PointRange/ data").ravel())

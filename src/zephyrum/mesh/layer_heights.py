@@ -5,10 +5,16 @@ wall's faces says nothing. There heights are added up from the wall face outward
 side of the cell. Verified by tests/test_clipped.py.
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from scipy.spatial import cKDTree
 
 from zephyrum.mesh.polygons import entries_of
+
+if TYPE_CHECKING:
+    from zephyrum.mesh.core import Mesh
+
 
 CURVATURE_LIMIT = 0.02  # bulge of a wall face over the height of its cell from which on heights are added up
 CLEARANCE = 10.0  # heights over the bulge where the distance from the wall's faces is right again
@@ -23,7 +29,7 @@ FACING_COSINE = 0.5  # cosine of the angle between them
 MAX_SEPARATION = 1.0  # logarithm of the ratio of two heights that are no longer the same
 
 
-def height_across(mesh, cell: np.ndarray, face: np.ndarray, direction: np.ndarray, size: np.ndarray):
+def height_across(mesh: "Mesh", cell: np.ndarray, face: np.ndarray, direction: np.ndarray, size: np.ndarray):
     """(face (m,) on the other side of each of `cell` seen from `face` along the unit vectors `direction`, its unit
     vectors outward, the cell beyond, whether it is one).
     """
@@ -40,7 +46,7 @@ def height_across(mesh, cell: np.ndarray, face: np.ndarray, direction: np.ndarra
     return after, outward, beyond, seen[best] > OPPOSITE_COSINE * size[face]
 
 
-def wall_faces_of_cells(mesh, walls: np.ndarray) -> np.ndarray:
+def wall_faces_of_cells(mesh: "Mesh", walls: np.ndarray) -> np.ndarray:
     """(n_cells,) the face of `walls` on which the column of a layer's cell stands, -1 of cells that are as high as
     wide, or in no column.
     """
@@ -60,7 +66,7 @@ def wall_faces_of_cells(mesh, walls: np.ndarray) -> np.ndarray:
     return out
 
 
-def parent_cells(mesh, coarse, nearest: np.ndarray) -> np.ndarray:
+def parent_cells(mesh: "Mesh", coarse: "Mesh", nearest: np.ndarray) -> np.ndarray:
     """(n_cells,) cells of the mesh `coarse`: in layers that at the same height over the same part of the wall,
     elsewhere `nearest` (n_cells,).
 
@@ -103,7 +109,7 @@ def parent_cells(mesh, coarse, nearest: np.ndarray) -> np.ndarray:
     return out
 
 
-def distances_along_layers(mesh, walls: np.ndarray, near: np.ndarray) -> np.ndarray:
+def distances_along_layers(mesh: "Mesh", walls: np.ndarray, near: np.ndarray) -> np.ndarray:
     """(n_cells,) distances from the wall: `near` (n_cells,), but heights over those of the faces `walls` that bulge.
 
     At the top of a column the next face may lead aside: columns that stand on other faces are left alone.

@@ -38,7 +38,7 @@ def store_mesh(mesh: Mesh, path: str | Path, made_from: str = "") -> Path:
     parents = {f"parent {depth}": one.parent for depth, one in enumerate(mesh.family()) if one.parent is not None}
     if parents:
         with atomic_write(parents_file(path)) as temporary, temporary.open("wb") as file:
-            np.savez(file, **parents)
+            np.savez(file, **parents)  # type: ignore[arg-type]
     notes = mesh_notes(mesh) | {"made from": made_from, "meshes": len(mesh.family())}
     write_text(path.with_suffix(".json"), json.dumps(notes, indent=1))
     return path
@@ -104,7 +104,7 @@ def mesh_notes(mesh: Mesh) -> dict:
 def mesh_of(arrays: dict[str, np.ndarray], notes: dict) -> Mesh:
     """The mesh of the arrays named in `ARRAYS` and of `mesh_notes`; coarser levels are not kept with it."""
     groups = tuple(Group(*row) for row in notes["groups"])
-    mesh = Mesh(*(arrays[name] for name in ARRAYS), groups, notes["dimension"], notes["wedge"])
+    mesh = Mesh(*(arrays[name] for name in ARRAYS), groups, notes["dimension"], notes["wedge"])  # type: ignore[arg-type, call-arg]
     return _restored(mesh, notes)
 
 

@@ -70,7 +70,7 @@ def _cut_out(mesh: Mesh, count: int, first: float, angle: float, low, high) -> M
     right = np.r_[mesh.right, np.full(mesh.n_faces - mesh.n_interior, -1)]
     faces = (mesh.points, mesh.face_start, mesh.face_points, mesh.left, right, tag)
     for turn, sign, side in sides:
-        faces = _clipped(*faces, sign * np.array([0.0, -np.sin(turn), np.cos(turn)]), 0.0, len(groups) + side)
+        faces = _clipped(*faces, sign * np.array([0.0, -np.sin(turn), np.cos(turn)]), 0.0, len(groups) + side)  # type: ignore[call-arg]
     # a regular polygon round the axis as farfield: a box looks different from side to side
     facets = int(np.ceil(angle / WIDEST))
     radius = INSIDE * min(-low[1], -low[2], high[1], high[2]) * np.cos(0.5 * angle / facets)
@@ -78,8 +78,8 @@ def _cut_out(mesh: Mesh, count: int, first: float, angle: float, low, high) -> M
     if outer is None:
         raise InputError("a sector needs a mesh with a farfield.")
     for turn in first + angle * (np.arange(facets) + 0.5) / facets:
-        faces = _clipped(*faces, -np.array([0.0, np.cos(turn), np.sin(turn)]), -radius, outer)
-    points, counts, corners, left, right, tag, left_over = _paired(*faces, len(groups), first, angle)
+        faces = _clipped(*faces, -np.array([0.0, np.cos(turn), np.sin(turn)]), -radius, outer)  # type: ignore[call-arg]
+    points, counts, corners, left, right, tag, left_over = _paired(*faces, len(groups), first, angle)  # type: ignore[call-arg]
     wall = mesh.faces_of("wall", "slip")
     left_over /= np.linalg.norm(mesh.face_area[wall], axis=1).sum() / count
     if left_over > MAX_UNMATCHED:

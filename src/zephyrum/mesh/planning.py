@@ -339,7 +339,7 @@ ARGUMENT_TYPES = {
 
 @takes(**ARGUMENT_TYPES)
 def plan_mesh(
-    aircraft,
+    aircraft: Aircraft,
     resolution: str | float = "medium",
     cells: int | None = None,
     half: bool | None = None,
@@ -362,7 +362,7 @@ def plan_mesh(
 
 @takes(**ARGUMENT_TYPES)
 def mesh_aircraft(
-    aircraft,
+    aircraft: Aircraft | Surface,
     resolution: str | float = "medium",
     cells: int | None = None,
     half: bool | None = None,

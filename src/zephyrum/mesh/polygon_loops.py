@@ -15,7 +15,7 @@ MAX_LOOPS = 1024  # points of all loops of one rectangle
 
 
 @exact
-def perimeter_position(u, v, box):
+def perimeter_position(u, v: np.ndarray, box):
     """Place of (u, v) along the rim of box (4,) low u, high u, low v, high v, from 0 to 4; -1 inside."""
     if v == box[2]:
         return (u - box[0]) / (box[1] - box[0])
@@ -29,7 +29,19 @@ def perimeter_position(u, v, box):
 
 
 @exact
-def fluid_polygon_loops(tail, head, n, U, V, box, rim, at, out, start, inside):
+def fluid_polygon_loops(
+    tail: np.ndarray,
+    head: np.ndarray,
+    n: int,
+    U: np.ndarray,
+    V: np.ndarray,
+    box: np.ndarray,
+    rim: np.ndarray,
+    at: np.ndarray,
+    out: np.ndarray,
+    start: np.ndarray,
+    inside: np.ndarray,
+):
     """(outcome, loops): polygons of fluid of a rectangle.
 
     tail, head (n,): points of the edges; U, V: coordinates of all points; box: see `perimeter_position`; rim, at (m,):

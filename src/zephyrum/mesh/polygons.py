@@ -18,7 +18,7 @@ BENT, THIN = (
 
 
 @exact_parallel
-def polygon_geometry(points, start, corners):
+def polygon_geometry(points: np.ndarray, start: np.ndarray, corners: np.ndarray):
     """(centroids (n, 3), area vectors (n, 3)) of polygons i with the points corners[start[i]:start[i + 1]].
 
     Polygons that are not flat are fans about the mean of their corners; the centroid is weighted by the triangles'
@@ -66,7 +66,7 @@ def polygon_geometry(points, start, corners):
 
 
 @exact_parallel
-def bulges(points, start, corners, x, S):
+def bulges(points: np.ndarray, start: np.ndarray, corners: np.ndarray, x: np.ndarray, S: np.ndarray):
     """(n,) how far [m] the corners of polygons lie off the plane through the centroids x across the area vectors S, at
     most.
     """
@@ -84,7 +84,16 @@ def bulges(points, start, corners, x, S):
 
 
 @exact_parallel
-def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
+def cell_geometry(
+    start: np.ndarray,
+    faces: np.ndarray,
+    left: np.ndarray,
+    x: np.ndarray,
+    S: np.ndarray,
+    bulge: np.ndarray,
+    dimension: int,
+    shells: bool,
+):
     """(volumes (n,), centroids (n, 3), thin (n,)) of cells with faces[start[i]:start[i + 1]], from face centroids x,
     area vectors S and `bulges`.
 
@@ -151,7 +160,15 @@ def cell_geometry(start, faces, left, x, S, bulge, dimension, shells):
     return volume, centroid, thin
 
 
-def volumes_between(points, start, corners, left, right, n: int, origin) -> tuple[np.ndarray, np.ndarray]:
+def volumes_between(
+    points: np.ndarray,
+    start: np.ndarray,
+    corners: np.ndarray,
+    left: np.ndarray,
+    right: np.ndarray,
+    n: int,
+    origin: np.ndarray,
+) -> tuple[np.ndarray, np.ndarray]:
     """(volumes (n,) of the cells between polygons that leave `left` for `right` (-1 outside), areas of the polygons);
     origin: a position near them.
     """
@@ -163,7 +180,7 @@ def volumes_between(points, start, corners, left, right, n: int, origin) -> tupl
 
 
 @exact_parallel
-def select_polygons(start, corners, order, back):
+def select_polygons(start: np.ndarray, corners: np.ndarray, order: np.ndarray, back: np.ndarray):
     """The polygons `order` as (start, corners); those marked in `back` keep their first corner and run backwards."""
     begin = np.zeros(len(order) + 1, dtype=np.int64)
     for i in range(len(order)):
@@ -177,7 +194,7 @@ def select_polygons(start, corners, order, back):
 
 
 @exact
-def renumber(corners, n):
+def renumber(corners: np.ndarray, n: int):
     """Give the points that `corners` uses, of n, the numbers 0, 1, ...: in place, returns which of them are used."""
     number = np.full(n, -1, dtype=np.int64)
     for p in corners:
@@ -224,14 +241,14 @@ def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.n
     return np.concatenate([mesh.points, mesh.face_centroid[faces[many]]]), t, owner
 
 
-def next_corners(start) -> np.ndarray:
+def next_corners(start: np.ndarray) -> np.ndarray:
     """Index of the next corner of the same polygon."""
     out = np.arange(1, start[-1] + 1)
     out[start[1:] - 1] = start[:-1]
     return out
 
 
-def components(a, b, n: int) -> np.ndarray:
+def components(a: np.ndarray, b: np.ndarray, n: int) -> np.ndarray:
     """(n,) number of the group of each of n things, of which the pairs a, b (k,) hang together."""
     link = coo_matrix((np.ones(len(a), dtype=np.int8), (a, b)), shape=(n, n))
     return connected_components(link, directed=False)[1]

@@ -36,7 +36,7 @@ class Slice:
     @property
     def across(self) -> tuple[str, str]:
         """Names of the axes of `points`."""
-        return tuple(name for name in AXES if name != self.axis)
+        return tuple(name for name in AXES if name != self.axis)  # type: ignore[return-value]
 
     @property
     def areas(self) -> np.ndarray:

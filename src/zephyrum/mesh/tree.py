@@ -81,7 +81,7 @@ def stretched_coordinates(normals: np.ndarray, stretch: np.ndarray) -> np.ndarra
     return np.linalg.norm(normals * stretch, axis=1) / np.prod(stretch)
 
 
-def whole_cells(size: float, target) -> tuple[float, int]:
+def whole_cells(size: float, target: float | np.ndarray) -> tuple[float, int]:
     """(side [m] of the largest cells, how many along a domain of about `size` [m]): sides are a low quantile of the
     sizes `target` (n,) times powers of two.
 
@@ -127,7 +127,7 @@ def grow_tree(
             break
         else:
             divide = (cells < count << (level - above)).all(axis=1)
-            divide[divide] = wanted(origin + (cells[divide] + 0.5) * side * stretch) < side * (1.0 - 1e-9)
+            divide[divide] = wanted(origin + (cells[divide] + 0.5) * side * stretch) < side * (1.0 - 1e-9)  # type: ignore[index]
         if not divide.any():
             break
         levels.append((2 * cells[divide][:, None] + bits).reshape(-1, d))
@@ -195,7 +195,7 @@ def _unique(key: np.ndarray) -> np.ndarray:
 
 
 @exact
-def cell_at(location, d, depth, child):
+def cell_at(location, d, depth, child: np.ndarray):
     """Leaf that holds the integer place spot (d,), in half units of the finest cell so that it lies on no plane."""
     node = 0
     half = np.int64(1) << depth  # of the root's side, in half units
@@ -212,7 +212,7 @@ def cell_at(location, d, depth, child):
 
 
 @exact
-def leaves_at(locations, depth, child):
+def leaves_at(locations: np.ndarray, depth: int, child: np.ndarray):
     """(n,) leaves that hold the positions (n, 3) in half units of the finest cell."""
     out = np.empty(len(locations), dtype=np.int64)
     for i in range(len(locations)):
@@ -221,7 +221,9 @@ def leaves_at(locations, depth, child):
 
 
 @exact
-def neighbours(d, depth, limit, level, corner, child, leaves):
+def neighbours(
+    d: int, depth: int, limit: np.ndarray, level: np.ndarray, corner: np.ndarray, child: np.ndarray, leaves: np.ndarray
+):
     """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie
     there.
     """

@@ -6,10 +6,16 @@ They are found by a paraboloid through the corners round a face, never across a 
 see the mirror image too. Verified by tests/test_clipped.py and validation/clipped.py.
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum._core.jit import exact
 from zephyrum.mesh.polygons import components, next_corners
+
+if TYPE_CHECKING:
+    from zephyrum.mesh.core import Mesh
+
 
 SHARP_ANGLE = np.cos(np.radians(30.0))  # edges that turn more are no part of a smooth wall
 MAX_NORMAL_TURN = 0.5  # least cosine between the normals of a face and of one that it is fitted with
@@ -47,7 +53,7 @@ def _surrounding_faces(face_start, face_points, point_start, point_faces, patch,
         count[f] = n
 
 
-def curved_normals(mesh, faces: np.ndarray, roles: tuple[str, ...] = ("symmetry",)) -> np.ndarray:
+def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("symmetry",)) -> np.ndarray:
     """(k, 3) unit normals, out of the domain, of the smooth wall at the centroids of these boundary faces of a mesh in
     space.
     """

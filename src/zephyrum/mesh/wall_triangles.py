@@ -1,12 +1,17 @@
 """The walls of a mesh in space as a triangle surface."""
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.mesh.polygons import fan_triangles
 
+if TYPE_CHECKING:
+    from zephyrum.mesh.core import Mesh
 
-def wall_surface(mesh, whole: bool = True) -> tuple[Surface, np.ndarray]:
+
+def wall_surface(mesh: "Mesh", whole: bool = True) -> tuple[Surface, np.ndarray]:
     """(the walls of a mesh in space as a Surface with their groups as labels, the faces (m,) of its triangles).
 
     Normals point out of the body. Of a half model the triangles of the other half follow if it is wanted `whole`.

@@ -1,5 +1,7 @@
 """Drawings of an aircraft: three views with dimensions, chord and twist along the span, area along the length."""
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from matplotlib.patches import PathPatch
 from matplotlib.path import Path as Outline
@@ -9,10 +11,17 @@ from zephyrum.geometry.aircraft.wing import Wing
 from zephyrum.geometry.surface.solids import outline_of
 from zephyrum.plotting.style import COLOURS, MARKERS, format_axes, new_axes
 
+if TYPE_CHECKING:
+    from zephyrum.geometry.aircraft.assembly import Aircraft
+    from zephyrum.geometry.aircraft.assembly_measures import AircraftMeasures
+    from zephyrum.geometry.surface.surface_measures import SurfaceMeasures
+    from zephyrum.geometry.surface.triangulation import Surface
+
+
 INK = "#333333"
 
 
-def part_colours(parts) -> dict[str, str]:
+def part_colours(parts: "dict[str, Surface] | tuple[str, ...]") -> dict[str, str]:
     """A colour a part; the mirrored half ("... port") has that of its other half."""
     heads = list(dict.fromkeys(name.removesuffix(" port") for name in parts))
     return {name: COLOURS[heads.index(name.removesuffix(" port")) % 6] for name in parts}
@@ -40,7 +49,7 @@ def _dimension(ax, start, end, text: str, side: tuple[float, float]) -> None:
     ax.text(*midpoint, text, ha="center", va="center", fontsize="small", color=INK, rotation=90 if upright else 0)
 
 
-def draw_three_view(measures, figure=None, alpha: float = 0.0):
+def draw_three_view(measures: "AircraftMeasures", figure=None, alpha: float = 0.0):
     """Side, front and top view to one scale with dimensions, reference chord and centres, wind arrows, and a table.
 
     measures: `Aircraft.measures()`; alpha [deg] turns the arrows of wind, lift and drag. The figure is returned.
@@ -81,7 +90,7 @@ def draw_three_view(measures, figure=None, alpha: float = 0.0):
     return figure
 
 
-def draw_sketch(sizes, figure=None, alpha: float = 0.0):
+def draw_sketch(sizes: "SurfaceMeasures", figure=None, alpha: float = 0.0):
     """Three views of any closed surface (`measure_surface`) with its dimensions and the arrows of nose, wind, lift and
     drag.
     """
@@ -186,13 +195,13 @@ def _table(ax, rows, colours: dict[str, str]) -> None:
         ax.text(x + 0.385, y, unit, fontsize="x-small", color="#777777", **words)
 
 
-def draw_span(craft, axes=None):
+def draw_span(craft: "Aircraft", axes=None):
     """Chord (above), twist and thickness (below) of every wing along its span; the two axes."""
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True)
     upper, lower = np.ravel(axes)
-    for k, name in enumerate(one for one in craft.parts if isinstance(craft.parts[one], Wing)):
-        wing = craft.parts[name]
+    wings = {name: one for name, one in craft.parts.items() if isinstance(one, Wing)}
+    for k, (name, wing) in enumerate(wings.items()):
         total = _true_span(wing)
         fraction = np.linspace(0.0, 1.0, 101)
         made = [wing.at(s) for s in fraction]
@@ -228,7 +237,7 @@ def _true_span(wing) -> float:
     return float(span_lengths(wing.sections)[-1])
 
 
-def draw_area_distribution(measures, ax=None, n: int = 201):
+def draw_area_distribution(measures: "AircraftMeasures", ax=None, n: int = 201):
     """Cross-section area along the length, of all and of each part alone."""
     from zephyrum.geometry.surface.solids import section_area
 

@@ -7,6 +7,7 @@ whatever its speed. They show a steady flow: every line is both a path and a str
 
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -30,6 +31,11 @@ from zephyrum.plotting.rendering import (
 )
 from zephyrum.plotting.style import COLOURS, new_axes, save
 from zephyrum.results.iso_surfaces import iso_polygons
+
+if TYPE_CHECKING:
+    from zephyrum.results.solution import Solution
+    from zephyrum.results.streamlines_3d import Streamlines
+
 
 SPEEDS = (0.7, 1.3)  # over that of the stream, at the ends of the colours
 BEHIND = 0.8  # bodies: how far behind it lines are drawn
@@ -60,7 +66,9 @@ def _shown(surface, lines):
     return runs
 
 
-def draw_streamlines_3d(solution, path, view: str = "quarter", paths=None) -> Path:
+def draw_streamlines_3d(
+    solution: "Solution", path: Path, view: str = "quarter", paths: "Streamlines | None" = None
+) -> Path:
     """Write a picture of streamlines past the body, coloured by their speed; paths: of `Solution.paths`, without it the
     default ones.
     """
@@ -105,7 +113,10 @@ def _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path) ->
     flat = lines.points @ frame.T
     pieces = np.concatenate([np.stack([flat[a : b - 1], flat[a + 1 : b]], axis=1) for a, b in runs])
     paint = LineCollection(
-        pieces, array=np.concatenate([speed[a : b - 1] for a, b in runs]), cmap="viridis", linewidths=1.0
+        pieces,  # type: ignore[arg-type]
+        array=np.concatenate([speed[a : b - 1] for a, b in runs]),
+        cmap="viridis",
+        linewidths=1.0,
     )
     paint.set_clim(*SPEEDS)
     ax.add_collection(paint)
@@ -118,7 +129,7 @@ def _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path) ->
     return Path(path)
 
 
-def core_level(solution, q: np.ndarray | None = None) -> float:
+def core_level(solution: "Solution", q: np.ndarray | None = None) -> float:
     """Value of the Q criterion that marks out the cores of the vortices: what a small fraction of the volume near the
     body exceeds.
     """
@@ -142,7 +153,7 @@ def _free_spin(solution) -> np.ndarray:
     return q
 
 
-def draw_vortex_cores(solution, path, view: str = "behind", level: float | None = None) -> Path:
+def draw_vortex_cores(solution: "Solution", path: Path, view: str = "behind", level: float | None = None) -> Path:
     """Write a picture of the cores of vortices (Q criterion = `level`, by default from the flow) about the body with
     its Cp.
     """
@@ -162,7 +173,7 @@ def draw_vortex_cores(solution, path, view: str = "behind", level: float | None 
     size = float((high - low)[0])
     box = np.stack([low - size * np.array([0.2, 1.0, 1.0]), high + size * np.array([BEHIND, 1.0, 1.0])], axis=1)
     within = ((cores.points > box[:, 0]) & (cores.points < box[:, 1])).all(axis=1)
-    keep = within[cores.triangles].all(axis=1)
+    keep = within[cores.triangles].all(axis=1)  # type: ignore[index]
     cores = triangles_of(replace(cores, triangles=cores.triangles[keep], label=cores.label[keep]))
     plotter = new_scene()
     add_surface(plotter, surface, on_walls(solution, "Cp", surface, faces), CP_RANGE, "Cp [-]")
@@ -190,7 +201,9 @@ def _twice(surface):
     )
 
 
-def animate_turn(solution, path, name: str = "Cp", frames: int = 48, limits: tuple[float, float] = CP_RANGE) -> Path:
+def animate_turn(
+    solution: "Solution", path: Path, name: str = "Cp", frames: int = 48, limits: tuple[float, float] = CP_RANGE
+) -> Path:
     """Write a GIF of the body turning once, with a column of `surface()` in colours of a fixed range."""
     _needs_stage(path)
     surface, faces = wall_surface(solution.mesh)
@@ -212,7 +225,9 @@ def animate_turn(solution, path, name: str = "Cp", frames: int = 48, limits: tup
     return _write(made, path)
 
 
-def animate_streamlines(solution, path, view: str = "quarter", paths=None, frames: int = 36) -> Path:
+def animate_streamlines(
+    solution: "Solution", path: Path, view: str = "quarter", paths: "Streamlines" = None, frames: int = 36
+) -> Path:
     """Write a GIF of air running along streamlines past the body, coloured by speed; it repeats without a seam."""
     _needs_stage(path)
     choice("view", view, tuple(VIEWS))

@@ -1,5 +1,7 @@
 """Line charts: histories, Cp, polars, refinement."""
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from matplotlib.ticker import MaxNLocator
 
@@ -7,10 +9,19 @@ from zephyrum.errors import InputError
 from zephyrum.flow.outcome import Outcome
 from zephyrum.plotting.style import COLOURS, MARKERS, format_axes, new_axes
 
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from zephyrum.results.polar import Polar
+    from zephyrum.results.solution import Solution
+    from zephyrum.results.time_series import TimeSeries
+    from zephyrum.studies.grid_convergence import Refinement
+
+
 _SHOWN = ("mass", "x-momentum", "z-momentum", "energy", "turbulence", "turbulence rate")
 
 
-def draw_history(solution, axes=None):
+def draw_history(solution: "Solution", axes: np.ndarray | None = None):
     """Residuals (top) and coefficients (bottom) of every step on the finest mesh; returns the two axes."""
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True)
@@ -57,7 +68,7 @@ def draw_history(solution, axes=None):
     return axes
 
 
-def draw_time(series, axes=None):
+def draw_time(series: "TimeSeries", axes: np.ndarray = None):
     """Lift (top) and drag (bottom) of a TimeSeries over the distance travelled, with mean and frequency; returns the
     axes.
     """
@@ -82,7 +93,7 @@ def draw_time(series, axes=None):
     return axes
 
 
-def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
+def draw_cp(solution: "Solution", ax: "Axes | None" = None, label: str | None = None, colour: int = 0):
     """Cp against x/c, suction up; upper side solid, lower dashed; the sonic level where it is within reach."""
     if ax is None:
         _, ax = new_axes()
@@ -102,7 +113,7 @@ def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
     critical = solution.air.cp_critical
     label_of_state = "" if solution.outcome == Outcome.CONVERGED else f" ({solution.outcome})"
     for line in ax.lines[-2:]:
-        line.set_label(line.get_label() + label_of_state)
+        line.set_label(line.get_label() + label_of_state)  # type: ignore[operator]
     if colour == 0 and critical > 1.3 * table["Cp"].min() - 0.3 and solution.air.mach < 1.0:
         ax.axhline(critical, color="#555555", linestyle=":", linewidth=1.2)
         ax.annotate(
@@ -128,7 +139,7 @@ def draw_cp(solution, ax=None, label: str | None = None, colour: int = 0):
     return ax
 
 
-def draw_friction(solution, axes=None):
+def draw_friction(solution: "Solution", axes=None):
     """Cf (top, signed) and y+ (bottom) along both sides, with separation and reattachment points; returns the two
     axes.
     """
@@ -216,7 +227,7 @@ def draw_layer(solution, axes=None, positions=(0.1, 0.3, 0.5, 0.7, 0.9)):
     return axes
 
 
-def draw_polar(polar, axes=None):
+def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
     """CL-alpha, CD-CL, CM-alpha and L/D, a curve a Mach number; open marks did not converge, bars are mesh errors."""
     if axes is None:
         _, axes = new_axes(2, 2)
@@ -277,7 +288,7 @@ def draw_polar(polar, axes=None):
     return axes
 
 
-def draw_refinement(refinement, axes=None):
+def draw_refinement(refinement: "Refinement", axes: np.ndarray | None = None):
     """CL, CD, CM against cell size squared, with the extrapolated value and the error bar of the finest mesh."""
     if axes is None:
         _, axes = new_axes(1, 3)

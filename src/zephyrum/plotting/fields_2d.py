@@ -1,5 +1,7 @@
 """Pictures of the mesh and of fields on it, two-dimensional."""
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from matplotlib.collections import LineCollection
 from matplotlib.tri import Triangulation
@@ -7,6 +9,13 @@ from matplotlib.tri import Triangulation
 from zephyrum._core.validation import choice
 from zephyrum.mesh.polygons import next_corners
 from zephyrum.plotting.style import format_axes, new_axes
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from zephyrum.mesh.core import Mesh
+    from zephyrum.results.solution import Solution
+
 
 FIELDS = {
     "cp": "Cp [-]",
@@ -26,7 +35,7 @@ INNER_LINES = 5  # and in a separated zone
 FEWEST = 20  # triangles of a zone worth drawing
 
 
-def window(mesh, kind: str) -> tuple[float, float, float, float]:
+def window(mesh: "Mesh", kind: str) -> tuple[float, float, float, float]:
     """(x low, x high, z low, z high) of a view: "all", "near", "nose" or "tail"."""
     choice("view", kind, ("all", "near", "nose", "tail"))
     wall = mesh.face_centroid[mesh.faces_of("wall")]
@@ -44,7 +53,7 @@ def window(mesh, kind: str) -> tuple[float, float, float, float]:
     return at[0] - w, at[0] + w, at[2] - 0.62 * w, at[2] + 0.62 * w
 
 
-def draw_mesh(mesh, view: str | tuple[float, float, float, float] = "near", ax=None):
+def draw_mesh(mesh: "Mesh", view: str | tuple[float, float, float, float] = "near", ax: "Axes | None" = None):
     """The cells of a two-dimensional mesh in a window: "all", "near", "nose", "tail", or low x, high x, low z, high z
     [m].
     """
@@ -89,10 +98,10 @@ def _node_values(mesh, values):
 
 
 def draw_field(
-    solution,
+    solution: "Solution",
     name: str = "cp",
     view: str = "near",
-    ax=None,
+    ax: "Axes | None" = None,
     limits: tuple[float, float] | None = None,
     levels: int = 24,
     streamlines: bool = False,
@@ -148,7 +157,7 @@ def draw_field(
     ax.legend(loc="lower left", fontsize="small")
     bar = ax.figure.colorbar(filled, ax=ax, label=FIELDS[name], shrink=0.85)
     if name == "vorticity":
-        bar.set_ticks(np.linspace(low, high, 9))
+        bar.set_ticks(np.linspace(low, high, 9))  # type: ignore[arg-type]
     bar.ax.set_title(
         {"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}[extend],
         fontsize="x-small",

@@ -5,6 +5,7 @@ Ranges can be fixed over several pictures; what is beyond them is clipped and th
 
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 from matplotlib.collections import LineCollection, PolyCollection
@@ -30,6 +31,14 @@ from zephyrum.plotting.rendering import (
 from zephyrum.plotting.style import COLOURS, format_axes, new_axes, save
 from zephyrum.plotting.surface_pictures import draw_surface
 
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from zephyrum.mesh.core import Mesh
+    from zephyrum.results.skin_friction import SkinFrictionLines
+    from zephyrum.results.solution import Solution
+
+
 AROUND = 0.12  # of the body: what a slice shows beyond it
 CP_RANGE = (-1.5, 1.0)
 LINES = "#202020"
@@ -37,7 +46,13 @@ OFF = 2e-3  # of the body: how far lines on the surface are drawn before it
 
 
 def draw_slice(
-    shown, axis: str = "y", at: float | None = None, name: str | None = None, view=None, ax=None, limits=None
+    shown: "Mesh | Solution",
+    axis: str = "y",
+    at: float | None = None,
+    name: str | None = None,
+    view: tuple[float, float, float, float] | None = None,
+    ax: "Axes | None" = None,
+    limits=None,
 ):
     """Axes with the cells of a Mesh, or with the field `name` ("cp", "mach", ...) of a Solution, in the plane `axis` =
     `at` [m].
@@ -46,7 +61,7 @@ def draw_slice(
     view: window (low, high, low, high) [m] of the other two axes; without it all of the body that is cut. limits: range
     of the field.
     """
-    mesh = shown if name is None and not hasattr(shown, "mesh") else shown.mesh
+    mesh = shown if name is None and not hasattr(shown, "mesh") else shown.mesh  # type: ignore[union-attr]
     body = mesh.points[
         np.unique(
             np.concatenate(
@@ -81,7 +96,7 @@ def draw_slice(
         ax.add_collection(PolyCollection(drawn, facecolors="none", edgecolors="#56708a", linewidths=0.35))
         title = f"{len(inside):,} of {mesh.n_cells:,} cells"
     else:
-        fields = shown.fields()
+        fields = shown.fields()  # type: ignore[union-attr]
         values = fields[choice("field", name, tuple(key for key in FIELDS if key in fields))][cut.cell[inside]]
         low_v, high_v = limits or (float(np.percentile(values, 0.5)), float(np.percentile(values, 99.5)))
         paint = PolyCollection(drawn, array=values, cmap=MAPS.get(name, "viridis"), edgecolors="face", linewidths=0.2)
@@ -91,8 +106,8 @@ def draw_slice(
             (int(values.min() < low_v), int(values.max() > high_v))
         ]
         ax.figure.colorbar(paint, ax=ax, label=FIELDS[name], extend=extend, shrink=0.8)
-        title = shown.air.describe()
-    ax.add_collection(LineCollection(cut.walls, colors=COLOURS[1] if name is None else INK, linewidths=1.2))
+        title = shown.air.describe()  # type: ignore[union-attr]
+    ax.add_collection(LineCollection(cut.walls, colors=COLOURS[1] if name is None else INK, linewidths=1.2))  # type: ignore[arg-type]
     ax.set_xlim(*view[:2])
     ax.set_ylim(*view[2:])
     ax.set_aspect("equal")
@@ -112,7 +127,7 @@ def _middle_of_surface(mesh, axis: int) -> float:
     return float(place[order][np.searchsorted(fraction, 0.5 * fraction[-1])])
 
 
-def draw_volume(mesh, folder) -> list:
+def draw_volume(mesh: "Mesh", folder: Path) -> list:
     """Save pictures of a mesh in space: its surface, and slices of the whole, the nose, the tail and the tip; their
     paths.
     """
@@ -139,12 +154,12 @@ def draw_volume(mesh, folder) -> list:
 
 
 def draw_on_surface(
-    solution,
-    path,
+    solution: "Solution",
+    path: Path,
     name: str = "Cp",
     view: str = "quarter",
     limits: tuple[float, float] | None = None,
-    lines=None,
+    lines: "SkinFrictionLines | None" = None,
     title: str = "",
 ):
     """Write a picture of the body with a column of `surface()` ("Cp", "Cf", "y+") in colours, seen from a named view;
@@ -169,7 +184,7 @@ def draw_on_surface(
     return _painted(surface, each, path, view, limits, title, unit, lines)
 
 
-def on_walls(solution, name: str, surface: Surface, faces: np.ndarray) -> np.ndarray:
+def on_walls(solution: "Solution", name: str, surface: Surface, faces: np.ndarray) -> np.ndarray:
     """(n,) a column of `surface()` at the points of the walls (see `wall_surface`)."""
     return _at_points(surface, _by_face(solution, solution.surface()[name].to_numpy())[faces])
 
@@ -187,7 +202,11 @@ def _at_points(surface: Surface, each: np.ndarray) -> np.ndarray:
     return np.bincount(corner, weight * np.repeat(each, 3)) / np.bincount(corner, weight)
 
 
-def draw_loading(solution, axes=None, positions=(0.2, 0.45, 0.7, 0.9)):
+def draw_loading(
+    solution: "Solution",
+    axes: np.ndarray | None = None,
+    positions: tuple[float, float, float, float] = (0.2, 0.45, 0.7, 0.9),
+):
     """Axes with the lift over the span, beside that of an ellipse, and Cp in sections at fractions `positions` of the
     half span.
     """
@@ -239,7 +258,7 @@ def _rendered(surface, values, path, view, limits, title, unit, lines):
     return path
 
 
-def add_surface(plotter, surface, values, limits, unit) -> None:
+def add_surface(plotter, surface: Surface, values: np.ndarray, limits: tuple[float, float], unit: str) -> None:
     """Put the surface with values at its points, and their colour bar, on a stage."""
     skin = triangles_of(surface)
     skin[unit] = values

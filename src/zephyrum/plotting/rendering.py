@@ -9,10 +9,16 @@ import functools
 import os
 import subprocess
 import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from zephyrum.plotting.style import DPI, SIZE
+
+if TYPE_CHECKING:
+    from zephyrum.geometry.surface.triangulation import Surface
+
 
 # from where the onlooker looks at the centre of the shape, in body axes
 VIEWS = {
@@ -37,7 +43,7 @@ def can_render() -> bool:
         return False
 
 
-def camera_direction(surface, view: str) -> np.ndarray:
+def camera_direction(surface: "Surface", view: str) -> np.ndarray:
     """Unit vector towards the onlooker, who never looks into the open side of a half model."""
     ahead = np.array(VIEWS[view]) / np.linalg.norm(VIEWS[view])
     return ahead * [1.0, -1.0, 1.0] if surface.bounds[0, 1] >= 0.0 else ahead
@@ -50,23 +56,23 @@ def frame_of(ahead: np.ndarray, view: str = "") -> np.ndarray:
     return np.stack([right, np.cross(ahead, right)])
 
 
-def window(points, ahead, view: str):
+def window(points: np.ndarray, ahead: np.ndarray, view: str):
     """(frame, low and high corner in the picture) of points (n, 3) seen from `ahead`"""
     frame = frame_of(ahead, view)
     flat = points @ frame.T
     return frame, flat.min(axis=0), flat.max(axis=0)
 
 
-def new_scene(size=SIZE):
+def new_scene(size: tuple[float, float] = SIZE):
     """An empty white picture of so many inches."""
     import pyvista
 
     plotter = pyvista.Plotter(off_screen=True, window_size=[int(s * DPI) for s in size])
-    plotter.set_background("white")
+    plotter.set_background("white")  # type: ignore[arg-type]
     return plotter
 
 
-def aim_camera(plotter, points, ahead, view: str = "", right: float = 1.0) -> None:
+def aim_camera(plotter, points: np.ndarray, ahead: np.ndarray, view: str = "", right: float = 1.0) -> None:
     """Look at all of `points` (n, 3) from the direction `ahead`, leaving room for a bar at the right where `right` is
     above 1.
     """
@@ -82,14 +88,14 @@ def aim_camera(plotter, points, ahead, view: str = "", right: float = 1.0) -> No
     plotter.reset_camera_clipping_range()
 
 
-def save_picture(plotter, path) -> None:
+def save_picture(plotter, path: "Path") -> None:
     """Write the picture and close it."""
     plotter.enable_anti_aliasing("ssaa")
     plotter.screenshot(str(path))
     plotter.close()
 
 
-def triangles_of(surface):
+def triangles_of(surface: "Surface"):
     """A `Surface` as pyvista's."""
     import pyvista
 
@@ -97,7 +103,7 @@ def triangles_of(surface):
     return pyvista.PolyData(surface.points, cells.ravel())
 
 
-def polyline(points, runs):
+def polyline(points: np.ndarray, runs: list[tuple]):
     """Lines through points (n, 3), each from the first to before the last of a pair in `runs`, as pyvista's."""
     import pyvista
 
@@ -105,7 +111,7 @@ def polyline(points, runs):
     return pyvista.PolyData(points, lines=cells)
 
 
-def colour_bar(plotter, unit: str, limits, values) -> None:
+def colour_bar(plotter, unit: str, limits: tuple[float, float], values: np.ndarray) -> None:
     """A bar at the right for the last thing added, named by its unit; a note tells what is beyond its ends."""
     wide, high = plotter.window_size
     plotter.add_scalar_bar(

@@ -1,11 +1,16 @@
 """A drawing of a section with its mean line and measures."""
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum.plotting.style import COLOURS, format_axes, new_axes
 
+if TYPE_CHECKING:
+    from zephyrum.geometry.airfoil.section import Airfoil
 
-def draw_section(foil, axes=None):
+
+def draw_section(foil: "Airfoil", axes: np.ndarray | None = None):
     """Outline with points, mean line and chord (top), curvature along the surface (bottom); returns the two axes."""
     from zephyrum.geometry.airfoil.section_measures import mean_line
 

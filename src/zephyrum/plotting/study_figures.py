@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zephyrum.plotting.animation import draw_streamlines_3d, draw_vortex_cores
 from zephyrum.plotting.charts import (
@@ -19,8 +20,11 @@ from zephyrum.plotting.rendering import can_render
 from zephyrum.plotting.section_drawing import draw_section
 from zephyrum.plotting.style import new_axes, save
 
+if TYPE_CHECKING:
+    from zephyrum.studies.study import Study
 
-def draw_study_figures(study, folder: str | Path) -> list[Path]:
+
+def draw_study_figures(study: "Study", folder: str | Path) -> list[Path]:
     """Save the figures of the body and of all jobs of a study; their paths."""
     folder = Path(folder)
     folder.mkdir(parents=True, exist_ok=True)

@@ -1,6 +1,14 @@
 """One look for all figures: the colour-blind-safe palette of Okabe and Ito (2008), thin grids, units on every axis."""
 
+from pathlib import Path
+from typing import TYPE_CHECKING
+
 import matplotlib
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
 
 COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
 MARKERS = ("o", "s", "^", "D", "v", "P", "X")
@@ -18,7 +26,7 @@ def new_axes(rows: int = 1, columns: int = 1, **options):
     return figure, figure.subplots(rows, columns, **options)
 
 
-def format_axes(ax, x: str, y: str, title: str = ""):
+def format_axes(ax: "Axes", x: str, y: str, title: str = ""):
     """Labels, title and grid of one pair of axes."""
     ax.set_xlabel(x)
     ax.set_ylabel(y)
@@ -29,7 +37,7 @@ def format_axes(ax, x: str, y: str, title: str = ""):
     return ax
 
 
-def save(figure, path) -> None:
+def save(figure: "Figure", path: "Path") -> None:
     """Write a figure; the ending picks the format."""
     with matplotlib.rc_context({"svg.fonttype": "none"}):
         figure.savefig(path)

@@ -3,6 +3,9 @@
 Colours are by part; arrows tell nose, wind, lift and drag. No camera is handled: views have names.
 """
 
+from pathlib import Path
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum._core.validation import choice
@@ -20,9 +23,18 @@ from zephyrum.plotting.rendering import (
 )
 from zephyrum.plotting.style import COLOURS, new_axes, save
 
+if TYPE_CHECKING:
+    from zephyrum.geometry.surface.triangulation import Surface
+
 
 def draw_surface(
-    surface, path, view: str = "quarter", alpha: float | None = None, edges: bool = False, marks=None, by: str = "part"
+    surface: "Surface",
+    path: "Path | str",
+    view: str = "quarter",
+    alpha: float | None = None,
+    edges: bool = False,
+    marks: np.ndarray | list | None = None,
+    by: str = "part",
 ):
     """Write a picture of a `Surface` seen from a named view; path.
 

@@ -1,6 +1,11 @@
 """How tables show values: short heads of columns, and the text of a cell. Shared by the command line and the report."""
 
 import math
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from zephyrum.flow.outcome import Outcome
+
 
 HEADS = {
     "CL error": "CL +-",
@@ -14,7 +19,7 @@ HEADS = {
 }
 
 
-def cell(value, form: str) -> str:
+def cell(value: "float | str | Outcome | None", form: str) -> str:
     """A value as a table shows it: "-" where there is none.
 
     A format is Python's, or "~n" for a plain number with n significant digits ("+~n" with its sign).

@@ -7,12 +7,17 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from importlib import metadata
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zephyrum._core.atomic_files import write_text
 from zephyrum.errors import InputError
 from zephyrum.flow.outcome import Outcome
 from zephyrum.report.columns import HEADS, cell
 from zephyrum.studies.jobs import JOBS, Table
+
+if TYPE_CHECKING:
+    from zephyrum.studies.study import Study
+
 
 NEAR = 4.0  # deg: the point that stands for a sweep is the one nearest to this alpha
 # where the table of a job belongs on the page
@@ -44,7 +49,7 @@ class Part:
         )
 
 
-def write_report(study, path: str | Path | None = None) -> Path:
+def write_report(study: "Study", path: str | Path | None = None) -> Path:
     """Write the report of a finished study (see `run_study`, `open_study`) into its folder as report.html, or to
     `path`; its path.
 

@@ -6,11 +6,17 @@ Flow, ch. 4): displacement int (1 - U/Ue) dy, momentum int U/Ue (1 - U/Ue) dy. V
 (Blasius).
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.section_walls import chord_fractions, section_order
 from zephyrum.results.surface_quantities import stagnation_face
+
+if TYPE_CHECKING:
+    from zephyrum.conditions.reference import Reference
+
 
 MIN_EDGE_SPEED = 0.3  # of the freestream at the edge: near the stagnation point there is no edge to be found
 VORTICITY_LIMIT = 0.02  # y dU/dy over U at the edge
@@ -52,7 +58,7 @@ def _profile(y: np.ndarray, u: np.ndarray) -> tuple[int, float]:
     return (0, float("nan")) if not len(calm) else (past + int(calm[0]), float(u[past + int(calm[0])]))
 
 
-def boundary_layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference, stream: float):
+def boundary_layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference: "Reference", stream: float):
     """DataFrame a wall face: part, side, x/c, delta99, displacement, momentum [m], shape factor, edge speed [m/s].
 
     velocity (n, 3) [m/s] in the cells, surface: see `surface_table`, stream: speed of the freestream [m/s]. NaN where
@@ -109,7 +115,7 @@ def _cut(
     return y[good], u[good]
 
 
-def profile_table(mesh: Mesh, velocity: np.ndarray, surface, reference, position: float, side: str):
+def profile_table(mesh: Mesh, velocity: np.ndarray, surface, reference: "Reference", position: float, side: str):
     """DataFrame of the profile at chord fraction `position` on a side: y [m], u [m/s], u/ue; None where there is
     none.
     """

@@ -7,12 +7,16 @@ tests/test_results.py.
 """
 
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from zephyrum._core.representation import short_repr
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.conditions.axes import turned_body
+
+if TYPE_CHECKING:
+    from zephyrum.mesh.core import Mesh
 
 
 @dataclass(frozen=True)
@@ -104,7 +108,7 @@ class Forces:
 
 
 def wall_forces(
-    mesh, pressure: np.ndarray, friction: np.ndarray | None, air: Freestream, reference: Reference
+    mesh: "Mesh", pressure: np.ndarray, friction: np.ndarray | None, air: Freestream, reference: Reference
 ) -> Forces:
     """Forces of the gauge pressure (n_boundary,) and of the friction (n_boundary, 3) [Pa] on every wall group."""
     parts = []

@@ -7,6 +7,8 @@ strain S is positive in the core of a vortex (Hunt, Wray and Moin 1988, CTR-S88)
 of a ball, a vortex that turns as a solid).
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum._core.validation import number
@@ -14,10 +16,15 @@ from zephyrum.errors import InputError
 from zephyrum.flow.discretization.cell_gradient import GradientOperator
 from zephyrum.geometry.surface.triangulation import Surface
 
+if TYPE_CHECKING:
+    from zephyrum.mesh.core import Mesh
+    from zephyrum.results.solution import Solution
+
+
 ROTATION_QUANTITIES = ("vorticity", "q")
 
 
-def velocity_gradients(solution) -> np.ndarray:
+def velocity_gradients(solution: "Solution") -> np.ndarray:
     """(n, 3, 3) [1/s] slopes of u, v, w (first index) along x, y, z."""
     mesh = solution.mesh
     slopes = np.zeros((mesh.n_cells, 3, 3))
@@ -26,7 +33,7 @@ def velocity_gradients(solution) -> np.ndarray:
     return slopes
 
 
-def rotation_quantities(solution) -> dict[str, np.ndarray]:
+def rotation_quantities(solution: "Solution") -> dict[str, np.ndarray]:
     """See `Solution.rotation_quantities`."""
     g = velocity_gradients(solution)
     turn, strain = 0.5 * (g - g.transpose(0, 2, 1)), 0.5 * (g + g.transpose(0, 2, 1))
@@ -38,7 +45,7 @@ def rotation_quantities(solution) -> dict[str, np.ndarray]:
     }
 
 
-def at_points(mesh, values: np.ndarray) -> np.ndarray:
+def at_points(mesh: "Mesh", values: np.ndarray) -> np.ndarray:
     """(n_points,) means of cell values over the faces round each point."""
     face = values[mesh.left].astype(float)
     face[: mesh.n_interior] = 0.5 * (face[: mesh.n_interior] + values[mesh.right])
@@ -49,7 +56,7 @@ def at_points(mesh, values: np.ndarray) -> np.ndarray:
     )
 
 
-def iso_surface(solution, name: str, level: float) -> tuple[Surface, np.ndarray]:
+def iso_surface(solution: "Solution", name: str, level: float) -> tuple[Surface, np.ndarray]:
     """See `Solution.iso_surface`."""
     mesh = solution.mesh
     if mesh.planar:
@@ -66,7 +73,7 @@ def iso_surface(solution, name: str, level: float) -> tuple[Surface, np.ndarray]
     return Surface(points, triangles, np.zeros(len(triangles), dtype=np.int64), (f"{name} = {level:g}",)), cell
 
 
-def iso_polygons(mesh, values: np.ndarray, level: float):
+def iso_polygons(mesh: "Mesh", values: np.ndarray, level: float):
     """(points (p, 3), triangles (t, 3), cell (t,) of each) where a cell field (n,) has the value `level`."""
     corner = at_points(mesh, values) - level
     start, faces = mesh.cell_faces

@@ -4,11 +4,17 @@ Bounds of the fields, plausibility of the coefficients, convergence, y+, cells o
 can have made. Nothing here changes a number. Verified by tests/test_verdicts.py and tests/test_space.py.
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum.conditions import Freestream
 from zephyrum.flow.outcome import Outcome
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
+
+if TYPE_CHECKING:
+    from zephyrum.results.solution import Solution
+
 
 CIRCLE_WAKE, SPHERE_WAKE = 47.0, 212.0  # Reynolds numbers on the width above which laminar wakes are unsteady
 # factor between the y+ asked for and the median on the wall that is reported: flat-plate friction is a fair guess only
@@ -27,7 +33,7 @@ EXCESS_AREA = 0.005  # on more than this fraction of the wall: single cells at a
 EXCESS = 1e-3  # drag above the induced one that an inviscid body in space may have
 
 
-def result_warnings(solution) -> list[str]:
+def result_warnings(solution: "Solution") -> list[str]:
     """Sentences on what looks wrong, with the likely cause; empty if nothing does."""
     found = list(solution.notes)
     if solution.flow.outcome != Outcome.CONVERGED:
@@ -131,7 +137,7 @@ def _laminar_wake(solution) -> list[str]:
     ]
 
 
-def implausibilities(solution) -> list[str]:
+def implausibilities(solution: "Solution") -> list[str]:
     """What no flow of this kind shows: negative drag, temperatures and pressures far beyond their bounds, with the
     likely cause.
 
@@ -152,9 +158,9 @@ def implausibilities(solution) -> list[str]:
         out.append(
             f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail, and the flow separates there"
         )
-    if any(np.any(wall.velocity) or wall.spin for wall in solution.case.walls.values()):
+    if any(np.any(wall.velocity) or wall.spin for wall in solution.case.walls.values()):  # type: ignore[union-attr]
         return out  # walls that move do work on the air
-    hot = max([air.total_temperature, *(wall.temperature or 0.0 for wall in solution.case.walls.values())])
+    hot = max([air.total_temperature, *(wall.temperature or 0.0 for wall in solution.case.walls.values())])  # type: ignore[union-attr]
     temperature = solution.fields()["temperature"]
     if temperature.max() > hot + EXCESS_HEAT * air.temperature:
         position = solution.mesh.cell_centroid[int(np.argmax(temperature))]
@@ -183,7 +189,7 @@ def _unsteady_residuals(solution) -> str:
     return f"{words}; to see whether the flow itself swings, follow it in time with solve_in_time(..., start=this solution)."
 
 
-def extremes(solution):
+def extremes(solution: "Solution"):
     """DataFrame of the extremes of the fields with their positions, the physical bound of each, and whether it holds.
 
     Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure and

@@ -40,7 +40,7 @@ def wall_faces(mesh, part: str | None) -> tuple[np.ndarray, np.ndarray]:
     return faces, np.repeat([g.name for g in groups], [g.stop - g.start for g in groups])
 
 
-def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.DataFrame:
+def cut_table(solution, at: float | list[float], part: str | None = None, axis: str = "y") -> pd.DataFrame:
     """Cp (and Cf) where planes `axis` = each of `at` [m] meet the walls; columns as told in `Solution.cuts`."""
     mesh, ni = solution.mesh, solution.mesh.n_interior
     if mesh.planar:
@@ -60,7 +60,7 @@ def cut_table(solution, at, part: str | None = None, axis: str = "y") -> pd.Data
     cp = solution.wall_pressure[faces - ni] / solution.air.dynamic_pressure
     friction = solution.wall_friction
     frames = []
-    for position in [at] if np.isscalar(at) else at:
+    for position in [at] if np.isscalar(at) else at:  # type: ignore[union-attr]
         position = number("at", position)
         s = corner[:, :, k] - position
         hit = np.flatnonzero((s.min(axis=1) < 0.0) & (s.max(axis=1) >= 0.0))

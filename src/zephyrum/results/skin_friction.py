@@ -9,6 +9,7 @@ spacing after Jobard and Lefer (1997). Verified by tests/test_paths.py (meridian
 """
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -17,6 +18,10 @@ from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import number
 from zephyrum.errors import InputError
 from zephyrum.mesh.wall_triangles import wall_surface
+
+if TYPE_CHECKING:
+    from zephyrum.results.solution import Solution
+
 
 SPACING = 0.012  # of the body's size between lines
 FINEST = 0.002  # of it: least spacing
@@ -88,7 +93,7 @@ class SkinFrictionLines:
         )
 
 
-def skin_friction_lines(solution, spacing: float | None = None) -> SkinFrictionLines:
+def skin_friction_lines(solution: "Solution", spacing: float | None = None) -> SkinFrictionLines:
     """See `Solution.skin_friction_lines`."""
     mesh = solution.mesh
     if mesh.planar:

@@ -198,7 +198,7 @@ class Solution(Run):
         """DataFrame of Cp along the surface: part, side, x, y, z, x/c, Cp."""
         return self._surface.drop(columns=["Cf", "y+", "heat flux"], errors="ignore")
 
-    def cuts(self, at, part: str | None = None, axis: str = "y"):
+    def cuts(self, at: float | list[float], part: str | None = None, axis: str = "y"):
         """DataFrame of pressures in sections of a body in space, at one or more positions [m] along y (wings) or x
         (bodies).
 
@@ -212,7 +212,7 @@ class Solution(Run):
         """How the lift is spread over the span in so many strips, and the induced drag that belongs to it."""
         return span_loading(self, strips, part)
 
-    def wake_drag(self, at=None):
+    def wake_drag(self, at: float | None = None):
         """DataFrame of the drag seen in planes x = `at` [m] behind a body in space (by default four, up to a reference
         chord behind it):
 
@@ -296,7 +296,7 @@ class Solution(Run):
         """
         return iso_surface(self, name, level)
 
-    def paths(self, seeds=None, length: float | None = None) -> Streamlines:
+    def paths(self, seeds: list[list] | None = None, length: float | None = None) -> Streamlines:
         """Streamlines in space through `seeds` (k, 3) [m], both ways over `length` [m] at most (three bodies); without
         seeds from before the body.
         """

@@ -53,8 +53,8 @@ def load_solution(path: str | Path, mesh: Mesh | None = None) -> Solution:
         )
     try:
         case = _case_of(facts, arrays, path, mesh)
-        flow = FlowState(
-            *(arrays[name] for name in STATES),
+        flow = FlowState(  # type: ignore[call-arg]
+            *(arrays[name] for name in STATES),  # type: ignore[arg-type]
             Scales.of(case.computed),
             Outcome(facts["outcome"]),
             facts["reason"],
@@ -103,7 +103,7 @@ def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None) -> Case:
     given = dict(facts["freestream"])
     air = Freestream(**given | {"gas": Gas(**given["gas"])})
     walls = {
-        name: Wall(**{key: tuple(value) if isinstance(value, list) else value for key, value in wall.items()})
+        name: Wall(**{key: tuple(value) if isinstance(value, list) else value for key, value in wall.items()})  # type: ignore[arg-type]
         for name, wall in facts["walls"].items()
     }
     case = Case(

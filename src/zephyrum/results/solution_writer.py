@@ -43,7 +43,7 @@ def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None 
         "freestream": {name: getattr(case.air, name) for name in (*case.air.given, "alpha", "beta")}
         | {"gas": asdict(case.air.gas)},
         "reference": asdict(case.reference),
-        "walls": {name: asdict(wall) for name, wall in case.walls.items()},
+        "walls": {name: asdict(wall) for name, wall in case.walls.items()},  # type: ignore[union-attr]
         "numerics": asdict(case.numerics),
         "mesh": mesh_notes(case.mesh),
     }

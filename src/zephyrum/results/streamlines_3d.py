@@ -7,6 +7,7 @@ tip vortices. Verified by tests/test_paths.py (circles of a vortex, the stagnati
 """
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -17,6 +18,10 @@ from zephyrum._core.validation import number, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.polygons import entries_of
 from zephyrum.results.iso_surfaces import velocity_gradients
+
+if TYPE_CHECKING:
+    from zephyrum.results.solution import Solution
+
 
 SEEDS = 30
 STEP_PER_CELL = 0.5  # of a cell at most in one step
@@ -64,7 +69,7 @@ class Streamlines:
         )
 
 
-def default_seeds(solution, count: int = SEEDS) -> np.ndarray:
+def default_seeds(solution: "Solution", count: int = SEEDS) -> np.ndarray:
     """(k, 3) [m] positions just before the body, over its span; k is at most `count`."""
     mesh = solution.mesh
     wall = mesh.face_centroid[mesh.faces_of("wall")]
@@ -88,7 +93,9 @@ def default_seeds(solution, count: int = SEEDS) -> np.ndarray:
     return np.array(seeds) - SEED_DISTANCE * np.ptp(wall[:, 0]) * wind
 
 
-def trace_streamlines(solution, seeds=None, length: float | None = None, steps: int = 4000) -> Streamlines:
+def trace_streamlines(
+    solution: "Solution", seeds: list[list] | None = None, length: float | None = None, steps: int = 4000
+) -> Streamlines:
     """See `Solution.paths`."""
     mesh = solution.mesh
     if mesh.planar:

@@ -4,13 +4,27 @@ Friction is signed: positive where it points from the stagnation point towards t
 the flow separates and where it comes back. Verified by tests/test_results.py and tests/test_viscous.py.
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.section_walls import chord_fractions, section_order
 
+if TYPE_CHECKING:
+    from zephyrum.conditions.freestream import Freestream
+    from zephyrum.conditions.reference import Reference
 
-def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=None, y_plus=None, heat=None):
+
+def surface_table(
+    mesh: Mesh,
+    pressure: np.ndarray,
+    air: "Freestream",
+    reference: "Reference",
+    friction: np.ndarray | None = None,
+    y_plus: np.ndarray | None = None,
+    heat: np.ndarray | None = None,
+):
     """DataFrame of every wall face: part, side, x, y, z [m], x/c, Cp; in viscous flow also Cf and y+.
 
     pressure (n_boundary,) gauge, friction (n_boundary, 3) [Pa], y_plus (n_boundary,) [-], heat (n_boundary,) [W/m^2].
@@ -37,7 +51,7 @@ def surface_table(mesh: Mesh, pressure: np.ndarray, air, reference, friction=Non
             "Cp": pressure[local] / air.dynamic_pressure,
         }
         if friction is not None:
-            columns["Cf"] = _signed(centre, friction[local], columns["Cp"], mesh.planar) / air.dynamic_pressure
+            columns["Cf"] = _signed(centre, friction[local], columns["Cp"], mesh.planar) / air.dynamic_pressure  # type: ignore[arg-type]
             columns["y+"] = y_plus[local]
         if heat is not None:
             columns["heat flux"] = heat[local]

@@ -141,7 +141,7 @@ def series_of(run: TimeRun) -> TimeSeries:
     """The TimeSeries of a run in time."""
     case = run.last.case
     seconds = run.travelled * case.reference.chord / case.air.speed
-    series = TimeSeries(seconds, run.travelled, *run.coefficients.T, Solution.of(run.last))
+    series = TimeSeries(seconds, run.travelled, *run.coefficients.T, Solution.of(run.last))  # type: ignore[call-arg]
     if max(series.summary()[name][1] for name in ("CL", "CD")) < STEADY_AMPLITUDE:
         series = replace(series, last=Solution.of(steady_in_time(run.last)))
     return series

@@ -8,6 +8,8 @@ entropy is made: what is found there is the error of the mesh. A mesh loses the 
 becomes entropy: planes close to the body tell most. Verified by tests/test_space.py.
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 import pandas as pd
 
@@ -16,10 +18,14 @@ from zephyrum.errors import InputError
 from zephyrum.mesh.polygons import entries_of
 from zephyrum.mesh.slices import slice_mesh
 
+if TYPE_CHECKING:
+    from zephyrum.results.solution import Solution
+
+
 MIN_WAKE_DISTANCE = (0.1, 0.25, 0.5, 1.0)  # distances of the planes behind the body, in reference chords
 
 
-def wake_drag(solution, at=None) -> pd.DataFrame:
+def wake_drag(solution: "Solution", at: float | None = None) -> pd.DataFrame:
     """See `Solution.wake_drag`."""
     mesh, air = solution.mesh, solution.air
     if mesh.planar:

@@ -8,12 +8,17 @@ import time
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from zephyrum._core.atomic_files import atomic_write, disk_errors, errors_as_warnings
 from zephyrum._core.npz_reader import DamagedArrays, read_arrays
 from zephyrum.flow import Start
+
+if TYPE_CHECKING:
+    from zephyrum.solver.case import Case
+
 
 SAVE_INTERVAL = 60.0  # s
 
@@ -30,7 +35,7 @@ class Checkpoint:
     latest: tuple[np.ndarray, np.ndarray, float, list[tuple], int] | None = None
 
     @classmethod
-    def of(cls, path: str | Path, case) -> "Checkpoint":
+    def of(cls, path: str | Path, case: "Case") -> "Checkpoint":
         """That of one `Case`; FileError if its folder can't be."""
         with disk_errors(path):
             Path(path).parent.mkdir(parents=True, exist_ok=True)

@@ -3,12 +3,18 @@
 Nothing here stops a run; what can't be solved at all is refused by `Case`. Verified by tests/test_space.py.
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum.conditions import Reference
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.polygons import entries_of
+
+if TYPE_CHECKING:
+    from zephyrum.solver.case import Case
+
 
 # deg between a face's normal and the line of the centroids from which a mesh is reported to be bad
 FOLDED_FRACTION = 150.0
@@ -23,7 +29,7 @@ SPAN_BAND = (0.5, 1.5)
 LAMINAR = 2e5  # Reynolds number on the chord below which layers are laminar over most of it
 
 
-def preflight_warnings(case) -> list[str]:
+def preflight_warnings(case: "Case") -> list[str]:
     """Sentences about size, domain, blockage, reference and model of a `Case`; empty if nothing looks wrong."""
     mesh, air, reference, model = case.mesh, case.computed, case.reference, case.model
     out = []

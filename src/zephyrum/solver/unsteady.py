@@ -62,7 +62,7 @@ class TimeFile:
             raise FileError(f"march {str(self.path)!r} is another one ({why}); remove it or choose another file.")
         return rows, now, before
 
-    def write(self, rows, now, before, last: bool = False) -> None:
+    def write(self, rows: np.ndarray, now: np.ndarray, before: np.ndarray, last: bool = False) -> None:
         """Write the file atomically, at most every EVERY seconds."""
         if last or time.monotonic() - self.written > SAVE_INTERVAL:
             self.written = time.monotonic()
@@ -112,8 +112,8 @@ def run_unsteady(
         case.problem(),
         TimeSteps(step * unit, count),
         state,
-        reports=TimeReports(in_chords, stored and stored.write),
-        resume=stored and stored.read(count),
+        reports=TimeReports(in_chords, stored and stored.write),  # type: ignore[arg-type]
+        resume=stored and stored.read(count),  # type: ignore[arg-type]
     )
     if stored is not None:
         stored.write(made.rows, made.flow.q, made.before, True)

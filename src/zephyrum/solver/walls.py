@@ -5,6 +5,7 @@ Verified by tests/test_walls.py.
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -14,6 +15,10 @@ from zephyrum.errors import InputError
 from zephyrum.flow import WallData
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.section_walls import chord_fractions, section_order
+
+if TYPE_CHECKING:
+    from zephyrum.solver.case import Case
+
 
 GROUNDS = ("belt", "still", "slip")  # moves with the wind; at rest, with friction; without friction
 WallRows = Callable[[Mesh], WallData]
@@ -60,7 +65,7 @@ class Wall:
         pair = self.laminar if isinstance(self.laminar, tuple | list) else (self.laminar, self.laminar)
         if len(pair) != 2:
             raise InputError(f"laminar = {self.laminar!r} must be one chord fraction or a pair (upper, lower).")
-        return tuple(pair)
+        return tuple(pair)  # type: ignore[return-value]
 
 
 def named_walls(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str) -> dict[str, Wall]:
@@ -91,7 +96,7 @@ def named_walls(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: st
     return chosen
 
 
-def wall_rows(case) -> WallRows:
+def wall_rows(case: "Case") -> WallRows:
     """A function from a mesh of the family of the mesh of a `Case` to its `WallData`; InputError if a wall moves
     through itself.
     """
@@ -99,7 +104,7 @@ def wall_rows(case) -> WallRows:
 
     def rows(level: Mesh) -> WallData:
         out = WallData.plain(level)
-        for name, wall in case.walls.items():
+        for name, wall in case.walls.items():  # type: ignore[union-attr]
             group = level.group(name)
             own = slice(group.start - level.n_interior, group.stop - level.n_interior)
             faces = np.arange(group.start, group.stop)

@@ -8,6 +8,7 @@ tests/test_studies.py.
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import Many, takes
@@ -22,6 +23,12 @@ from zephyrum.solver import Case
 from zephyrum.studies.grid_convergence import Refinement
 from zephyrum.studies.observer import Observer, Task
 
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from zephyrum.solver.walls import Wall
+
+
 SHOWN_COLUMNS = ("CL", "CD", "CM")
 
 
@@ -34,10 +41,10 @@ class Comparison:
     part, with differences.
     """
 
-    table: object
-    changes: object
+    table: "pd.DataFrame"
+    changes: "pd.DataFrame"
     solutions: dict[str, Solution]
-    parts: object
+    parts: "pd.DataFrame | None"
 
     __repr__ = short_repr
 
@@ -52,7 +59,7 @@ def compare(
     model: str = "euler",
     numerics: Numerics | None = None,
     error: Refinement | None = None,
-    walls=None,
+    walls: "Wall | Mapping[str, Wall] | None" = None,
     ground: str | None = None,
     observer: Observer | None = None,
     **mesh_options,
@@ -138,7 +145,7 @@ def _parts(solutions: dict[str, Solution]) -> list[dict]:
 
 
 @takes(aircraft=Aircraft, path=str, values=Many(object))
-def changed_aircraft(aircraft: Aircraft, path: str, values) -> dict[str, Aircraft]:
+def changed_aircraft(aircraft: Aircraft, path: str, values: tuple) -> dict[str, Aircraft]:
     """The aircraft with the number at a dotted path at each of `values`, named by them: a sweep over any number of its
     description.
     """

@@ -85,7 +85,7 @@ def start_helper(kinds: tuple[str, ...], models: tuple[str, ...]) -> subprocess.
     """A process that compiles the kernels of the flow, those that are called last first."""
     words = [sys.executable, "-m", "zephyrum.studies.compilation", ",".join(kinds), ",".join(models)]
     quiet = {"stdin": subprocess.DEVNULL, "stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
-    return subprocess.Popen(words, **quiet)
+    return subprocess.Popen(words, **quiet)  # type: ignore[call-overload]
 
 
 def run_tiny_case(kind: str, model: str) -> None:

@@ -7,7 +7,9 @@ no order can be trusted). Verified by tests/test_studies.py on made-up sequences
 
 import itertools
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy.optimize import brentq
@@ -23,6 +25,13 @@ from zephyrum.mesh import Mesh, mesh_aircraft, mesh_airfoil
 from zephyrum.results import Polar, solve_case
 from zephyrum.solver import Case
 from zephyrum.studies.observer import Observer, Task, step_reports
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from zephyrum.results.solution import Solution
+    from zephyrum.solver.walls import Wall
+
 
 STEP = 1.3  # factor on all sizes from one mesh of a body in space to the next
 SAFETY = 1.25
@@ -105,7 +114,7 @@ def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
 class Refinement:
     """`table`: a row a mesh, finest first; `estimates`: CL, CD, CM judged."""
 
-    table: object
+    table: "pd.DataFrame"
     estimates: dict[str, Estimate]
     air: Freestream
 
@@ -162,7 +171,7 @@ def refine(
     levels: int = 3,
     model: str = "euler",
     numerics: Numerics | None = None,
-    walls=None,
+    walls: "Wall | Mapping[str, Wall] | None" = None,
     ground: str | None = None,
     observer: Observer | None = None,
     **mesh_options,
@@ -236,7 +245,7 @@ def nested(mesh: Mesh, levels: int) -> list[Mesh]:
     return family
 
 
-def level_row(level: int, mesh: Mesh, finest: Mesh, solution) -> dict:
+def level_row(level: int, mesh: Mesh, finest: Mesh, solution: "Solution") -> dict:
     """The row of a mesh of a refinement, whose coarser ones may be as wrong as they are, if they converged; h [m] is
     the mean size of its cells in the volume (in two dimensions the area) of the finest one.
     """

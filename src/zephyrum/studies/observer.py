@@ -6,6 +6,11 @@ Verified by tests/test_studies.py.
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from zephyrum.mesh.planning import MeshPlan
+
 
 REPORT_INTERVAL = 0.5  # s between two reports about a task that is being computed
 
@@ -36,7 +41,7 @@ class Observer:
     sweep M 0.2 alpha +4 0.5
     """
 
-    def planned(self, plan) -> None:
+    def planned(self, plan: "MeshPlan") -> None:
         """A mesh in space is about to be made; `plan` is its forecast."""
 
     def step(self, task: Task, row: dict) -> None:

@@ -6,11 +6,16 @@ and Reid 1996, Dynamics of Flight, ch. 2). Verified by tests/test_space.py again
 """
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from zephyrum.conditions import Reference
 from zephyrum.flow.outcome import Outcome
+
+if TYPE_CHECKING:
+    from zephyrum.results.polar import Polar
+
 
 LINEAR_RANGE = 10.0  # deg: points of higher alpha are left out of the lines
 
@@ -61,7 +66,7 @@ def _line(x: np.ndarray, y: np.ndarray) -> tuple[float, float, float]:
     return float(slope), float(error), float(start)
 
 
-def polar_slopes_of(polar, reference: Reference) -> list[PolarSlopes]:
+def polar_slopes_of(polar: "Polar", reference: Reference) -> list[PolarSlopes]:
     """One `PolarSlopes` for every Mach number of a polar with at least two converged points within +-10 deg."""
     out = []
     for mach, rows in polar.table.groupby("mach"):

@@ -1,7 +1,13 @@
 """README.txt of the folder of a study: what was computed, and what each of its files holds."""
 
+from typing import TYPE_CHECKING
+
 from zephyrum._core.atomic_files import write_text
 from zephyrum.studies.jobs import JOBS
+
+if TYPE_CHECKING:
+    from zephyrum.studies.study import Study
+
 
 # by the order in which they are listed; only those in the folder are
 FILES = {
@@ -15,7 +21,7 @@ DRAWN = {
 }
 
 
-def write_readme(study) -> None:
+def write_readme(study: "Study") -> None:
     """Write it."""
     known = FILES | {name: words for job in JOBS.values() for name, words in job.files.items()}
     listed = {name: words for name, words in known.items() if (study.folder / name).exists()} | DRAWN

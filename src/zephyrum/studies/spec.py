@@ -133,7 +133,7 @@ class StudyBase(Strict):
         own, laminar = self.walls, self.walls.laminar
         temperature = None if own.temperature is None else quantity("walls.temperature", own.temperature, "K")
         laminar = tuple(laminar) if isinstance(laminar, list) else laminar
-        return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)
+        return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)  # type: ignore[arg-type]
 
     def numerics(self, residual_drop: float) -> Numerics:
         """Numerics; `residual_drop` unless the file says otherwise."""
@@ -153,7 +153,7 @@ def _spec(kind: str, table: type[BaseModel]) -> type[StudyBase]:
     """The schema of a study of that kind of geometry."""
     mesh = SOURCES[kind].MeshSpec
     jobs = {job.name: (job.Spec | None, None) for job in JOBS.values() if kind in job.kinds}
-    return create_model(
+    return create_model(  # type: ignore[call-overload]
         f"{kind.title()}Study", __base__=StudyBase, **{kind: (table, ...), "mesh": (mesh, mesh())}, **jobs
     )
 
@@ -181,7 +181,7 @@ def read_spec(path: str | Path) -> StudyBase:
             for key in error["loc"]
             if not (isinstance(key, str) and ("[" in key or key in ("float", "str", "int")))
         ]
-        raise InputError(f"{path.name}:{line_of(text, keys)}: {'.'.join(keys)}: {_advice(kind, error, keys)}") from None
+        raise InputError(f"{path.name}:{line_of(text, keys)}: {'.'.join(keys)}: {_advice(kind, error, keys)}") from None  # type: ignore[arg-type]
     spec.base = path.parent
     if not spec.asked():
         names = [f"[{name}]" for name in JOBS if name in kind.model_fields]

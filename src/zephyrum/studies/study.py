@@ -6,9 +6,10 @@ tests/test_studies.py.
 
 import functools
 import shutil
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zephyrum._core.atomic_files import disk_errors, write_text
 from zephyrum._core.representation import short_repr
@@ -31,6 +32,10 @@ from zephyrum.studies.readme import write_readme
 from zephyrum.studies.sources import Source
 from zephyrum.studies.spec import StudyBase, read_spec
 from zephyrum.studies.workspace import Workspace
+
+if TYPE_CHECKING:
+    from zephyrum.conditions.reference import Reference
+
 
 STUDY = "study.toml"
 
@@ -141,7 +146,14 @@ class Study:
         return None if self._mesh(alpha, None) is None else self.case(mach, alpha)
 
     def varied_case(
-        self, name: str, number: str, value: float, mach: float, alpha: float, observer: Observer | None, reference=None
+        self,
+        name: str,
+        number: str,
+        value: float,
+        mach: float,
+        alpha: float,
+        observer: Observer | None,
+        reference: "Reference | None" = None,
     ) -> Case | None:
         """The case about a variant of the geometry, its mesh kept under `name`; None if it is not there and no observer
         is given.
@@ -184,7 +196,7 @@ class Study:
     def _same_mesh(path: Path, case: Case) -> bool:
         return stored_case(path)[1]["mesh"]["fingerprint"] == case.mesh.fingerprint
 
-    def solved_point(self, name: str, case: Case, start: Solution | None, on_step) -> Solution:
+    def solved_point(self, name: str, case: Case, start: Solution | None, on_step: Callable) -> Solution:
         """The solution of a case, from the store under `name` or computed into it."""
         store = self.workspace.store
         if store.row(name) is not None and (held := self.stored_solution(case, name)) is not None:
@@ -208,7 +220,7 @@ class Study:
     @property
     def polar(self) -> Polar | None:
         """The polar with its error bars; None if there is none."""
-        return JOBS["sweep"].polar(self) if "sweep" in self.results else None
+        return JOBS["sweep"].polar(self) if "sweep" in self.results else None  # type: ignore[attr-defined]
 
     @property
     def refinement(self) -> Refinement | None:
@@ -229,7 +241,7 @@ class Study:
         """Names of the jobs that are asked for and not finished."""
         found = [job.name for job, spec in self.spec.asked() if job.name not in self.results]
         sweep = self.results.get("sweep")
-        if sweep is not None and len(sweep.table) < JOBS["sweep"].count(self.spec.sweep):
+        if sweep is not None and len(sweep.table) < JOBS["sweep"].count(self.spec.sweep):  # type: ignore[attr-defined]
             found.append("sweep")
         return found
 

@@ -5,8 +5,10 @@ depend on the count of processes or on interruptions. Verified by tests/test_stu
 """
 
 import tempfile
+from collections.abc import Mapping
 from dataclasses import asdict, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zephyrum._core.validation import PATH, number, numbers, takes, whole
 from zephyrum.conditions import Freestream, Reference
@@ -20,6 +22,10 @@ from zephyrum.studies.executors import ClusterExecutor, ProcessExecutor, Reports
 from zephyrum.studies.observer import Observer
 from zephyrum.studies.point_store import Store
 from zephyrum.studies.points import Point, plan, refine_near_clmax
+
+if TYPE_CHECKING:
+    from zephyrum.solver.walls import Wall
+
 
 PROCESSES = 2  # unless asked otherwise
 
@@ -46,8 +52,8 @@ def _values(name: str, values, low: float, high: float, open_low: bool = False) 
 )
 def sweep(
     shape: Airfoil | Mesh,
-    alpha,
-    mach,
+    alpha: float | tuple[float, ...] | list | None,
+    mach: float | str | list,
     reynolds: float | None = None,
     model: str = "euler",
     air: Freestream | None = None,
@@ -55,7 +61,7 @@ def sweep(
     processes: int | None = None,
     numerics: Numerics | None = None,
     clmax_spacing: float = 0.0,
-    walls=None,
+    walls: "Wall | Mapping[str, Wall] | None" = None,
     ground: str | None = None,
     reference: Reference | None = None,
     observer: Observer | None = None,
@@ -176,7 +182,8 @@ def stored_polar(
 ) -> Polar | None:
     """The points of a sweep that a folder holds; nothing is computed or written. None without any."""
     store, points = Store(Path(folder)), plan(alphas, machs)
-    rows, fresh = {}, points
+    rows: dict = {}
+    fresh = points
     while fresh:
         rows |= _known(fresh, base, store)
         whole_sweep = all(point.name in rows for point in points)

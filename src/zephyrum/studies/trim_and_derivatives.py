@@ -7,8 +7,9 @@ with the bend that the two one-sided slopes show (Etkin and Reid 1996, Dynamics 
 tests/test_flight.py.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -22,6 +23,12 @@ from zephyrum.geometry import Aircraft
 from zephyrum.mesh import Mesh, mesh_aircraft
 from zephyrum.results import Solution, solve_case
 from zephyrum.solver import Case
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from zephyrum.solver.walls import Wall
+
 
 LIFT_WITHIN, MOMENT_WITHIN = 3e-3, 1.5e-3  # of CL and CM that count as trimmed
 # deg of the control, or as much CM as they make: every setting has a mesh of its own, which alone moves CM by as
@@ -45,7 +52,7 @@ class Trim:
     alpha: float
     setting: float
     solution: Solution
-    table: object
+    table: "pd.DataFrame"
     trimmed: bool
 
     __repr__ = short_repr
@@ -172,7 +179,7 @@ def trim(
     model: str = "euler",
     numerics: Numerics | None = None,
     most: int = 5,
-    walls=None,
+    walls: "Wall | Mapping[str, Wall] | None" = None,
     log: TrimLog | None = None,
     **mesh_options,
 ) -> Trim:
@@ -262,7 +269,7 @@ def derivatives(
     alpha_step: float = 1.0,
     beta_step: float = 3.0,
     start: Solution | None = None,
-    walls=None,
+    walls: "Wall | Mapping[str, Wall] | None" = None,
 ):
     """Derivatives [1/rad] about the reference point, by central differences.
 

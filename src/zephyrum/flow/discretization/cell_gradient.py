@@ -70,7 +70,12 @@ class GradientOperator:
         return replace(self, weight=weight, normal=np.ascontiguousarray(normal), pull=pull)
 
     @classmethod
-    def of(cls, mesh: Mesh, method: str = "by-cell", along=None) -> "GradientOperator":
+    def of(
+        cls,
+        mesh: Mesh,
+        method: str = "by-cell",
+        along: tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray] | None = None,
+    ) -> "GradientOperator":
         """That of a mesh. along: its `cell_face_vectors` if at hand."""
         choice("gradient", method, METHODS)
         nl, n = mesh.n_interior, mesh.n_cells
@@ -217,7 +222,7 @@ def _inverse(action: np.ndarray, planar: bool) -> np.ndarray:
     if planar:
         flat = np.zeros_like(action)
         axes = np.ix_([0, 2], [0, 2])
-        flat[(slice(None), *axes)] = np.linalg.pinv(action[:, [0, 2]][:, :, [0, 2]], rcond=SINGULAR_RATIO)
+        flat[(slice(None), *axes)] = np.linalg.pinv(action[:, [0, 2]][:, :, [0, 2]], rcond=SINGULAR_RATIO)  # type: ignore[index]
         return flat
     a, b, c = action[:, 0], action[:, 1], action[:, 2]
     out = np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)], axis=2)
@@ -233,7 +238,7 @@ def _inverse(action: np.ndarray, planar: bool) -> np.ndarray:
 
 
 @parallel
-def gather_gradients(q, start, neighbour, weights, out):
+def gather_gradients(q: np.ndarray, start: np.ndarray, neighbour: np.ndarray, weights: np.ndarray, out: np.ndarray):
     """Gradients of every column of q (n, m) into out (n, m, 3).
 
     Reads per cell: m values of itself and of each neighbour and 3 weights a neighbour; writes 3 m.
@@ -257,7 +262,9 @@ def gather_gradients(q, start, neighbour, weights, out):
 
 
 @serial
-def add_image_gradients(q, cell, normal, pull, first, out):
+def add_image_gradients(
+    q: np.ndarray, cell: np.ndarray, normal: np.ndarray, pull: np.ndarray, first: int, out: np.ndarray
+):
     """Add what the images of cells (k,) behind planes of symmetry do to the gradients `out` of the velocity, columns
     from `first` on.
     """

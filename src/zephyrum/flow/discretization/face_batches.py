@@ -7,10 +7,18 @@ the two gradients, and the flux. A last, part-filled block repeats its last face
 (against face-by-face evaluation; J v against differences of the residual).
 """
 
+from typing import TYPE_CHECKING
+
+import numpy as np
+
 from zephyrum._core.jit import inlined, serial
 from zephyrum.flow.discretization.limiter import limiter_weight, van_albada
 from zephyrum.flow.physics.inviscid_flux import roe_flux
 from zephyrum.flow.physics.turbulence import EULER, LAMINAR
+
+if TYPE_CHECKING:
+    from zephyrum.flow.discretization.kernel_arrays import Faces, SchemeNumbers
+
 
 BATCH_SIZE = 32
 MAX_UNKNOWNS = 7  # unknowns of a cell: five of the mean flow, at most two of turbulence
@@ -37,7 +45,9 @@ SCRATCH_SIZE = NORMAL + 3 * BATCH_SIZE
 
 
 @serial
-def gather_batch(s, low, q, g, closure, faces, scheme):
+def gather_batch(
+    s: np.ndarray, low: int, q: np.ndarray, g: np.ndarray, closure: np.ndarray, faces: "Faces", scheme: "SchemeNumbers"
+):
     """Fill the scratch array `s` for faces low .. low + BATCH_SIZE; in two dimensions the y components are left at
     0.
     """
@@ -89,21 +99,21 @@ def gather_batch(s, low, q, g, closure, faces, scheme):
 
 
 @serial
-def upwind_pressure(s, k):
+def upwind_pressure(s: np.ndarray, k: int):
     """Pressure differences on the far side of the left and of the right cell, along the line between them."""
     jump = s[CELL_R + k] - s[CELL_L + k]
     return 2.0 * s[TO_CELL_L + k] - jump, 2.0 * s[TO_CELL_R + k] - jump
 
 
 @inlined
-def batch_state(s, group, k):
+def batch_state(s: np.ndarray, group: int, k: int):
     """Mean-flow unknowns (5) of lane k in the rows of a group."""
     a = group + k
     return s[a], s[a + BATCH_SIZE], s[a + 2 * BATCH_SIZE], s[a + 3 * BATCH_SIZE], s[a + 4 * BATCH_SIZE]
 
 
 @serial
-def set_limiter_weights(s, floor, gamma):
+def set_limiter_weights(s: np.ndarray, floor: float, gamma: float):
     """Fill the limiter's weights; returns the largest."""
     largest = 0.0
     for k in range(BATCH_SIZE):
@@ -116,7 +126,7 @@ def set_limiter_weights(s, floor, gamma):
 
 
 @serial
-def face_increments(s, m, k, kappa):
+def face_increments(s: np.ndarray, m: int, k: int, kappa: float):
     """Rises of unknown m from the left and from the right centroid to the face."""
     row = m * BATCH_SIZE + k
     jump = s[CELL_R + row] - s[CELL_L + row]
@@ -126,7 +136,7 @@ def face_increments(s, m, k, kappa):
 
 
 @serial
-def limiter_factors(s, m, k, weight, eps):
+def limiter_factors(s: np.ndarray, m: int, k: int, weight: float, eps: float):
     """Fractions of the two rises of unknown m that the limiter leaves."""
     row = m * BATCH_SIZE + k
     jump = s[CELL_R + row] - s[CELL_L + row]
@@ -136,7 +146,7 @@ def limiter_factors(s, m, k, weight, eps):
 
 
 @serial
-def reconstruct(s, scheme, gamma):
+def reconstruct(s: np.ndarray, scheme: "SchemeNumbers", gamma: float):
     """From gathered cells to the two states at every face."""
     limited, kappa, axes = False, scheme.kappa, scheme.axes
     if scheme.order_factor == 0.0:
@@ -181,7 +191,7 @@ def _keep_physical(s, own, state, flag, gamma, axes):
 
 
 @serial
-def perturb(s, component, by_l, by_r):
+def perturb(s: np.ndarray, component: int, by_l: float, by_r: float):
     """Move one unknown of the two states of every lane."""
     for k in range(BATCH_SIZE):
         s[STATE_L + component * BATCH_SIZE + k] += by_l
@@ -189,7 +199,7 @@ def perturb(s, component, by_l, by_r):
 
 
 @serial
-def set_inviscid_flux(s, n_turbulence, gamma):
+def set_inviscid_flux(s: np.ndarray, n_turbulence: int, gamma: float):
     """Roe's flux times area of every lane into the FLUX rows; turbulence is convected with the mass flux, upwind."""
     for k in range(BATCH_SIZE):
         normal = s[NORMAL + k], s[NORMAL + BATCH_SIZE + k], s[NORMAL + 2 * BATCH_SIZE + k]

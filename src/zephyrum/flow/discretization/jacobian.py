@@ -6,6 +6,8 @@ the cell states, so that it has the nearest neighbours only.
 Verified by tests/test_flow.py (J v against differences of the residual).
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum._core.jit import inlined, parallel, prange, serial
@@ -70,6 +72,11 @@ from zephyrum.flow.physics.gas_model import conserved_jacobian
 from zephyrum.flow.physics.transport import viscosity
 from zephyrum.flow.physics.turbulence import EULER, SST, equation_count
 
+if TYPE_CHECKING:
+    from zephyrum.flow.discretization.kernel_arrays import Boundary, Faces, SchemeNumbers
+    from zephyrum.flow.physics.gas_model import GasModel
+
+
 SOURCE_INERTIA = (
     2.0  # inertia that turbulence gets for each unit of its growth: more than 1 so that the matrix stays positive
 )
@@ -88,7 +95,15 @@ def _difference_step(m):
 
 
 @parallel
-def interior_jacobians(q, g, closure, faces, scheme, gas, out):
+def interior_jacobians(
+    q: np.ndarray,
+    g: np.ndarray,
+    closure: np.ndarray,
+    faces: "Faces",
+    scheme: "SchemeNumbers",
+    gas: "GasModel",
+    out: JacobianArrays,
+):
     """Fill the `JacobianArrays` of the interior faces by difference quotients of the face flux."""
     for block in prange((len(faces.right) + BATCH_SIZE - 1) // BATCH_SIZE):
         _batch_jacobians(np.int64(block) * BATCH_SIZE, (q, g), closure, faces, scheme, gas, out)
@@ -273,7 +288,15 @@ def _limiter_jacobian(s, k, floor, gamma, axes, out):
 
 
 @serial
-def boundary_jacobians(q, g, faces, boundary, scheme, gas, out):
+def boundary_jacobians(
+    q: np.ndarray,
+    g: np.ndarray,
+    faces: "Faces",
+    boundary: "Boundary",
+    scheme: "SchemeNumbers",
+    gas: "GasModel",
+    out: JacobianArrays,
+):
     """Fill the `JacobianArrays` of the boundary faces.
 
     blocks[:, 0] are derivatives to the face state at a fixed cell, viscous_jacobian those to the cell at a fixed face
@@ -341,7 +364,7 @@ def _set_boundary_viscous_jacobian(states, f, faces, boundary, scheme, gas, work
 
 
 @parallel
-def pseudo_time_blocks(q, rate, axes, gamma, out):
+def pseudo_time_blocks(q: np.ndarray, rate: np.ndarray, axes: np.ndarray, gamma: float, out: np.ndarray):
     """Pseudo-time term: rate (n,) = volume / time step, times d(conserved)/d(unknowns), into out (n, nb, nb)."""
     nb = len(axes)
     for i in prange(len(q)):

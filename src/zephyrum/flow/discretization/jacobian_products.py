@@ -4,6 +4,8 @@ Gradient, limited increment to the face, blocks, viscous flux of the mean gradie
 Verified by tests/test_flow.py and tests/test_viscous.py (J v against differences of the residual).
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum._core.jit import inlined, parallel, prange, serial
@@ -11,11 +13,32 @@ from zephyrum.flow.discretization.residual import boundary_order_factor
 from zephyrum.flow.physics.boundary_conditions import IMPOSED, NO_SLIP
 from zephyrum.flow.physics.turbulence import SST, equation_count
 
+if TYPE_CHECKING:
+    from zephyrum.flow.discretization.kernel_arrays import (
+        Boundary,
+        CellFaces,
+        CellJacobian,
+        Direction,
+        Faces,
+        JacobianArrays,
+        SchemeNumbers,
+    )
+
+
 FACE_BLOCK = 64  # faces that share one set of work arrays
 
 
 @parallel
-def face_products(direction, faces, boundary, scheme, orders, jacobian, dims, out):
+def face_products(
+    direction: "Direction",
+    faces: "Faces",
+    boundary: "Boundary",
+    scheme: "SchemeNumbers",
+    orders: np.ndarray,
+    jacobian: "JacobianArrays",
+    dims: tuple,
+    out: np.ndarray,
+):
     """Change of every face's flux for a `Direction`, into out (nf, nb).
 
     orders (nb,): 1.0 for unknowns that are reconstructed at second order. dims: a tuple as long as there are active
@@ -27,7 +50,7 @@ def face_products(direction, faces, boundary, scheme, orders, jacobian, dims, ou
         if low < ni:
             _interior_products(low, min(high, ni), direction, (faces, scheme, jacobian), orders, dims, out)
         vl, fixed = np.empty(nb, dtype=np.float32), np.zeros((1, nb, 3), dtype=np.float32)
-        for f in range(max(low, ni), high):
+        for f in range(max(low, ni), high):  # type: ignore[call-overload]
             _boundary_product(direction, f, faces, boundary, scheme, jacobian, (orders, vl, fixed, dims), out)
 
 
@@ -166,7 +189,15 @@ def _subtract_viscous_product(g, cells, f, normals, jacobian, nt, dims, out):
 
 
 @parallel
-def sum_face_products(flux, faces, cells, v, gv, dims, out):
+def sum_face_products(
+    flux: np.ndarray,
+    faces: "CellFaces",
+    cells: "CellJacobian",
+    v: np.ndarray,
+    gv: np.ndarray,
+    dims: tuple,
+    out: np.ndarray,
+):
     """out (n, nb) = row_scale * (signed sum of face products + inertia block times v - change of the sources).
 
     faces: `CellFaces`; cells: `CellJacobian`.

@@ -86,7 +86,7 @@ def smooth_variation(limiter: Limiter, mach: float, friction: bool, space: bool)
 
 
 @inlined
-def van_albada(a, b, eps):
+def van_albada(a: float, b: float, eps: float):
     """Factor in [0, 1] for differences a, b on a field whose noise has the square `eps`; with its derivatives."""
     bottom = a * a + b * b + eps
     s = (2.0 * a * b + eps) / bottom
@@ -101,7 +101,9 @@ def van_albada(a, b, eps):
 
 
 @inlined
-def limiter_weight(floor, left, right, far_l, far_r, gamma):
+def limiter_weight(
+    floor: float, left: tuple[float, ...], right: tuple[float, ...], far_l: float, far_r: float, gamma: float
+):
     """Weight of the limiter at a face, from `floor` to 1; 0 with a negative floor.
 
     left, right: states (5,) of the cells; far_l, far_r: upwind pressure differences.

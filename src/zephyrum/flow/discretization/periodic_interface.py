@@ -6,6 +6,7 @@ the mesh; what they yield goes to both faces of the pair. So the scheme is the s
 enters the other to round-off. Only the preconditioner does not see across. Verified by tests/test_sectors.py.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -29,7 +30,7 @@ class PeriodicInterface:
     faces: Faces
 
     @classmethod
-    def of(cls, mesh: Mesh, directions: np.ndarray, fractions) -> "PeriodicInterface | None":
+    def of(cls, mesh: Mesh, directions: np.ndarray, fractions: Callable) -> "PeriodicInterface | None":
         """That of a mesh with periodic sides, None without; ways (nf, 3) from the cells to their faces; shares: see
         `FaceData`.
         """

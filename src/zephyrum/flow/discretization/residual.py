@@ -5,7 +5,7 @@ Verified by tests/test_flow.py and validation/manufactured.py.
 """
 
 import math
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -40,21 +40,24 @@ from zephyrum.flow.physics.turbulence import EULER, LAMINAR, SA, SST, equation_c
 from zephyrum.flow.physics.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.flow.physics.turbulence.sst import BETA, WALL_OMEGA_FACTOR
 
+if TYPE_CHECKING:
+    from zephyrum.flow.discretization.kernel_arrays import CellFaces, Faces, SchemeNumbers
+
 
 @serial
-def boundary_order_factor(code, order_factor):
+def boundary_order_factor(code: int, order_factor: float):
     """No extrapolation to the farfield: there the cells are wide and the stream is nearly uniform."""
     return 0.0 if code == FARFIELD else order_factor
 
 
 @inlined
-def boundary_cell_vector(faces, f):
+def boundary_cell_vector(faces: "Faces", f: int):
     """Vector (3) from the centroid of the cell to that of boundary face f."""
     return faces.to_left[f, 0], faces.to_left[f, 1], faces.to_left[f, 2]
 
 
 @inlined
-def face_normal(faces, f):
+def face_normal(faces: "Faces", f: int):
     """Unit normal (3) of face f."""
     return faces.normal[f, 0], faces.normal[f, 1], faces.normal[f, 2]
 
@@ -66,7 +69,7 @@ def _extrapolated(q, g, c, m, r, order_factor):
 
 
 @serial
-def boundary_face_state(states, c, r, order_factor, gamma):
+def boundary_face_state(states: tuple, c: int, r: tuple, order_factor: float, gamma: float):
     """State (5) of cell c extrapolated by r (3) to its boundary face; its own state where that is not physical."""
     q, g = states
     p = _extrapolated(q, g, c, 0, r, order_factor)
@@ -80,7 +83,15 @@ def boundary_face_state(states, c, r, order_factor, gamma):
 
 
 @parallel
-def interior_fluxes(q, g, closure, faces, scheme, gas, out):
+def interior_fluxes(
+    q: np.ndarray,
+    g: np.ndarray,
+    closure: np.ndarray,
+    faces: "Faces",
+    scheme: "SchemeNumbers",
+    gas: GasModel,
+    out: np.ndarray,
+):
     """Flux times area of every interior face into out (nf, m). Reads 2 x 4 m cell values and 18 of geometry a face."""
     ni, nt = len(faces.right), equation_count(scheme.model)
     for block in prange((ni + BATCH_SIZE - 1) // BATCH_SIZE):
@@ -94,12 +105,14 @@ def interior_fluxes(q, g, closure, faces, scheme, gas, out):
             set_diffusion_coefficients(s, scheme.model, gas)
             subtract_viscous_flux(s, nt)
         for m in range(5 + nt):
-            for k in range(min(BATCH_SIZE, ni - low)):
+            for k in range(min(BATCH_SIZE, ni - low)):  # type: ignore[call-overload]
                 out[low + k, m] = s[FLUX + m * BATCH_SIZE + k]
 
 
 @inlined
-def boundary_gradients(states, c, face_state, wall, r, normal, out):
+def boundary_gradients(
+    states: tuple, c: int, face_state: np.ndarray, wall: tuple, r: tuple, normal: tuple, out: np.ndarray
+):
     """Gradients (m, 3) at a boundary face where the unknowns are `face_state`, to second order along the normal.
 
     wall (2): 1.0 to keep the gradients of the cell along the face, 0.0 at a wall, where nothing changes along it; and
@@ -123,7 +136,7 @@ def boundary_gradients(states, c, face_state, wall, r, normal, out):
 
 
 @inlined
-def subtract_diffusion(gradients, state, coefficients, normal, out):
+def subtract_diffusion(gradients: np.ndarray, state: np.ndarray, coefficients: tuple, normal: tuple, out: np.ndarray):
     """Subtract viscous stress, conduction and turbulent diffusion for gradients (m, 3) from the flux `out` a unit
     area.
     """
@@ -144,7 +157,16 @@ def subtract_diffusion(gradients, state, coefficients, normal, out):
 
 
 @serial
-def boundary_face_flux(states, f, faces, boundary, scheme, gas, perturbation, out):
+def boundary_face_flux(
+    states: tuple,
+    f: int,
+    faces: "Faces",
+    boundary: Boundary,
+    scheme: "SchemeNumbers",
+    gas: GasModel,
+    perturbation: tuple,
+    out: np.ndarray,
+):
     """Flux (m,) a unit area through boundary face f; perturbation: (unknown of the face state, by how much)."""
     q, _ = states
     c, e = faces.left[f], f - boundary.first
@@ -171,7 +193,9 @@ def boundary_face_flux(states, f, faces, boundary, scheme, gas, perturbation, ou
 
 
 @serial
-def boundary_unknowns(q, c, e, boundary, height, model, gas, state):
+def boundary_unknowns(
+    q: np.ndarray, c: int, e: int, boundary: Boundary, height: float, model: int, gas: GasModel, state: np.ndarray
+):
     """Fill `state` (m,) at boundary face e of cell c, `height` above it; returns the diffusion coefficients (4).
 
     A wall's row of `exterior` holds its velocity, its temperature (0: adiabatic) and the shift of the wall distance by
@@ -201,7 +225,16 @@ def boundary_unknowns(q, c, e, boundary, height, model, gas, state):
 
 
 @serial
-def subtract_boundary_diffusion(states, c, f, faces, boundary, scheme, gas, out):
+def subtract_boundary_diffusion(
+    states: tuple,
+    c: int,
+    f: int,
+    faces: "Faces",
+    boundary: Boundary,
+    scheme: "SchemeNumbers",
+    gas: GasModel,
+    out: np.ndarray,
+):
     """Subtract the viscous flux through boundary face f from the flux `out` a unit area, for cell c of the states."""
     q, _ = states
     e = f - boundary.first
@@ -217,7 +250,15 @@ def subtract_boundary_diffusion(states, c, f, faces, boundary, scheme, gas, out)
 
 
 @serial
-def boundary_fluxes(q, g, faces, boundary, scheme, gas, out):
+def boundary_fluxes(
+    q: np.ndarray,
+    g: np.ndarray,
+    faces: "Faces",
+    boundary: Boundary,
+    scheme: "SchemeNumbers",
+    gas: GasModel,
+    out: np.ndarray,
+):
     """Flux times area of every boundary face into out (nb, m)."""
     unperturbed = np.int64(-1), 0.0  # a literal would be compiled apart
     for e in range(len(boundary.code)):
@@ -228,7 +269,7 @@ def boundary_fluxes(q, g, faces, boundary, scheme, gas, out):
 
 
 @parallel
-def sum_faces(flux, cells, out):
+def sum_faces(flux: np.ndarray, cells: "CellFaces", out: np.ndarray):
     """Signed sum of face values (nf, m) into cells out (n, m)."""
     m = flux.shape[1]
     for i in prange(len(out)):

@@ -7,7 +7,7 @@ an entry for each turbulence equation (1 SA, 2 SST): the compiler sees its lengt
 kernels. Verified by tests/test_viscous.py and tests/test_kernels.py.
 """
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -16,6 +16,10 @@ from zephyrum.flow.physics.transport import diffusion_coefficients, viscosity
 from zephyrum.flow.physics.turbulence import LAMINAR, SST
 from zephyrum.flow.physics.turbulence.sa import sa_gradient_terms, sa_source
 from zephyrum.flow.physics.turbulence.sst import sst_closure, sst_source
+
+if TYPE_CHECKING:
+    from zephyrum.flow.physics.gas_model import GasModel
+
 
 DIFFERENCE_STEP = 1e-7
 CELL_BLOCK = 64  # cells that share one set of work arrays
@@ -53,7 +57,16 @@ def _density_gradient(q, g, c, gas):
 
 
 @serial
-def turbulence_source(q, g, c, wall_data, i, gas, equations, out):
+def turbulence_source(
+    q: np.ndarray,
+    g: np.ndarray,
+    c: int,
+    wall_data: np.ndarray,
+    i: int,
+    gas: "GasModel",
+    equations: tuple,
+    out: np.ndarray,
+):
     """Sources (m - 5,) a volume of the turbulence equations in cell c of q and g, which is cell i of `wall_data`."""
     T = q[c, 4]
     rho = (1.0 + gas.gamma * q[c, 0]) / T
@@ -75,18 +88,35 @@ def turbulence_source(q, g, c, wall_data, i, gas, equations, out):
 
 
 @parallel
-def subtract_sources(q, g, wall_data, volume, gas, equations, out):
+def subtract_sources(
+    q: np.ndarray,
+    g: np.ndarray,
+    wall_data: np.ndarray,
+    volume: np.ndarray,
+    gas: "GasModel",
+    equations: tuple,
+    out: np.ndarray,
+):
     """Take the turbulence sources times volume off the balance `out` (n, m)."""
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
         source = np.empty(2)
-        for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):
+        for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):  # type: ignore[call-overload]
             turbulence_source(q, g, c, wall_data, c, gas, equations, source)
             for m in range(5, q.shape[1]):
                 out[c, m] -= volume[c] * source[m - 5]
 
 
 @serial
-def sst_closure_at(q, g, c, wall_data, i, gas, equations, out):
+def sst_closure_at(
+    q: np.ndarray,
+    g: np.ndarray,
+    c: int,
+    wall_data: np.ndarray,
+    i: int,
+    gas: "GasModel",
+    equations: tuple,
+    out: np.ndarray,
+):
     """Closure (2,) of SST in cell c of q and g, which is cell i of `wall_data`."""
     if len(equations) == 2:
         cross = gas.k_unit * (g[c, 5, 0] * g[c, 6, 0] + g[c, 5, 1] * g[c, 6, 1] + g[c, 5, 2] * g[c, 6, 2])
@@ -99,7 +129,14 @@ def sst_closure_at(q, g, c, wall_data, i, gas, equations, out):
 
 
 @parallel
-def update_closure(q, g, wall_data, gas, equations, closure):
+def update_closure(
+    q: np.ndarray,
+    g: np.ndarray,
+    wall_data: np.ndarray,
+    gas: "GasModel",
+    equations: tuple[int, int],
+    closure: np.ndarray,
+):
     """Fill `closure` (n, 2) of SST; that of SA does not change with the flow (see `initial_closure`)."""
     for i in prange(len(q)):
         c = np.int64(i)
@@ -182,13 +219,22 @@ class SourceJacobians(NamedTuple):
 
 
 @parallel
-def source_jacobians(q, g, wall_data, volume, gas, axes, equations, out):
+def source_jacobians(
+    q: np.ndarray,
+    g: np.ndarray,
+    wall_data: np.ndarray,
+    volume: np.ndarray,
+    gas: "GasModel",
+    axes: np.ndarray,
+    equations: tuple,
+    out: "SourceJacobians",
+):
     """Fill `SourceJacobians` by difference quotients; the gradient terms of SA by their formulas."""
     m = q.shape[1]
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
         own, gradients, base, moved = np.empty((1, m)), np.empty((1, m, 3)), np.empty(4), np.empty(4)
         work = own, gradients, base, moved
-        for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):
+        for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):  # type: ignore[call-overload]
             _cell_source_jacobians((q, g), c, wall_data, volume[c], gas, (axes, equations), work, out)
 
 
@@ -237,7 +283,9 @@ def _cell_source_jacobians(states, c, wall_data, volume, gas, kind, work, out):
 
 
 @parallel
-def closure_products(v, gv, closure_state, closure_gradient, out):
+def closure_products(
+    v: np.ndarray, gv: np.ndarray, closure_state: np.ndarray, closure_gradient: np.ndarray, out: np.ndarray
+):
     """Change (n, 2) of the closure for a change v (n, nb) of the cells with gradient gv (n, nb, 3)."""
     nb = v.shape[1]
     for i in prange(len(v)):
@@ -252,7 +300,7 @@ def closure_products(v, gv, closure_state, closure_gradient, out):
 
 
 @parallel
-def eddy_viscosity_ratio(q, closure, gas, model, out):
+def eddy_viscosity_ratio(q: np.ndarray, closure: np.ndarray, gas: "GasModel", model: int, out: np.ndarray):
     """Eddy over molecular viscosity of every cell into out (n,)."""
     for i in prange(len(q)):
         c = np.int64(i)

@@ -6,6 +6,10 @@ of the correction). Coefficients are taken at the mean of the two face states (s
 Verified by tests/test_viscous.py (Couette, Poiseuille) and validation/ (manufactured Navier-Stokes, Blasius).
 """
 
+from typing import TYPE_CHECKING
+
+import numpy as np
+
 from zephyrum._core.jit import inlined, serial
 from zephyrum.flow.discretization.face_batches import (
     AREA,
@@ -32,9 +36,12 @@ from zephyrum.flow.discretization.face_batches import (
 from zephyrum.flow.physics.transport import conductivity, sa_diffusion, sst_diffusion, viscosity, viscous_stress
 from zephyrum.flow.physics.turbulence import SA, SST
 
+if TYPE_CHECKING:
+    from zephyrum.flow.physics.gas_model import GasModel
+
 
 @serial
-def correct_mean_gradients(s, axes):
+def correct_mean_gradients(s: np.ndarray, axes: np.ndarray):
     """Make the mean gradients in the GRADIENT rows agree with the differences of the cell values."""
     nx, ny, nz = NORMAL, NORMAL + BATCH_SIZE, NORMAL + 2 * BATCH_SIZE
     for j in range(1, len(axes)):
@@ -48,7 +55,7 @@ def correct_mean_gradients(s, axes):
 
 
 @serial
-def set_diffusion_coefficients(s, model, gas):
+def set_diffusion_coefficients(s: np.ndarray, model: int, gas: "GasModel"):
     """Fill the rows of viscosity, conductivity and turbulent diffusion, at the mean of the two face states.
 
     One loop a model, so that each is vectorised.
@@ -98,7 +105,7 @@ def _normal_derivative(s, m, k):
 
 
 @serial
-def subtract_viscous_flux(s, n_turbulence):
+def subtract_viscous_flux(s: np.ndarray, n_turbulence: int):
     """Subtract viscous stress, conduction and turbulent diffusion from the FLUX rows."""
     for k in range(BATCH_SIZE):
         normal = s[NORMAL + k], s[NORMAL + BATCH_SIZE + k], s[NORMAL + 2 * BATCH_SIZE + k]

@@ -7,14 +7,20 @@ vectors, 41 where columns are torn, and 78 where the coupling between two halves
 third more. Verified by tests/test_flow.py.
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
+if TYPE_CHECKING:
+    from zephyrum.mesh.core import Mesh
+
+
 MAX_PIECES = 2  # that the cells of a mesh in space are cut into
 
 
-def elimination_order(mesh) -> tuple[np.ndarray, np.ndarray]:
+def elimination_order(mesh: "Mesh") -> tuple[np.ndarray, np.ndarray]:
     """(order (n,) = cell of each row, rows (pieces + 1,) at which pieces begin and the last one ends).
 
     No cell has a neighbour in another piece; the rows behind the last piece, columns next to a later piece, keep them

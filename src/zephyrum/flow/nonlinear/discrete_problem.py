@@ -106,7 +106,7 @@ class DiscreteProblem:
         self.walls = problem.wall_data()
         twin = twin if twin is not None and twin.mesh is mesh else None
         self._second_order = (
-            FaceData.of(mesh, self.numerics.reconstruction.gradient, model) if twin is None else twin._second_order
+            FaceData.of(mesh, self.numerics.reconstruction.gradient, model) if twin is None else twin._second_order  # type: ignore[has-type]
         )
         self.domain = self._second_order
         grounded = (
@@ -128,7 +128,7 @@ class DiscreteProblem:
             self.domain, self.numerics.scheme(), self.law, air.mach, first, problem.source, model, wall_data
         )
         self.jacobian = Jacobian(self.residual)
-        self.preconditioner = Preconditioner(self.domain) if twin is None else twin.preconditioner
+        self.preconditioner = Preconditioner(self.domain) if twin is None else twin.preconditioner  # type: ignore[has-type]
         rows = 1.0 / (self.scales.rows()[None, :] * np.sqrt(self.domain.volume)[:, None])
         if self.domain.columns > 6:  # omega grows without bound towards a wall: its equation is weighed by its own rate
             rate = np.exp(log_sublayer_omega(mesh, self.law)) * reference.chord / air.mach

@@ -5,27 +5,28 @@ does to a set of cases, and the case that it changes most; `python -m validation
 Verified by tests/test_flow.py and by every case of validation/, which ends converged.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
+from typing import ClassVar
 
 from zephyrum._core.validation import number, whole
 
 
+@dataclass(frozen=True)
 class _Ranges:
     """Base of a policy: every float field is checked against (low, high), every int field is a positive whole number.
 
     `RANGES` holds the ranges that differ from (0, infinity).
     """
 
-    RANGES = {}
+    RANGES: ClassVar[dict[str, tuple[float, ...]]] = {}
 
     def __post_init__(self) -> None:
-        for name, field in self.__dataclass_fields__.items():
-            value = getattr(self, name)
-            label = f"{type(self).__name__}.{name}"
+        for field in fields(self):
+            value, label = getattr(self, field.name), f"{type(self).__name__}.{field.name}"
             if field.type is int:
                 whole(label, value, 1)
             else:
-                number(label, value, *self.RANGES.get(name, (0.0,)))
+                number(label, value, *self.RANGES.get(field.name, (0.0,)))
 
 
 @dataclass(frozen=True)
@@ -101,7 +102,7 @@ class CFLControl(_Ranges):
     reduction_rejected: float = 0.1
     reduction_unsolved: float = 0.2
 
-    RANGES = {
+    RANGES: ClassVar = {
         "initial": (1e-6, 1e12),
         "restart": (1e-6, 1e12),
         "prolonged": (1e-6, 1e12),
@@ -168,7 +169,7 @@ class LineSearch(_Ranges):
     max_residual_growth: float = 6.0
     max_attempts: int = 6
 
-    RANGES = {
+    RANGES: ClassVar = {
         "max_relative_change": (1e-3, 0.9),
         "free_cell_fraction": (0.0, 0.5),
         "min_factor": (0.0, 1.0),
@@ -204,7 +205,7 @@ class LinearSolver(_Ranges):
     loosest_tolerance: float = 0.5
     max_unsolved: float = 0.3
 
-    RANGES = {
+    RANGES: ClassVar = {
         "tolerance": (1e-6, 0.9),
         "loosest_tolerance": (1e-6, 0.9),
         "max_unsolved": (0.0, 1.0),
@@ -271,7 +272,7 @@ class StartUp(_Ranges):
     dead_air_temperature: float = 0.02
     dead_air_pressure: float = 0.3
 
-    RANGES = {
+    RANGES: ClassVar = {
         "alpha_step": (0.1, 90.0),
         "turn_distance": (1e-6,),
         "intermediate_drop": (0.5, 12.0),
@@ -323,7 +324,7 @@ class FirstOrderFallback(_Ranges):
     max_repaired: float = 0.01
     slow_mach: float = 0.5
 
-    RANGES = {
+    RANGES: ClassVar = {
         "growth": (1.0,),
         "max_cells": (0.0, 1.0),
         "max_cells_costly": (0.0, 1.0),
@@ -353,4 +354,4 @@ class InnerIteration(_Ranges):
     slow_reduction: float = 0.25
     tolerance: float = 0.1
 
-    RANGES = {"slow_reduction": (0.0, 1.0), "tolerance": (1e-6, 0.9)}
+    RANGES: ClassVar = {"slow_reduction": (0.0, 1.0), "tolerance": (1e-6, 0.9)}

@@ -53,7 +53,9 @@ def boundary_code(role: str, model: str) -> int:
 
 
 @serial
-def boundary_flux(code, inside, outside, normal, gamma):
+def boundary_flux(
+    code: int, inside: tuple[float, ...], outside: tuple[float, ...], normal: tuple[float, float, float], gamma: float
+):
     """Flux (5) out of the domain through a unit area with `normal` (3); states (5) inside and outside."""
     p, u, v, w, T = inside
     pe, ue, ve, we, _ = outside

@@ -30,7 +30,7 @@ class GasModel(NamedTuple):
     turbulent_prandtl: float = 0.9
     k_unit: float = 1.0
 
-    def viscosity_at(self, T):
+    def viscosity_at(self, T: np.ndarray):
         """Sutherland's viscosity at scaled temperatures T (arrays), in scaled units."""
         return self.viscosity * T**1.5 * (1.0 + self.sutherland) / (T + self.sutherland)
 
@@ -78,7 +78,7 @@ class Scales:
 
 
 @serial
-def conserved_jacobian(p, u, v, w, T, gamma, out):
+def conserved_jacobian(p: float, u: float, v: float, w: float, T: float, gamma: float, out: np.ndarray):
     """d(rho, rho u, rho v, rho w, rho E) / d(p, u, v, w, T) into `out` (at least 5, 5)."""
     rho = (1.0 + gamma * p) / T
     rho_p, rho_T = gamma / T, -rho / T

@@ -17,7 +17,7 @@ SHEAR_ROUNDING = 0.01  # half-rounding of |u_n| where the flow runs along the fa
 
 
 @serial
-def euler_flux(state, normal, gamma):
+def euler_flux(state: tuple[float, ...], normal: tuple[float, float, float], gamma: float):
     """Flux (5) of the Euler equations through a unit area with `normal` (3); state (5): gauge pressure, u, v, w, T."""
     p, u, v, w, T = state
     nx, ny, nz = normal
@@ -44,7 +44,7 @@ def _rounded_abs(size, width, per_width):
 
 
 @inlined
-def roe_flux(left, right, normal, gamma):
+def roe_flux(left: tuple[float, ...], right: tuple[float, ...], normal: tuple[float, float, float], gamma: float):
     """Flux (5) through a unit area with `normal` (3) from the left to the right state (5)."""
     pl, ul, vl, wl, tl = left
     pr, ur, vr, wr, tr = right

@@ -6,7 +6,7 @@ from zephyrum._core.jit import inlined, serial
 
 
 @inlined
-def smoothstep(x, low, high):
+def smoothstep(x: float, low: float, high: float):
     """Smooth step from 0 at `low` to 1 at `high`."""
     t = (x - low) / (high - low)
     t = t if t > 0.0 else 0.0
@@ -15,7 +15,7 @@ def smoothstep(x, low, high):
 
 
 @serial
-def smoothstep_array(x, low, high):
+def smoothstep_array(x: np.ndarray, low: float, high: float):
     """`smoothstep` of every element of x (n,)."""
     out = np.empty_like(x)
     for i in range(len(x)):

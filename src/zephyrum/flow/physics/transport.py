@@ -5,21 +5,27 @@ Verified by tests/test_formulas.py and tests/test_viscous.py.
 """
 
 import math
+from typing import TYPE_CHECKING
 
 from zephyrum._core.jit import inlined
 from zephyrum.flow.physics.turbulence import SA, SST
 from zephyrum.flow.physics.turbulence.sa import sa_diffusivity, sa_eddy_viscosity
 from zephyrum.flow.physics.turbulence.sst import sst_diffusivities, sst_eddy_viscosity
 
+if TYPE_CHECKING:
+    from zephyrum.flow.physics.gas_model import GasModel
+
 
 @inlined
-def viscosity(T, gas):
+def viscosity(T: float, gas: "GasModel"):
     """Sutherland's viscosity at scaled temperature T, in scaled units (metres)."""
     return gas.viscosity * T * math.sqrt(T) * (1.0 + gas.sutherland) / (T + gas.sutherland)
 
 
 @inlined
-def diffusion_coefficients(p, T, x, w, closure, model, gas):
+def diffusion_coefficients(
+    p: float, T: float, x: float, w: float, closure: tuple[float, float], model: int, gas: "GasModel"
+):
     """(viscosity with its eddy part, conductivity, diffusion coefficients of both turbulence unknowns x and w).
 
     closure (2): see `turbulence_sources`.
@@ -34,13 +40,13 @@ def diffusion_coefficients(p, T, x, w, closure, model, gas):
 
 
 @inlined
-def conductivity(mu, eddy, gas):
+def conductivity(mu: float, eddy: float, gas: "GasModel"):
     """Conductivity from the molecular and the eddy viscosity."""
     return (mu / gas.prandtl + eddy / gas.turbulent_prandtl) / (gas.gamma - 1.0)
 
 
 @inlined
-def sa_diffusion(rho, mu, x, closure, gas):
+def sa_diffusion(rho: float, mu: float, x: float, closure: tuple, gas: "GasModel"):
     """`diffusion_coefficients` of SA."""
     floor, blend = closure
     y = rho * gas.viscosity * x
@@ -49,7 +55,7 @@ def sa_diffusion(rho, mu, x, closure, gas):
 
 
 @inlined
-def sst_diffusion(rho, mu, x, w, closure, gas):
+def sst_diffusion(rho: float, mu: float, x: float, w: float, closure: tuple, gas: "GasModel"):
     """`diffusion_coefficients` of SST."""
     floor, blend = closure
     eddy = sst_eddy_viscosity(rho, gas.k_unit * x, w, floor)
@@ -58,7 +64,7 @@ def sst_diffusion(rho, mu, x, w, closure, gas):
 
 
 @inlined
-def viscous_stress(gu, gv, gw, normal):
+def viscous_stress(gu: tuple, gv: tuple, gw: tuple, normal: tuple):
     """Stress vector (3) on a unit area for unit viscosity; gu, gv, gw (3): gradients of the velocity components."""
     nx, ny, nz = normal
     bulk = 2.0 / 3.0 * (gu[0] + gv[1] + gw[2])

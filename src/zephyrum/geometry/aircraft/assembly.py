@@ -158,8 +158,8 @@ class Aircraft:
 
     # -- surfaces ---------------------------------------------------------------------------------------------
     @property
-    def _wings(self) -> list[str]:
-        return [name for name, one in self.parts.items() if isinstance(one, Wing)]
+    def _wings(self) -> dict[str, Wing]:
+        return {name: one for name, one in self.parts.items() if isinstance(one, Wing)}
 
     def solids(
         self, density: float = 1.0, which: Literal["flies", "mass", "all"] = "flies"
@@ -194,16 +194,16 @@ class Aircraft:
         bodies = [one for one in self.parts.values() if isinstance(one, Body)]
         length = max((float(np.ptp([ring.x for ring in one.rings])) for one in bodies), default=0.0)
         wings = [
-            name for name in self._wings if self.parts[name].measures.span > FIN_SPAN * length
+            name for name, wing in self._wings.items() if wing.measures.span > FIN_SPAN * length
         ]  # others are fins of a rocket
-        sized = {name: self.parts[name].measures.area * (2.0 if self.parts[name].mirrored else 1.0) for name in wings}
+        sized = {name: self._wings[name].measures.area * (2.0 if self._wings[name].mirrored else 1.0) for name in wings}
         return max(sized, key=sized.get) if sized else None
 
     @functools.cached_property
     def measured_reference(self) -> Reference | None:
         """Reference measured on the main wing; None without wings."""
         name = self.main_wing
-        return None if name is None else self.parts[name].reference(f"measured on {name!r}")
+        return None if name is None else self._wings[name].reference(f"measured on {name!r}")
 
     def reference_quantities(self) -> tuple[Reference, list[str]]:
         """(Reference, notes): typed or measured, and where the typed one disagrees with the measured one."""
@@ -253,7 +253,7 @@ class Aircraft:
     @property
     def wing_measures(self) -> dict:
         """Planform measures of every wing by name."""
-        return {name: self.parts[name].measures for name in self._wings}
+        return {name: wing.measures for name, wing in self._wings.items()}
 
     def measures(self, density: float = 1.0) -> AircraftMeasures:
         """Everything measured about the aircraft."""
@@ -271,7 +271,7 @@ KINDS = ("wing", "body", "duct", "strut", "plate")
 def _foils(one) -> list:
     made = [getattr(one, "airfoil", None)]
     if isinstance(one, Wing):
-        made += [s.airfoil for s in (*one.stations, *([one.root] if one.root else []), *one.panels)]
+        made += [s.airfoil for s in (*one.stations, *([one.root] if one.root else []), *one.panels)]  # type: ignore[attr-defined]
     return [foil for foil in made if foil is not None]
 
 

@@ -1,7 +1,7 @@
 """What an aircraft measures: the whole, its parts, its masses and its reference. Verified by tests/test_aircraft.py."""
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zephyrum._core.representation import short_repr
 from zephyrum.conditions import Reference
@@ -10,6 +10,9 @@ from zephyrum.geometry.aircraft.mass_properties import MassProperties
 from zephyrum.geometry.surface.solids import projection, union
 from zephyrum.geometry.surface.surface_measures import SurfaceMeasures, measure_surface
 from zephyrum.geometry.surface.triangulation import Surface
+
+if TYPE_CHECKING:
+    from zephyrum.geometry.aircraft.assembly import Aircraft
 
 
 @dataclass(frozen=True, eq=False)
@@ -65,7 +68,7 @@ class AircraftMeasures:
         return out
 
 
-def measure_aircraft(craft, density: float = 1.0) -> AircraftMeasures:
+def measure_aircraft(craft: "Aircraft", density: float = 1.0) -> AircraftMeasures:
     """Measure an Aircraft; density: see `Aircraft.solids`."""
     import pandas as pd
 

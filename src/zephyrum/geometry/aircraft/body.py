@@ -252,7 +252,7 @@ class Body(Part):
             f"{name}/{label}" if one.width > 0.0 else None
             for one, label in ((self.rings[0], "front"), (self.rings[-1], "base"))
         )
-        return lofted(rings, faces, name, caps, fan=True)
+        return lofted(rings, faces, name, caps, fan=True)  # type: ignore[arg-type]
 
     def _angles(self, tolerance: float, largest: float) -> np.ndarray:
         """(m,) angles round the ring, denser where any of the rings bends; corners and the plane of symmetry are

@@ -14,7 +14,13 @@ from zephyrum.geometry.surface.triangulation import Surface
 GROWTH = 1.35  # ratio of neighbouring spacings
 
 
-def positions(t: np.ndarray, spacing: np.ndarray, length: np.ndarray, fixed=(), even: bool = False) -> np.ndarray:
+def positions(
+    t: np.ndarray,
+    spacing: np.ndarray,
+    length: np.ndarray,
+    fixed: np.ndarray | tuple[float, ...] = (),
+    even: bool = False,
+) -> np.ndarray:
     """Values of the parameter `t` (n,) at which to put points along a curve of arc length `length` (n,).
 
     spacing (n,) is the largest distance allowed at each t; `fixed` values of t become points. even: an even count.

@@ -72,6 +72,6 @@ def of_skin(surface: Surface, skin: float) -> MassProperties:
     )
 
 
-def of_point(mass: float, position) -> MassProperties:
+def of_point(mass: float, position: tuple[float, float, float]) -> MassProperties:
     """A mass [kg] at a point (3,) [m]."""
     return MassProperties(mass, np.asarray(position, dtype=float), np.zeros((3, 3)))

@@ -5,7 +5,7 @@ name, in a file with its line.
 """
 
 from dataclasses import fields as dataclass_fields
-from typing import Annotated, Any
+from typing import Annotated, Any, dataclass_transform
 
 import numpy as np
 from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, ValidationInfo
@@ -51,6 +51,7 @@ def _section(value: Any, info: ValidationInfo) -> Any:
 Section = Annotated[Airfoil, BeforeValidator(_section), PlainSerializer(lambda foil: foil.name)]
 
 
+@dataclass_transform(frozen_default=True, kw_only_default=True)
 def part(cls):
     """Class decorator: a frozen dataclass that checks its fields and says what is wrong in one sentence."""
     made = pydantic_dataclass(

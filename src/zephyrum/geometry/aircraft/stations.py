@@ -103,7 +103,7 @@ def with_(one: Station, **changes) -> Station:
     return Station(**(given | changes))
 
 
-def span_lengths(stations) -> np.ndarray:
+def span_lengths(stations: "list[Station] | tuple[Station, ...]") -> np.ndarray:
     """(n,) distance of each station from the first along the span, in the y-z plane [m]."""
     yz = np.array([one.position[1:] for one in stations])
     return np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(yz, axis=0), axis=1))]
@@ -120,7 +120,7 @@ def outer_end(inner: Station, one: Panel) -> Station:
     return Station(position=position, chord=chord, twist=one.twist, airfoil=one.airfoil)
 
 
-def airfoils_between(stations, foils) -> list[Airfoil]:
+def airfoils_between(stations: "list[Station]", foils: list) -> list[Airfoil]:
     """Airfoils of all stations, those not given lying between their neighbours."""
     s = span_lengths(stations)
     known = [k for k, foil in enumerate(foils) if foil is not None]
@@ -158,12 +158,12 @@ def panel_of(tree: np.ndarray, fraction: float) -> tuple[int, float]:
     return k, float(np.clip((fraction - tree[k]) / max(tree[k + 1] - tree[k], 1e-30), 0.0, 1.0))
 
 
-def station_at(stations, tree: np.ndarray, fraction: float) -> Station:
+def station_at(stations: "tuple[Station, ...]", tree: np.ndarray, fraction: float) -> Station:
     k, f = panel_of(tree, fraction)
     a, b = stations[k], stations[k + 1]
     position = tuple((1.0 - f) * p + f * q for p, q in zip(a.position, b.position))
     return Station(
-        position=position,
+        position=position,  # type: ignore[arg-type]
         chord=(1.0 - f) * a.chord + f * b.chord,
         twist=(1.0 - f) * a.twist + f * b.twist,
         airfoil=interpolate_airfoils(a.airfoil, b.airfoil, f),

@@ -217,7 +217,7 @@ class Wing(Part):
         m = self.measures
         location = np.add(m.mean_nose, (0.25 * m.mean_chord, 0.0, 0.0))
         location = attitude_matrix(self.roll, self.pitch, self.yaw) @ location + self.position
-        return Reference(m.area, m.mean_chord, m.span, tuple(float(v) for v in location), origin)
+        return Reference(m.area, m.mean_chord, m.span, tuple(float(v) for v in location), origin)  # type: ignore[arg-type]
 
     def at(self, fraction: float) -> Station:
         """The section at a fraction of the span (0 root, 1 tip), between the stations by straight lines."""

@@ -5,6 +5,7 @@ Verified by tests/test_wings.py.
 """
 
 import itertools
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -14,11 +15,15 @@ from zephyrum.geometry.aircraft.stations import interpolate_airfoils, panel_of, 
 from zephyrum.geometry.airfoil.section import Airfoil
 from zephyrum.geometry.surface.triangulation import Surface
 
+if TYPE_CHECKING:
+    from zephyrum.geometry.aircraft.wing import Wing
+
+
 TIP_RINGS = 6  # round tips: steps from the section to its centre line
 HINGE = 0.75  # of the chord: where the grid's hinge line lies without controls
 
 
-def wing_surfaces(wing, name: str, tolerance: float = 2e-4, largest: float = 0.25) -> list[Surface]:
+def wing_surfaces(wing: "Wing", name: str, tolerance: float = 2e-4, largest: float = 0.25) -> list[Surface]:
     """One closed Surface for a wing whose halves meet or that is not symmetric, else one for each half.
 
     tolerance: distance of the triangles from the section in chords; largest: longest edge in chords. Labels:
@@ -61,7 +66,9 @@ def normalized_section(foil: Airfoil, gap: float | None) -> Airfoil:
     return Airfoil(points, foil.name, foil.corners)
 
 
-def sample(foil: Airfoil, t: np.ndarray, hinge: float, control) -> tuple[np.ndarray, np.ndarray]:
+def sample(
+    foil: Airfoil, t: np.ndarray, hinge: float, control: tuple[float, float] | None
+) -> tuple[np.ndarray, np.ndarray]:
     """Upper and lower points (n, 2) of a unit section at `t`: 0 nose, 1 hinge, 2 tail; `control` (angle, height)
     deflects.
 
@@ -208,7 +215,7 @@ def _half(wing, name: str, t: np.ndarray, split: int, largest: float, sign: floa
             rings = [*extra[::-1], *rings] if at == 0 else [*rings, *extra]
             faces = np.concatenate([label, faces] if at == 0 else [faces, label])
             caps[at] = None
-    return lofted(np.array(rings), faces, name, tuple(caps))
+    return lofted(np.array(rings), faces, name, tuple(caps))  # type: ignore[arg-type]
 
 
 def _frames(wing, fractions, order, both) -> list[tuple[np.ndarray, float]]:

@@ -58,13 +58,13 @@ def _mean_line(digits: str, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         return scale * rise, scale * 2.0 * (p - x)
     lift, position, reflex = int(digits[0]), int(digits[1]), int(digits[2])
     table = {0: _PLAIN, 1: _REFLEX}.get(reflex)
-    if table is None or position not in table or lift == 0:
+    if table is None or position not in table or lift == 0:  # type: ignore[operator]
         allowed = ", ".join(f"{p}{r}" for r, t in ((0, _PLAIN), (1, _REFLEX)) for p in t)
         raise InputError(
             f"NACA section {digits!r}: the second and third digits must be one of {allowed}, the first not 0."
         )
     scale = lift * 0.15 / 0.3
-    m, k1, *ratio = table[position]
+    m, k1, *ratio = table[position]  # type: ignore[index]
     fore = x < m
     if reflex == 0:
         camber = np.where(fore, x**3 - 3 * m * x**2 + m**2 * (3 - m) * x, m**3 * (1 - x)) * k1 / 6.0

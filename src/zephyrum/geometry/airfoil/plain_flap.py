@@ -1,11 +1,16 @@
 """A plain flap with a sealed gap: the part behind the hinge turned, one side bridged by an arc, the other trimmed."""
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from zephyrum.errors import InputError
 
+if TYPE_CHECKING:
+    from zephyrum.geometry.airfoil.section import Airfoil
 
-def deflect_flap(foil, hinge: float, angle: float, height: float) -> dict:
+
+def deflect_flap(foil: "Airfoil", hinge: float, angle: float, height: float) -> dict:
     """Changed fields (points, corners, notes) of `foil` with the part behind `hinge` [chords] turned by `angle`
     [deg].
     """

@@ -3,6 +3,7 @@
 import functools
 import itertools
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 import numpy as np
 from scipy.interpolate import CubicSpline
@@ -92,16 +93,20 @@ class Airfoil:
         return foil
 
     @classmethod
-    def from_control_points(cls, control, name: str = "B-spline", n: int = DENSE) -> "Airfoil":
+    def from_control_points(
+        cls, control: list[tuple] | np.ndarray, name: str = "B-spline", n: int = DENSE
+    ) -> "Airfoil":
         """A section from the control points (m, 2) of a clamped cubic B-spline, upper tail to lower tail."""
-        return cls(bspline_coordinates(control, whole("n", n, 21)), name)
+        return cls(bspline_coordinates(control, whole("n", n, 21)), name)  # type: ignore[arg-type]
 
     @classmethod
-    def from_class_shape(cls, upper, lower, gap: float = 0.0, name: str = "class-shape", n: int = DENSE) -> "Airfoil":
+    def from_class_shape(
+        cls, upper: list, lower: list[float], gap: float = 0.0, name: str = "class-shape", n: int = DENSE
+    ) -> "Airfoil":
         """A unit-chord section from class-shape coefficients of its upper and lower surface (lower ones negative)."""
         return cls(class_shape_coordinates(upper, lower, gap, whole("n", n, 21) // 2 * 2 + 1), name)
 
-    def write(self, path):
+    def write(self, path: "Path"):
         """Write the points as two columns with the name as header; `read` reads the same points back."""
         return write_coordinates(self.points, self.name, path)
 
@@ -238,13 +243,13 @@ class Airfoil:
     @property
     def nose(self) -> np.ndarray:
         """Nose point (2,)."""
-        return self.curve(self.nose_parameter)[0]
+        return self.curve(self.nose_parameter)[0]  # type: ignore[arg-type]
 
     @functools.cached_property
     def nose_radius(self) -> float:
         """Radius of curvature at the nose [same unit as points]."""
         s = self.nose_parameter
-        (dx, dz), (ax, az) = self.curve(s, 1)[0], self.curve(s, 2)[0]
+        (dx, dz), (ax, az) = self.curve(s, 1)[0], self.curve(s, 2)[0]  # type: ignore[arg-type]
         bend = abs(dx * az - dz * ax) / (dx * dx + dz * dz) ** 1.5
         return min(1.0 / max(bend, 1e-12), 0.5 * self.chord)
 

@@ -1,8 +1,12 @@
 """What a section measures: thickness, camber, nose, tail, area. Verified by tests/test_shape.py."""
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
+
+if TYPE_CHECKING:
+    from zephyrum.geometry.airfoil.section import Airfoil
 
 
 @dataclass(frozen=True)
@@ -46,7 +50,7 @@ class SectionMeasures:
         return "\n".join(f"{name:<14} {value:>12.6g} {unit}" for name, value, unit in self.rows())
 
 
-def mean_line(foil, n: int = 400) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def mean_line(foil: "Airfoil", n: int = 400) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """x (n,), camber (n,) and thickness (n,) across the chord line, in chords with the chord laid along x."""
     s = foil.nose_parameter
     fine = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, 4 * n)))
@@ -62,7 +66,7 @@ def mean_line(foil, n: int = 400) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return x, 0.5 * (up + low), up - low
 
 
-def measure_section(foil) -> SectionMeasures:
+def measure_section(foil: "Airfoil") -> SectionMeasures:
     """Measure an Airfoil."""
     x, camber, thickness = mean_line(foil)
     t, c = int(np.argmax(thickness)), int(np.argmax(np.abs(camber)))

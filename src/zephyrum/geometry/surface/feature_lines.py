@@ -160,7 +160,9 @@ def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.nda
 
 
 @exact
-def limit_growth(h1, h2, direction, edges, length, growth):
+def limit_growth(
+    h1: np.ndarray, h2: np.ndarray, direction: np.ndarray, edges: np.ndarray, length: np.ndarray, growth: float
+):
     """Sizes made to grow no faster than `growth` along the edges; who gives the small size also gives the long
     direction.
     """

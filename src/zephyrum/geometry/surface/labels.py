@@ -60,7 +60,7 @@ def by_edges(surface: Surface, angle: float = 30.0) -> Surface:
     return surface.labelled(np.array([f"patch {k}" for k in rank], dtype=object)[patch])
 
 
-def by_box(surface: Surface, name: str, low, high) -> Surface:
+def by_box(surface: Surface, name: str, low: tuple, high: tuple) -> Surface:
     """`name` for the triangles whose middle lies between the corners `low` and `high` (3,) [m]; a plane is a flat
     limit.
     """

@@ -49,7 +49,7 @@ class SizeZone:
 
 
 def metric_field(
-    found: Features, tolerance: float, largest: float, stretch: float, zones=()
+    found: Features, tolerance: float, largest: float, stretch: float, zones: "tuple[SizeZone, ...]" = ()
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """(short size (n,), long size (n,) [m], long direction (n, 3)) at the points of the surface of the features."""
     surface = found.surface
@@ -67,7 +67,7 @@ def metric_field(
     return h1, np.maximum(h1, np.minimum(h2, stretch * h1)), direction
 
 
-def zone_sizes(surface: Surface, zones) -> np.ndarray:
+def zone_sizes(surface: Surface, zones: tuple) -> np.ndarray:
     """(n,) longest edges [m] that the zones allow at the points of a surface; infinite outside."""
     out = np.full(len(surface.points), np.inf)
     for zone in zones:
@@ -166,7 +166,12 @@ def triangle_edges(found: Features, h1: np.ndarray, h2: np.ndarray, direction: n
 
 
 def sizes_for(
-    found: Features, triangles: int | None, tolerance: float | None, largest: float, stretch: float, zones=()
+    found: Features,
+    triangles: int | None,
+    tolerance: float | None,
+    largest: float,
+    stretch: float,
+    zones: "tuple[SizeZone, ...]" = (),
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """`metric_field` scaled to about that many triangles, or for that tolerance [m]."""
 

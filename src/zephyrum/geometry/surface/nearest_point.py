@@ -11,13 +11,13 @@ from zephyrum.geometry.surface.self_intersection import box_tree
 
 
 @exact
-def dot(a, b):
+def dot(a: np.ndarray, b: np.ndarray):
     """Scalar product of two vectors (3,), without a temporary array."""
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 
 @exact
-def nearest_on_triangle(p, points, i, j, k, out, fraction):
+def nearest_on_triangle(p: np.ndarray, points: np.ndarray, i: int, j: int, k: int, out: np.ndarray, fraction):
     """Squared distance from p (3,) to the triangle of points i, j, k; its nearest point into out, fractions of the
     corners into share (3,).
     """
@@ -54,7 +54,7 @@ def nearest_on_triangle(p, points, i, j, k, out, fraction):
 
 
 @exact
-def patch_marks(patches, order, child, span):
+def patch_marks(patches: np.ndarray, order: np.ndarray, child: np.ndarray, span: np.ndarray):
     """(nodes,) which patches have triangles in each node of a `box_tree`: bit k for all patches that leave k over
     64.
     """
@@ -69,7 +69,20 @@ def patch_marks(patches, order, child, span):
 
 
 @exact
-def nearest(p, patch, points, triangles, patches, order, bounds, child, span, marks, out, fraction):
+def nearest(
+    p: np.ndarray,
+    patch: np.ndarray,
+    points: np.ndarray,
+    triangles: np.ndarray,
+    patches: np.ndarray,
+    order: np.ndarray,
+    bounds: np.ndarray,
+    child: np.ndarray,
+    span: np.ndarray,
+    marks: np.ndarray,
+    out: np.ndarray,
+    fraction,
+):
     """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative); see
     `box_tree`, `patch_marks`.
     """

@@ -198,7 +198,7 @@ class _Run:
     factors: dict
 
 
-def _worked(made, found, wanted, finer, roundest, allowed, target, stretch, rounds, factors=None) -> _Run:
+def _worked(made, found, wanted, finer, roundest, allowed, target, stretch, rounds, factors=None) -> _Run:  # type: ignore[return]
     """wanted: sizes as of `sizes_for`; finer (n,): factor on them; roundest (n,): most that short sizes may be scaled
     to, allowed (n,) that long ones may;
 

@@ -15,7 +15,7 @@ MAX_TREE_DEPTH = (
 
 
 @exact
-def quadratic_form(m, x, y, z, u, v, w):
+def quadratic_form(m: np.ndarray, x: float, y: float, z: float, u: float, v: float, w: float):
     """x^T M u of a symmetric tensor m (6,): xx, yy, zz, xy, xz, yz."""
     return (
         m[0] * x * u
@@ -28,20 +28,20 @@ def quadratic_form(m, x, y, z, u, v, w):
 
 
 @exact
-def edge_length(P, M, a, b):
+def edge_length(P: np.ndarray, M: np.ndarray, a: int, b: int):
     """Length of the edge a b in the mean of both metrics."""
     x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     return np.sqrt(max(0.5 * (quadratic_form(M[a], x, y, z, x, y, z) + quadratic_form(M[b], x, y, z, x, y, z)), 0.0))
 
 
 @exact
-def metric_radius(m):
+def metric_radius(m: np.ndarray):
     """Distance by which a step may leave the surface where the metric is m (6,): a fraction of its short size."""
     return MAX_TREE_DEPTH * np.sqrt(2.0 / (m[0] + m[1] + m[2]))
 
 
 @exact
-def quality(P, M, a, b, c):
+def quality(P: np.ndarray, M: np.ndarray, a: int, b: int, c: int):
     """4 sqrt(3) area / sum of squared sides in the mean metric of the corners; 1 for the ideal triangle, 0 for a
     line.
     """
@@ -58,7 +58,7 @@ def quality(P, M, a, b, c):
 
 
 @exact
-def normal(P, a, b, c, out):
+def normal(P: np.ndarray, a: int, b: int, c: int, out: np.ndarray):
     """Unit normal of a triangle into out (3,); its doubled area."""
     ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     vx, vy, vz = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
@@ -71,7 +71,7 @@ def normal(P, a, b, c, out):
 
 
 @exact
-def ring_table(T, n):
+def ring_table(T: np.ndarray, n: int):
     """(start (n + 1,), triangle) of the triangles round each point; triangles with a negative corner are gone."""
     start = np.zeros(n + 1, dtype=np.int64)
     for t in range(len(T)):
@@ -92,7 +92,7 @@ def ring_table(T, n):
 
 
 @exact
-def edges_of(T, n):
+def edges_of(T: np.ndarray, n: int):
     """(k, 2) edges of triangles between n points, the lower point first, rising; triangles with a negative corner are
     gone.
     """
@@ -117,13 +117,23 @@ def edges_of(T, n):
 
 
 @exact
-def key_of(a, b):
+def key_of(a: int, b: int):
     """One number for an edge."""
     return min(a, b) * 4294967296 + max(a, b)
 
 
 @exact
-def project_to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
+def project_to_curve(
+    p: np.ndarray,
+    curve: int,
+    c_start: np.ndarray,
+    c_a: np.ndarray,
+    c_b: np.ndarray,
+    points: np.ndarray,
+    metric: np.ndarray,
+    out: np.ndarray,
+    m: np.ndarray,
+):
     """p moved to the nearest position of an original line, into out (3,), with the metric there into m (6,)."""
     best, fraction, found = np.inf, 0.0, -1
     for s in range(c_start[curve], c_start[curve + 1]):
@@ -146,7 +156,9 @@ def project_to_curve(p, curve, c_start, c_a, c_b, points, metric, out, m):
 
 
 @exact
-def project_to_patch(p, patch, O, tree, out, m, direction):
+def project_to_patch(
+    p: np.ndarray, patch: int, O: tuple, tree: tuple, out: np.ndarray, m: np.ndarray, direction: np.ndarray
+):
     """p moved to the nearest position of its patch: point into out, metric into m, original's normal into way; whether
     found.
     """

@@ -30,7 +30,20 @@ MAX_SIZE_GRADIENT = 0.4  # least cosine between a triangle's normal and that of 
 
 
 @exact
-def edge_lengths_and_qualities(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C):
+def edge_lengths_and_qualities(
+    P: np.ndarray,
+    M: np.ndarray,
+    rank: np.ndarray,
+    line: np.ndarray,
+    T: np.ndarray,
+    patch: np.ndarray,
+    nP: int,
+    nT: int,
+    lines: dict[int, int],
+    O: tuple,
+    tree: tuple,
+    C,
+):
     """The metric of the original at every point of the mesh into M; corners and points in no triangle keep their
     own.
     """
@@ -47,7 +60,22 @@ def edge_lengths_and_qualities(P, M, rank, line, T, patch, nP, nT, lines, O, tre
 
 
 @exact
-def split_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges):
+def split_edges(
+    P: np.ndarray,
+    M: np.ndarray,
+    rank: np.ndarray,
+    line: np.ndarray,
+    T: np.ndarray,
+    patch: np.ndarray,
+    nP: int,
+    nT: int,
+    lines: dict[int, int],
+    O: tuple,
+    tree: tuple,
+    C,
+    order: np.ndarray,
+    edges: np.ndarray,
+):
     """Split the long edges in that order; new counts of points and triangles."""
     start, around = ring_table(T[:nT], nP)
     touched = np.zeros(nT, dtype=np.bool_)
@@ -133,7 +161,24 @@ def split_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, ed
 
 
 @exact
-def collapse_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order, edges, floor, rescue):
+def collapse_edges(
+    P: np.ndarray,
+    M: np.ndarray,
+    rank: np.ndarray,
+    line: np.ndarray,
+    T: np.ndarray,
+    patch: np.ndarray,
+    nP: int,
+    nT: int,
+    lines: dict[int, int],
+    O: tuple,
+    tree: tuple,
+    C,
+    order: np.ndarray,
+    edges: np.ndarray,
+    floor: float,
+    rescue: bool,
+):
     """Collapse the edges in that order; how many. Triangles that vanish get corners -1.
 
     No triangle may get worse than `floor`, unless one was as bad before; with `rescue` none at all, and the worst must
@@ -255,15 +300,27 @@ def collapse_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, order,
                 for j in range(3):
                     if T[t, j] == a:
                         T[t, j] = b
-            if key in lines:
-                del lines[key]
+            lines.pop(key, None)
             done += 1
             break
     return done
 
 
 @exact
-def flip_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
+def flip_edges(
+    P: np.ndarray,
+    M: np.ndarray,
+    rank: np.ndarray,
+    line: np.ndarray,
+    T: np.ndarray,
+    patch: np.ndarray,
+    nP: int,
+    nT: int,
+    lines: dict[int, int],
+    O: tuple,
+    tree: tuple,
+    edges: np.ndarray,
+):
     """Flip edges where the worse of both triangles gets better and neither turns away from the original; how many."""
     start, around = ring_table(T[:nT], nP)
     touched = np.zeros(nT, dtype=np.bool_)
@@ -327,13 +384,27 @@ def flip_edges(P, M, rank, line, T, patch, nP, nT, lines, O, tree, edges):
         T[t1, 0], T[t1, 1], T[t1, 2] = a, d, c
         T[t2, 0], T[t2, 1], T[t2, 2] = d, b, c
         touched[t1] = touched[t2] = True
-        made[key_of(c, d)] = 1
+        made[key_of(c, d)] = 1  # type: ignore[assignment]
         done += 1
     return done
 
 
 @exact
-def smooth_points(P, M, rank, line, T, patch, nP, nT, lines, O, tree, C, pull):
+def smooth_points(
+    P: np.ndarray,
+    M: np.ndarray,
+    rank: np.ndarray,
+    line: np.ndarray,
+    T: np.ndarray,
+    patch: np.ndarray,
+    nP: int,
+    nT: int,
+    lines: dict[int, int],
+    O: tuple,
+    tree: tuple,
+    C,
+    pull: float,
+):
     """Move points towards the centre of their ring by metric lengths, back onto patch or line, if nothing gets
     worse.
     """

@@ -111,7 +111,7 @@ def _segment_crosses(p, q, a, b, c):
 
 
 @exact
-def crossing(points, s, t, least):
+def crossing(points: np.ndarray, s: np.ndarray, t: np.ndarray, least: float):
     """Whether the triangles s (3,) and t (3,) cut through each other by more than `least` or lie folded on one
     another.
     """

@@ -4,10 +4,15 @@ Verified by tests/test_adopt.py where the extra is installed.
 """
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from zephyrum.errors import FileError, InputError
+
+if TYPE_CHECKING:
+    from zephyrum.geometry.surface.triangulation import Surface
+
 
 DEFLECTION = 5e-4  # of the size: distance of the triangles from the CAD surface
 
@@ -78,7 +83,7 @@ def load_step(path: Path) -> dict:
     }
 
 
-def write_step(surface, path: Path) -> None:
+def write_step(surface: "Surface", path: Path) -> None:
     """Write a closed `Surface` as a solid of plane facets, in millimetres (the format states its unit).
 
     InputError if it is open, or too large for a file that a CAD program would open.
@@ -115,7 +120,7 @@ def write_step(surface, path: Path) -> None:
         wire = BRepBuilderAPI_MakeWire()
         for a, b in zip(row, row[1:] + row[:1]):
             if (b, a) in edges:
-                wire.Add(edge_of(edges[b, a].Reversed()))
+                wire.Add(edge_of(edges[b, a].Reversed()))  # type: ignore[attr-defined]
             else:
                 edges[a, b] = BRepBuilderAPI_MakeEdge(corner[a], corner[b]).Edge()
                 wire.Add(edges[a, b])

@@ -156,7 +156,7 @@ def split_edges(surface: Surface, found: list[Defect]) -> Surface:
         own = np.unique(rim)
         tree = cKDTree(made.points[own])
         tolerance = max(1e-5 * float(np.median(edge_length)), 10.0 * WELD_TOLERANCE * made.size)
-        splits = {}
+        splits: dict = {}
         midpoint = 0.5 * (made.points[rim[:, 0]] + made.points[rim[:, 1]])
         for k, near in enumerate(tree.query_ball_point(midpoint, 0.5 * edge_length + tolerance)):
             a, b = rim[k]

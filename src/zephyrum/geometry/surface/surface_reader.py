@@ -76,7 +76,9 @@ def _read_stl(path: Path) -> Surface:
     if not data.lstrip().startswith(b"solid"):
         said = f"{count} triangles announced, room for {(len(data) - 84) // 50}" if count >= 0 else f"{len(data)} bytes"
         raise FileError(f"surface {str(path)!r} is no STL file, or is cut short ({said}); export it again.")
-    points, label, labels = [], [], []
+    corners: list[tuple[float, ...]] = []
+    label: list[int] = []
+    labels: list[str] = []
     number, line = 0, ""
     try:
         for number, line in enumerate(data.decode("utf-8", "replace").splitlines(), 1):  # noqa: B007, reported in the error
@@ -86,25 +88,29 @@ def _read_stl(path: Path) -> Surface:
             if words[0] == "solid":
                 labels.append(" ".join(words[1:]) or f"solid {len(labels) + 1}")
             elif words[0] == "vertex":
-                points.append(_three(words))
+                corners.append(_three(words))  # type: ignore[arg-type]
             elif words[0] == "endfacet":
                 label.append(max(len(labels) - 1, 0))
     except (ValueError, OverflowError):
         raise FileError(
             f"surface {path.name}:{number}: not the numbers that are due in {line.strip()[:60]!r}."
         ) from None
-    if not points or len(points) != 3 * len(label):
+    if not corners or len(corners) != 3 * len(label):
         raise FileError(
-            f"surface {str(path)!r} holds no whole triangles ({len(points)} corners, {len(label)} facets); is it cut short?"
+            f"surface {str(path)!r} holds no whole triangles ({len(corners)} corners, {len(label)} facets); is it cut short?"
         )
     unique = {name: k for k, name in enumerate(dict.fromkeys(labels))}
     code = np.array([unique[name] for name in labels])[label]
-    return _checked_triangles(path, np.array(points), np.arange(len(points)).reshape(-1, 3), code, tuple(unique))
+    return _checked_triangles(path, np.array(corners), np.arange(len(corners)).reshape(-1, 3), code, tuple(unique))
 
 
 def _read_obj(path: Path) -> Surface:
     """Points and faces (polygons split into fans); objects and groups become labels."""
-    points, triangles, label, names, here = [], [], [], {}, path.stem
+    points: list[list[float]] = []
+    triangles: list[tuple[int, ...]] = []
+    label: list[int] = []
+    names: dict[str, int] = {}
+    here = path.stem
     number, line = 0, ""
     try:
         with open(path, encoding="utf-8", errors="replace") as file:

@@ -4,6 +4,7 @@ Verified by tests/test_solids.py (round trips).
 """
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -12,6 +13,10 @@ from zephyrum._core.units import quantity
 from zephyrum._core.validation import choice
 from zephyrum.errors import InputError
 from zephyrum.geometry.surface.step_files import write_step
+
+if TYPE_CHECKING:
+    from zephyrum.geometry.surface.triangulation import Surface
+
 
 ENDINGS = (".stl", ".obj", ".ply", ".vtu", ".step", ".stp")
 
@@ -27,7 +32,7 @@ def trimesh_package():
     return trimesh
 
 
-def write_surface(surface, path: str | Path, unit: str = "m") -> Path:
+def write_surface(surface: "Surface", path: str | Path, unit: str = "m") -> Path:
     """Write a `Surface` as .stl (binary), .obj (labels as groups), .ply, .vtu (labels as a field) in `unit`, or .step,
     atomically.
     """

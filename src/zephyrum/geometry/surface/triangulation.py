@@ -72,7 +72,7 @@ class Surface:
         return f"{self.name}, {len(self.triangles):,} triangles{labels}, {size} m, {'open' if len(self.open_edges) else 'closed'}"
 
     # -- files ------------------------------------------------------------------------------------------------
-    def write(self, path, unit: str = "m") -> Path:
+    def write(self, path: Path, unit: str = "m") -> Path:
         """Write a .stl, .obj, .ply or .vtu file in `unit`; labels are kept where the format has room for them."""
         return write_surface(self, path, unit)
 
@@ -222,7 +222,7 @@ class Surface:
         return np.array(self.labels, dtype=object)[self.label]
 
     # -- changes ----------------------------------------------------------------------------------------------
-    def selected(self, which: np.ndarray) -> "Surface":
+    def selected(self, which: np.ndarray | slice) -> "Surface":
         """Only the triangles `which` (bool or indices), without unused points and labels."""
         triangles, label = self.triangles[which], self.label[which]
         used, inverse = np.unique(triangles, return_inverse=True)
@@ -247,7 +247,9 @@ class Surface:
         """Reflected in the plane y = 0."""
         return replace(self, points=self.points * [1.0, -1.0, 1.0], triangles=self.triangles[:, ::-1])
 
-    def transformed(self, matrix: np.ndarray, shift=(0.0, 0.0, 0.0)) -> "Surface":
+    def transformed(
+        self, matrix: np.ndarray, shift: np.ndarray | tuple[float, float, float] = (0.0, 0.0, 0.0)
+    ) -> "Surface":
         """Points times `matrix` (3, 3) plus `shift` [m]; a matrix that mirrors turns the triangles over as well."""
         matrix = np.asarray(matrix, dtype=float)
         triangles = self.triangles if np.linalg.det(matrix) > 0.0 else self.triangles[:, ::-1]

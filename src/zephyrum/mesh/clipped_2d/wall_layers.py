@@ -39,7 +39,9 @@ class MarchingDirections:
         return self.curve.points[self.base] + self.height[:, -1, None] * self.direction
 
 
-def marching_directions(curves: list[Curve], layers, room: list[np.ndarray]) -> list[MarchingDirections]:
+def marching_directions(
+    curves: list[Curve], layers: tuple[float, float, int], room: list[np.ndarray]
+) -> list[MarchingDirections]:
     """Rays of all curves; layers: (first height [m], growth, count), an infinite first height for equal steps; room:
     distance [m] of each curve's points from other bodies.
     """

@@ -155,7 +155,7 @@ class PrismStacks:
                 break
         return turned
 
-    def turned(self, levels) -> np.ndarray:
+    def turned(self, levels: np.ndarray) -> np.ndarray:
         """(columns,) those with a cell of no positive volume just above one of these levels."""
         n, used, columns = self.columns.count, len(self.used), self.columns
         low, high = self.at, self.at + used
@@ -260,7 +260,7 @@ def _lifts(surface: Surface) -> np.ndarray:
     rim = np.zeros(n, dtype=bool)
     rim[np.unique(surface.open_edges)] = True
     normal[rim[locations // (smooth.max() + 1)], 1] = 0.0
-    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]  # type: ignore[misc]
     near = surface.neighbours
     out = np.zeros((len(t), 3, 3))
     for side in range(3):

@@ -155,7 +155,7 @@ def _layers_and_cubes(
             log.info("layers thinned to half their height after %s failures: %s", MAX_GRID_SHIFTS, last)
             prisms = PrismLayers(prisms.direction, 0.5 * prisms.height, 0.5 * prisms.stored)
         try:
-            faces = joined_faces(even, prisms, np.isinf(spec[0]), *space.filled(prisms, attempt), open_half, ground)
+            faces = joined_faces(even, prisms, np.isinf(spec[0]), *space.filled(prisms, attempt), open_half, ground)  # type: ignore[call-arg]
             return mesh_from_kept(*faces), even, prisms, moved, attempt + 1
         except MeshError as cause:
             log.info("try %d: %s", attempt + 1, cause)
@@ -232,7 +232,9 @@ class OuterMesh:
         return clip_cubes(tree, moved_off_planes(tips, tree), self.surface.triangles), tree
 
 
-def wake_points(points: np.ndarray, sizes: np.ndarray, length: float, alpha) -> tuple[np.ndarray, np.ndarray]:
+def wake_points(
+    points: np.ndarray, sizes: np.ndarray, length: float, alpha: tuple[float, float]
+) -> tuple[np.ndarray, np.ndarray]:
     """(points (k, 3), sizes (k,) [m]) behind the rearmost of `points` seen along the wind, for all of alpha (low, high)
     [deg].
     """

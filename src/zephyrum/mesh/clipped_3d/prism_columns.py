@@ -55,7 +55,17 @@ class PrismColumns:
         return len(self.polygon)
 
 
-def build_prism_columns(points, start, corners, cell, triangle, normal, kind, square, split) -> PrismColumns:
+def build_prism_columns(
+    points: np.ndarray,
+    start: np.ndarray,
+    corners: np.ndarray,
+    cell: np.ndarray,
+    triangle: np.ndarray,
+    normal: np.ndarray,
+    kind: np.ndarray,
+    square: np.ndarray,
+    split: np.ndarray,
+) -> PrismColumns:
     """Columns under the polygons (CSR start, corners) of a surface, given the cell above each, its triangle, its unit
     normal, a number for what
 

@@ -172,7 +172,7 @@ def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail
     return StructuredGrid(wrap, tuple(borders), closed, wake, strip)
 
 
-def closed_curve(foil, around, first, nose_spacing=None, tail_spacing=None) -> np.ndarray:
+def closed_curve(foil: Airfoil, around: int, first: float, nose_spacing=None, tail_spacing=None) -> np.ndarray:
     """Nodes (n, 2) of an O mesh on the section: lower tail, nose, upper tail, base; the first is not repeated."""
     s, _ = _surface_parameters(foil, around, first, nose_spacing, tail_spacing, True)
     surface = foil.curve(s)[::-1]

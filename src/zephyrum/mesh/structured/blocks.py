@@ -83,7 +83,7 @@ class StructuredGrid:
             node[ni - w :, 0] = node[w::-1, 0][: w + 1]
         quads = _quads(node)
         rows = {"inner": node[:, 0], "outer": node[:, nj], "first": node[0], "last": node[ni]}
-        edges = {(b.name, b.role): [] for b in self.borders}
+        edges: dict = {(b.name, b.role): [] for b in self.borders}
         for b in self.borders:
             edges[b.name, b.role].append(_pairs(rows[b.row][b.low : b.high + 1]))
         if self.strip is not None:

@@ -106,7 +106,8 @@ class ProcessExecutor:
         try:
             if todo and not self.workers:
                 self._start(min(self.processes, len(todo)))
-            idle, running, waiting = list(self.workers), {}, list(todo)
+            idle, waiting = list(self.workers), list(todo)
+            running: dict = {}
             while waiting or running:
                 for point in [p for p in waiting if p.after is None or p.after.name in rows][: len(idle)]:
                     pipe = idle.pop(0)
@@ -114,17 +115,17 @@ class ProcessExecutor:
                     running[pipe] = point
                     waiting.remove(point)
                 for pipe in wait(running):
-                    kind, *answer = pipe.recv()
+                    kind, *answer = pipe.recv()  # type: ignore[call-arg, union-attr]
                     if kind == "error":
-                        raise answer[0]
+                        raise answer[0]  # type: ignore[misc]
                     if kind == "step":
                         if reports.observer is not None:
                             reports.observer.step(*answer)
                         continue
                     point = running.pop(pipe)
                     rows[point.name] = answer[0]
-                    idle.append(pipe)
-                    reports.finished(point, answer[0], len(rows))
+                    idle.append(pipe)  # type: ignore[arg-type]
+                    reports.finished(point, answer[0], len(rows))  # type: ignore[arg-type]
         except (EOFError, ConnectionError):
             raise FlowError(
                 "a worker process died (killed, or out of memory); finished points are kept: run the same study again to go on."

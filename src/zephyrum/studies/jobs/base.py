@@ -6,9 +6,13 @@ over all of them.
 
 from abc import ABC, abstractmethod
 from dataclasses import dataclass, field
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import BaseModel
+
+if TYPE_CHECKING:
+    from zephyrum.studies.study import Study
+
 
 KINDS = ("section", "aircraft")
 
@@ -85,5 +89,5 @@ class Job(ABC):
         """Verdicts of all that was solved for it."""
         return []
 
-    def finish(self, study) -> None:  # noqa: B027, most jobs have nothing to add
+    def finish(self, study: "Study") -> None:  # noqa: B027, most jobs have nothing to add
         """Write what needs the results of other jobs too, when all are done."""

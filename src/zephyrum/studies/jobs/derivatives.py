@@ -3,6 +3,8 @@
 Every solution is a point of the workspace. Verified by tests/test_flight.py.
 """
 
+from typing import TYPE_CHECKING
+
 import pandas as pd
 from pydantic import Field
 
@@ -14,6 +16,10 @@ from zephyrum.studies.common_tables import Finite, Strict
 from zephyrum.studies.jobs.base import Job, Table
 from zephyrum.studies.observer import Task, step_reports
 from zephyrum.studies.trim_and_derivatives import derivatives_of
+
+if TYPE_CHECKING:
+    from zephyrum.studies.study import Study
+
 
 SLOPES = {"derivative": "", "value": "+.4f", "one_sided_difference": ".2g", "converged": ""}
 
@@ -42,13 +48,13 @@ class DerivativesJob(Job):
 """
     }
 
-    def check(self, study, spec):
+    def check(self, study: "Study", spec: "DerivativesSpec"):
         if study.grounded:
             raise InputError(
                 "[derivatives] over a ground is not available: every alpha has a mesh of its own; remove [derivatives] or mesh.ground."
             )
 
-    def run(self, study, spec, observer) -> pd.DataFrame:
+    def run(self, study: "Study", spec: "DerivativesSpec", observer) -> pd.DataFrame:
         base = study.case(spec.mach, spec.alpha, observer)
         count = [0]
 
@@ -71,7 +77,7 @@ class DerivativesJob(Job):
     def _key(base: Case, spec) -> list:
         return [base.fingerprint, spec.model_dump()]
 
-    def load(self, study, spec) -> pd.DataFrame | None:
+    def load(self, study: "Study", spec: "DerivativesSpec") -> pd.DataFrame | None:
         base = study.stored_case(spec.mach, spec.alpha)
         held = None if base is None else study.workspace.record("derivatives", self._key(base, spec))
         return None if held is None else pd.DataFrame(held["rows"])

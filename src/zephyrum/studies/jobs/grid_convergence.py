@@ -3,6 +3,8 @@
 Verified by tests/test_studies.py and tests/test_flight.py.
 """
 
+from typing import TYPE_CHECKING
+
 from pydantic import Field
 
 from zephyrum.errors import FileError
@@ -12,6 +14,10 @@ from zephyrum.studies.grid_convergence import Refinement, judge, level_row
 from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Task, step_reports
 from zephyrum.studies.points import Point
+
+if TYPE_CHECKING:
+    from zephyrum.studies.study import Study
+
 
 REFINED = {
     "coefficient": "",
@@ -54,13 +60,13 @@ levels = 3
 """,
     }
 
-    def count(self, spec):
+    def count(self, spec: "RefineSpec"):
         return spec.levels
 
-    def check(self, study, spec):
+    def check(self, study: "Study", spec: "RefineSpec"):
         study.source.check_levels(spec.levels)
 
-    def run(self, study, spec, observer) -> Refinement:
+    def run(self, study: "Study", spec: "RefineSpec", observer) -> Refinement:
         rows: list[dict] = []
         known = self._known(study)
         for level in range(spec.levels):
@@ -89,7 +95,7 @@ levels = 3
         held = study.workspace.record("refinement", self.name)
         return [] if held is None else held["levels"]
 
-    def load(self, study, spec) -> Refinement | None:
+    def load(self, study: "Study", spec: "RefineSpec") -> Refinement | None:
         rows = self._known(study)
         case = study.stored_case(spec.mach, spec.alpha)
         if len(rows) < spec.levels or case is None:
@@ -100,11 +106,11 @@ levels = 3
             )
         return judge(rows, study.freestream(spec.mach, spec.alpha))
 
-    def tables(self, study, result):
+    def tables(self, study: "Study | None", result: Refinement):
         levels = Table(result.table.to_dict("records"), LEVELS, f"refinement at {result.air.describe()}")
         return [Table(result.rows(), REFINED, lines=(f"outcome: {result.outcome}",)), levels][::-1]
 
-    def figures(self, study, result):
+    def figures(self, study: "Study", result: Refinement):
         return [
             Figure(
                 "refinement",
@@ -115,7 +121,7 @@ levels = 3
             )
         ]
 
-    def outcomes(self, result):
+    def outcomes(self, result: Refinement):
         return list(result.table["outcome"])
 
 

@@ -4,6 +4,7 @@ Verified by tests/test_studies.py.
 """
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import pandas as pd
 from pydantic import Field
@@ -18,6 +19,11 @@ from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Observer
 from zephyrum.studies.polar_slopes import polar_slopes_of
 from zephyrum.studies.sweeps import stored_polar, sweep_case
+
+if TYPE_CHECKING:
+    from zephyrum.studies.polar_slopes import PolarSlopes
+    from zephyrum.studies.study import Study
+
 
 POLAR = {
     "mach": ".3g",
@@ -103,16 +109,16 @@ alpha = {{ from = 0, to = 6, step = 3 }}
 """,
     }
 
-    def machs(self, spec):
+    def machs(self, spec: "SweepSpec"):
         return list(spec.mach)
 
-    def alphas(self, spec):
+    def alphas(self, spec: "SweepSpec"):
         return list(spec.alpha)
 
-    def count(self, spec):
+    def count(self, spec: "SweepSpec"):
         return len(spec.mach) * len(spec.alpha)
 
-    def check(self, study, spec):
+    def check(self, study: "Study", spec: "SweepSpec"):
         for name, values in (("mach", spec.mach), ("alpha", spec.alpha)):
             if len({round(value, 6) for value in values}) < len(values):
                 raise InputError(f"sweep.{name} = {values} holds a value twice; give each once.")
@@ -121,7 +127,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
                 "sweep.clmax_spacing has no effect over a ground, where every alpha has a mesh of its own; leave it out."
             )
 
-    def run(self, study, spec, observer: Observer) -> Polar:
+    def run(self, study: "Study", spec: "SweepSpec", observer: Observer) -> Polar:
         own = study.spec.run
         processes = own.processes or study.source.processes
         made = []
@@ -141,7 +147,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
             )
         return _joined(made)
 
-    def load(self, study, spec) -> Polar | None:
+    def load(self, study: "Study", spec: "SweepSpec") -> Polar | None:
         made = []
         try:
             for alphas in self._groups(study, spec):
@@ -159,15 +165,15 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         """Angles of attack that share a mesh."""
         return [[alpha] for alpha in spec.alpha] if study.grounded else [list(spec.alpha)]
 
-    def polar(self, study) -> Polar:
+    def polar(self, study: "Study") -> Polar:
         """The polar with the error bars of the mesh study, if there is one."""
         polar, refinement = study.results[self.name], study.results.get("refine")
         return polar if refinement is None else with_errors(polar, refinement)
 
-    def tables(self, study, result):
+    def tables(self, study: "Study", result: Polar):
         polar = self.polar(study)
         rows = polar.table.to_dict("records")
-        missing = self.count(study.spec.sweep) - len(rows)
+        missing = self.count(study.spec.sweep) - len(rows)  # type: ignore[attr-defined]
         lines = (
             [f"{len(rows)} points are finished, {missing} more are to be computed: run the study again"]
             if missing > 0
@@ -222,13 +228,13 @@ alpha = {{ from = 0, to = 6, step = 3 }}
             )
         return out
 
-    def figures(self, study, result):
+    def figures(self, study: "Study", result: Polar):
         return (_section_figures if study.mesh.planar else _aircraft_figures)(study, self.polar(study))
 
-    def outcomes(self, result):
+    def outcomes(self, result: Polar):
         return list(result.table["outcome"])
 
-    def finish(self, study) -> None:
+    def finish(self, study: "Study") -> None:
         """Write polar, forces, loadings and checks, when all jobs are done."""
         folder = study.workspace.folder
         polar = self.polar(study)
@@ -258,7 +264,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         write_text(folder / "checks.txt", "\n".join(lines or ["Nothing looks wrong."]) + "\n")
 
 
-def typical(study, mach: float | None = None):
+def typical(study: "Study", mach: float | None = None):
     """The solution that stands for a sweep: that nearest to alpha 4 deg at the lowest Mach number, or at `mach`."""
     rows = study.results["sweep"].table
     rows = rows[rows["mach"] == (rows["mach"].min() if mach is None else mach)]
@@ -266,7 +272,7 @@ def typical(study, mach: float | None = None):
     return study.solution(float(row["mach"]), float(row["alpha"]))
 
 
-def slope_warnings(following) -> list[str]:
+def slope_warnings(following: "list[PolarSlopes]") -> list[str]:
     """Sentences on lift slopes that no attached flow has."""
     return [
         f"implausible: at M {one.mach:g} the lift falls with alpha (slope {one.slope[0]:.3f} / rad): wind through a ground, axes, or massive separation."

@@ -3,6 +3,8 @@
 Every setting that was flown is kept, so that a run that was broken off repeats none. Verified by tests/test_flight.py.
 """
 
+from typing import TYPE_CHECKING
+
 import pandas as pd
 
 from zephyrum._core.units import quantity
@@ -14,6 +16,10 @@ from zephyrum.studies.common_tables import Finite, Strict
 from zephyrum.studies.jobs.base import Job, Table
 from zephyrum.studies.observer import Task, step_reports
 from zephyrum.studies.trim_and_derivatives import TrimLog, lift_for, trim
+
+if TYPE_CHECKING:
+    from zephyrum.studies.study import Study
+
 
 GRAVITY = 9.80665  # m/s^2
 SETTINGS = {"alpha": "+.3f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "outcome": "", "cells": "d"}
@@ -87,7 +93,7 @@ class TrimJob(Job):
 """
     }
 
-    def check(self, study, spec):
+    def check(self, study: "Study", spec: "TrimSpec"):
         shape = study.source.shape
         if not isinstance(shape, Aircraft):
             raise InputError("trim changes a number of the aircraft file; a surface has none: remove [trim].")
@@ -104,7 +110,7 @@ class TrimJob(Job):
     def _key(self, study, spec) -> list:
         return ["trim", spec.model_dump(), wanted_lift(study, spec)[0], study.case_key(spec.mach, spec.alpha)]
 
-    def run(self, study, spec, observer) -> dict:
+    def run(self, study: "Study", spec: "TrimSpec", observer) -> dict:
         lift, origin = wanted_lift(study, spec)
         key = self._key(study, spec)
         if (held := study.workspace.record("trim", key)) is not None:
@@ -120,7 +126,7 @@ class TrimJob(Job):
             study.numerics(),
             walls=study.wall(),
             log=_Kept(study, key, observer),
-            **study.source.options(),
+            **study.source.options(),  # type: ignore[attr-defined]
         )
         study.workspace.write_table("trim", made.table)
         out = {
@@ -138,7 +144,7 @@ class TrimJob(Job):
         study.workspace.keep_record("trim", key, out)
         return out
 
-    def load(self, study, spec) -> dict | None:
+    def load(self, study: "Study", spec: "TrimSpec") -> dict | None:
         key = self._key(study, spec)
         if study.workspace.stale_record("trim", key):
             raise FileError(
@@ -158,7 +164,7 @@ class TrimJob(Job):
         return [result["outcome"] if result["trimmed"] else Outcome.OSCILLATING]
 
 
-def wanted_lift(study, spec) -> tuple[float, str]:
+def wanted_lift(study: "Study", spec: "TrimSpec") -> tuple[float, str]:
     """(CL to trim for, where it comes from)."""
     if spec.lift is not None and spec.mass is not None:
         raise InputError("trim gives both lift and mass; give one.")
@@ -173,7 +179,9 @@ def wanted_lift(study, spec) -> tuple[float, str]:
                 "trim has neither lift nor mass, and no part of the aircraft has a mass; give one of them."
             )
     return lift_for(
-        mass * GRAVITY, study.freestream(spec.mach), study.source.reference.area
+        mass * GRAVITY,
+        study.freestream(spec.mach),
+        study.source.reference.area,  # type: ignore[attr-defined]
     ), f"{origin}, {mass:,.0f} kg"
 
 

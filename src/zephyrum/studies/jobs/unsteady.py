@@ -3,6 +3,8 @@
 Verified by tests/test_files.py.
 """
 
+from typing import TYPE_CHECKING
+
 from pydantic import Field
 
 from zephyrum.errors import InputError
@@ -14,6 +16,10 @@ from zephyrum.solver.unsteady import TimeFile, time_unit
 from zephyrum.studies.common_tables import Finite, Strict
 from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Task
+
+if TYPE_CHECKING:
+    from zephyrum.studies.study import Study
+
 
 SERIES = {"coefficient": "", "mean": ".5f", "amplitude": ".2g"}
 LAST = "time-last"  # point file of the last state
@@ -45,13 +51,13 @@ class TimeJob(Job):
 """
     }
 
-    def check(self, study, spec):
+    def check(self, study: "Study", spec: "TimeSpec"):
         if spec.step > spec.duration:
             raise InputError(
                 f"time.step = {spec.step:g} is longer than time.duration = {spec.duration:g}; give a shorter step."
             )
 
-    def run(self, study, spec, observer) -> TimeSeries:
+    def run(self, study: "Study", spec: "TimeSpec", observer) -> TimeSeries:
         case = study.case(spec.mach, spec.alpha, observer)
         total = round(spec.duration / spec.step)
         task = Task(self.name, f"M {spec.mach:g} alpha {spec.alpha:+g} in time", 0, total)
@@ -75,7 +81,7 @@ class TimeJob(Job):
         )
         return series
 
-    def load(self, study, spec) -> TimeSeries | None:
+    def load(self, study: "Study", spec: "TimeSpec") -> TimeSeries | None:
         case = study.stored_case(spec.mach, spec.alpha)
         if case is None:
             return None
@@ -90,7 +96,7 @@ class TimeJob(Job):
     def _file(study):
         return study.workspace.folder / "time.npz"
 
-    def tables(self, study, result):
+    def tables(self, study: "Study", result: TimeSeries):
         rows = [
             {"coefficient": name, "mean": mean, "amplitude": amplitude}
             for name, (mean, amplitude) in result.summary().items()
@@ -105,7 +111,7 @@ class TimeJob(Job):
         title = f"in time at {result.last.air.describe()}, {result.travelled[-1]:g} chords travelled"
         return [Table(rows, SERIES, title, (line,))]
 
-    def figures(self, study, result):
+    def figures(self, study: "Study", result: TimeSeries):
         return [Figure("time", "time", (result,), caption="Coefficients in time.", position="convergence")]
 
 

@@ -4,6 +4,8 @@ The table sets every state against the first: coefficients and newtons by part, 
 and whether they exceed the mesh error. Verified by tests/test_vary.py.
 """
 
+from typing import TYPE_CHECKING
+
 import pandas as pd
 from pydantic import Field
 
@@ -14,6 +16,11 @@ from zephyrum.studies.common_tables import Finite, Numbers, Strict
 from zephyrum.studies.comparison import Comparison, comparison_of
 from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Task, step_reports
+
+if TYPE_CHECKING:
+    from zephyrum.studies.observer import Observer
+    from zephyrum.studies.study import Study
+
 
 CHANGES = {
     "state": "",
@@ -77,7 +84,7 @@ class VaryJob(Job):
     def count(self, spec):
         return len(spec.values)
 
-    def check(self, study, spec):
+    def check(self, study: "Study", spec: "VarySpec"):
         if len(spec.values) < 2 or len(set(spec.values)) < len(spec.values):
             raise InputError(f"vary.values = {spec.values} must be at least two different values.")
         for value in spec.values:
@@ -90,8 +97,8 @@ class VaryJob(Job):
     def _solutions(self, study, spec, solve) -> dict[str, Solution | None]:
         return {self._name(spec, value): solve(k, value) for k, value in enumerate(spec.values)}
 
-    def run(self, study, spec, observer) -> Comparison:
-        reference = []
+    def run(self, study: "Study", spec: "VarySpec", observer: "Observer") -> Comparison:
+        reference: list = []
 
         def solve(k: int, value: float) -> Solution:
             case = study.varied_case(
@@ -109,8 +116,8 @@ class VaryJob(Job):
             write_text(folder / f"{name}.csv", frame.to_csv(index=False))
         return made
 
-    def load(self, study, spec) -> Comparison | None:
-        reference = []
+    def load(self, study: "Study", spec: "VarySpec") -> Comparison | None:
+        reference: list = []
 
         def read(k: int, value: float) -> Solution | None:
             case = study.varied_case(f"mesh-vary-{k + 1}", spec.number, value, spec.mach, spec.alpha, None, *reference)
@@ -124,7 +131,7 @@ class VaryJob(Job):
             return None
         return comparison_of(found, study.results.get("refine"))
 
-    def tables(self, study, result):
+    def tables(self, study: "Study", result: Comparison):
         title = f"{study.spec.title}: variants at {next(iter(result.solutions.values())).air.describe()}"
         parts = result.parts.where(pd.notna(result.parts), None).to_dict("records")
         return [
@@ -133,7 +140,7 @@ class VaryJob(Job):
             Table(parts, PARTS, "newtons by part"),
         ]
 
-    def figures(self, study, result):
+    def figures(self, study: "Study", result: Comparison):
         solutions = result.solutions
         if study.mesh.planar:
             return [
@@ -159,7 +166,7 @@ class VaryJob(Job):
             for k, (name, one) in enumerate(solutions.items())
         ]
 
-    def outcomes(self, result):
+    def outcomes(self, result: Comparison):
         return list(result.table["outcome"])
 
 

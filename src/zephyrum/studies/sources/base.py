@@ -3,11 +3,14 @@
 import hashlib
 from abc import ABC, abstractmethod
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import BaseModel
 
 from zephyrum.mesh import Mesh
+
+if TYPE_CHECKING:
+    from zephyrum.studies.spec import AircraftStudy, SectionStudy  # type: ignore[attr-defined]
 
 
 class Source(ABC):
@@ -19,7 +22,7 @@ class Source(ABC):
     processes: ClassVar[int]  # unless asked otherwise
     shape: Any
 
-    def __init__(self, spec):
+    def __init__(self, spec: "AircraftStudy | SectionStudy"):
         self.spec = spec
 
     @property

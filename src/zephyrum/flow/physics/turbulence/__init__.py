@@ -4,9 +4,14 @@ Kernels know a model by its code, its position in `MODELS`: all models share one
 """
 
 import math
+from typing import TYPE_CHECKING
 
 from zephyrum._core.jit import inlined
 from zephyrum.flow.physics.turbulence import sa, sst
+
+if TYPE_CHECKING:
+    from zephyrum.flow.physics.gas_model import GasModel
+
 
 MODELS = ("euler", "laminar", "sa", "sst")
 EQUATIONS = {"euler": (), "laminar": (), "sa": ("turbulence",), "sst": ("turbulence", "turbulence rate")}
@@ -17,7 +22,7 @@ EULER, LAMINAR, SA, SST = range(len(MODELS))
 
 
 @inlined
-def equation_count(code):
+def equation_count(code: int):
     """Number of turbulence equations of the model with a code."""
     return max(code - LAMINAR, 0)
 
@@ -27,7 +32,7 @@ def model_code(model: str) -> int:
     return MODELS.index(model)
 
 
-def freestream_turbulence(model: str, law, mach: float, chord: float) -> tuple[float, ...]:
+def freestream_turbulence(model: str, law: "GasModel", mach: float, chord: float) -> tuple[float, ...]:
     """Turbulence unknowns of the freestream (see the models' files)."""
     if model == "sa":
         return (sa.FREESTREAM_RATIO,)

@@ -24,7 +24,7 @@ TYPICAL_RATIO = 100.0  # a typical nu~ / nu in a boundary layer: the size of the
 
 
 @inlined
-def sa_eddy_viscosity(rho_nu, mu, shift):
+def sa_eddy_viscosity(rho_nu: float, mu: float, shift: float):
     """Eddy viscosity from rho nu~ and the viscosity, both in the same units; shift: what roughness adds to chi."""
     rho_nu = rho_nu if rho_nu > 0.0 else 0.0
     chi = rho_nu / mu + shift
@@ -33,7 +33,7 @@ def sa_eddy_viscosity(rho_nu, mu, shift):
 
 
 @inlined
-def sa_diffusivity(rho_nu, mu):
+def sa_diffusivity(rho_nu: float, mu: float):
     """Diffusion coefficient of nu~, rho (nu + f_n nu~) / sigma."""
     chi = rho_nu / mu
     cube = chi * chi * chi
@@ -43,7 +43,14 @@ def sa_diffusivity(rho_nu, mu):
 
 
 @inlined
-def sa_gradient_terms(rho, mu, x, gradient, density_gradient, nu):
+def sa_gradient_terms(
+    rho: float,
+    mu: float,
+    x: float,
+    gradient: tuple[float, float, float],
+    density_gradient: tuple[float, float, float],
+    nu: float,
+):
     """Gradient terms of the source (see `sa_source`), and their derivatives (3,) to the gradient of x."""
     gx, gy, gz = gradient
     rx, ry, rz = density_gradient
@@ -63,7 +70,16 @@ def sa_gradient_terms(rho, mu, x, gradient, density_gradient, nu):
 
 
 @serial
-def sa_source(rho, mu, x, wall, vorticity, gradient, density_gradient, nu):
+def sa_source(
+    rho: float,
+    mu: float,
+    x: float,
+    wall: tuple[float, float, float],
+    vorticity: float,
+    gradient: tuple[float, float, float],
+    density_gradient: tuple[float, float, float],
+    nu: float,
+):
     """Production minus destruction plus gradient terms, per volume, of the equation of rho x.
 
     x: nu~ in units of `nu` (the freestream's); wall (3): distance [m], what roughness adds to chi, fraction of the

@@ -25,26 +25,26 @@ WALL_OMEGA_FACTOR = 60.0  # omega at a smooth wall: 60 nu / (BETA y^2), y the he
 
 
 @inlined
-def smooth_max(a, b):
+def smooth_max(a: float, b: float):
     """max(a, b) of positive numbers, rounded: a hundredth more where they are equal, so that Newton finds its way."""
     return 0.5 * (a + b + math.sqrt((a - b) * (a - b) + 4.0 * CORNER_ROUNDING * a * b))
 
 
 @inlined
-def smooth_min(a, b):
+def smooth_min(a: float, b: float):
     """min(a, b) of positive numbers, rounded in the same way."""
     return (1.0 - CORNER_ROUNDING) * a * b / smooth_max(a, b)
 
 
 @inlined
-def sst_eddy_viscosity(rho, k, w, floor):
+def sst_eddy_viscosity(rho: float, k: float, w: float, floor: float):
     """Eddy viscosity from k and w = log(omega); `floor` is S F2 / a1."""
     k = k if k > 0.0 else 0.0
     return rho * k / smooth_max(math.exp(w), floor)
 
 
 @inlined
-def sst_diffusivities(mu, eddy, blend):
+def sst_diffusivities(mu: float, eddy: float, blend: float):
     """Diffusion coefficients of k and of log(omega); `blend` is F1."""
     k = blend * SIGMA_K[0] + (1.0 - blend) * SIGMA_K[1]
     w = blend * SIGMA_W[0] + (1.0 - blend) * SIGMA_W[1]
@@ -52,7 +52,7 @@ def sst_diffusivities(mu, eddy, blend):
 
 
 @serial
-def sst_closure(rho, mu, k, w, wall, strain, cross):
+def sst_closure(rho: float, mu: float, k: float, w: float, wall: float, strain: float, cross: float):
     """(S F2 / a1, F1) of a cell; cross: product of the gradients of k and w."""
     k = max(k, 0.0)
     rate = math.exp(w)
@@ -70,7 +70,9 @@ def sst_closure(rho, mu, k, w, wall, strain, cross):
 
 
 @serial
-def sst_source(rho, mu, k, w, wall, strain, cross, steep):
+def sst_source(
+    rho: float, mu: float, k: float, w: float, wall: tuple[float, float], strain: float, cross: float, steep: float
+):
     """Sources a volume of rho k and of rho log(omega).
 
     wall (2): distance, fraction of the production (0 where laminar); strain: strain rate; cross: product of the
