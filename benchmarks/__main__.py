@@ -30,7 +30,11 @@ from zephyrum.geometry import Airfoil
 from zephyrum.mesh import mesh_airfoil
 from zephyrum.results import solve
 
-FIRST = "import time; t=time.perf_counter(); import zephyrum as zy; m=zy.mesh_airfoil(zy.Airfoil.naca('0012'),64,16,topology='O'); zy.solve(m,zy.Freestream(mach=0.3),numerics=zy.Numerics(max_iterations=2)); print(time.perf_counter()-t)"
+FIRST = (
+    "import time; t=time.perf_counter(); import zephyrum as zy; "
+    "m=zy.mesh_airfoil(zy.Airfoil.naca('0012'),64,16,topology='O'); "
+    "zy.solve(m,zy.Freestream(mach=0.3),numerics=zy.Numerics(max_iterations=2)); print(time.perf_counter()-t)"
+)
 
 
 def best(action, repeat: int = 30) -> float:
@@ -121,7 +125,8 @@ def airfoil_rows() -> list[tuple]:
                 f"Euler airfoil 16k cells, M {mach:g}, alpha {alpha:g}: {solution.outcome}",
                 f"{solution.flow.seconds:.2f} s",
                 "<= 8 s (aim 2)",
-                f"{steps} steps, {krylov} Krylov iterations on the finest mesh, {solution.flow.seconds / unit:.0f} residuals' worth",
+                f"{steps} steps, {krylov} Krylov iterations on the finest mesh, {solution.flow.seconds / unit:.0f} "
+                f"residuals' worth",
             )
         )
     small = mesh.coarser
@@ -186,13 +191,16 @@ def peak(what="VmHWM"):  # of this process alone [kB]; getrusage tells the paren
 """
 TOLD = """
 h = s.history
-print(json.dumps({"cells": mesh.n_cells, "outcome": s.outcome, "CL": s.forces.CL, "CD": s.forces.CD, "steps": int(h.column("step", 0)[-1]),
-    "krylov": int(h.column("krylov", 0).sum()), "seconds": s.flow.seconds, "memory": (peak() - before) / 1024.0, **more}))
+print(json.dumps({"cells": mesh.n_cells, "outcome": s.outcome, "CL": s.forces.CL, "CD": s.forces.CD, "steps":
+int(h.column("step", 0)[-1]),
+    "krylov": int(h.column("krylov", 0).sum()), "seconds": s.flow.seconds, "memory": (peak() - before) / 1024.0,
+    **more}))
 """
 # a section: argv = alpha, around, outward, wake, first height
 ALONE = f"""{READ}
 alpha, around, outward, wake, first = (float(word) for word in sys.argv[1:])
-mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), int(around), int(outward), farfield=20.0, first_height=first, wake=int(wake))
+foil, size = zy.Airfoil.naca("0012"), (int(around), int(outward))
+mesh = zy.mesh_airfoil(foil, *size, farfield=20.0, first_height=first, wake=int(wake))
 before, more = peak(), {{}}
 s = zy.solve(mesh, zy.Freestream(mach=0.15, reynolds=6e6, alpha=alpha), "sa")
 {TOLD}"""
@@ -205,7 +213,8 @@ begin = time.perf_counter()
 mesh = zy.mesh_aircraft(craft, cells=cells, **({{"y_plus": y_plus, "reynolds": 8e6}} if model != "euler" else {{}}))
 more = {{"made": time.perf_counter() - begin, "mesher": peak() / 1024.0}}
 before = peak("VmRSS")
-s = zy.solve(mesh, zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0, length=mesh.reference.chord), model, numerics=zy.Numerics(residual_drop=4))
+air = zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0, length=mesh.reference.chord)
+s = zy.solve(mesh, air, model, numerics=zy.Numerics(residual_drop=4))
 {TOLD}"""
 # the mesh of the whole Skerry: argv = cells
 MESHED = f"""{READ}
@@ -225,7 +234,9 @@ def watched(*of):
 Outer.filled = watched
 begin = time.perf_counter()
 mesh = zy.mesh_aircraft(craft, cells=int(sys.argv[1]), y_plus=1.0, reynolds=8e6, relatives=0)
-print(json.dumps({{"cells": mesh.n_cells, "seconds": time.perf_counter() - begin, "memory": peak() * 1024.0, "cubes": cubes, "taken": taken}}))
+seconds = time.perf_counter() - begin
+found = {{"cells": mesh.n_cells, "seconds": seconds, "memory": peak() * 1024.0, "cubes": cubes, "taken": taken}}
+print(json.dumps(found))
 """
 TRIAL = {  # CL, CD of the trial the solver was planned on (16k cells, then 64k)
     (0.0, 16): (0.0, 0.00827),
@@ -250,8 +261,10 @@ def cold_rows() -> list[tuple]:
                     f"NACA 0012, SA, {made['cells']} cells, alpha {alpha:g}, cold: {made['outcome']}",
                     f"{made['seconds']:.1f} s",
                     "<= 12 s" if sizes[0] == 160 else "",
-                    f"CL {made['CL']:.4f}, CD {made['CD']:.5f} (trial {lift:g}, {drag:g}); {made['steps']} steps, {made['krylov']} Krylov "
-                    f"iterations on the finest mesh; {made['memory']:.0f} MB more, {1024.0 * made['memory'] / made['cells']:.1f} kB a cell",
+                    f"CL {made['CL']:.4f}, CD {made['CD']:.5f} (trial {lift:g}, {drag:g}); {made['steps']} steps, "
+                    f"{made['krylov']} Krylov "
+                    f"iterations on the finest mesh; {made['memory']:.0f} MB more, "
+                    f"{1024.0 * made['memory'] / made['cells']:.1f} kB a cell",
                 )
             )
     return rows
@@ -290,7 +303,8 @@ def space_rows() -> list[tuple]:
                 f"Skerry, half, {'inviscid' if model == 'euler' else 'SA, y+ 1'}, {n:,} cells, cold: {made['outcome']}",
                 f"{made['seconds']:.0f} s",
                 "",
-                f"CL {made['CL']:.4f}, CD {made['CD']:.5f}; {made['steps']} steps, {made['krylov']} Krylov iterations on the finest mesh; mesh {made['made']:.0f} s",
+                f"CL {made['CL']:.4f}, CD {made['CD']:.5f}; {made['steps']} steps, {made['krylov']} Krylov iterations "
+                f"on the finest mesh; mesh {made['made']:.0f} s",
             )
         )
         rows.append(
@@ -366,7 +380,11 @@ PARTS = {
 
 def main(names: list[str]) -> None:
     """Run all and write docs/benchmarks.md, or only print the parts named."""
-    head = f"# Benchmarks\n\nMade by `make benchmarks` on {platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}, numba {numba.__version__}.\n\n| what | measured | target | note |\n|---|---|---|---|\n"
+    head = (
+        f"# Benchmarks\n\nMade by `make benchmarks` on {platform.machine()}, {os.cpu_count()} cores, Python "
+        f"{platform.python_version()}, numba {numba.__version__}.\n\n| what | measured | target | note "
+        f"|\n|---|---|---|---|\n"
+    )
     lines = []
     for name in names or PARTS:
         for row in PARTS[name]():

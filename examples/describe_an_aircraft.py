@@ -14,7 +14,8 @@ def main(folder: Path) -> None:
     measured = {name: one.measures() for name, one in flown.items()}
     for name, m in measured.items():
         print(
-            f"{name:<13} wetted {m.whole.wetted:.2f} m^2, frontal {m.whole.frontal:.3f} m^2, volume {m.whole.volume:.3f} m^3"
+            f"{name:<13} wetted {m.whole.wetted:.2f} m^2, frontal {m.whole.frontal:.3f} m^2, volume "
+            f"{m.whole.volume:.3f} m^3"
         )
     m = measured["flaps up"]
     print(m.reference)

@@ -18,7 +18,8 @@ def main(folder: Path) -> None:
         a, b = plain.estimates[name], flapped.estimates[name]
         beyond = abs(b.finest - a.finest) > a.error + b.error
         print(
-            f"{name}: {a.finest:+.4f} +- {a.error:.1g} -> {b.finest:+.4f} +- {b.error:.1g}, change {b.finest - a.finest:+.4f}",
+            f"{name}: {a.finest:+.4f} +- {a.error:.1g} -> {b.finest:+.4f} +- {b.error:.1g}, change "
+            f"{b.finest - a.finest:+.4f}",
             "(beyond the mesh error)" if beyond else "(within the mesh error)",
         )
 

@@ -249,8 +249,10 @@ class CommandLine(OnDisk):
 
     def test_walls_and_a_march_in_time_are_run_and_shown(self):
         text = (
-            '[section]\nnaca = "0030"\n[air]\nreynolds = 200\n[mesh]\ntopology = "O"\naround = 32\noutward = 16\nfirst_height = 0.02\n'
-            'farfield = 10\n[solver]\nmodel = "laminar"\n[walls]\ntemperature = "320 K"\n[time]\nmach = 0.1\nalpha = 10\n'
+            '[section]\nnaca = "0030"\n[air]\nreynolds = 200\n[mesh]\ntopology = "O"\naround = 32\noutward = '
+            "16\nfirst_height = 0.02\n"
+            'farfield = 10\n[solver]\nmodel = "laminar"\n[walls]\ntemperature = "320 K"\n[time]\nmach = 0.1\nalpha = '
+            "10\n"
             "duration = 1\nstep = 0.2\n[run]\nprocesses = 1\n"
         )
         with tempfile.TemporaryDirectory() as folder:

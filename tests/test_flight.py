@@ -162,7 +162,8 @@ class TestFlight(unittest.TestCase):
         ball = zy.Body.ellipsoid(1.0, 0.5).surface().write(self.folder / "ball.stl")
         text = STUDY.replace(
             'file = "glider.toml"',
-            f'file = "{ball.name}"\nunit = "m"\nreference = {{ area = 1.0, chord = 1.0, span = 1.0, point = [0, 0, 0] }}',
+            f'file = "{ball.name}"\nunit = "m"\nreference = {{ area = 1.0, chord = 1.0, span = 1.0, point = [0, 0, 0] '
+            f"}}",
         )
         for wrong, words in (
             (text, "a surface has none"),

@@ -105,7 +105,8 @@ class Hostile(unittest.TestCase):
     def test_a_plain_grid_of_another_writer_is_refused_with_the_reason(self):
         path = self.folder / "plain.vtu"
         path.write_text(
-            '<VTKFile type="UnstructuredGrid"><UnstructuredGrid><Piece NumberOfPoints="0" NumberOfCells="0"></Piece></UnstructuredGrid></VTKFile>'
+            '<VTKFile type="UnstructuredGrid"><UnstructuredGrid><Piece NumberOfPoints="0" '
+            'NumberOfCells="0"></Piece></UnstructuredGrid></VTKFile>'
         )
         self.refused(zy.read_mesh, path, "names no boundaries")
 

@@ -43,7 +43,7 @@ class StaleKernels(unittest.TestCase):
         os.utime(path, (1e9, 1e9))  # neither the time nor the size of a file tells of its change
 
     def started(self, code: str = HITS) -> subprocess.Popen:
-        """A new process that runs `code`; by default it prints twice(3.0) and how many kernels it took from the disk."""
+        """A new process that runs `code`; by default it prints twice(3.0) and how many kernels were on disk."""
         paths = os.pathsep.join((str(self.top), str(Path(__file__).parents[1] / "src")))
         given = os.environ | {"PYTHONPATH": paths, "PYTHONDONTWRITEBYTECODE": "1"}  # Python goes by times and sizes
         return subprocess.Popen(

@@ -25,7 +25,7 @@ class Outcomes(unittest.TestCase):
     def changed(self, **flow) -> zy.Solution:
         return replace(self.solution, flow=replace(self.solution.flow, **flow))
 
-    def test_a_sound_one_is_settled(self):
+    def test_a_sound_one_has_converged(self):
         self.assertEqual((self.solution.outcome, self.solution.implausible), ("converged", ()))
 
     def test_negative_drag_heat_and_pressure_are_told_first(self):
@@ -51,7 +51,21 @@ class Outcomes(unittest.TestCase):
         self.assertEqual(self.changed(boundary_pressure=pushed, outcome="oscillating").outcome, "oscillating")
 
     def test_the_command_says_so_first_and_in_its_exit_code(self):
-        text = '[section]\nnaca = "0012"\nflap = { hinge = 0.7, angle = 5 }\n[mesh]\naround = 64\noutward = 24\n[solver]\nresidual_drop = 4\n[sweep]\nmach = 0.3\nalpha = 2\n[run]\nprocesses = 1\n'
+        text = (
+            "[section]\n"
+            'naca = "0012"\n'
+            "flap = { hinge = 0.7, angle = 5 }\n"
+            "[mesh]\n"
+            "around = 64\n"
+            "outward = 24\n"
+            "[solver]\n"
+            "residual_drop = 4\n"
+            "[sweep]\n"
+            "mach = 0.3\n"
+            "alpha = 2\n"
+            "[run]\n"
+            "processes = 1\n"
+        )
         with tempfile.TemporaryDirectory() as folder:
             (Path(folder) / "s.toml").write_text(text)
             words = ["run", f"{folder}/s.toml", "--out", f"{folder}/o"]

@@ -69,7 +69,8 @@ class Disturbed(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             study = Path(folder) / "s.toml"
             study.write_text(
-                '[section]\nnaca = "0012"\n[mesh]\naround = 96\n[sweep]\nmach = [0.3, 0.4]\nalpha = { from = 0, to = 10, step = 1 }\n'
+                '[section]\nnaca = "0012"\n[mesh]\naround = 96\n[sweep]\nmach = [0.3, 0.4]\nalpha = { from = 0, to = '
+                "10, step = 1 }\n"
             )
             words = [
                 sys.executable,

@@ -17,7 +17,7 @@ class Section(unittest.TestCase):
         cls.seen = []
         cls.solution = zy.solve(cls.mesh, cls.air, on_step=cls.seen.append)
 
-    def test_settled_and_near_theory(self):
+    def test_converged_and_near_theory(self):
         self.assertEqual(self.solution.outcome, "converged")
         c = self.solution.forces.coefficients()
         slope = c["CL"] / np.radians(3.0) * np.sqrt(1 - 0.09)
@@ -128,7 +128,7 @@ class Section(unittest.TestCase):
             with self.assertRaisesRegex(zy.InputError, words):
                 call()
 
-    def test_an_unfinished_run_is_not_called_settled(self):
+    def test_an_unfinished_run_is_not_called_converged(self):
         cut = zy.solve(self.mesh, self.air, numerics=zy.Numerics(max_iterations=1))
         self.assertEqual(cut.outcome, "oscillating")
         self.assertIn("oscillating", cut.checks()[0])

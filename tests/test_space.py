@@ -49,7 +49,7 @@ class TestWing(unittest.TestCase):
         cls.mesh = zy.mesh_aircraft(cls.aircraft, 2.2, farfield=6.0)
         cls.solution = zy.solve(cls.mesh, zy.Freestream(mach=0.2, alpha=4.0), numerics=zy.Numerics(residual_drop=3.5))
 
-    def test_settled_with_the_lift_of_the_theory(self):
+    def test_lift_is_that_of_the_theory(self):
         self.assertEqual(self.solution.outcome, "converged", self.solution.reason)
         # lifting line with a lift slope of 2 pi at aspect ratio 6, a few per cent more for the thickness
         theory = 2.0 * np.pi * np.radians(4.0) / (1.0 + 2.0 / 6.0 * 1.05)

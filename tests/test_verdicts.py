@@ -58,7 +58,8 @@ class TimeSteps(unittest.TestCase):
                         self.assertLess(after(krylov=60), cfl)
         layers, plane = Regime(True, True), Regime(True, False)
         self.assertLessEqual(next_cfl(control, Regime(False, False), StepTaken(1e8, 1.0, 1e-9, 8)), 1e8)
-        # with friction layers are built slowly; at the target only the coefficients drift, and high CFL numbers end that
+        # with friction layers are built slowly; at the target only the coefficients drift, and high CFL numbers end
+        # that
         fast = StepTaken(100.0, 1.0, 0.05, 8)
         self.assertLess(next_cfl(control, layers, fast), next_cfl(control, plane, fast))
         drifting, falling = StepTaken(2e3, 1.0, 1.1, 25, at_target=True), StepTaken(2e3, 1.0, 1.1, 25)

@@ -7,8 +7,9 @@ from validation.cases import CASES
 
 HEAD = """# Validation
 
-Made by `make validation`; every row is a demand of theory or a published band. Exact: conformal maps (Milne-Thomson 1968),
-manufactured solutions (Roache 2002), theta-beta-M relation; bands for NACA 0012: the spread of published Euler solutions.
+Made by `make validation`; every row is a demand of theory or a published band. Exact: conformal maps (Milne-Thomson
+1968), manufactured solutions (Roache 2002), theta-beta-M relation; bands for NACA 0012: the spread of published Euler
+solutions.
 
 | case | quantity | band | value | cells | s | outcome | run |
 |---|---|---|---|---|---|---|---|
@@ -35,7 +36,8 @@ def main(names: list[str]) -> int:
             count += 1
             outcome = "inside" if inside else "above the band" if above else "**OUTSIDE**"
             lines.append(
-                f"| {label} | {quantity} | {low:.5g} .. {high:.5g} | {value:.5g} | {cells} | {seconds:.1f} | {outcome} | {case.__name__} |"
+                f"| {label} | {quantity} | {low:.5g} .. {high:.5g} | {value:.5g} | {cells} | {seconds:.1f} | {outcome} "
+                f"| {case.__name__} |"
             )
             print(lines[-1], flush=True)
         table.write_text(HEAD + "".join(line + "\n" for lines in made.values() for line in lines), encoding="utf-8")

@@ -24,8 +24,9 @@ ALLOWED = 1e-3  # of the volume
 NEAR = 0.6  # m: how far the place of a refusal may lie from the damage
 HEAD = """# Damaged surfaces
 
-Made by `make damage`: the surface of the Skerry (39,986 triangles, 11 m long, span 16.5 m, closed) damaged on purpose and given to
-`zephyrum.geometry.surface.surface_repair`. Mended means closed, without crossings and within 0.1 % of the true volume.
+Made by `make damage`: the surface of the Skerry (39,986 triangles, 11 m long, span 16.5 m, closed) damaged on purpose
+and given to `zephyrum.geometry.surface.surface_repair`. Mended means closed, without crossings and within 0.1 % of the
+true volume.
 
 | damage | how bad | outcome | volume off [%] | place off [m] | s | outcome |
 |---|---|---|---|---|---|---|
@@ -182,7 +183,8 @@ def large_import() -> tuple[str, bool]:
     off = abs(taken.surface.volume / aircraft.volume - 1.0)
     good = taken.surface.watertight and off < ALLOWED and seconds < 60.0 and peak < 2.0
     return (
-        f'Import of a damaged STL of {len(made.triangles):,} triangles (level 2 of "everything"): {seconds:.0f} s, peak memory '
+        f'Import of a damaged STL of {len(made.triangles):,} triangles (level 2 of "everything"): {seconds:.0f} s, '
+        f"peak memory "
         f"{peak:.2f} GB (with making it), volume off by {100 * off:.4f} %, {len(taken.surface.labels)} labels "
         f"({'within' if good else '**beyond**'} 60 s, 2 GB and 0.1 %)."
     ), good
@@ -206,7 +208,8 @@ def main(names: list[str]) -> int:
             seconds = time.perf_counter() - begin
             wrong += not good
             lines.append(
-                f"| {kind} | {level:g} | {said} | {'' if np.isnan(off) else f'{off:.4f}'} | {'' if np.isnan(far) else f'{far:.2f}'} "
+                f"| {kind} | {level:g} | {said} | {'' if np.isnan(off) else f'{off:.4f}'} | "
+                f"{'' if np.isnan(far) else f'{far:.2f}'} "
                 f"| {seconds:.1f} | {'right' if good else '**WRONG**'} |"
             )
             print(lines[-1], flush=True)

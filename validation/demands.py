@@ -13,10 +13,12 @@ import numpy as np
 
 HEAD = """# What is demanded of every mesh, and what is reached
 
-Made by `make demands`; random aircraft in random attitudes are in [fleet_meshes.md](fleet_meshes.md). Closure: what the area vectors of a cell leave over, over the
-square of its size. Balance: cells and body against the domain, over the body; double precision knows a domain a million times as large as the
-body to 1e-9 of it. A jump of 8 is that between cubes of two levels of the octree. Corners: cosine between the edges of the layers and the normals of the
-triangles they leave, the least one and that of one in a thousand. Coverage: points whose layers are at least half as high as asked for.
+Made by `make demands`; random aircraft in random attitudes are in [fleet_meshes.md](fleet_meshes.md). Closure: what the
+area vectors of a cell leave over, over the square of its size. Balance: cells and body against the domain, over the
+body; double precision knows a domain a million times as large as the body to 1e-9 of it. A jump of 8 is that between
+cubes of two levels of the octree. Corners: cosine between the edges of the layers and the normals of the triangles they
+leave, the least one and that of one in a thousand. Coverage: points whose layers are at least half as high as asked
+for.
 
 """
 LIMITS = {
@@ -122,7 +124,10 @@ def main() -> int:
         for name, (limit, sense) in LIMITS.items()
         if not all({"<=": row[name] <= limit, ">=": row[name] >= limit, ">": row[name] > limit}[sense] for row in rows)
     ]
-    words = f"\nMet by all: {', '.join(name for name in LIMITS if name not in missed)}. Not met by all: {', '.join(missed) or 'none'}.\n"
+    words = (
+        f"\nMet by all: {', '.join(name for name in LIMITS if name not in missed)}. Not met by all: "
+        f"{', '.join(missed) or 'none'}.\n"
+    )
     (Path(__file__).parents[1] / "docs" / "mesh_demands.md").write_text(
         HEAD + "\n".join(lines) + "\n" + words, encoding="utf-8"
     )

@@ -16,9 +16,9 @@ TRIANGLES = 16000
 SECTIONS = ("NACA 0012", "NACA 2412", "NACA 4415", "NACA 23012", "NACA 0009", "NACA 4418 blunt")
 HEAD = """# Random aircraft
 
-Made by `make fleet`: wings high, middle and low, swept forwards and back, tapered, cranked, with flaps down; usual, T-, V- and
-canard tails, twin booms, pods open and faired, struts, in random proportions. Every one is united, checked and remeshed to
-about 16,000 triangles. Distances are shares of the span; quality is 1 for the ideal triangle of the metric.
+Made by `make fleet`: wings high, middle and low, swept forwards and back, tapered, cranked, with flaps down; usual, T-,
+V- and canard tails, twin booms, pods open and faired, struts, in random proportions. Every one is united, checked and
+remeshed to about 16,000 triangles. Distances are shares of the span; quality is 1 for the ideal triangle of the metric.
 
 """
 
@@ -228,17 +228,22 @@ def write(rows: list[tuple]) -> str:
     if valid:
         worst = np.array([row[4:8] for row in valid])
         lines.append(
-            f"Of the valid ones: worst quality {worst[:, 0].min():.3f} (median of the worst {np.median(worst[:, 0]):.3f}), triangles below 0.3 at most "
-            f"{100 * worst[:, 1].max():.2f} %, distance from the shape at most {1e3 * worst[:, 2].max():.2f} / 1000 of the span (median "
-            f"{1e3 * np.median(worst[:, 2]):.2f}), feature lines at most {1e3 * worst[:, 3].max():.2f} / 1000 (median {1e3 * np.median(worst[:, 3]):.2f}).\n"
+            f"Of the valid ones: worst quality {worst[:, 0].min():.3f} (median of the worst "
+            f"{np.median(worst[:, 0]):.3f}), triangles below 0.3 at most "
+            f"{100 * worst[:, 1].max():.2f} %, distance from the shape at most {1e3 * worst[:, 2].max():.2f} / 1000 of "
+            f"the span (median "
+            f"{1e3 * np.median(worst[:, 2]):.2f}), feature lines at most {1e3 * worst[:, 3].max():.2f} / 1000 (median "
+            f"{1e3 * np.median(worst[:, 3]):.2f}).\n"
         )
     lines += [
-        "| number | tail | union | remeshed | worst quality | below 0.3 [%] | distance [span/1000] | features [span/1000] | s | outcome |",
+        "| number | tail | union | remeshed | worst quality | below 0.3 [%] | distance [span/1000] | features "
+        "[span/1000] | s | outcome |",
         "|---" * 10 + "|",
     ]
     for seed, name, union, outcome, low, fraction, far, feature, count, seconds in rows:
         lines.append(
-            f"| {seed} | {name.split()[0]} | {union} | {count} | {low:.3f} | {100 * fraction:.2f} | {1e3 * far:.2f} | {1e3 * feature:.2f} | {seconds:.0f} | {outcome[:120]} |"
+            f"| {seed} | {name.split()[0]} | {union} | {count} | {low:.3f} | {100 * fraction:.2f} | {1e3 * far:.2f} | "
+            f"{1e3 * feature:.2f} | {seconds:.0f} | {outcome[:120]} |"
         )
     return HEAD + "\n".join(lines) + "\n"
 

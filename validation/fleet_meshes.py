@@ -16,9 +16,10 @@ from validation.resumed import resumed
 LAYERS = (2e-4, 1.3, 16)
 HEAD = """# Random aircraft meshed
 
-Made by `make fleet-meshes`: the aircraft of [fleet.md](fleet.md) in random attitudes, coarse whole models, inviscid (two even
-layers) and with 16 layers from 0.2 mm. Every mesh passes `Mesh.check`: closed cells, positive volumes, the volume of the domain. Coverage:
-points whose layers are at least half as thick as asked for. Tries: placements of the grid until every check passed.
+Made by `make fleet-meshes`: the aircraft of [fleet.md](fleet.md) in random attitudes, coarse whole models, inviscid
+(two even layers) and with 16 layers from 0.2 mm. Every mesh passes `Mesh.check`: closed cells, positive volumes, the
+volume of the domain. Coverage: points whose layers are at least half as thick as asked for. Tries: placements of the
+grid until every check passed.
 
 """
 
@@ -72,17 +73,21 @@ def write(rows: list) -> str:
     lines = [f"{len(rows)} aircraft, {len(both)} meshes: {len(good)} valid, {len(both) - len(good)} refused.\n"]
     if good:
         lines.append(
-            f"Of the valid ones: coverage at least {min(run[2] for run in good):.3f} (median {np.median([run[2] for run in good]):.3f}), "
-            f"tries at most {max(run[1] for run in good)}, {np.median([run[0] for run in good]):,.0f} cells and {np.median([run[5] for run in good]):.0f} s in the median.\n"
+            f"Of the valid ones: coverage at least {min(run[2] for run in good):.3f} (median "
+            f"{np.median([run[2] for run in good]):.3f}), "
+            f"tries at most {max(run[1] for run in good)}, {np.median([run[0] for run in good]):,.0f} cells and "
+            f"{np.median([run[5] for run in good]):.0f} s in the median.\n"
         )
     lines += [
-        "| number | tail | layers | cells | tries | coverage | non-orthogonality 99 % [deg] | worst [deg] | s | outcome |",
+        "| number | tail | layers | cells | tries | coverage | non-orthogonality 99 % [deg] | worst [deg] | s | "
+        "outcome |",
         "|---" * 10 + "|",
     ]
     for row in rows:
         for kind, run in zip(("-", "16"), row[2:], strict=True):
             lines.append(
-                f"| {row[0]} | {row[1].split()[0]} | {kind} | {run[0]} | {run[1]} | {run[2]:.3f} | {run[3]:.1f} | {run[4]:.1f} | {run[5]:.0f} | {run[6][:110]} |"
+                f"| {row[0]} | {row[1].split()[0]} | {kind} | {run[0]} | {run[1]} | {run[2]:.3f} | {run[3]:.1f} | "
+                f"{run[4]:.1f} | {run[5]:.0f} | {run[6][:110]} |"
             )
     return HEAD + "\n".join(lines) + "\n"
 

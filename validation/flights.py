@@ -16,8 +16,8 @@ from zephyrum.flow.nonlinear.history import residual_decades
 TOP = Path(__file__).parents[1]
 HEAD = """# The Skerry on large meshes
 
-Made by `make flights` on two cores: half model, Mach 0.2 at 5000 ft. Every point starts from its neighbour in alpha, the first from coarser meshes;
-the error bars are of three meshes of one family (all sizes a factor 1.3 apart).
+Made by `make flights` on two cores: half model, Mach 0.2 at 5000 ft. Every point starts from its neighbour in alpha,
+the first from coarser meshes; the error bars are of three meshes of one family (all sizes a factor 1.3 apart).
 
 """
 STUDY = """title = "Skerry, {name}"
@@ -43,7 +43,8 @@ KINDS = {"inviscid": ("euler", 800_000), "turbulent": ("sa", 1_000_000)}
 def printed(label: str, row: dict) -> None:
     """Print one step of the march."""
     print(
-        f"  {label} level {row['level']} step {row['step']} {row['seconds']:.0f} s: CFL {row['cfl']:.3g}, {row['krylov']} vectors, down {residual_decades(row):.2f} orders, CL {row['CL']:.4f} CD {row['CD']:.5f}",
+        f"  {label} level {row['level']} step {row['step']} {row['seconds']:.0f} s: CFL {row['cfl']:.3g}, "
+        f"{row['krylov']} vectors, down {residual_decades(row):.2f} orders, CL {row['CL']:.4f} CD {row['CD']:.5f}",
         flush=True,
     )
 
@@ -61,7 +62,10 @@ def written(name: str, text: str) -> None:
 
 def line(row: dict) -> str:
     """One point of the polar, as long as there are no error bars."""
-    return f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CD']:.5f} | {row['CM']:+.4f} | {row['outcome']} | {row['residual_drop']:.1f} | {row['steps']} | {row['seconds']:.0f} |"
+    return (
+        f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CD']:.5f} | {row['CM']:+.4f} | {row['outcome']} | "
+        f"{row['residual_drop']:.1f} | {row['steps']} | {row['seconds']:.0f} |"
+    )
 
 
 def flown(name: str) -> str:
@@ -87,7 +91,8 @@ def flown(name: str) -> str:
 
         def finished(self, task, row):
             print(
-                f"{name}: {task.label} {row['outcome']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} s",
+                f"{name}: {task.label} {row['outcome']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}, {row['seconds']:.0f} "
+                f"s",
                 flush=True,
             )
             if task.job == "sweep":
@@ -98,19 +103,24 @@ def flown(name: str) -> str:
     study = run_study(study, folder, Printer())
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
     lines = [
-        f"## {name.capitalize()}, {study.mesh.n_cells:,} cells (starts on {', '.join(f'{m.n_cells:,}' for m in study.mesh.family()[1:])})\n"
+        f"## {name.capitalize()}, {study.mesh.n_cells:,} cells (starts on "
+        f"{', '.join(f'{m.n_cells:,}' for m in study.mesh.family()[1:])})\n"
     ]
     lines.append(
-        f"This run: {time.perf_counter() - begin:.0f} s, peak memory {memory:.1f} GB. {'' if study.converged else 'Not everything converged. '}\n"
+        f"This run: {time.perf_counter() - begin:.0f} s, peak memory {memory:.1f} GB. "
+        f"{'' if study.converged else 'Not everything converged. '}\n"
     )
     lines += ["| alpha [deg] | CL | +- | CD | +- | CM | outcome | orders | steps | s |", "|---" * 10 + "|"]
     for row in study.polar.table.to_dict("records"):
         lines.append(
-            f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CL error']:.2g} | {row['CD']:.5f} | {row['CD error']:.2g} | {row['CM']:+.4f} | {row['outcome']} | {row['residual_drop']:.1f} | {row['steps']} | {row['seconds']:.0f} |"
+            f"| {row['alpha']:g} | {row['CL']:.4f} | {row['CL error']:.2g} | {row['CD']:.5f} | {row['CD error']:.2g} | "
+            f"{row['CM']:+.4f} | {row['outcome']} | {row['residual_drop']:.1f} | {row['steps']} | {row['seconds']:.0f} "
+            f"|"
         )
     lines += ["", "| mesh | cells | CL | CD | CM | outcome | s |", "|---" * 7 + "|"]
     lines += [
-        f"| {row.level} | {row.cells} | {row.CL:.4f} | {row.CD:.5f} | {row.CM:+.4f} | {row.outcome} | {row.seconds:.0f} |"
+        f"| {row.level} | {row.cells} | {row.CL:.4f} | {row.CD:.5f} | {row.CM:+.4f} | {row.outcome} | "
+        f"{row.seconds:.0f} |"
         for row in study.refinement.table.itertuples()
     ]
     lines += [
@@ -122,7 +132,8 @@ def flown(name: str) -> str:
     ]
     for one in study.derived:
         lines.append(
-            f"- lift slope {one.slope[0]:.3f} / rad, static margin {100 * one.margin[0]:.1f} % chord, neutral point x = {one.neutral[0]:.3f} m"
+            f"- lift slope {one.slope[0]:.3f} / rad, static margin {100 * one.margin[0]:.1f} % chord, neutral point x "
+            f"= {one.neutral[0]:.3f} m"
         )
     return "\n".join(lines) + "\n"
 

@@ -56,9 +56,10 @@ ODD = (
 )
 HEAD = """# Mutated files
 
-Made by `make fuzz` with seed 1: files of every kind that Zephyrum reads, mutated (bytes flipped, cut out, put in, doubled; numbers replaced by impossible
-ones; lines exchanged; files cut short). Every one must be taken, or refused by one sentence. "Ends" counts files that end or fill the reader of
-another library, which runs in a child process: the user sees one sentence. Traceback, crash and hang must be 0.
+Made by `make fuzz` with seed 1: files of every kind that Zephyrum reads, mutated (bytes flipped, cut out, put in,
+doubled; numbers replaced by impossible ones; lines exchanged; files cut short). Every one must be taken, or refused by
+one sentence. "Ends" counts files that end or fill the reader of another library, which runs in a child process: the
+user sees one sentence. Traceback, crash and hang must be 0.
 
 | format | mutations | taken | refused | ends its child | traceback | crash | hang | longest [s of processor time] |
 |---|---|---|---|---|---|---|---|---|
@@ -171,7 +172,23 @@ def _checkpoint(folder: Path) -> list[Path]:
 
 
 def _workspace(folder: Path) -> list[Path]:
-    text = '[section]\nnaca = "0012"\n[mesh]\naround = 96\noutward = 32\n[solver]\nmax_iterations = 1\n[sweep]\nmach = 0.3\nalpha = [0, 2]\n[refine]\nmach = 0.3\nalpha = 2\n[run]\nprocesses = 1\n'
+    text = (
+        "[section]\n"
+        'naca = "0012"\n'
+        "[mesh]\n"
+        "around = 96\n"
+        "outward = 32\n"
+        "[solver]\n"
+        "max_iterations = 1\n"
+        "[sweep]\n"
+        "mach = 0.3\n"
+        "alpha = [0, 2]\n"
+        "[refine]\n"
+        "mach = 0.3\n"
+        "alpha = 2\n"
+        "[run]\n"
+        "processes = 1\n"
+    )
     (folder / "s.toml").write_text(text)
     zy.run_study(folder / "s.toml", folder / "out")
     out = folder / "out"
@@ -371,7 +388,10 @@ def main(words: list[str]) -> int:
         many = int(own or count)
         found, longest, wrong = fuzzed(name, many)
         bad += len(wrong)
-        line = f"| {name} | {many} | {found['taken']} | {found['refused']} | {found['ends']} | {found['traceback']} | {found['crash']} | {found['hang']} | {longest:.1f} |"
+        line = (
+            f"| {name} | {many} | {found['taken']} | {found['refused']} | {found['ends']} | {found['traceback']} | "
+            f"{found['crash']} | {found['hang']} | {longest:.1f} |"
+        )
         print(line, flush=True)
         for one in wrong[:12]:
             print(f"  {one}", flush=True)

@@ -210,7 +210,8 @@ def main() -> int:
         bad += len(wrong) + (stored == 0)
         words = wrong or "final tables equal, nothing computed twice"
         print(
-            f"{name}: 10 kills in {runs} runs, which found {stored} finished points in all; {words} ({time.perf_counter() - begin:.0f} s)",
+            f"{name}: 10 kills in {runs} runs, which found {stored} finished points in all; {words} "
+            f"({time.perf_counter() - begin:.0f} s)",
             flush=True,
         )
     return 1 if bad else 0

@@ -18,11 +18,12 @@ ALPHAS = (0.0, 6.0, 12.0, 18.0, -8.0)
 
 HEAD = """# Robustness
 
-Made by `make robustness`: five sections (NACA 0006, 0021, 6412, 2412 with a blunt tail, 2412 with a 20 deg flap), Reynolds
-numbers 5e4, 1e6 and 2e7, Mach 0.05, 0.3 and 0.75, Spalart-Allmaras and SST, alpha -8 to 18 deg, on coarse meshes (64 cells
-around), each chain started cold at alpha 0 and followed up and down, residuals to fall 6 orders. Attached and stalled,
-subsonic and with strong shocks, nobody watching. S converged, s converged with the calmer reconstruction (kappa = 0), w oscillating,
-F failed. Deep stall and buffet are not steady flows: oscillating is the right answer there.
+Made by `make robustness`: five sections (NACA 0006, 0021, 6412, 2412 with a blunt tail, 2412 with a 20 deg flap),
+Reynolds numbers 5e4, 1e6 and 2e7, Mach 0.05, 0.3 and 0.75, Spalart-Allmaras and SST, alpha -8 to 18 deg, on coarse
+meshes (64 cells around), each chain started cold at alpha 0 and followed up and down, residuals to fall 6 orders.
+Attached and stalled, subsonic and with strong shocks, nobody watching. S converged, s converged with the calmer
+reconstruction (kappa = 0), w oscillating, F failed. Deep stall and buffet are not steady flows: oscillating is the
+right answer there.
 
 """
 
@@ -75,7 +76,8 @@ def write(done: list[tuple]) -> str:
     order = [f"{a:+g}" for a in sorted(ALPHAS)]
     marks = "".join(made[a][0] for _, made, _ in done for a in order)
     lines = [
-        f"{len(done)} of {len(SECTIONS) * len(REYNOLDS) * len(MACHS) * len(MODELS)} chains, {len(marks)} runs: {marks.count('S') + marks.count('s')} converged ({marks.count('s')} of them with the calmer "
+        f"{len(done)} of {len(SECTIONS) * len(REYNOLDS) * len(MACHS) * len(MODELS)} chains, {len(marks)} runs: "
+        f"{marks.count('S') + marks.count('s')} converged ({marks.count('s')} of them with the calmer "
         f"reconstruction), {marks.count('w')} oscillating, {marks.count('F')} failed, {marks.count('N')} not finite: "
         f"{100 * (marks.count('S') + marks.count('s')) / max(len(marks), 1):.0f} % converged.\n",
         "| section | model | Re | Mach | " + " | ".join(order) + " | CL at +12 | s | what wandered |",

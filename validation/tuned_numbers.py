@@ -1,8 +1,8 @@
 """Measured effect of every tuned number of `Numerics`: `python -m validation.tuned_numbers [policy ...]`.
 
-Each number is halved and doubled, one at a time, on a set of cases. The work of a run is counted, not timed: Krylov vectors
-plus `STEP_WORK` for every Newton step, times the cells of its mesh over those of the finest, so that the table does not
-depend on the machine. Rows go into docs/tuned_numbers.md; those of policies that are not run are kept.
+Each number is halved and doubled, one at a time, on a set of cases. The work of a run is counted, not timed: Krylov
+vectors plus `STEP_WORK` for every Newton step, times the cells of its mesh over those of the finest, so that the table
+does not depend on the machine. Rows go into docs/tuned_numbers.md; those of policies that are not run are kept.
 """
 
 import dataclasses
@@ -23,10 +23,10 @@ KEPT = ("mode", "order", "turbulence_order", "gradient", "kappa")  # choices, no
 TABLE = Path(__file__).parents[1] / "docs" / "tuned_numbers.md"
 HEAD = """# Tuned numbers
 
-Made by `python -m validation.tuned_numbers`. Each number of `zephyrum.Numerics` is halved and doubled, one at a time, on
-{count} cases: {cases}. The work is that of the changed number over that of the default, in the case in which it differs most
-from 1; "fails" and "oscillates" are outcomes that the default has not. A number without effect on these cases is a limit
-that only harder cases reach; its description says which.
+Made by `python -m validation.tuned_numbers`. Each number of `zephyrum.Numerics` is halved and doubled, one at a time,
+on {count} cases: {cases}. The work is that of the changed number over that of the default, in the case in which it
+differs most from 1; "fails" and "oscillates" are outcomes that the default has not. A number without effect on these
+cases is a limit that only harder cases reach; its description says which.
 
 | number | default | meaning | half: work | twice: work | most affected case |
 |---|---|---|---|---|---|

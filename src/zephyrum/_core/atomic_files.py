@@ -22,7 +22,8 @@ def disk_errors(path: str | Path) -> Iterator[None]:
     except OSError as cause:
         why, folder = cause.strerror or cause, str(Path(path).parent)
         raise FileError(
-            f"{str(path)!r} can't be written ({why}); look at the free space and the rights of {folder!r}, or choose another place."
+            f"{str(path)!r} can't be written ({why}); look at the free space and the rights of {folder!r}, or choose "
+            f"another place."
         ) from None
 
 

@@ -59,7 +59,8 @@ def quantity(name: str, value: object, unit: str) -> float:
     if not isinstance(value, str):
         if isinstance(value, bool):
             raise InputError(
-                f"{name} = {value!r} is not a quantity; give a number in {unit} or a text such as {_EXAMPLES.get(unit, unit)}."
+                f"{name} = {value!r} is not a quantity; give a number in {unit} or a text such as "
+                f"{_EXAMPLES.get(unit, unit)}."
             )
         try:
             plain = float(value)  # type: ignore[arg-type]
@@ -75,7 +76,8 @@ def quantity(name: str, value: object, unit: str) -> float:
     size, symbol = float(match[1]), _TRADE.get(match[2], match[2])
     if not symbol:
         raise InputError(
-            f"{name} = {value!r} has no unit; write {match[1]} for {unit}, or a text such as {_EXAMPLES.get(unit, unit)}."
+            f"{name} = {value!r} has no unit; write {match[1]} for {unit}, or a text such as "
+            f"{_EXAMPLES.get(unit, unit)}."
         )
     if unit == "K":  # in a temperature F and C are no farad and coulomb
         symbol = {"F": "degF", "C": "degC"}.get(symbol, symbol)

@@ -46,7 +46,8 @@ def shape_command(
         ]
         if given or nose != "-x" or up != "+z":
             raise InputError(
-                f"{' and '.join(given) or '--nose and --up'} belong to surface files; an aircraft file has its own units and axes."
+                f"{' and '.join(given) or '--nose and --up'} belong to surface files; an aircraft file has its own "
+                f"units and axes."
             )
         _aircraft(file, sets, half, remesh, density, write, figures, alpha, show_table)
         return

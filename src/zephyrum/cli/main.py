@@ -139,7 +139,8 @@ def show(folder: Path, figures: bool) -> None:
     study = open_study(folder)
     if not study.results:
         raise InputError(
-            f"{str(folder)!r} holds no finished result yet; run it with: zephyrum run {folder / 'study.toml'} --out {folder}"
+            f"{str(folder)!r} holds no finished result yet; run it with: zephyrum run {folder / 'study.toml'} --out "
+            f"{folder}"
         )
     print_outcome(study)
     if figures:
@@ -214,7 +215,8 @@ def new(file: Path, title: str, aircraft: str | None) -> None:
     write_text(file, template("section" if aircraft is None else "aircraft").format(**names))
     missing = aircraft is not None and not (file.parent / aircraft).is_file()
     click.echo(
-        f"{file} written; run it with: zephyrum run {file}{f' (when {aircraft!r} is there: it is not yet)' if missing else ''}"
+        f"{file} written; run it with: zephyrum run "
+        f"{file}{f' (when {aircraft!r} is there: it is not yet)' if missing else ''}"
     )
 
 

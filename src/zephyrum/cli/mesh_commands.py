@@ -125,7 +125,8 @@ def mesh_aircraft_command(file: str, given: dict) -> None:
         picture = draw_surface(cause.surface, figures / "mesh_failed.png", edges=True, marks=[cause.position])
         raise MeshError(f"{cause} The place is marked in {picture}.") from None
     click.echo(
-        f"made: {made.n_cells:,} cells, {made.n_faces:,} faces, fingerprint {made.fingerprint}; layer thickness at least half of "
+        f"made: {made.n_cells:,} cells, {made.n_faces:,} faces, fingerprint {made.fingerprint}; layer thickness at "
+        f"least half of "
         f"that asked for on {100 * made.recipe['layer_coverage']:.1f} % of the points; tries {made.recipe['tries']}"
     )
     click.echo("walls: " + ", ".join(f"{g.name} {g.stop - g.start:,} faces" for g in made.groups if g.role == "wall"))

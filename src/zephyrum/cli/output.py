@@ -198,7 +198,10 @@ class Progress(Observer):
         if "level" not in row:  # in time
             text = f"{task.label}: {row['travelled']:.1f} chords, CL {row['CL']:.4f}"
         else:
-            text = f"{task.label}: step {row['step']:.0f}, {residual_decades(row):.1f} orders down, CL {row['CL']:.4f}, {self._wait(task, row)}"
+            text = (
+                f"{task.label}: step {row['step']:.0f}, {residual_decades(row):.1f} orders down, CL {row['CL']:.4f}, "
+                f"{self._wait(task, row)}"
+            )
         if self.live or time.monotonic() - self.spoken > 60.0:
             self._say(text, text)
 

@@ -153,8 +153,10 @@ class Freestream:
             if abs(known[name] / value - 1.0) > AGREEMENT:
                 others = ", ".join(other for other in known if other != name)
                 raise InputError(
-                    f"the freestream is over-specified and disagrees: {name} = {known[name]:.6g} {_UNITS[name]}, but {others} "
-                    f"give {name} = {value:.6g} {_UNITS[name]} ({100 * (known[name] / value - 1):+.1f} %); drop or correct one of them."
+                    f"the freestream is over-specified and disagrees: {name} = {known[name]:.6g} {_UNITS[name]}, but "
+                    f"{others} "
+                    f"give {name} = {value:.6g} {_UNITS[name]} ({100 * (known[name] / value - 1):+.1f} %); drop or "
+                    f"correct one of them."
                 )
 
     def _attitude(self) -> None:
@@ -165,7 +167,8 @@ class Freestream:
             for name, typed, follows in (("alpha", alpha, a), ("beta", beta, b)):
                 if typed is not None and abs(typed - follows) > 0.01:
                     raise InputError(
-                        f"{name} = {typed:g} deg and wind = {self.wind} ({name} {follows:.3f} deg) disagree; drop one of the two."
+                        f"{name} = {typed:g} deg and wind = {self.wind} ({name} {follows:.3f} deg) disagree; drop one "
+                        f"of the two."
                     )
             alpha, beta = a, b
         self._set(alpha=alpha or 0.0, beta=beta or 0.0)

@@ -34,7 +34,10 @@ class Reference:
 
     def __str__(self) -> str:
         x, y, z = self.point
-        return f"area {self.area:.5g} m^2, chord {self.chord:.5g} m, span {self.span:.5g} m, moments about ({x:.4g}, {y:.4g}, {z:.4g}) m, {self.origin}"
+        return (
+            f"area {self.area:.5g} m^2, chord {self.chord:.5g} m, span {self.span:.5g} m, moments about ({x:.4g}, "
+            f"{y:.4g}, {z:.4g}) m, {self.origin}"
+        )
 
     @classmethod
     def of_section(

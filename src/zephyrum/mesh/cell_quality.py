@@ -46,7 +46,8 @@ class Quality:
         ]
         for (name, unit, median, high, worst, *_, limit, beyond), location in zip(self.rows, locations, strict=True):
             lines.append(
-                f"{name:<20}{unit:>5}{median:>10.3g}{high:>10.3g}{worst:>11.4g}   {location:<{wide}}{beyond:,} cells or faces > {limit:g}"
+                f"{name:<20}{unit:>5}{median:>10.3g}{high:>10.3g}{worst:>11.4g}   {location:<{wide}}{beyond:,} cells "
+                f"or faces > {limit:g}"
             )
         return "\n".join(lines)
 

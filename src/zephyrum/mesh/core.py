@@ -307,7 +307,8 @@ class Mesh:
         for name, role in roles.items():
             if self.group(name).role == "ground" and role == "wall":
                 raise InputError(
-                    f"{name} = {role!r}: the ground is no part of the body, and its forces would be added to it; what it does is said to solve, ground = 'belt' or 'still'."
+                    f"{name} = {role!r}: the ground is no part of the body, and its forces would be added to it; what "
+                    f"it does is said to solve, ground = 'belt' or 'still'."
                 )
         groups = tuple(replace(g, role=roles.get(g.name, g.role)) for g in self.groups)
         coarser = None if self.coarser is None else self.coarser.with_roles(**roles)
@@ -350,14 +351,16 @@ class Mesh:
         if open_cells.any():
             worst = int(np.argmax(np.linalg.norm(closure, axis=1) / size))
             raise MeshError(
-                f"{int(open_cells.sum())} cells are not closed; the worst is cell {worst} at {_place(self.cell_centroid[worst])}.",
+                f"{int(open_cells.sum())} cells are not closed; the worst is cell {worst} at "
+                f"{_place(self.cell_centroid[worst])}.",
                 self.cell_centroid[worst],
             )
         bad = np.flatnonzero(~(self.cell_volume > 0.0))
         if bad.size:
             worst = bad[np.argmin(self.cell_volume[bad])]
             raise MeshError(
-                f"{bad.size} cells have no positive volume; the worst is cell {worst} ({self.cell_volume[worst]:.3g} m^3) at {_place(self.cell_centroid[worst])}."
+                f"{bad.size} cells have no positive volume; the worst is cell {worst} ({self.cell_volume[worst]:.3g} "
+                f"m^3) at {_place(self.cell_centroid[worst])}."
             )
         S, x = self.face_area[nl:], self.face_centroid[nl:]
         if self.dimension == 2:

@@ -38,7 +38,8 @@ def ground_level(ground: float, before: np.ndarray, after: np.ndarray) -> float:
     lowest = float(before[:, 2].min())
     if lowest <= ground:
         raise InputError(
-            f"the body reaches down to z = {lowest:.4g} m, below the ground at {ground:g} m; lift it, or give ground below {lowest:.4g}."
+            f"the body reaches down to z = {lowest:.4g} m, below the ground at {ground:g} m; lift it, or give ground "
+            f"below {lowest:.4g}."
         )
     return float(after[:, 2].min()) - (lowest - ground)
 

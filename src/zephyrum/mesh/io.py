@@ -212,7 +212,8 @@ def _read_vtu(path: Path) -> Mesh:
     piece, names = root.find("UnstructuredGrid/Piece"), root.find("UnstructuredGrid/FieldData/DataArray")
     if piece is None or names is None or names.get("Name") != "boundaries":
         raise FileError(
-            f"mesh file {str(path)!r} names no boundaries, so it was not written by write_mesh; cells of other writers are not read yet."
+            f"mesh file {str(path)!r} names no boundaries, so it was not written by write_mesh; cells of other writers "
+            f"are not read yet."
         )
     arrays = {node.get("Name"): node for node in piece.iter("DataArray")}
     lines = _values(names).tobytes().decode().splitlines()

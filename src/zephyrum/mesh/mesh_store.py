@@ -62,7 +62,8 @@ def read_stored_mesh(path: str | Path, family: bool = True) -> Mesh:
     notes = stored_notes(path)
     if notes is None:
         raise FileError(
-            f"the mesh {str(path)!r} or the file {path.with_suffix('.json').name!r} beside it is missing or damaged; run the study again."
+            f"the mesh {str(path)!r} or the file {path.with_suffix('.json').name!r} beside it is missing or damaged; "
+            f"run the study again."
         )
     files = range(notes["meshes"] if family else 1)
     try:
@@ -74,7 +75,8 @@ def read_stored_mesh(path: str | Path, family: bool = True) -> Mesh:
         ) from None
     if line[0].fingerprint != notes.get("fingerprint"):
         raise FileError(
-            f"the mesh {str(path)!r} is not the one it was ({line[0].fingerprint}, not {notes.get('fingerprint')}); remove it and run the study again."
+            f"the mesh {str(path)!r} is not the one it was ({line[0].fingerprint}, not {notes.get('fingerprint')}); "
+            f"remove it and run the study again."
         )
     if len(line) > 1:
         try:

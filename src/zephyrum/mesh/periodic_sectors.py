@@ -84,7 +84,8 @@ def _cut_out(mesh: Mesh, count: int, first: float, angle: float, low, high) -> M
     left_over /= np.linalg.norm(mesh.face_area[wall], axis=1).sum() / count
     if left_over > MAX_UNMATCHED:
         raise MeshError(
-            f"parts of the sides as large as {100 * left_over:.2g} % of the walls find no partner: the body does not repeat itself every {360.0 / count:.4g} deg."
+            f"parts of the sides as large as {100 * left_over:.2g} % of the walls find no partner: the body does not "
+            f"repeat itself every {360.0 / count:.4g} deg."
         )
     left, right, area = _merged(points, counts, corners, left, right, mesh.cell_volume)
     inner = right >= 0

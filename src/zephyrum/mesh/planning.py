@@ -94,7 +94,8 @@ class MeshPlan:
             walls = f"{self.layers[2]} wall layers from {self.layers[0]:.3g} m growing by {self.layers[1]:.3g}"
         long = ", cells twice as long along the span as across" if self.spanwise > 1 else ""
         return (
-            f"about {self.cells:,} cells on {self.triangles:,} triangles ({'half' if self.half else 'whole'} model, factor {self.factor:.3g} on all sizes){long}, {walls}; "
+            f"about {self.cells:,} cells on {self.triangles:,} triangles ({'half' if self.half else 'whole'} model, "
+            f"factor {self.factor:.3g} on all sizes){long}, {walls}; "
             f"farfield at {self.farfield:.4g} m, blockage {100 * self.blockage:.2g} %; "
             f"to make: about {self.seconds:.0f} s, {self.memory / 1e9:.1f} GB, on disk {self.disk / 1e6:.0f} MB"
         )
@@ -260,7 +261,8 @@ class _MeshTask:
                     * (float(np.clip(factor, *FACTOR_RANGE)) / tried[-1].factor) ** slope
                 )
                 raise InputError(
-                    f"cells = {cells:,} is out of reach for this shape (the {'finest' if factor < 1 else 'coarsest'} sensible mesh has about "
+                    f"cells = {cells:,} is out of reach for this shape (the {'finest' if factor < 1 else 'coarsest'} "
+                    f"sensible mesh has about "
                     f"{float(f'{limit:.1g}'):,.0f}); ask for {'fewer' if factor < 1 else 'more'}."
                 )
         best = min(tried, key=lambda plan: abs(plan.cells - aim))

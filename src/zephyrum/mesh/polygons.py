@@ -14,7 +14,9 @@ BROAD_FACE_RATIO = 0.3  # of the largest face's area: a face that can make a she
 BENT, THIN = (
     0.2,
     5.0,
-)  # bulge and width of such a face over the height of the cell, up to twice of which the centroid moves to that of the faces
+    # bulge and width of such a face over the height of the cell, up to twice of which the centroid moves to that of the
+    # faces
+)
 
 
 @exact_parallel

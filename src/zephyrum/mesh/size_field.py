@@ -46,13 +46,15 @@ class Zone:
         number("size of a zone", self.size, 0.0, open_low=True)
         if sum(one is not None for one in (self.box, self.start, self.part)) != 1:
             raise InputError(
-                "a zone is either a box (two corners), a rod (start and end) or the space about a part; give one of them."
+                "a zone is either a box (two corners), a rod (start and end) or the space about a part; give one of "
+                "them."
             )
         for name in () if self.part else ("box",) if self.start is None else ("start", "end"):
             value = getattr(self, name)
             if value is None or np.shape(value) != ((2, 3) if name == "box" else (3,)):
                 raise InputError(
-                    f"zone: {name} = {value!r} should be {'two corners' if name == 'box' else 'a point'} of x, y, z [m]."
+                    f"zone: {name} = {value!r} should be {'two corners' if name == 'box' else 'a point'} of x, y, z "
+                    f"[m]."
                 )
         number("radius of a zone", self.radius, 0.0)
         for name, value in (("end", self.end), ("end_radius", self.end_radius), ("end_size", self.end_size)):

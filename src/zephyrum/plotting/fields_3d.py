@@ -175,7 +175,10 @@ def draw_on_surface(
     each = _by_face(solution, table[name].to_numpy())[faces]
     limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(each, 99.0))))
     at_points = _at_points(surface, each)
-    title = f"{title}{': ' if title else ''}{name}{'' if lines is None else f' and {lines.means} lines'} at {solution.air.describe()}"
+    title = (
+        f"{title}{': ' if title else ''}{name}{'' if lines is None else f' and {lines.means} lines'} at "
+        f"{solution.air.describe()}"
+    )
     unit = f"{name} [-]"
     if lines is not None and solution.mesh.mirrored:
         lines = lines.mirrored()

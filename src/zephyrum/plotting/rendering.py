@@ -36,7 +36,10 @@ INK = "#333333"
 def can_render() -> bool:
     """Whether pyvista renders here; tried once in a process of its own, since a missing driver kills it."""
     os.environ.setdefault("VTK_DEFAULT_OPENGL_WINDOW", "vtkEGLRenderWindow")
-    probe = "import pyvista as v; p = v.Plotter(off_screen=True, window_size=(32, 32)); p.add_mesh(v.Sphere()); p.screenshot(None)"
+    probe = (
+        "import pyvista as v; p = v.Plotter(off_screen=True, window_size=(32, 32)); p.add_mesh(v.Sphere()); "
+        "p.screenshot(None)"
+    )
     try:
         return subprocess.run([sys.executable, "-c", probe], capture_output=True, timeout=120).returncode == 0
     except (OSError, subprocess.TimeoutExpired):

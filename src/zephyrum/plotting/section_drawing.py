@@ -31,7 +31,8 @@ def draw_section(foil: "Airfoil", axes: np.ndarray | None = None):
         top,
         "x / chord [-]",
         "z / chord [-]",
-        f"{foil.name}: thickness {100 * m.thickness:.2f} % at {m.thickness_at:.3f}, camber {100 * m.camber:.2f} % at {m.camber_at:.3f}, "
+        f"{foil.name}: thickness {100 * m.thickness:.2f} % at {m.thickness_at:.3f}, camber {100 * m.camber:.2f} % at "
+        f"{m.camber_at:.3f}, "
         f"nose radius {100 * m.nose_radius:.2f} %, tail {m.tail_angle:.1f} deg, gap {100 * m.gap:.2f} %",
     )
     top.legend(fontsize="small", loc="upper right")

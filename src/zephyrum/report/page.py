@@ -101,7 +101,10 @@ def _add_picture(part: Part, path: Path, caption: str) -> None:
 
 def _subtitle(study) -> str:
     air = study.freestream(study.spec.machs()[0])
-    return f"{study.source.title}; model {study.spec.solver.model}; {study.mesh.n_cells:,} cells; M {air.mach:g}, {air.speed:.1f} m/s, Reynolds number {air.reynolds:.3g} on {air.length:.4g} m"
+    return (
+        f"{study.source.title}; model {study.spec.solver.model}; {study.mesh.n_cells:,} cells; M {air.mach:g}, "
+        f"{air.speed:.1f} m/s, Reynolds number {air.reynolds:.3g} on {air.length:.4g} m"
+    )
 
 
 def _rows(rows: list[dict], columns: dict[str, str], title: str = "") -> dict:
@@ -294,7 +297,8 @@ def _provenance(study) -> Part:
     versions = ", ".join(f"{name} {metadata.version(name)}" for name in ("zephyrum", "numpy", "scipy", "numba"))
     part.lines = [
         f"Made with {versions} on Python {platform.python_version()}, {platform.system()} {platform.machine()}.",
-        f"Mesh fingerprint {study.mesh.fingerprint}. The study below and one command give the same numbers: zephyrum run study.toml",
+        f"Mesh fingerprint {study.mesh.fingerprint}. The study below and one command give the same numbers: zephyrum "
+        f"run study.toml",
     ]
     if study.polar is not None:
         part.lines.append(f"Time to solve: {study.polar.table['seconds'].sum():.0f} s.")

@@ -82,7 +82,8 @@ def pressure_scene(solutions: list, labels: list[str]) -> str:
                 name=name,
                 showlegend=True,
                 lighting={"ambient": 0.75, "diffuse": 0.5, "specular": 0.05, "roughness": 0.9},
-                hovertemplate=f"{name}<br>x %{{x:.2f}} m, y %{{y:.2f}} m, z %{{z:.2f}} m<br>Cp %{{intensity:.3f}}<extra></extra>",
+                hovertemplate=f"{name}<br>x %{{x:.2f}} m, y %{{y:.2f}} m, z %{{z:.2f}} m<br>Cp "
+                f"%{{intensity:.3f}}<extra></extra>",
             )
         )
     plain = {"showbackground": False, "showspikes": False, "nticks": 4}

@@ -44,26 +44,30 @@ def result_warnings(solution: "Solution") -> list[str]:
     for row in extremes(solution).itertuples():
         if not row.holds:
             found.append(
-                f"{row.field} {row.extreme} {row.value:.4g} at x = {row.x:.4g}, z = {row.z:.4g} m is beyond the physical bound {row.bound:.4g}: look at the mesh there."
+                f"{row.field} {row.extreme} {row.value:.4g} at x = {row.x:.4g}, z = {row.z:.4g} m is beyond the "
+                f"physical bound {row.bound:.4g}: look at the mesh there."
             )
     c = solution.forces.coefficients()
     if (plain := solution.wall_of_first_order) > PLAIN_WALL:
         found.append(
-            f"the cells at {100 * plain:.1f} % of the wall's area are computed in first order, since they would not converge in second: drag and "
+            f"the cells at {100 * plain:.1f} % of the wall's area are computed in first order, since they would not "
+            f"converge in second: drag and "
             "pressures carry more mesh error there; refine the mesh, or prove it with a mesh study."
         )
     if solution.viscous and solution.model in VISCOUS_MODELS:
         coarse, largest = solution.wall_out_of_range()
         if coarse > 0.05:
             found.append(
-                f"y+ is above {COARSE_WALL:g} on {100 * coarse:.0f} % of the wall's area (largest {largest:.2g}): mesh with a smaller first_height."
+                f"y+ is above {COARSE_WALL:g} on {100 * coarse:.0f} % of the wall's area (largest {largest:.2g}): mesh "
+                f"with a smaller first_height."
             )
         found += _other_y_plus(solution)
     if solution.model == "laminar" and solution.mesh.planar and solution.flow.outcome == Outcome.CONVERGED:
         found += _laminar_wake(solution)
     if _drag_of_no_cause(solution, c) > FREE_DRAG[0] and not solution.implausible:
         found.append(
-            f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail."
+            f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at "
+            f"nose or tail."
         )
     if not solution.mesh.planar and solution.flow.outcome == Outcome.CONVERGED:
         found += _unusual(c, solution.air)
@@ -72,8 +76,10 @@ def result_warnings(solution: "Solution") -> list[str]:
         excess = c["CD"] - load.induced
         if excess > max(EXCESS, 0.1 * load.induced) and load.induced > 0.0:
             found.append(
-                f"CD of the surface pressures {c['CD']:.4f} is {excess:.4f} above the induced drag of the span loading: without friction and "
-                "shocks that is error of the mesh (or separation at a sharp corner); refine it, or trust the induced drag."
+                f"CD of the surface pressures {c['CD']:.4f} is {excess:.4f} above the induced drag of the span "
+                f"loading: without friction and "
+                "shocks that is error of the mesh (or separation at a sharp corner); refine it, or trust the induced "
+                "drag."
             )
     return found
 
@@ -106,7 +112,8 @@ def _other_y_plus(solution) -> list[str]:
     if 1.0 / Y_PLUS_OFF <= typical / wanted <= Y_PLUS_OFF:
         return []
     return [
-        f"y+ is {typical:.2g} on half of the wall, but the mesh was made for {wanted:g}: its Reynolds number was another, or its layers were thinned"
+        f"y+ is {typical:.2g} on half of the wall, but the mesh was made for {wanted:g}: its Reynolds number was "
+        f"another, or its layers were thinned"
     ]
 
 
@@ -132,8 +139,10 @@ def _laminar_wake(solution) -> list[str]:
     if reynolds < limit or wake < WIDE_WAKE * width:
         return []
     return [
-        f"the wake is separated over {wake / width:.0%} of the body's width at a Reynolds number of {reynolds:.3g} on it; above about {limit:g} such laminar wakes are not steady: "
-        "this steady solution is one that does not occur. Follow it in time with solve_in_time(..., start=this solution), or [time] in a study."
+        f"the wake is separated over {wake / width:.0%} of the body's width at a Reynolds number of {reynolds:.3g} on "
+        f"it; above about {limit:g} such laminar wakes are not steady: "
+        "this steady solution is one that does not occur. Follow it in time with solve_unsteady(..., start=this "
+        "solution), or [time] in a study."
     ]
 
 
@@ -156,7 +165,8 @@ def implausibilities(solution: "Solution") -> list[str]:
         out.append(f"CD of friction is negative ({friction:.4g}): most of the wall is in reversed flow")
     if solution.numerics.reconstruction.order == 2 and _drag_of_no_cause(solution, c) > FREE_DRAG[1]:
         out.append(
-            f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at nose or tail, and the flow separates there"
+            f"an inviscid section at this Mach number has no drag, but CD is {c['CD']:.4f}: the mesh is too coarse at "
+            f"nose or tail, and the flow separates there"
         )
     if any(np.any(wall.velocity) or wall.spin for wall in solution.case.walls.values()):  # type: ignore[union-attr]
         return out  # walls that move do work on the air
@@ -165,7 +175,8 @@ def implausibilities(solution: "Solution") -> list[str]:
     if temperature.max() > hot + EXCESS_HEAT * air.temperature:
         position = solution.mesh.cell_centroid[int(np.argmax(temperature))]
         out.append(
-            f"temperature {temperature.max():.4g} K at x = {position[0]:.4g}, y = {position[1]:.4g}, z = {position[2]:.4g} m, above the {hot:.4g} K of air brought to rest"
+            f"temperature {temperature.max():.4g} K at x = {position[0]:.4g}, y = {position[1]:.4g}, z = "
+            f"{position[2]:.4g} m, above the {hot:.4g} K of air brought to rest"
         )
     faces = solution.mesh.faces_of("wall")
     cp = solution.wall_pressure[faces - solution.mesh.n_interior] / air.dynamic_pressure
@@ -176,7 +187,8 @@ def implausibilities(solution: "Solution") -> list[str]:
     fraction = float(area[cp > air.cp_stagnation + slack].sum() / area.sum())
     if fraction > EXCESS_AREA:
         out.append(
-            f"Cp up to {cp.max():.4g} on {100 * fraction:.2g} % of the wall, above the {air.cp_stagnation:.4g} of a stagnation point"
+            f"Cp up to {cp.max():.4g} on {100 * fraction:.2g} % of the wall, above the {air.cp_stagnation:.4g} of a "
+            f"stagnation point"
         )
     return out
 
@@ -185,8 +197,14 @@ def _unsteady_residuals(solution) -> str:
     """What a oscillating run does, and what to do about it."""
     amplitude, period = solution.amplitude(), solution.history.period()
     cycle = "without a clear period" if np.isnan(period) else f"about every {period:.0f} steps of the march"
-    words = f"CL swings by +-{amplitude['CL'][1]:.2g} about {amplitude['CL'][0]:.4g}, CD by +-{amplitude['CD'][1]:.2g} about {amplitude['CD'][0]:.4g}, {cycle}"
-    return f"{words}; to see whether the flow itself swings, follow it in time with solve_in_time(..., start=this solution)."
+    words = (
+        f"CL swings by +-{amplitude['CL'][1]:.2g} about {amplitude['CL'][0]:.4g}, CD by +-{amplitude['CD'][1]:.2g} "
+        f"about {amplitude['CD'][0]:.4g}, {cycle}"
+    )
+    return (
+        f"{words}; to see whether the flow itself swings, follow it in time with solve_unsteady(..., start=this "
+        f"solution)."
+    )
 
 
 def extremes(solution: "Solution"):
@@ -235,7 +253,8 @@ def _unusual(c: dict[str, float], air: Freestream) -> list[str]:
     out = []
     if abs(c["CL"]) > 0.1 and c["CD"] > 2.0 * abs(c["CL"]) and abs(air.alpha) < 30.0:
         out.append(
-            f"CD {c['CD']:.3g} is {c['CD'] / abs(c['CL']):.2g} times CL: are nose and up right (x aft, z up), and is the reference area that of the wing?"
+            f"CD {c['CD']:.3g} is {c['CD'] / abs(c['CL']):.2g} times CL: are nose and up right (x aft, z up), and is "
+            f"the reference area that of the wing?"
         )
     if c["CD"] > 1e-4 and abs(c["CL"]) / c["CD"] > 120.0:
         out.append(f"L/D is {abs(c['CL']) / c['CD']:.0f}, beyond any aircraft: drag is missing, or alpha is far off.")

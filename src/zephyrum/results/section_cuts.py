@@ -150,7 +150,10 @@ class SpanLoading:
     def __str__(self) -> str:
         if self.note:
             return f"CL {self.CL:.4f}, span {self.span:.4g} m; no induced drag: {self.note}"
-        return f"CL {self.CL:.4f}, induced CD {self.induced:.5f} +- {self.uncertainty:.1g} (span efficiency {self.efficiency:.3f}), span {self.span:.4g} m"
+        return (
+            f"CL {self.CL:.4f}, induced CD {self.induced:.5f} +- {self.uncertainty:.1g} (span efficiency "
+            f"{self.efficiency:.3f}), span {self.span:.4g} m"
+        )
 
 
 def _sums_below(y: np.ndarray, values: np.ndarray, at: np.ndarray) -> np.ndarray:

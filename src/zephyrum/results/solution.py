@@ -71,7 +71,10 @@ class Solution(Run):
 
     def __repr__(self) -> str:
         found = ", ".join(f"{name} {getattr(self.forces, name):.4g}" for name in ("CL", "CD", "CM"))
-        return f"<Solution, {self.model}, {self.air.describe()}, {self.mesh.n_cells:,} cells: {found}; {self.outcome}, {self.reason}>"
+        return (
+            f"<Solution, {self.model}, {self.air.describe()}, {self.mesh.n_cells:,} cells: {found}; {self.outcome}, "
+            f"{self.reason}>"
+        )
 
     @property
     def outcome(self) -> str:

@@ -49,7 +49,8 @@ def load_solution(path: str | Path, mesh: Mesh | None = None) -> Solution:
     facts, arrays = _read(path)
     if mesh is not None and mesh.fingerprint != facts["mesh"]["fingerprint"]:
         raise FileError(
-            f"solution {str(path)!r} is stale: it belongs to the mesh {facts['mesh']['fingerprint']}, not to {mesh.fingerprint}; remove it and run again."
+            f"solution {str(path)!r} is stale: it belongs to the mesh {facts['mesh']['fingerprint']}, not to "
+            f"{mesh.fingerprint}; remove it and run again."
         )
     try:
         case = _case_of(facts, arrays, path, mesh)
@@ -118,7 +119,8 @@ def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None) -> Case:
     if case.fingerprint != facts["fingerprint"]:
         differ = ", ".join(case.differences(facts["case"])) or "its description"
         raise FileError(
-            f"solution {str(path)!r} is stale or damaged ({differ} differ from what it was computed with); remove it and run again."
+            f"solution {str(path)!r} is stale or damaged ({differ} differ from what it was computed with); remove it "
+            f"and run again."
         )
     return case
 

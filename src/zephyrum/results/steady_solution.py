@@ -43,8 +43,8 @@ def solve(
     walls : Wall or mapping of str to Wall, optional
         For all walls or by name; by default at rest, adiabatic, smooth and fully turbulent.
     keep : path, optional
-        File for the last state, written at most once a minute and on Ctrl-C. The same call goes on from it after a kill;
-        it is removed at the end.
+        File for the last state, written at most once a minute and on Ctrl-C. The same call goes on from it after a
+        kill; it is removed at the end.
     ground : str, optional
         What a ground in the mesh does: "belt" (moves with the wind, the default in viscous flow), "still" or "slip".
 

@@ -129,12 +129,15 @@ class Case:
             raise InputError(f"beta = {air.beta:g} deg has no meaning on a two-dimensional mesh; leave it out.")
         if mesh.mirrored and abs(air.beta) > 1e-9:
             raise InputError(
-                f"beta = {air.beta:g} deg blows across the symmetry plane of a half model; mesh the whole one (half = False)."
+                f"beta = {air.beta:g} deg blows across the symmetry plane of a half model; mesh the whole one (half = "
+                f"False)."
             )
         if self.ground is not None and abs(air.alpha - mesh.attitude) > 1e-6:
             raise InputError(
-                f"alpha = {air.alpha:g} deg, but the mesh has a level ground with the body at {mesh.attitude:g} deg: the wind would blow "
-                f"through the ground; mesh the body at this attitude with attitude = {air.alpha:g}, one mesh for each alpha."
+                f"alpha = {air.alpha:g} deg, but the mesh has a level ground with the body at {mesh.attitude:g} deg: "
+                f"the wind would blow "
+                f"through the ground; mesh the body at this attitude with attitude = {air.alpha:g}, one mesh for each "
+                f"alpha."
             )
         if self.ground is not None and abs(air.alpha) > 80.0:
             raise InputError(f"alpha = {air.alpha:g} deg over a level ground is out of range; give at most 80 deg.")
@@ -146,8 +149,10 @@ class Case:
             return
         if abs(air.length / chord - 1.0) > SAME_LENGTH:
             raise InputError(
-                f"reynolds = {air.reynolds:.4g} belongs to a length of {air.length:.4g} m in air of this density, speed and viscosity, but the reference "
-                f"chord is {chord:.4g} m: leave reynolds out (it is {air.reynolds * chord / air.length:.4g} on the chord), or give its length."
+                f"reynolds = {air.reynolds:.4g} belongs to a length of {air.length:.4g} m in air of this density, "
+                f"speed and viscosity, but the reference "
+                f"chord is {chord:.4g} m: leave reynolds out (it is {air.reynolds * chord / air.length:.4g} on the "
+                f"chord), or give its length."
             )
 
     def _refuse_without_layers(self) -> None:
@@ -158,7 +163,8 @@ class Case:
         fit = first_height(self.reynolds, 1.0)
         if high > COARSEST_WALL * fit:
             raise InputError(
-                f"model {self.model!r} needs thin layers at the wall: the first cells are {high:.2g} chords high, y+ about {high / fit:.0f}; "
+                f"model {self.model!r} needs thin layers at the wall: the first cells are {high:.2g} chords high, y+ "
+                f"about {high / fit:.0f}; "
                 f"mesh with y_plus = 1 (first_height = {fit:.2g} chords at Reynolds number {self.reynolds:.2g})."
             )
 
@@ -205,7 +211,8 @@ class Case:
             out = self.reference.disagreement(self.mesh.reference)
         if self.computed.mach > self.air.mach:
             out.append(
-                f"computed at Mach {LEAST_MACH:g} instead of {self.air.mach:.3g} with the same Reynolds number: pressure and friction "
+                f"computed at Mach {LEAST_MACH:g} instead of {self.air.mach:.3g} with the same Reynolds number: "
+                f"pressure and friction "
                 f"coefficients differ by about {100 * 0.25 * LEAST_MACH**2:.2g} %."
             )
         return (*out, *preflight_warnings(self))

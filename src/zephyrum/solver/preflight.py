@@ -44,7 +44,8 @@ def preflight_warnings(case: "Case") -> list[str]:
         far = float(np.abs(mesh.face_centroid[outer] - 0.5 * (low + high)).max(axis=1).min()) / size
         if far < NEAR_DISTANCE:
             out.append(
-                f"the farfield is {far:.1f} sizes of the body away: CL and CD feel it by several per cent; mesh with farfield = 10 or more."
+                f"the farfield is {far:.1f} sizes of the body away: CL and CD feel it by several per cent; mesh with "
+                f"farfield = 10 or more."
             )
         out += _blockage(mesh, walls)
     out += _folded(mesh)
@@ -52,7 +53,8 @@ def preflight_warnings(case: "Case") -> list[str]:
         out += _reference(mesh, walls, low, high, reference)
     if model in VISCOUS_MODELS and case.reynolds < LAMINAR:
         out.append(
-            f"at a Reynolds number of {case.reynolds:.2g} on the chord the boundary layer is laminar over most of it, but model {model!r} is turbulent everywhere: "
+            f"at a Reynolds number of {case.reynolds:.2g} on the chord the boundary layer is laminar over most of it, "
+            f"but model {model!r} is turbulent everywhere: "
             "set walls=Wall(laminar=...), or solve with model='laminar'."
         )
     return out
@@ -72,8 +74,10 @@ def _folded(mesh: Mesh) -> list[str]:
     worst = int(np.argmin(cosine))
     position = mesh.face_centroid[worst]
     return [
-        f"{many:,} faces of the mesh have a non-orthogonality above {FOLDED_FRACTION:g} deg (largest {np.degrees(np.arccos(cosine[worst])):.0f} deg at x = {position[0]:.4g}, "
-        f"y = {position[1]:.4g}, z = {position[2]:.4g} m): fluxes there are of no order; look at the flow there, or mesh more finely."
+        f"{many:,} faces of the mesh have a non-orthogonality above {FOLDED_FRACTION:g} deg (largest "
+        f"{np.degrees(np.arccos(cosine[worst])):.0f} deg at x = {position[0]:.4g}, "
+        f"y = {position[1]:.4g}, z = {position[2]:.4g} m): fluxes there are of no order; look at the flow there, or "
+        f"mesh more finely."
     ]
 
 
@@ -83,7 +87,8 @@ def _blockage(mesh: Mesh, walls) -> list[str]:
     fraction = front / float(box[1] * box[2])
     if fraction > MAX_BLOCKAGE:
         return [
-            f"the body blocks {100 * fraction:.2g} % of the domain: the stream is sped up between them; mesh with a larger farfield."
+            f"the body blocks {100 * fraction:.2g} % of the domain: the stream is sped up between them; mesh with a "
+            f"larger farfield."
         ]
     return []
 
@@ -95,16 +100,19 @@ def _reference(mesh: Mesh, walls, low, high, reference: Reference) -> list[str]:
     fraction = reference.area / plan
     if not PLAN_BAND[0] <= fraction <= PLAN_BAND[1]:
         out.append(
-            f"the reference area {reference.area:.4g} m^2 is {fraction:.2g} of what the body covers seen from above ({plan:.4g} m^2): a frontal area, a half model's, "
+            f"the reference area {reference.area:.4g} m^2 is {fraction:.2g} of what the body covers seen from above "
+            f"({plan:.4g} m^2): a frontal area, a half model's, "
             "or another unit? Coefficients go with one over it."
         )
     span = float(high[1] - low[1]) * (2.0 if mesh.mirrored else 1.0)
     if mesh.sectors == 1 and not SPAN_BAND[0] <= reference.span / span <= SPAN_BAND[1]:
         out.append(
-            f"the reference span is {reference.span:.4g} m, but the body is {span:.4g} m wide: check it; roll and yaw coefficients go with one over it."
+            f"the reference span is {reference.span:.4g} m, but the body is {span:.4g} m wide: check it; roll and yaw "
+            f"coefficients go with one over it."
         )
     if reference.chord > 1.2 * (high[0] - low[0]):
         out.append(
-            f"the reference chord {reference.chord:.4g} m is longer than the body ({high[0] - low[0]:.4g} m): check its unit."
+            f"the reference chord {reference.chord:.4g} m is longer than the body ({high[0] - low[0]:.4g} m): check "
+            f"its unit."
         )
     return out

@@ -85,7 +85,8 @@ def run_case(
     flow, fallback = _fallback_run(case, flow, solved)
     if fallback:
         notes.append(
-            f"converged with {fallback} after oscillating with kappa = {case.numerics.reconstruction.kappa:.2g}: the mesh is coarse "
+            f"converged with {fallback} after oscillating with kappa = {case.numerics.reconstruction.kappa:.2g}: the "
+            f"mesh is coarse "
             "for this flow, most often at the nose; the error is larger here."
         )
     if flow.outcome == Outcome.CONVERGED and flow.history.drifts():

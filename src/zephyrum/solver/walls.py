@@ -134,5 +134,6 @@ def _refuse_through(mesh: Mesh, faces: np.ndarray, speed: np.ndarray, name: str)
     largest = float(np.linalg.norm(speed, axis=1).max())
     if largest > 0.0 and through.max() > max(SLIDES, 2.0 / len(faces)) * largest:
         raise InputError(
-            f"walls: {name!r} would move through itself at {through.max():.3g} m/s; a wall can only slide along its surface."
+            f"walls: {name!r} would move through itself at {through.max():.3g} m/s; a wall can only slide along its "
+            f"surface."
         )

@@ -99,7 +99,10 @@ def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
     error = SAFETY * abs(d21) / (ratio**used - 1.0)
     if abs(extrapolated - f1) > 0.5 * max(map(abs, values)):
         far = "beyond zero" if extrapolated * f1 < 0.0 else "by more than half"
-        words = f"extrapolates {far}, to {extrapolated:.3g}: not in the asymptotic range, error bar is three times the spread"
+        words = (
+            f"extrapolates {far}, to {extrapolated:.3g}: not in the asymptotic range, error bar is three times the "
+            f"spread"
+        )
         return Estimate(name, f1, order, f1, max(error, 3.0 * spread), False, words)
     inside = ASYMPTOTIC[0] <= round(order, 3) <= ASYMPTOTIC[1]
     words = f"observed order {order:.2f}: " + (
@@ -239,7 +242,8 @@ def nested(mesh: Mesh, levels: int) -> list[Mesh]:
     family = mesh.family()[:levels]
     if len(family) < levels:
         raise InputError(
-            f"levels = {levels}, but the mesh has only {len(family)} nested level(s); choose around and outward divisible by {2 ** (levels - 1)} "
+            f"levels = {levels}, but the mesh has only {len(family)} nested level(s); choose around and outward "
+            f"divisible by {2 ** (levels - 1)} "
             f"and large enough (around >= {24 * 2 ** (levels - 1)}, outward >= {8 * 2 ** (levels - 1)})."
         )
     return family
@@ -270,6 +274,7 @@ def with_errors(polar: Polar, refinement: Refinement) -> Polar:
     absolute = {name: e[name].error for name in ("CL", "CD", "CM")}
     where = refinement.air.describe()
     notes = polar.notes | {
-        "errors": f"mesh error found at {where} ({refinement.outcome}), taken over to all points: CL relative, CD and CM absolute; near shocks it is larger"
+        "errors": f"mesh error found at {where} ({refinement.outcome}), taken over to all points: CL relative, CD and "
+        f"CM absolute; near shocks it is larger"
     }
     return Polar(polar.with_errors(relative, absolute).table, notes)

@@ -78,7 +78,8 @@ class Store:
             return row
         differ = ", ".join(case.differences(stored_case(self.state(name))[1])) or "more"
         raise InputError(
-            f"folder {str(self.root)!r} holds another study ({differ} differ at point {name}): its points would be stale; choose another folder or remove it."
+            f"folder {str(self.root)!r} holds another study ({differ} differ at point {name}): its points would be "
+            f"stale; choose another folder or remove it."
         )
 
     def keep(self, name: str, row: dict, state: bytes) -> None:

@@ -62,7 +62,8 @@ class StoredResults:
                 f"{key}: M {row['mach']:g}, alpha {row['alpha']:g}" for key, row in list(self.rows.items())[:12]
             )
             raise InputError(
-                f"{len(found)} points of {str(self.folder)!r} have {asked or 'no condition named'}; there are: {there or 'none'}."
+                f"{len(found)} points of {str(self.folder)!r} have {asked or 'no condition named'}; there are: "
+                f"{there or 'none'}."
             )
         return load_solution(self.folder / "points" / f"{found[0]}.npz")
 

@@ -61,7 +61,10 @@ class Study:
             for name, result in self.results.items()
             if isinstance(result, Polar | Refinement | TimeSeries)
         )
-        return f"{self.spec.title} in {self.workspace.folder}; {found or ', '.join(self.results) or 'nothing computed yet'}"
+        return (
+            f"{self.spec.title} in {self.workspace.folder}; "
+            f"{found or ', '.join(self.results) or 'nothing computed yet'}"
+        )
 
     # -- conditions ----------------------------------------------------------------------------------------------------
     @property
@@ -212,7 +215,8 @@ class Study:
         held = None if case is None else self.stored_solution(case)
         if held is None:
             raise FileError(
-                f"{str(self.folder)!r} holds no finished point at M {mach:g}, alpha {alpha:g} deg; run the study again, or see its polar.csv for those there are."
+                f"{str(self.folder)!r} holds no finished point at M {mach:g}, alpha {alpha:g} deg; run the study "
+                f"again, or see its polar.csv for those there are."
             )
         return held
 

@@ -60,7 +60,10 @@ class Trim:
     def __str__(self) -> str:
         c = self.solution.forces.coefficients()
         state = "trimmed" if self.trimmed else "NOT trimmed"
-        return f"{state}: alpha {self.alpha:+.2f} deg, {self.control} {self.setting:+.2f}, CL {c['CL']:.4f}, CM {c['CM']:+.4f}, CD {c['CD']:.5f} after {len(self.table)} solutions"
+        return (
+            f"{state}: alpha {self.alpha:+.2f} deg, {self.control} {self.setting:+.2f}, CL {c['CL']:.4f}, CM "
+            f"{c['CM']:+.4f}, CD {c['CD']:.5f} after {len(self.table)} solutions"
+        )
 
 
 def lift_for(weight: float, air: Freestream, area: float) -> float:
@@ -183,7 +186,8 @@ def trim(
     log: TrimLog | None = None,
     **mesh_options,
 ) -> Trim:
-    """Find alpha and a control setting at which the aircraft flies at CL = `lift` with CM = 0 about its reference point.
+    """Find alpha and a control setting at which the aircraft flies at CL = `lift` with CM = 0 about its reference
+    point.
 
     Parameters
     ----------
@@ -220,7 +224,8 @@ def trim(
         )
     if mesh_options.get("ground") is not None:
         raise InputError(
-            f"ground = {mesh_options['ground']!r}: trim over a ground is not available, since every alpha needs a mesh of its own; leave it out."
+            f"ground = {mesh_options['ground']!r}: trim over a ground is not available, since every alpha needs a mesh "
+            f"of its own; leave it out."
         )
     number("lift", lift)
     whole("most", most, 1, 20)

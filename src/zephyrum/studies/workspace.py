@@ -46,7 +46,8 @@ class Workspace:
         if make is None:
             if notes is not None:
                 raise FileError(
-                    f"the results in {str(self.folder)!r} are stale: {path.name} was made from another input than study.toml gives; run the study again."
+                    f"the results in {str(self.folder)!r} are stale: {path.name} was made from another input than "
+                    f"study.toml gives; run the study again."
                 )
             return None
         self.open()

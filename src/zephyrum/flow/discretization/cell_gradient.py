@@ -5,7 +5,8 @@ The method only decides the weights W, so that every user of gradients (residual
   inverse of its own action on linear fields; so it is exact for linear fields on any mesh and keeps the Green-Gauss
   behaviour on stretched, curved layers (the consistent family of Syrakos et al. 2017, Phys. Fluids 29:127103).
 - `least-squares`: inverse-distance weights (Mavriplis 2003, AIAA 2003-3986); best on Cartesian and clipped cells.
-- `by-cell`, the default: least squares in cells of no great aspect ratio that are no plain quadrilaterals or hexahedra (clipped
+- `by-cell`, the default: least squares in cells of no great aspect ratio that are no plain quadrilaterals or hexahedra
+(clipped
   ones, those with hanging points), Green-Gauss in all others. On clipped meshes it halves the drag error of either. In
   space, skewed cells take the neighbours of their neighbours too (see `_skewed_cells`).
 Boundary faces take no part: the fit is one-sided there. At planes of symmetry a mirrored neighbour makes it two-sided:

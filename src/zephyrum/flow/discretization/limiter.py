@@ -1,14 +1,15 @@
 """Limiter of the reconstruction at a face, with which shocks converge.
 
-The increment from a cell to a face is g.r + kappa fraction (dq - g.d), exact for linear fields on any mesh; kappa blends in
-the central difference (van Leer 1977, J. Comput. Phys. 23:263). Where needed it is multiplied by the smooth limiter of van
-Albada, van Leer and Roberts (1982), Astron. Astrophys. 108:76, of the two differences a = 2 g.d - dq and b = dq.
+The increment from a cell to a face is g.r + kappa fraction (dq - g.d), exact for linear fields on any mesh; kappa
+blends in the central difference (van Leer 1977, J. Comput. Phys. 23:263). Where needed it is multiplied by the smooth
+limiter of van Albada, van Leer and Roberts (1982), Astron. Astrophys. 108:76, of the two differences a = 2 g.d - dq and
+b = dq.
 
 The limiter is faded in by the local Mach number and the relative pressure jump, so that smooth subsonic flow is not
-limited. In viscous flow it is active everywhere as soon as the stream is fast: shocks reach into the slow, thin cells at
-the wall, where the pressure jump does not show them. In slow three-dimensional flow it is active everywhere too, but only
-for variations that no mesh can resolve: distorted cells and coarse noses then converge. Verified by tests/test_flow.py and
-the shock cases of validation/.
+limited. In viscous flow it is active everywhere as soon as the stream is fast: shocks reach into the slow, thin cells
+at the wall, where the pressure jump does not show them. In slow three-dimensional flow it is active everywhere too, but
+only for variations that no mesh can resolve: distorted cells and coarse noses then converge. Verified by
+tests/test_flow.py and the shock cases of validation/.
 """
 
 from dataclasses import dataclass

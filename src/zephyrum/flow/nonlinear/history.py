@@ -95,8 +95,8 @@ def residual_decades(row: dict) -> float:
 
 @dataclass
 class TimeForecast:
-    """Forecast of the time that a run still takes: given its rows, one a step, it follows the slope of the largest residual on
-    the finest mesh.
+    """Forecast of the time that a run still takes: given its rows, one a step, it follows the slope of the largest
+    residual on the finest mesh.
     """
 
     residual_drop: float

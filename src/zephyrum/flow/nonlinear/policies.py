@@ -1,7 +1,7 @@
 """Policies of the nonlinear iteration: CFL control, line search, linear solver, start-up, first-order fallback.
 
-Every tuned number of the iteration is a field here, with its unit. docs/tuned_numbers.md holds what half and twice of each
-does to a set of cases, and the case that it changes most; `python -m validation.tuned_numbers` makes it.
+Every tuned number of the iteration is a field here, with its unit. docs/tuned_numbers.md holds what half and twice of
+each does to a set of cases, and the case that it changes most; `python -m validation.tuned_numbers` makes it.
 Verified by tests/test_flow.py and by every case of validation/, which ends converged.
 """
 
@@ -147,8 +147,8 @@ class LineSearch(_Ranges):
     accepted_growth : float
         [-] Growth of the residual that a step may cause: shocks cannot move if it must fall.
     poor_reduction : float
-        [-] Fraction of the residual left by a full step of Newton's regime above which half of it is tried too: two states
-        may alternate otherwise.
+        [-] Fraction of the residual left by a full step of Newton's regime above which half of it is tried too: two
+        states may alternate otherwise.
     max_residual_growth : float
         [-] Growth of the largest residual above which a step from low residuals of three-dimensional viscous flow is
         rejected.

@@ -1,8 +1,8 @@
 """Starting fields: from the freestream, from a coarser mesh, and from a neighbouring attitude or Mach number.
 
 A cold start straight at a high alpha can keep a separation that a gradual start has not (the starting vortex meets the
-losses of the coarse mesh at the nose), so a run raises its alpha in steps on the coarsest mesh; a sweep uses the same turn
-from point to point. Near the wall the turn fades out, so that the flow stays along the surface.
+losses of the coarse mesh at the nose), so a run raises its alpha in steps on the coarsest mesh; a sweep uses the same
+turn from point to point. Near the wall the turn fades out, so that the flow stays along the surface.
 Verified by tests/test_flow.py (same answer from either side) and validation/.
 """
 
@@ -143,9 +143,9 @@ def prolongate(
 def _replace_dead_air(q: np.ndarray, mesh: Mesh, gamma: float, mach: float, start_up: StartUp) -> None:
     """Interpolate the states q of cells whose total temperature or pressure is not that of the stream, in place.
 
-    Air that a coarse mesh has heated or slowed down behind a blunt edge recirculates for ever on a finer one, where nothing
-    convects it away: some hundred cells then keep a mesh of 200,000 from converging. The total pressure counts in a
-    subsonic stream only. In all cells the temperature is set from the total temperature of the stream.
+    Air that a coarse mesh has heated or slowed down behind a blunt edge recirculates for ever on a finer one, where
+    nothing convects it away: some hundred cells then keep a mesh of 200,000 from converging. The total pressure counts
+    in a subsonic stream only. In all cells the temperature is set from the total temperature of the stream.
     """
     half = 0.5 * (gamma - 1.0)
     total = 1.0 + half * mach**2

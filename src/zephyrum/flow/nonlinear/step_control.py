@@ -2,8 +2,8 @@
 
 A step is limited in pressure, temperature and velocity, then halved until the residual with its pseudo-time term is
 acceptable. Sources: Mulder and van Leer (1985), J. Comput. Phys. 59:232 (CFL number from the residual); Dennis and
-Schnabel (1983), Numerical Methods for Unconstrained Optimization, ch. 6 (line search). Verified by tests/test_verdicts.py
-and validation/.
+Schnabel (1983), Numerical Methods for Unconstrained Optimization, ch. 6 (line search). Verified by
+tests/test_verdicts.py and validation/.
 """
 
 import math
@@ -66,8 +66,9 @@ class StepTaken:
 def next_cfl(control: CFLControl, regime: Regime, step: StepTaken) -> float:
     """CFL number of the step after `step`.
 
-    Turbulent boundary layers are nonlinear enough to diverge in a fast growth: they get a slower one, in three dimensions
-    still slower. At the target only high CFL numbers let coefficients converge where layers are micrometres high.
+    Turbulent boundary layers are nonlinear enough to diverge in a fast growth: they get a slower one, in three
+    dimensions still slower. At the target only high CFL numbers let coefficients converge where layers are micrometres
+    high.
     """
     cfl = step.cfl
     if step.at_target and regime.viscous and regime.space and step.factor > 0.9:
@@ -174,7 +175,8 @@ def line_search(
     change : array (n, nb)
     pseudo_time : PseudoTime
     newton : bool
-        Whether a poor full step is compared with half of it: two states on either side of a kink may alternate otherwise.
+        Whether a poor full step is compared with half of it: two states on either side of a kink may alternate
+        otherwise.
 
     Returns
     -------

@@ -53,7 +53,7 @@ class TimeReports:
 
 @dataclass(frozen=True)
 class TimeSteps:
-    """Steps of an integration: length (scaled time: metres over the speed of sound), number, and residual drop of each."""
+    """Steps of an integration: their length [scaled time: m], number and residual drop."""
 
     length: float
     count: int

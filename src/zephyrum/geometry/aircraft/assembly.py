@@ -84,7 +84,8 @@ class Aircraft:
                 raise InputError(f"part name {name!r} can't hold a stroke or a dot; choose another.")
         if isinstance(self.reference, str) and not isinstance(self.parts.get(self.reference), Wing):
             raise InputError(
-                f"reference = {self.reference!r} is not a wing of this aircraft; it has: {', '.join(self._wings) or 'none'}."
+                f"reference = {self.reference!r} is not a wing of this aircraft; it has: "
+                f"{', '.join(self._wings) or 'none'}."
             )
 
     __repr__ = short_repr
@@ -283,7 +284,8 @@ def _index(items: list, step: str, path: str) -> int:
         return int(step)
     names = [item["name"] for item in items if isinstance(item, dict) and "name" in item]
     raise InputError(
-        f"{path!r}: {step!r} is not one of the {len(items)} items (0 to {len(items) - 1}{', or ' + ', '.join(names) if names else ''})."
+        f"{path!r}: {step!r} is not one of the {len(items)} items (0 to "
+        f"{len(items) - 1}{', or ' + ', '.join(names) if names else ''})."
     )
 
 

@@ -48,7 +48,8 @@ class Ring:
     def __post_init__(self) -> None:
         if (self.width == 0.0) != (self.tall == 0.0):
             raise InputError(
-                f"ring at x = {self.x:g} m is a line ({self.width:g} x {self.tall:g} m); give both sizes, or 0 for both."
+                f"ring at x = {self.x:g} m is a line ({self.width:g} x {self.tall:g} m); give both sizes, or 0 for "
+                f"both."
             )
         if (self.form == "free") != bool(self.outline):
             raise InputError(f"ring at x = {self.x:g} m: form 'free' and outline go together; give both or neither.")
@@ -138,7 +139,8 @@ class Body(Part):
         if (np.diff(x) <= 0.0).any():
             k = int(np.argmax(np.diff(x) <= 0.0))
             raise InputError(
-                f"rings.{k + 1}.x = {x[k + 1]:g} m does not lie behind the ring before it at {x[k]:g} m; order rings from nose to tail."
+                f"rings.{k + 1}.x = {x[k + 1]:g} m does not lie behind the ring before it at {x[k]:g} m; order rings "
+                f"from nose to tail."
             )
         inner = [k for k, one in enumerate(self.rings[1:-1], 1) if one.width == 0.0]
         if inner:

@@ -59,7 +59,8 @@ class Plate(Part):
         if (turn <= 0.0).any():
             k = int(np.argmin(turn))
             raise InputError(
-                f"corner {k} at {self.corners[k]} of the plate turns the wrong way; give a convex outline counter-clockwise from above."
+                f"corner {k} at {self.corners[k]} of the plate turns the wrong way; give a convex outline "
+                f"counter-clockwise from above."
             )
 
     def surface(self, name: str = "plate", tolerance: float = 1e-3, largest: float = 0.25) -> Surface:

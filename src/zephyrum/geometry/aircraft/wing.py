@@ -127,7 +127,8 @@ class Wing(Part):
         ]
         if len(directions) != 1 or (self.root is None) != (not self.panels):
             raise InputError(
-                f"a wing gives {' and '.join(directions) or 'no stations'}; give exactly one of stations, root with panels, planform."
+                f"a wing gives {' and '.join(directions) or 'no stations'}; give exactly one of stations, root with "
+                f"panels, planform."
             )
         made = self.sections
         if len(made) < 2:
@@ -136,7 +137,8 @@ class Wing(Part):
         for (_, end, one), (start, _, two) in itertools.pairwise(spans):
             if start < end - 1e-9:
                 raise InputError(
-                    f"controls {one!r} and {two!r} overlap: one ends at {end:g}, the other starts at {start:g} of the span."
+                    f"controls {one!r} and {two!r} overlap: one ends at {end:g}, the other starts at {start:g} of the "
+                    f"span."
                 )
 
     @functools.cached_property

@@ -144,7 +144,8 @@ def _blocks(text: str, file: str, stem: str) -> tuple[str, list[list[_Row]], lis
         notes.append(f"counts line: {total} points")
     elif counts:
         raise InputError(
-            f"{file}: the counts line announces {' + '.join(map(str, counts))} points, but {total} follow; is the file truncated?"
+            f"{file}: the counts line announces {' + '.join(map(str, counts))} points, but {total} follow; is the file "
+            f"truncated?"
         )
     if total < 7:
         raise InputError(f"{file}: only {total} points; a section needs at least 7.")
@@ -166,11 +167,13 @@ def _loop(blocks: list[list[_Row]], file: str, notes: list[str]) -> tuple[np.nda
             blocks = [rows[: back[0] + 1], rows[back[0] + 1 :]]
         elif back.size:
             raise InputError(
-                f"{file}, line {rows[back[0] + 1].line}: x jumps by more than half the chord; is a value or a minus sign lost?"
+                f"{file}, line {rows[back[0] + 1].line}: x jumps by more than half the chord; is a value or a minus "
+                f"sign lost?"
             )
     if len(blocks) > 2:
         raise InputError(
-            f"{file}, line {blocks[2][0].line}: a third run of points starts here; give one section of one loop or two surfaces."
+            f"{file}, line {blocks[2][0].line}: a third run of points starts here; give one section of one loop or two "
+            f"surfaces."
         )
     if len(blocks) == 1:
         notes.append(f"one loop of {len(rows)} points")
@@ -179,7 +182,8 @@ def _loop(blocks: list[list[_Row]], file: str, notes: list[str]) -> tuple[np.nda
         if min(x[0], x[-1]) < x.min() + 0.3 * span:
             if max(x[0], x[-1]) > x.min() + 0.7 * span:
                 raise InputError(
-                    f"{file}, line {rows[-1].line}: the points end at x = {x[-1]:g} without coming back; half of the section is missing."
+                    f"{file}, line {rows[-1].line}: the points end at x = {x[-1]:g} without coming back; half of the "
+                    f"section is missing."
                 )
             turn = int(np.argmax(x))
             points, lines = np.roll(points, -turn, axis=0), np.roll(lines, -turn)
@@ -224,7 +228,8 @@ def _cleaned(points, lines, file, notes):
         camber = 0.5 * (points[0, 1] + points[-1, 1])
         if abs(other[1] - camber) > 0.02 * span:
             raise InputError(
-                f"{file}, line {lines[0 if last == 0 else -1]}: one surface stops at x = {ends[last]:g} short of the tail; add its last point."
+                f"{file}, line {lines[0 if last == 0 else -1]}: one surface stops at x = {ends[last]:g} short of the "
+                f"tail; add its last point."
             )
         points = np.concatenate([other[None], points] if last == 0 else [points, other[None]])
         lines = np.r_[lines[-1], lines] if last == 0 else np.r_[lines, lines[0]]
@@ -247,7 +252,8 @@ def _refuse_implausible(points, lines, file) -> None:
     if sharp.size:
         worst = sharp[np.argmax(turn[sharp])] + 1
         raise InputError(
-            f"{file}, line {lines[worst]}: the surface turns by {turn[worst - 1]:.0f} degrees at x = {points[worst, 0]:g}, z = {points[worst, 1]:g}; "
+            f"{file}, line {lines[worst]}: the surface turns by {turn[worst - 1]:.0f} degrees at x = "
+            f"{points[worst, 0]:g}, z = {points[worst, 1]:g}; "
             "is a minus sign lost or a digit wrong?"
         )
     nose = int(np.argmin(points[:, 0]))

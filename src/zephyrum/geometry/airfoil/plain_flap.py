@@ -61,7 +61,8 @@ def _side(side: np.ndarray, pivot: np.ndarray, angle: float, sign: float) -> tup
     meeting = _crossing(fixed, moving)
     if meeting is None:
         raise InputError(
-            f"the flap at {pivot[0]:g} chord with {abs(angle):g} deg leaves no closed surface; choose a smaller angle or a hinge nearer the middle."
+            f"the flap at {pivot[0]:g} chord with {abs(angle):g} deg leaves no closed surface; choose a smaller angle "
+            f"or a hinge nearer the middle."
         )
     i, j, point = meeting
     head = fixed[: i + 1]

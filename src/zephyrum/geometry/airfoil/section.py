@@ -55,7 +55,8 @@ class Airfoil:
             raise InputError(f"airfoil {self.name!r}: points {row} and {row + 1} are the same; remove one.")
         if _signed_area(points) <= 0.0:
             raise InputError(
-                f"airfoil {self.name!r} runs the wrong way round or encloses no area; its points must run from the upper "
+                f"airfoil {self.name!r} runs the wrong way round or encloses no area; its points must run from the "
+                f"upper "
                 "tail over the nose to the lower tail (Airfoil.read sorts this out by itself)."
             )
         points.setflags(write=False)
@@ -65,7 +66,10 @@ class Airfoil:
 
     def __str__(self) -> str:
         m = self.measures
-        return f"{self.name}, {len(self.points)} points, {100.0 * m.thickness:.3g} % thick, camber {100.0 * m.camber:.3g} %"
+        return (
+            f"{self.name}, {len(self.points)} points, {100.0 * m.thickness:.3g} % thick, camber {100.0 * m.camber:.3g} "
+            f"%"
+        )
 
     # -- makers -----------------------------------------------------------------------------------------------
     @classmethod

@@ -70,7 +70,8 @@ def by_box(surface: Surface, name: str, low: tuple, high: tuple) -> Surface:
     inside = ((surface.centres >= low) & (surface.centres <= high)).all(axis=1)
     if not inside.any():
         raise InputError(
-            f"label {name!r}: no triangle lies in the box from {low} to {high} m; the surface lies in {surface.bounds.round(3).tolist()}."
+            f"label {name!r}: no triangle lies in the box from {low} to {high} m; the surface lies in "
+            f"{surface.bounds.round(3).tolist()}."
         )
     return surface.labelled(np.where(inside, name, surface.label_names))
 

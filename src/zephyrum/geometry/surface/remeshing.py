@@ -71,7 +71,8 @@ class RemeshedSurface:
     def __str__(self) -> str:
         q = self.quality
         return (
-            f"{len(q):,} triangles, quality mean {q.mean():.2f}, worst {q.min():.2f}, below 0.3: {100 * np.mean(q < 0.3):.2f} %; "
+            f"{len(q):,} triangles, quality mean {q.mean():.2f}, worst {q.min():.2f}, below 0.3: "
+            f"{100 * np.mean(q < 0.3):.2f} %; "
             f"distance from the original {self.distance:.2g} m, feature lines {self.feature:.2g} m"
         )
 
@@ -173,7 +174,8 @@ def remesh(
         old = samples(made)
         position = old[np.argmax(distances(old, out.points, out.triangles))]
         raise MeshError(
-            f"remesh: a piece of the surface near {position.round(4)} m was lost ({far:.3g} m away from the new one); ask for more triangles there.",
+            f"remesh: a piece of the surface near {position.round(4)} m was lost ({far:.3g} m away from the new one); "
+            f"ask for more triangles there.",
             position,
         )
     return RemeshedSurface(out, qualities, far, _feature_distance(made, found, work), rounds)

@@ -89,7 +89,8 @@ def refuse_unsymmetric(surface: Surface, tolerance: float = SYMMETRY_TOLERANCE) 
     away, position = asymmetry(surface)
     if away > tolerance * surface.size:
         raise InputError(
-            f"surface {surface.name!r} is not symmetric about the plane y = 0: at {np.round(position, 3)} m its mirror image is {away:.3g} m away, so half of it "
+            f"surface {surface.name!r} is not symmetric about the plane y = 0: at {np.round(position, 3)} m its mirror "
+            f"image is {away:.3g} m away, so half of it "
             "does not stand for the whole; use the whole model (half = False)."
         )
 

@@ -108,7 +108,8 @@ def write_step(surface: "Surface", path: Path) -> None:
         raise InputError(f"surface {surface.name!r} is not closed; a STEP solid has to be.")
     if len(surface.triangles) > MAX_FACETS:
         raise InputError(
-            f"surface {surface.name!r} has {len(surface.triangles)} triangles; a STEP file takes {MAX_FACETS}: simplify it first, or write .stl."
+            f"surface {surface.name!r} has {len(surface.triangles)} triangles; a STEP file takes {MAX_FACETS}: "
+            f"simplify it first, or write .stl."
         )
     Message.DefaultMessenger_s().ChangePrinters().Clear()  # the kernel would print about its work
     edge_of = getattr(TopoDS, "Edge_s", None) or TopoDS.Edge

@@ -122,14 +122,16 @@ def import_surface(
         unit = unit or "m"  # the format states its unit, the reader has applied it
     if unit is None:
         raise InputError(
-            f"{path.name} states no unit and none is assumed; its size would be {sizes_by_unit(raw)}. Give the one that is right."
+            f"{path.name} states no unit and none is assumed; its size would be {sizes_by_unit(raw)}. Give the one "
+            f"that is right."
         )
     factor = quantity("unit", f"1 {unit}", "m")
     raw = raw.transformed(factor * axes_matrix(nose, up))
     longest = float(np.ptp(raw.bounds, axis=0).max())
     if not 1e-3 < longest < MAX_SIZES_BY_UNIT:
         raise InputError(
-            f"{path.name} in {unit} is {longest:.4g} m long, which no aircraft is; its size would be {sizes_by_unit(raw.scaled(1.0 / factor))}."
+            f"{path.name} in {unit} is {longest:.4g} m long, which no aircraft is; its size would be "
+            f"{sizes_by_unit(raw.scaled(1.0 / factor))}."
         )
     direction = labels or ("file" if len(raw.labels) > 1 else None)
     if direction is not None:
@@ -164,7 +166,8 @@ def _asymmetry_warning(surface: Surface) -> list[str]:
     off = [_uneven(surface, k, midpoint[k]) for k in (0, 1)]
     if off[0] < MAX_SPAN * off[1] and off[1] > MAX_SPAN * size[1]:
         return [
-            "its left and right lie along x, where nose and tail should: `nose` is the wrong axis, turn it by a quarter (-y or +y)"
+            "its left and right lie along x, where nose and tail should: `nose` is the wrong axis, turn it by a "
+            "quarter (-y or +y)"
         ]
     if abs(midpoint[1]) > 0.02 * size[1]:
         return [f"its plane of symmetry lies at y = {midpoint[1]:.4g} m instead of 0: half a model, or moved aside?"]
@@ -204,7 +207,8 @@ def attitude_warnings(surface: Surface) -> list[str]:
     top = ends[0][ends[0][:, 2] > ends[0][:, 2].max() - 0.25 * tall[0]]
     if tall[0] > 1.25 * tall[1] and np.ptp(top[:, 1]) < FIN_HEIGHT * tall[0]:
         found.append(
-            f"a fin stands in front ({tall[0]:.3g} m high, {tall[1]:.3g} m behind): does it fly tail first? Turn `nose` round"
+            f"a fin stands in front ({tall[0]:.3g} m high, {tall[1]:.3g} m behind): does it fly tail first? Turn "
+            f"`nose` round"
         )
     rise, drop = float(ends[1][:, 2].max() - body), float(body - ends[1][:, 2].min())
     if drop > 1.5 * rise and tall[1] > 1.1 * tall[0]:

@@ -31,7 +31,10 @@ class SurfaceMeasures:
     __repr__ = short_repr
 
     def __str__(self) -> str:
-        return f"{self.surface.name}, {' x '.join(f'{v:.4g}' for v in self.size)} m, wetted area {self.wetted:.4g} m^2, volume {self.volume:.4g} m^3"
+        return (
+            f"{self.surface.name}, {' x '.join(f'{v:.4g}' for v in self.size)} m, wetted area {self.wetted:.4g} m^2, "
+            f"volume {self.volume:.4g} m^3"
+        )
 
     def rows(self) -> list[tuple[str, float, str]]:
         """(name, value, unit) for tables."""

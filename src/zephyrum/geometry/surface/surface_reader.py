@@ -97,7 +97,8 @@ def _read_stl(path: Path) -> Surface:
         ) from None
     if not corners or len(corners) != 3 * len(label):
         raise FileError(
-            f"surface {str(path)!r} holds no whole triangles ({len(corners)} corners, {len(label)} facets); is it cut short?"
+            f"surface {str(path)!r} holds no whole triangles ({len(corners)} corners, {len(label)} facets); is it cut "
+            f"short?"
         )
     unique = {name: k for k, name in enumerate(dict.fromkeys(labels))}
     code = np.array([unique[name] for name in labels])[label]

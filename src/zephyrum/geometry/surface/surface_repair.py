@@ -46,7 +46,8 @@ class RepairedSurface:
         lines = [f"  {one}" for one in self.defects] or ["  no defects"]
         if self.patched:
             lines.append(
-                f"  {100 * self.patched:.2g} % of the area lies on filled holes, which may change the volume by {100 * self.uncertainty:.2g} %"
+                f"  {100 * self.patched:.2g} % of the area lies on filled holes, which may change the volume by "
+                f"{100 * self.uncertainty:.2g} %"
             )
         return "\n".join([*lines, *(f"  note: {note}" for note in self.notes)])
 
@@ -130,7 +131,8 @@ def _fill_holes(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surf
         raise NotRepairable(
             surface,
             whole_pieces("holes too large to guess what was there", worst, ""),
-            f"filling them flat may change the volume by {100 * uncertainty:.2g} %: close them where the shape was made, or say flat_holes=True if they are flat",
+            f"filling them flat may change the volume by {100 * uncertainty:.2g} %: close them where the shape was "
+            f"made, or say flat_holes=True if they are flat",
         )
     small = sum(1 for h in holes if len(h.loop) <= 4)
     done = f"filled ({small} of up to four sides)" if small < len(holes) else "filled"

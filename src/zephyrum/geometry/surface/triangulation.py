@@ -69,7 +69,10 @@ class Surface:
     def __str__(self) -> str:
         size = " x ".join(f"{v:.4g}" for v in np.ptp(self.bounds, axis=0)) if len(self.points) else "0"
         labels = f", {len(self.labels)} labels" if len(self.labels) > 1 else ""
-        return f"{self.name}, {len(self.triangles):,} triangles{labels}, {size} m, {'open' if len(self.open_edges) else 'closed'}"
+        return (
+            f"{self.name}, {len(self.triangles):,} triangles{labels}, {size} m, "
+            f"{'open' if len(self.open_edges) else 'closed'}"
+        )
 
     # -- files ------------------------------------------------------------------------------------------------
     def write(self, path: Path, unit: str = "m") -> Path:

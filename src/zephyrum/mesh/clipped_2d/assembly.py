@@ -217,14 +217,16 @@ def _refuse_touching(curves: list[SampledCurve], ground: float | None) -> None:
     for k, one in enumerate(curves):
         if ground is not None and one.points[:, 1].min() <= ground:
             raise InputError(
-                f"body {one.name!r} reaches down to z = {one.points[:, 1].min():.4g} m, below the ground at {ground:g} m; lift it."
+                f"body {one.name!r} reaches down to z = {one.points[:, 1].min():.4g} m, below the ground at {ground:g} "
+                f"m; lift it."
             )
         for other in curves[k + 1 :]:
             for a, b in ((one, other), (other, one)):
                 hit = inside(b.points, a.points)
                 if hit.any():
                     raise InputError(
-                        f"bodies {one.name!r} and {other.name!r} overlap at x, z = {b.points[np.argmax(hit)].round(5)} m; move them apart."
+                        f"bodies {one.name!r} and {other.name!r} overlap at x, z = {b.points[np.argmax(hit)].round(5)} "
+                        f"m; move them apart."
                     )
 
 
@@ -323,7 +325,8 @@ def _joined(clipped, tree, divided, rays, starts, ground, depths: np.ndarray) ->
     if (area <= 0.0).any():
         worst = int(np.argmin(area))
         raise MeshError(
-            f"a cell near x, z = {xz[index[start[worst]]].round(6)} m is folded; ask for smaller cells or thinner layers there."
+            f"a cell near x, z = {xz[index[start[worst]]].round(6)} m is folded; ask for smaller cells or thinner "
+            f"layers there."
         )
     # edges seen from both sides
     key = np.minimum(index, after) * len(xz) + np.maximum(index, after)

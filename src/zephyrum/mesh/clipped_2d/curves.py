@@ -151,7 +151,8 @@ def divide(
         if not gap.min() > 1e-9 * curve.chord:
             position = curve.points[np.argmin(gap)]
             raise MeshError(
-                f"body {curve.name!r} touches another one or the ground at x, z = {position.round(6)} m; move them apart."
+                f"body {curve.name!r} touches another one or the ground at x, z = {position.round(6)} m; move them "
+                f"apart."
             )
         begin, points, corner, wanted = 0, [], [], []
         for piece in curve.pieces:

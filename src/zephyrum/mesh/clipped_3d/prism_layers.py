@@ -187,7 +187,8 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     if hidden.any():
         k = int(np.argmin(seen))
         raise MeshError(
-            f"layers: no direction off the surface is seen by all triangles round {surface.points[k].round(5)} m; smooth the surface there.",
+            f"layers: no direction off the surface is seen by all triangles round {surface.points[k].round(5)} m; "
+            f"smooth the surface there.",
             surface.points[k],
         )
     direction = _smoothed(direction, seen, surface.points, t, normals, start, around, flat, SMOOTHING_PASSES)
@@ -227,7 +228,8 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     else:
         position = surface.centres[bad[0]]
         raise MeshError(
-            f"layers: prisms fold or cross near {position.round(5)} m however thin; smooth or refine the surface there.",
+            f"layers: prisms fold or cross near {position.round(5)} m however thin; smooth or refine the surface "
+            f"there.",
             position,
         )
     return PrismLayers(direction, heights(first, thick, count), thick / target)

@@ -141,7 +141,8 @@ def _smoothed(surface: Surface) -> tuple[Surface, np.ndarray]:
     worst = int(np.argmax(np.where(bad, 2.0 - seen, moved / edge)))
     if bad.any() or moved[worst] > MAX_VERTICES * edge[worst] or (moved.any() and len(crossing_triangles(made))):
         raise MeshError(
-            f"layers: no direction off the surface is seen by all triangles round {surface.points[worst].round(5)} m, even after "
+            f"layers: no direction off the surface is seen by all triangles round {surface.points[worst].round(5)} m, "
+            f"even after "
             "smoothing; remesh it with smaller triangles there.",
             surface.points[worst],
         )

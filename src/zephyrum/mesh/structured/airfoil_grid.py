@@ -63,8 +63,8 @@ def mesh_airfoil(
     nose_spacing, tail_spacing : float, optional
         Length of the surface cells there.
     y_plus, reynolds : float, optional
-        Height of the wall cell in wall units at a Reynolds number, in place of `first_height`; growth is then 1.2 unless
-        given (see `wall_layers`).
+        Height of the wall cell in wall units at a Reynolds number, in place of `first_height`; growth is then 1.2
+        unless given (see `wall_layers`).
 
     Returns
     -------
@@ -106,7 +106,8 @@ def mesh_airfoil(
         outward = -(-steps_for(first, farfield, number("growth", growth, 1.0, 2.0, open_low=True)) // 8) * 8
     elif growth is not None:
         raise InputError(
-            f"outward = {outward} and growth = {growth:g} are both given; the farfield distance fixes one by the other, so drop one."
+            f"outward = {outward} and growth = {growth:g} are both given; the farfield distance fixes one by the "
+            f"other, so drop one."
         )
     outward = whole("outward", outward, 8, 100_000)
     wake = (0 if topology == "O" else max(around // 4 // 8 * 8, 8)) if wake is None else whole("wake", wake, 0)

@@ -105,7 +105,8 @@ def mesh_revolved(
         bent = np.abs(surface[1 : around // 2, 1] + surface[around - 1 : around // 2 : -1, 1]).max()
         if bent > 1e-4 * length or abs(body.nose[1] - body.tail[1]) > 1e-4 * length:
             raise InputError(
-                f"{body.name!r} is not symmetric about its chord line along x, so it is no meridian of a body of revolution."
+                f"{body.name!r} is not symmetric about its chord line along x, so it is no meridian of a body of "
+                f"revolution."
             )
         name = body.name
     else:

@@ -50,7 +50,8 @@ class ClusterExecutor:
             self.client = Client(scheduler, timeout=PATIENCE)
         except (OSError, ValueError) as cause:
             raise InputError(
-                f"scheduler {scheduler!r} does not answer ({type(cause).__name__}); start one with: dask scheduler, and give the address that it prints."
+                f"scheduler {scheduler!r} does not answer ({type(cause).__name__}); start one with: dask scheduler, "
+                f"and give the address that it prints."
             ) from None
         versions = set(self.client.run(_version).values())
         if not versions:
@@ -61,7 +62,8 @@ class ClusterExecutor:
         if versions != {_version()}:
             self.client.close()
             raise InputError(
-                f"workers of {scheduler!r} have Zephyrum {', '.join(sorted(versions))}, here it is {_version()}; install the same."
+                f"workers of {scheduler!r} have Zephyrum {', '.join(sorted(versions))}, here it is {_version()}; "
+                f"install the same."
             )
         self.base = self.client.scatter(work.base, broadcast=True)
 

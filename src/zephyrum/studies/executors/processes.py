@@ -128,7 +128,8 @@ class ProcessExecutor:
                     reports.finished(point, answer[0], len(rows))  # type: ignore[arg-type]
         except (EOFError, ConnectionError):
             raise FlowError(
-                "a worker process died (killed, or out of memory); finished points are kept: run the same study again to go on."
+                "a worker process died (killed, or out of memory); finished points are kept: run the same study again "
+                "to go on."
             ) from None
 
     def close(self) -> None:

@@ -51,7 +51,8 @@ class DerivativesJob(Job):
     def check(self, study: "Study", spec: "DerivativesSpec"):
         if study.grounded:
             raise InputError(
-                "[derivatives] over a ground is not available: every alpha has a mesh of its own; remove [derivatives] or mesh.ground."
+                "[derivatives] over a ground is not available: every alpha has a mesh of its own; remove [derivatives] "
+                "or mesh.ground."
             )
 
     def run(self, study: "Study", spec: "DerivativesSpec", observer) -> pd.DataFrame:

@@ -102,7 +102,8 @@ levels = 3
             return None
         if rows[0]["case"] != case.fingerprint:
             raise FileError(
-                f"the mesh study in {str(study.workspace.folder)!r} is stale: it belongs to another case than its study.toml gives; run the study again."
+                f"the mesh study in {str(study.workspace.folder)!r} is stale: it belongs to another case than its "
+                f"study.toml gives; run the study again."
             )
         return judge(rows, study.freestream(spec.mach, spec.alpha))
 

@@ -124,7 +124,8 @@ alpha = {{ from = 0, to = 6, step = 3 }}
                 raise InputError(f"sweep.{name} = {values} holds a value twice; give each once.")
         if study.grounded and spec.clmax_spacing > 0.0:
             raise InputError(
-                "sweep.clmax_spacing has no effect over a ground, where every alpha has a mesh of its own; leave it out."
+                "sweep.clmax_spacing has no effect over a ground, where every alpha has a mesh of its own; leave it "
+                "out."
             )
 
     def run(self, study: "Study", spec: "SweepSpec", observer: Observer) -> Polar:
@@ -275,7 +276,8 @@ def typical(study: "Study", mach: float | None = None):
 def slope_warnings(following: "list[PolarSlopes]") -> list[str]:
     """Sentences on lift slopes that no attached flow has."""
     return [
-        f"implausible: at M {one.mach:g} the lift falls with alpha (slope {one.slope[0]:.3f} / rad): wind through a ground, axes, or massive separation."
+        f"implausible: at M {one.mach:g} the lift falls with alpha (slope {one.slope[0]:.3f} / rad): wind through a "
+        f"ground, axes, or massive separation."
         for one in following
         if one.slope[0] < 0.0
     ]
@@ -302,7 +304,8 @@ def _wake_lines(solution) -> list[str]:
     wake = solution.wake_drag().iloc[1]
     made = "made by friction and the mesh" if solution.viscous else "made by the mesh, and shocks if any"
     lines = [
-        f"wake at x = {wake['x']:.4g} m: induced CD {wake['induced CD']:.5f}, entropy CD {wake['entropy CD']:.5f} ({made})"
+        f"wake at x = {wake['x']:.4g} m: induced CD {wake['induced CD']:.5f}, entropy CD {wake['entropy CD']:.5f} "
+        f"({made})"
     ]
     if wake["induced CD"] < 0.0 or wake["entropy CD"] < -0.1 * abs(wake["wake CD"]):
         lines.append("implausible: a wake has no negative drag; the plane cuts cells too coarse for it")

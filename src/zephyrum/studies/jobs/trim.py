@@ -86,7 +86,8 @@ class TrimJob(Job):
     kinds = ("aircraft",)
     files = {"trim.csv": "what was flown on the way to the trim; trim.json: the trim"}
     template = {
-        "aircraft": """# [trim]                  # alpha and a number of the aircraft for which CM = 0 and the lift carries it
+        "aircraft": """# [trim]                  # alpha and a number of the aircraft for which CM = 0 and the lift
+        carries it
 # mach = 0.2
 # control = "tailplane.pitch"
 # mass = "3900 kg"        # or lift = 0.6; without either the mass of the described parts
@@ -99,7 +100,8 @@ class TrimJob(Job):
             raise InputError("trim changes a number of the aircraft file; a surface has none: remove [trim].")
         if study.grounded:
             raise InputError(
-                "[trim] over a ground is not available: every alpha has a mesh of its own; remove [trim] or mesh.ground."
+                "[trim] over a ground is not available: every alpha has a mesh of its own; remove [trim] or "
+                "mesh.ground."
             )
         wanted_lift(study, spec)
         try:
@@ -148,7 +150,8 @@ class TrimJob(Job):
         key = self._key(study, spec)
         if study.workspace.stale_record("trim", key):
             raise FileError(
-                f"trim.json in {str(study.workspace.folder)!r} is stale: it was made from another study; run the study again."
+                f"trim.json in {str(study.workspace.folder)!r} is stale: it was made from another study; run the study "
+                f"again."
             )
         return study.workspace.record("trim", key)
 

@@ -85,7 +85,8 @@ class AircraftSource(Source):
             return Reference(typed.area, typed.chord, typed.span, typed.point)
         if isinstance(self.shape, Surface):
             raise InputError(
-                "a surface has no wing to measure a reference on; add aircraft.reference = { area, chord, span, point }."
+                "a surface has no wing to measure a reference on; add aircraft.reference = { area, chord, span, point "
+                "}."
             )
         return self.shape.reference_quantities()[0]
 
@@ -105,7 +106,8 @@ class AircraftSource(Source):
         mesh, model = self.spec.mesh, self.spec.solver.model
         if mesh.y_plus is not None and mesh.y_plus > COARSEST_Y_PLUS and model in ("sa", "sst"):
             raise InputError(
-                f"mesh.y_plus = {mesh.y_plus:g}: model {model!r} resolves the wall layer and needs y+ of about 1, at most {COARSEST_Y_PLUS:g}; set mesh.y_plus = 1."
+                f"mesh.y_plus = {mesh.y_plus:g}: model {model!r} resolves the wall layer and needs y+ of about 1, at "
+                f"most {COARSEST_Y_PLUS:g}; set mesh.y_plus = 1."
             )
         self.options()
 

@@ -95,7 +95,8 @@ class SectionSource(Source):
         chord = quantity("section.chord", self.spec.section.chord, "m")
         if not 0.0 < chord < 1000.0:
             raise InputError(
-                f"section.chord = {self.spec.section.chord!r} is not the chord of an aircraft; give for example '1.6 m'."
+                f"section.chord = {self.spec.section.chord!r} is not the chord of an aircraft; give for example '1.6 "
+                f"m'."
             )
         return chord
 
@@ -111,7 +112,8 @@ class SectionSource(Source):
             nested(self.mesh(0.0, None), levels)
         elif mesh.around % (2 * fine) or (outward or fine) % fine:
             raise InputError(
-                f"refine.levels = {levels}: mesh.around = {mesh.around} and mesh.outward = {outward} must be divisible by {2 * fine} and {fine} to have so many nested levels."
+                f"refine.levels = {levels}: mesh.around = {mesh.around} and mesh.outward = {outward} must be divisible "
+                f"by {2 * fine} and {fine} to have so many nested levels."
             )
 
     def changed(self, number: str, value: float) -> "SectionSource":
