@@ -11,7 +11,7 @@ import numpy as np
 import zephyrum as zy
 from zephyrum.geometry.surface.solids import half_surface
 from zephyrum.mesh.clipped_2d.wall_layers import heights
-from zephyrum.mesh.polygon_loops import CONFLICT, MAX_LOOPS, OPEN_END, fluid_polygon_loops
+from zephyrum.mesh.polygon_loops import CONFLICT, OPEN_END, FluidEdges, Loops, Rectangle, fluid_polygon_loops
 from zephyrum.mesh.size_field import SizeField
 from zephyrum.mesh.tree import grow_tree, neighbours
 
@@ -67,30 +67,17 @@ class Sizes(unittest.TestCase):
             )
 
 
-class Loops(unittest.TestCase):
+class LoopsOfASquare(unittest.TestCase):
     """A unit square whose corners are points 0 to 3, further points behind them."""
 
     def loops(self, extra, edges):
         points = np.array([[0, 0], [1, 0], [1, 1], [0, 1], *extra], dtype=float)
-        out, start, inside = (
-            np.empty(MAX_LOOPS, dtype=np.int64),
-            np.empty(MAX_LOOPS, dtype=np.int64),
-            np.zeros(4, dtype=np.bool_),
-        )
-        tail, head = np.array(edges).T
-        outcome, count = fluid_polygon_loops(
-            np.ascontiguousarray(tail),
-            np.ascontiguousarray(head),
-            len(edges),
-            points[:, 0].copy(),
-            points[:, 1].copy(),
-            np.array([0.0, 1.0, 0.0, 1.0]),
-            np.arange(4),
-            np.arange(4.0),
-            out,
-            start,
-            inside,
-        )
+        room = Loops.empty(4)
+        tail, head = (np.ascontiguousarray(one) for one in np.array(edges).T)
+        box = np.array([0.0, 1.0, 0.0, 1.0])
+        rectangle = Rectangle(points[:, 0].copy(), points[:, 1].copy(), box, np.arange(4), np.arange(4.0))
+        outcome, count = fluid_polygon_loops(FluidEdges(tail, head, len(edges)), rectangle, room)
+        out, start, inside = room
         return outcome, [points[out[start[k] : start[k + 1]]] for k in range(count)], inside
 
     def test_a_cut_leaves_the_side_on_its_left(self):

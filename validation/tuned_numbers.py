@@ -51,7 +51,7 @@ def _body(model: str, mach: float) -> Callable[[zy.Numerics], Solution]:
 
 
 def _circle() -> Callable[[zy.Numerics], TimeIntegration]:
-    mesh = zy.mesh_outline(zy.Outline.circle(), 64, 32, first_height=0.01)
+    mesh = zy.mesh_outline(zy.Outline.circle(1.0), 64, 32, first_height=0.01)
     air = zy.Freestream(mach=0.1, reynolds=100.0)
     steps = TimeSteps(length=1.0, count=40)  # of a tenth of the distance travelled, in diameters
 

@@ -6,6 +6,7 @@ They are found by a paraboloid through the corners round a face, never across a 
 see the mirror image too. Verified by tests/test_clipped.py and validation/clipped.py.
 """
 
+import weakref
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -51,6 +52,17 @@ def _surrounding_faces(face_start, face_points, point_start, point_faces, patch,
                         out[f, n] = q
                         n += 1
         count[f] = n
+
+
+_known: "weakref.WeakKeyDictionary[Mesh, dict[tuple[str, ...], np.ndarray]]" = weakref.WeakKeyDictionary()
+
+
+def curved_normals_of(mesh: "Mesh", roles: tuple[str, ...]) -> np.ndarray:
+    """`curved_normals` of all boundary faces with these roles; computed once for each mesh."""
+    known = _known.setdefault(mesh, {})
+    if roles not in known:
+        known[roles] = curved_normals(mesh, mesh.faces_of(*roles))
+    return known[roles]
 
 
 def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("symmetry",)) -> np.ndarray:

@@ -24,7 +24,7 @@ from zephyrum.flow.physics.inviscid_flux import euler_flux, roe_flux
 from zephyrum.flow.physics.smoothing import smoothstep
 from zephyrum.flow.physics.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
-from zephyrum.mesh.wall_normals import curved_normals
+from zephyrum.mesh.wall_normals import curved_normals_of
 
 LOW_SPEED_MACH = 0.3  # Mach number of the stream below which a farfield lets air out at the pressure outside
 SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC = range(6)
@@ -41,10 +41,11 @@ ROLE_CODES = {
 
 
 def set_curved_wall_normals(mesh: Mesh, states: np.ndarray, model: str) -> None:
-    """Give the rows (nb, m) of walls where the flow slips the normals of the curved walls of a mesh in space."""
-    faces = mesh.faces_of(*(role for role in ("wall", "slip") if boundary_code(role, model) == SLIP))
+    """Write the normals of curved walls in three dimensions to the rows (nb, m) of walls where the flow slips."""
+    roles = tuple(role for role in ("wall", "slip") if boundary_code(role, model) == SLIP)
+    faces = mesh.faces_of(*roles)
     if mesh.dimension == 3 and not mesh.planar and len(faces):
-        states[faces - mesh.n_interior, 1:4] = curved_normals(mesh, faces)
+        states[faces - mesh.n_interior, 1:4] = curved_normals_of(mesh, roles)
 
 
 def boundary_code(role: str, model: str) -> int:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zephyrum.errors import MeshError
-from zephyrum.mesh.polygon_loops import MAX_LOOPS, fluid_polygon_loops
+from zephyrum.mesh.polygon_loops import OPEN_END, FluidEdges, Loops, Rectangle, fluid_polygon_loops
 from zephyrum.mesh.polygons import components
 from zephyrum.mesh.tree import Tree, neighbours
 
@@ -81,120 +81,138 @@ def _halved(tree: Tree, node: int, p: int, q: int, coords: list) -> list[tuple[i
     return out
 
 
+@dataclass(frozen=True, eq=False)
+class _Corners:
+    """Corners of the leaves of a quadtree.
+
+    Attributes
+    ----------
+    points : array (n, 2)
+        Points of the curves, then those of the grid.
+    base : int
+        Number of points of the curves.
+    ids : array (leaves, 8)
+        Number in the grid of each position round a leaf: corners and midpoints of sides; -1 where there is none.
+    """
+
+    points: np.ndarray
+    base: int
+    ids: np.ndarray
+
+    @property
+    def present(self) -> np.ndarray:
+        """(leaves, 8) whether a position has a point."""
+        return self.ids >= 0
+
+    @property
+    def count(self) -> int:
+        """Number of points of the grid."""
+        return len(self.points) - self.base
+
+
+def _contradiction(position: np.ndarray) -> MeshError:
+    return MeshError(f"clipping failed at x, z = {position.round(6)} m: inside and outside contradict each other.")
+
+
 def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) -> ClippedCells:
     """Polygons of all leaves."""
     leaves = tree.leaves
     rank = np.full(len(tree.level), -1)
     rank[leaves] = np.arange(len(leaves))
+    corners = _leaf_corners(tree, xz)
+    loops_of, known = _cut_loops(tree, corners, {rank[leaf]: edges for leaf, edges in chains.items()})
+    cut = np.zeros(len(leaves), dtype=bool)
+    cut[list(loops_of)] = True
+    fluid = _whole_fluid_cells(corners, np.flatnonzero(~cut), known, bool(chains))
+    counts = [corners.present[fluid].sum(axis=1)]
+    index = [(corners.base + corners.ids[fluid])[corners.present[fluid]]]
+    leaf = [leaves[fluid]]
+    for k, loops in loops_of.items():
+        for loop in loops:
+            counts.append(np.array([len(loop)]))
+            index.append(loop)
+            leaf.append(leaves[[k]])
+    return _with_used_points(corners.points, np.concatenate(counts), np.concatenate(index), leaf, (pieces, own))
+
+
+def _leaf_corners(tree: Tree, xz: np.ndarray) -> _Corners:
+    """Corners of the leaves by number; a side with smaller neighbours has one in its centre too."""
+    leaves = tree.leaves
     across = neighbours(2, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
-    side = tree.side[leaves]
-    low = tree.corner[leaves]
-    # corners of the grid by number; a side with smaller neighbours has one in its centre too
     ring = np.array([[0, 0], [1, 0], [2, 0], [2, 1], [2, 2], [1, 2], [0, 2], [0, 1]])
-    middle_of = {1: 2, 3: 1, 5: 3, 7: 0}  # place in the ring to the direction across
-    locations = low[:, None] * 2 + ring * side[:, None, None]
+    locations = tree.corner[leaves][:, None] * 2 + ring * tree.side[leaves][:, None, None]
     key = locations[:, :, 0] * (4 << tree.depth) + locations[:, :, 1]
     present = np.ones((len(leaves), 8), dtype=bool)
-    for position, direction in middle_of.items():
+    for position, direction in {1: 2, 3: 1, 5: 3, 7: 0}.items():  # midpoints of the sides
         present[:, position] = across[:, direction] == -2
     used, number = np.unique(key[present], return_inverse=True)
     ids = np.full(key.shape, -1)
     ids[present] = number
-    grid = np.stack(
-        [
-            tree.coordinates(axis, np.array([used // (4 << tree.depth), used % (4 << tree.depth)][axis]) // 2)
-            for axis in (0, 1)
-        ],
-        axis=1,
-    )
-    base = len(xz)
-    every = np.concatenate([xz, grid])
-    cut = np.zeros(len(leaves), dtype=bool)
-    cut[rank[list(chains)]] = True
+    halves = used // (4 << tree.depth), used % (4 << tree.depth)
+    grid = np.stack([tree.coordinates(axis, halves[axis] // 2) for axis in (0, 1)], axis=1)
+    return _Corners(np.concatenate([xz, grid]), len(xz), ids)
+
+
+def _cut_loops(tree: Tree, corners: _Corners, chains: dict) -> tuple[dict[int, list[np.ndarray]], np.ndarray]:
+    """Loops of every leaf that curves cross, and what is known of the grid's points: +1 fluid, -1 solid, 0 nothing."""
+    low, side = tree.corner[tree.leaves], tree.side[tree.leaves]
     loops_of: dict[int, list[np.ndarray]] = {}
-    known = np.zeros(len(used), dtype=np.int8)  # +1 fluid, -1 solid
-    out, start, inside = (
-        np.empty(MAX_LOOPS, dtype=np.int64),
-        np.empty(MAX_LOOPS, dtype=np.int64),
-        np.zeros(8, dtype=np.bool_),
-    )
-    U, V = np.ascontiguousarray(every[:, 0]), np.ascontiguousarray(every[:, 1])
-    for leaf, edges in chains.items():
-        k = rank[leaf]
-        tail, head = np.array(edges).T
-        box = np.array(
-            [
-                tree.coordinates(0, low[k, 0]),
-                tree.coordinates(0, low[k, 0] + side[k]),
-                tree.coordinates(1, low[k, 1]),
-                tree.coordinates(1, low[k, 1] + side[k]),
-            ]
-        )
-        here = present[k]
-        rim = base + ids[k, here]
-        at = np.arange(8)[here] / 2.0
-        outcome, count = fluid_polygon_loops(
-            np.ascontiguousarray(tail),
-            np.ascontiguousarray(head),
-            len(edges),
-            U,
-            V,
-            box,
-            rim,
-            at,
-            out,
-            start,
-            inside,
-        )
-        if outcome:
-            raise MeshError(
-                f"clipping failed at x, z = {every[tail[0]].round(6)} m: "
-                f"{'a curve ends inside a cell' if outcome == 1 else 'inside and outside contradict each other'}."
-            )
-        loops_of[k] = [out[start[j] : start[j + 1]].copy() for j in range(count)]
-        mark = np.where(inside[: len(rim)], 1, -1)
-        old = known[ids[k, here]]
-        if (old * mark < 0).any():
-            raise MeshError(
-                f"clipping failed at x, z = {every[tail[0]].round(6)} m: inside and outside contradict each other."
-            )
-        known[ids[k, here]] = mark
-    # cells that no curve crosses: one piece with all cells they share a corner with, where no curve passes between
-    whole = np.flatnonzero(~cut)
-    many = present[whole].sum(axis=1)
-    first = np.repeat(ids[whole, 0], many)
-    group = components(first, ids[whole][present[whole]], len(used))
+    known = np.zeros(corners.count, dtype=np.int8)
+    room = Loops.empty(8)
+    u, v = (np.ascontiguousarray(corners.points[:, axis]) for axis in (0, 1))
+    for k, pairs in chains.items():
+        tail, head = (np.ascontiguousarray(one) for one in np.array(pairs).T)
+        bounds = [tree.coordinates(axis, low[k, axis] + far * side[k]) for axis in (0, 1) for far in (0, 1)]
+        here = corners.present[k]
+        own = corners.ids[k, here]
+        rectangle = Rectangle(u, v, np.array(bounds), corners.base + own, np.arange(8)[here] / 2.0)
+        outcome, count = fluid_polygon_loops(FluidEdges(tail, head, len(pairs)), rectangle, room)
+        if outcome == OPEN_END:
+            position = corners.points[tail[0]].round(6)
+            raise MeshError(f"clipping failed at x, z = {position} m: a curve ends inside a cell.")
+        mark = np.where(room.inside[: len(own)], 1, -1)
+        if outcome or (known[own] * mark < 0).any():
+            raise _contradiction(corners.points[tail[0]])
+        loops_of[k] = [room.points[room.start[j] : room.start[j + 1]].copy() for j in range(count)]
+        known[own] = mark
+    return loops_of, known
+
+
+def _whole_fluid_cells(corners: _Corners, whole: np.ndarray, known: np.ndarray, crossed: bool) -> np.ndarray:
+    """Those of the uncut leaves that are fluid.
+
+    An uncut leaf is like all leaves that it shares a corner with, where no curve passes between.
+    """
+    present = corners.present[whole]
+    first = np.repeat(corners.ids[whole, 0], present.sum(axis=1))
+    group = components(first, corners.ids[whole][present], corners.count)
     count = int(group.max()) + 1
     fluid, solid = np.zeros(count, dtype=bool), np.zeros(count, dtype=bool)
     fluid[group[known > 0]] = True
     solid[group[known < 0]] = True
     both = fluid & solid
     if both.any():
-        position = every[base + np.flatnonzero(both[group])[0]]
-        raise MeshError(f"clipping failed at x, z = {position.round(6)} m: inside and outside contradict each other.")
-    if not len(chains):
+        raise _contradiction(corners.points[corners.base + np.flatnonzero(both[group])[0]])
+    if not crossed:
         fluid[:] = True
-    stored = whole[fluid[group[ids[whole, 0]]]]
-    counts = [present[stored].sum(axis=1)]
-    index = [(base + ids[stored])[present[stored]]]
-    leaf = [leaves[stored]]
-    for k, loops in loops_of.items():
-        for loop in loops:
-            counts.append(np.array([len(loop)]))
-            index.append(loop)
-            leaf.append(leaves[[k]])
-    index_all = np.concatenate(index)
-    # only points that are used are kept, those of the curves first and all of them
-    needed = np.zeros(len(every), dtype=bool)
-    needed[index_all] = True
+    return whole[fluid[group[corners.ids[whole, 0]]]]
+
+
+def _with_used_points(
+    points: np.ndarray, counts: np.ndarray, index: np.ndarray, leaf: list[np.ndarray], curves: tuple[list, int]
+) -> ClippedCells:
+    """The cells with only the points that are used, those of the curves first and all of them."""
+    pieces, own = curves
+    needed = np.zeros(len(points), dtype=bool)
+    needed[index] = True
     needed[:own] = True
     for line in pieces:
         needed[line] = True
     new = np.cumsum(needed) - 1
     return ClippedCells(
-        every[needed],
-        np.r_[0, np.cumsum(np.concatenate(counts))],
-        new[index_all],
+        points[needed],
+        np.r_[0, np.cumsum(counts)],
+        new[index],
         np.concatenate(leaf),
         [[int(new[p]) for p in line] for line in pieces],
     )

@@ -1,23 +1,32 @@
-"""Space outside a surface filled with cubes of an octree that the surface clips exactly: faces between polyhedral
-cells.
+"""Cells of an octree clipped exactly by a surface: faces between polyhedral cells.
 
 A face belongs to the smaller of its two cubes. Its polygons of fluid follow from the edges that the surface leaves on
-it (`loops`); faces that the surface leaves alone are fluid or solid as a whole, reported by their corners. Inside one
-cube, polygons that hang together through points bound one cell, so that thin tails split cells by themselves. Verified
-by tests/test_clipped.py.
+it (`polygon_loops`); faces without edges are fluid or solid as a whole, as their corners are. Inside one cube, polygons
+that are connected through points bound one cell, so that a thin tail splits a cell in two. Verified by
+tests/test_clipped.py.
 """
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
 from zephyrum._core.jit import exact
 from zephyrum.errors import MeshError
 from zephyrum.mesh.clipped_3d.triangle_clipping import clip_to_tree
-from zephyrum.mesh.polygon_loops import MAX_LOOPS, fluid_polygon_loops
+from zephyrum.mesh.polygon_loops import (
+    CONFLICT,
+    MAX_LOOPS,
+    OPEN_END,
+    FluidEdges,
+    Loops,
+    Rectangle,
+    fluid_polygon_loops,
+)
 from zephyrum.mesh.polygons import components
 from zephyrum.mesh.tree import Tree, neighbours
 
+TOO_MANY_EDGES, TOO_MANY_FACES = 3, 4  # outcomes besides those of `polygon_loops`
 # (first, second axis) of the plane of a face, right-handed about its outward normal: low x, high x, low y, ...
 PLANES = np.array([[2, 1], [1, 2], [0, 2], [2, 0], [1, 0], [0, 1]])
 
@@ -43,115 +52,228 @@ class ClippedCubes:
     cube: np.ndarray
 
 
-@exact
-def _cut_faces(
-    leaf_rank,
-    first,
-    polygons,
-    start,
-    corners,
-    X,
-    U3,
-    low,
-    side,
-    origin,
-    unit,
-    across,
-    leaf_index,
-    level,
-    corner_id,
-    planes,
-    f_start,
-    f_corners,
-    f_leaf,
-    f_way,
-    plain,
-    known,
-):
-    """Faces of the cut leaves that the surface leaves edges on; marks plain faces and what corners are known to be.
+class CutPolygons(NamedTuple):
+    """Polygons of the surface in the leaves that it cuts.
 
-    (outcome, faces, place). known: +1 fluid, -1 solid, 2 both.
+    Attributes
+    ----------
+    leaf_rank : array (cut,)
+        Ranks of the cut leaves.
+    first : array (cut + 1,)
+        Where the polygons of each begin in `polygons`.
+    polygons : array
+    start, corners : array
+        CSR of the points of all polygons.
     """
+
+    leaf_rank: np.ndarray
+    first: np.ndarray
+    polygons: np.ndarray
+    start: np.ndarray
+    corners: np.ndarray
+
+
+class CubeGrid(NamedTuple):
+    """Cubes of the leaves with their corners and neighbours.
+
+    Attributes
+    ----------
+    low, side : array (leaves, 3), (leaves,)
+        Low corner and side in units of the finest cube.
+    origin, unit : array (3,)
+    across : array (leaves, 6)
+        Neighbour in each direction (-1: none, -2: smaller ones).
+    leaves, level : array
+        Node of each leaf, level of each node.
+    corner_id : array (leaves, 8)
+        Point of each corner.
+    points : array (n, 3)
+        Points of the surface, `first_corner` of them, then the corners.
+    first_corner : int
+    """
+
+    low: np.ndarray
+    side: np.ndarray
+    origin: np.ndarray
+    unit: np.ndarray
+    across: np.ndarray
+    leaves: np.ndarray
+    level: np.ndarray
+    corner_id: np.ndarray
+    points: np.ndarray
+    first_corner: int
+
+
+class FaceRoom(NamedTuple):
+    """Room for the faces of cut leaves (CSR start, corners; leaf and direction of each) and for marks.
+
+    Attributes
+    ----------
+    plain : array (leaves, 6) of bool
+        Faces of cut leaves that the surface leaves no edges on.
+    known : array (corners,)
+        +1 fluid, -1 solid, 2 both, 0 nothing known.
+    """
+
+    start: np.ndarray
+    corners: np.ndarray
+    leaf: np.ndarray
+    direction: np.ndarray
+    plain: np.ndarray
+    known: np.ndarray
+
+
+@exact
+def _face_edges(k, r, direction, polygons, grid, tail, head):
+    """Number of edges that the surface leaves on a face of cut leaf k, which has rank r; -1 if they are too many."""
+    axis = direction // 2
+    plane = grid.origin[axis] + grid.unit[axis] * (grid.low[r, axis] + (grid.side[r] if direction % 2 else 0))
+    n = np.int64(0)  # not the literal, for which all that follows would be compiled once more
+    for p in range(polygons.first[k], polygons.first[k + 1]):
+        q = polygons.polygons[p]
+        low = polygons.start[q]
+        m = polygons.start[q + 1] - low
+        for i in range(m):
+            a, b = polygons.corners[low + i], polygons.corners[low + (i + 1) % m]
+            if grid.points[a, axis] == plane and grid.points[b, axis] == plane:
+                if n >= len(tail):
+                    return np.int64(-1)
+                tail[n], head[n] = a, b
+                n += 1
+    return n
+
+
+@exact
+def _set_face_rectangle(r, direction, grid, planes, box, perimeter):
+    """Fill box (4,) and the corners perimeter (4,) of a face."""
+    axis, u, v = direction // 2, planes[direction, 0], planes[direction, 1]
+    box[0] = grid.origin[u] + grid.unit[u] * grid.low[r, u]
+    box[1] = grid.origin[u] + grid.unit[u] * (grid.low[r, u] + grid.side[r])
+    box[2] = grid.origin[v] + grid.unit[v] * grid.low[r, v]
+    box[3] = grid.origin[v] + grid.unit[v] * (grid.low[r, v] + grid.side[r])
+    for c in range(4):
+        along_u, along_v = np.int64(c == 1 or c == 2), np.int64(c >= 2)
+        bit = along_u << u | along_v << v
+        if direction % 2:
+            bit |= 1 << axis
+        perimeter[c] = grid.corner_id[r, bit]
+
+
+@exact
+def _mark_corners(perimeter, inside, first_corner, known):
+    """Mark the corners of a face as fluid or solid."""
+    for c in range(4):
+        mark, corner = 1 if inside[c] else -1, perimeter[c] - first_corner
+        if known[corner] == 0:
+            known[corner] = mark
+        elif known[corner] != mark:
+            known[corner] = 2
+
+
+@exact
+def _cut_faces(polygons, grid, planes, room):
+    """Write the faces of the cut leaves that the surface leaves edges on to a `FaceRoom`: (outcome, faces, leaf)."""
     faces, filled = 0, 0
-    f_start[0] = 0
-    out, begin, inside = (
+    room.start[0] = 0
+    points, start, inside = (
         np.empty(MAX_LOOPS, dtype=np.int64),
         np.empty(MAX_LOOPS, dtype=np.int64),
         np.zeros(4, dtype=np.bool_),
     )
-    tail, head = np.empty(4096, dtype=np.int64), np.empty(4096, dtype=np.int64)
-    box = np.empty(4)
-    rim, at = np.empty(4, dtype=np.int64), np.array([0.0, 1.0, 2.0, 3.0])
-    bits = np.array([[0, 0], [1, 0], [1, 1], [0, 1]])
-    for k in range(len(leaf_rank)):
-        r = leaf_rank[k]
+    tail, head, box = np.empty(4096, dtype=np.int64), np.empty(4096, dtype=np.int64), np.empty(4)
+    perimeter, positions = np.empty(4, dtype=np.int64), np.array([0.0, 1.0, 2.0, 3.0])
+    for k in range(len(polygons.leaf_rank)):
+        r = polygons.leaf_rank[k]
         for direction in range(6):
-            other = across[r, direction]
-            if other == -2:
+            other, own = grid.across[r, direction], grid.leaves[r]
+            if other == -2 or (other >= 0 and grid.level[other] == grid.level[own] and other < own):
                 continue
-            if other >= 0 and level[other] == level[leaf_index[r]] and other < leaf_index[r]:
-                continue
-            axis = direction // 2
-            at_plane = origin[axis] + unit[axis] * (low[r, axis] + (side[r] if direction % 2 else 0))
-            n = np.int64(0)  # not the literal, for which all that follows would be compiled once more
-            for p in range(first[k], first[k + 1]):
-                q = polygons[p]
-                m = start[q + 1] - start[q]
-                for i in range(m):
-                    a, b = corners[start[q] + i], corners[start[q] + (i + 1) % m]
-                    if X[a, axis] == at_plane and X[b, axis] == at_plane:
-                        if n >= len(tail):
-                            return 3, faces, r
-                        tail[n], head[n] = a, b
-                        n += 1
+            n = _face_edges(k, r, direction, polygons, grid, tail, head)
+            if n < 0:
+                return TOO_MANY_EDGES, faces, r
             if n == 0:
-                plain[r, direction] = True
+                room.plain[r, direction] = True
                 continue
-            u, v = planes[direction, 0], planes[direction, 1]
-            box[0] = origin[u] + unit[u] * low[r, u]
-            box[1] = origin[u] + unit[u] * (low[r, u] + side[r])
-            box[2] = origin[v] + unit[v] * low[r, v]
-            box[3] = origin[v] + unit[v] * (low[r, v] + side[r])
-            for c in range(4):
-                bit = bits[c, 0] << u | bits[c, 1] << v
-                if direction % 2:
-                    bit |= 1 << axis
-                rim[c] = corner_id[r, bit]
-            outcome, count = fluid_polygon_loops(tail, head, n, U3[:, u], U3[:, v], box, rim, at, out, begin, inside)
+            _set_face_rectangle(r, direction, grid, planes, box, perimeter)
+            u, v = grid.points[:, planes[direction, 0]], grid.points[:, planes[direction, 1]]
+            outcome, count = fluid_polygon_loops(
+                FluidEdges(tail, head, n), Rectangle(u, v, box, perimeter, positions), Loops(points, start, inside)
+            )
             if outcome != 0:
                 return outcome, faces, r
-            base = len(X)
-            for c in range(4):
-                mark = 1 if inside[c] else -1
-                if known[rim[c] - base] == 0:
-                    known[rim[c] - base] = mark
-                elif known[rim[c] - base] != mark:
-                    known[rim[c] - base] = 2
+            _mark_corners(perimeter, inside, grid.first_corner, room.known)
             for j in range(count):
-                if faces + 1 >= len(f_leaf) or filled + begin[j + 1] - begin[j] >= len(f_corners):
-                    return 4, faces, r
-                for i in range(begin[j], begin[j + 1]):
-                    f_corners[filled] = out[i]
+                if faces + 1 >= len(room.leaf) or filled + start[j + 1] - start[j] >= len(room.corners):
+                    return TOO_MANY_FACES, faces, r
+                for i in range(start[j], start[j + 1]):
+                    room.corners[filled] = points[i]
                     filled += 1
-                f_leaf[faces], f_way[faces] = r, direction
+                room.leaf[faces], room.direction[faces] = r, direction
                 faces += 1
-                f_start[faces] = filled
+                room.start[faces] = filled
     return 0, faces, -1
 
 
 REFUSAL_REASONS = {
-    1: "the surface ends inside a cell",
-    2: "inside and outside contradict each other",
-    3: "too many triangles in one cell",
+    OPEN_END: "the surface ends inside a cell",
+    CONFLICT: "inside and outside contradict each other",
+    TOO_MANY_EDGES: "too many triangles in one cell",
+    TOO_MANY_FACES: "too many faces",
 }
 
 
 def clip_cubes(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> ClippedCubes:
-    """Fill the outside (where normals point) of a surface that is closed, or open along a side of the domain only."""
+    """Fill the outside of a surface with clipped cubes.
+
+    Parameters
+    ----------
+    tree : Tree
+    points, triangles : array (n, 3)
+        The surface; normals point into the fluid. It is closed, or open along a side of the domain only.
+
+    Returns
+    -------
+    ClippedCubes
+
+    Raises
+    ------
+    MeshError
+        Where the surface ends inside a cell, or where inside and outside contradict each other.
+    """
     X, leaf, own, start, corners = clip_to_tree(tree, points, triangles)
     leaves = tree.leaves
     rank = np.full(len(tree.level), -1)
     rank[leaves] = np.arange(len(leaves))
+    grid = _cube_grid(tree, X)
+    order = np.argsort(leaf, kind="stable")
+    cut, first = np.unique(leaf[order], return_index=True)
+    polygons = CutPolygons(rank[cut], np.r_[first, len(leaf)], order, start, corners)
+    room = _faces_of_cut_cubes(tree, polygons, grid)
+    is_cut = np.zeros(len(leaves), dtype=bool)
+    is_cut[polygons.leaf_rank] = True
+    whole, is_fluid = _whole_faces(grid, rank, is_cut, room)
+    faces = _Faces.joined(room, whole, grid, rank)
+    walls = start, corners, rank[leaf]
+    cell_of, cube = _cells(faces, walls, is_cut, ~is_cut & is_fluid, len(grid.points))
+    n = len(faces.left)
+    return ClippedCubes(
+        grid.points,
+        faces.start,
+        faces.corners,
+        cell_of[:n],
+        cell_of[n : 2 * n],
+        np.where(faces.right < 0, faces.direction, -1),
+        start,
+        corners,
+        own,
+        cell_of[2 * n :],
+        leaves[cube],
+    )
+
+
+def _cube_grid(tree: Tree, X: np.ndarray) -> CubeGrid:
+    """Cubes of all leaves, with the points X of the surface first."""
+    leaves = tree.leaves
     across = neighbours(3, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
     low, side = tree.corner[leaves], tree.side[leaves]
     bits = np.stack([(np.arange(8) >> axis) & 1 for axis in range(3)], axis=1)
@@ -159,65 +281,47 @@ def clip_cubes(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Clipped
     locations = low[:, None] + bits * side[:, None, None]
     key = (locations[:, :, 0] << (2 * wide)) | (locations[:, :, 1] << wide) | locations[:, :, 2]
     used, corner_id = np.unique(key, return_inverse=True)
-    corner_id = corner_id.reshape(key.shape) + len(X)
     mask = (np.int64(1) << wide) - 1
-    grid = np.stack(
-        [
-            tree.coordinates(0, used >> (2 * wide)),
-            tree.coordinates(1, (used >> wide) & mask),
-            tree.coordinates(2, used & mask),
-        ],
-        axis=1,
+    parts = used >> (2 * wide), (used >> wide) & mask, used & mask
+    corners = np.stack([tree.coordinates(axis, parts[axis]) for axis in range(3)], axis=1)
+    ids = corner_id.reshape(key.shape) + len(X)
+    points = np.concatenate([X, corners])
+    return CubeGrid(low, side, tree.origin, tree.unit, across, leaves, tree.level, ids, points, len(X))
+
+
+def _faces_of_cut_cubes(tree: Tree, polygons: CutPolygons, grid: CubeGrid) -> FaceRoom:
+    """Faces of the cut leaves that the surface leaves edges on."""
+    most = 12 * len(polygons.leaf_rank) + 64
+    room = FaceRoom(
+        np.empty(most + 1, dtype=np.int64),
+        np.empty(10 * most, dtype=np.int64),
+        np.empty(most, dtype=np.int64),
+        np.empty(most, dtype=np.int64),
+        np.zeros((len(grid.leaves), 6), dtype=bool),
+        np.zeros(len(grid.points) - grid.first_corner, dtype=np.int64),
     )
-    every = np.concatenate([X, grid])
-    order = np.argsort(leaf, kind="stable")
-    cut, first = np.unique(leaf[order], return_index=True)
-    cut_rank = rank[cut]
-    plain = np.zeros((len(leaves), 6), dtype=bool)
-    known = np.zeros(len(used), dtype=np.int64)
-    room = 12 * len(cut) + 64
-    f_start, f_corners = np.empty(room + 1, dtype=np.int64), np.empty(10 * room, dtype=np.int64)
-    f_leaf, f_way = np.empty(room, dtype=np.int64), np.empty(room, dtype=np.int64)
-    outcome, count, position = _cut_faces(
-        cut_rank,
-        np.r_[first, len(leaf)],
-        order,
-        start,
-        corners,
-        X,
-        every,
-        low,
-        side,
-        tree.origin,
-        tree.unit,
-        across,
-        leaves,
-        tree.level,
-        corner_id,
-        PLANES,
-        f_start,
-        f_corners,
-        f_leaf,
-        f_way,
-        plain,
-        known,
-    )
+    outcome, count, position = _cut_faces(polygons, grid, PLANES, room)
     if outcome:
-        location = tree.midpoints(leaves[[position]])[0]
-        raise MeshError(
-            f"clipping failed at {location.round(5)} m: {REFUSAL_REASONS.get(outcome, 'too many faces')}.", location
-        )
-    f_start, f_leaf, f_way = f_start[: count + 1], f_leaf[:count], f_way[:count]
-    f_corners = f_corners[: f_start[-1]]
-    # whole faces, by the smaller cube
-    is_cut = np.zeros(len(leaves), dtype=bool)
-    is_cut[cut_rank] = True
-    level = tree.level[leaves]
-    there = across >= 0
+        location = tree.midpoints(grid.leaves[[position]])[0]
+        raise MeshError(f"clipping failed at {location.round(5)} m: {REFUSAL_REASONS[outcome]}.", location)
+    start = room.start[: count + 1]
+    return room._replace(
+        start=start, corners=room.corners[: start[-1]], leaf=room.leaf[:count], direction=room.direction[:count]
+    )
+
+
+def _whole_faces(
+    grid: CubeGrid, rank: np.ndarray, is_cut: np.ndarray, room: FaceRoom
+) -> tuple[tuple[np.ndarray, np.ndarray, np.ndarray], np.ndarray]:
+    """(leaf, direction and corners of the uncut faces in the fluid, which (leaves,) have a fluid corner).
+
+    A face belongs to the smaller of its cubes. Corners of uncut faces and of uncut cubes are all alike.
+    """
+    level, base, across = grid.level[grid.leaves], grid.first_corner, grid.across
     beside = rank[np.maximum(across, 0)]
-    owner = (across == -1) | (there & ((level[:, None] > level[beside]) | (leaves[:, None] < across)))
-    whole = owner & (plain | ~is_cut[:, None])
-    at, direction = np.nonzero(whole)
+    smaller = (level[:, None] > level[beside]) | (grid.leaves[:, None] < across)
+    owner = (across == -1) | ((across >= 0) & smaller)
+    at, direction = np.nonzero(owner & (room.plain | ~is_cut[:, None]))
     ring = np.array([[0, 0], [1, 0], [1, 1], [0, 1]])
     bit_of = np.array(
         [
@@ -225,69 +329,77 @@ def clip_cubes(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Clipped
             for w in range(6)
         ]
     )
-    quads = corner_id[at[:, None], bit_of[direction]]
-    # corners of whole faces and of cells that nothing cuts are all alike
-    base = len(X)
-    a = np.concatenate([np.repeat(quads[:, 0], 3), np.repeat(corner_id[~is_cut, 0], 7)]) - base
-    b = np.concatenate([quads[:, 1:].ravel(), corner_id[~is_cut, 1:].ravel()]) - base
-    label = components(a, b, len(used))
+    quads, uncut = grid.corner_id[at[:, None], bit_of[direction]], grid.corner_id[~is_cut]
+    a = np.concatenate([np.repeat(quads[:, 0], 3), np.repeat(uncut[:, 0], 7)]) - base
+    b = np.concatenate([quads[:, 1:].ravel(), uncut[:, 1:].ravel()]) - base
+    label = components(a, b, len(room.known))
     groups = int(label.max(initial=-1)) + 1
     fluid, solid = np.zeros(groups, dtype=bool), np.zeros(groups, dtype=bool)
-    fluid[label[(known == 1) | (known == 2)]] = True
-    solid[label[(known == -1) | (known == 2)]] = True
+    fluid[label[(room.known == 1) | (room.known == 2)]] = True
+    solid[label[(room.known == -1) | (room.known == 2)]] = True
     if (fluid & solid).any():
-        location = grid[np.flatnonzero((fluid & solid)[label])[0]]
-        raise MeshError(
-            f"clipping failed at {location.round(5)} m: inside and outside contradict each other.", location
-        )
-    if not len(cut):
+        location = grid.points[base + np.flatnonzero((fluid & solid)[label])[0]]
+        raise MeshError(f"clipping failed at {location.round(5)} m: {REFUSAL_REASONS[CONFLICT]}.", location)
+    if not is_cut.any():
         fluid[:] = True
     keep = fluid[label[quads[:, 0] - base]]
-    at, direction, quads = at[keep], direction[keep], quads[keep]
-    # all faces together
-    counts = np.concatenate([np.diff(f_start), np.full(len(quads), 4)])
-    all_corners = np.concatenate([f_corners, quads.ravel()])
-    all_start = np.r_[0, np.cumsum(counts)]
-    left_leaf, directions = np.concatenate([f_leaf, at]), np.concatenate([f_way, direction])
-    outer = across[left_leaf, directions]
-    right_leaf = np.where(outer >= 0, rank[np.maximum(outer, 0)], -1)
-    # cells: one for a whole cube, one for each group of polygons that share points in a cut one
-    n_faces, n_walls = len(counts), len(leaf)
-    element_leaf = np.concatenate([left_leaf, right_leaf, rank[leaf]])
+    return (at[keep], direction[keep], quads[keep]), fluid[label[grid.corner_id[:, 0] - base]]
+
+
+@dataclass(frozen=True, eq=False)
+class _Faces:
+    """All faces: CSR of their corners, ranks of the leaves on both sides (-1 outside), direction."""
+
+    start: np.ndarray
+    corners: np.ndarray
+    left: np.ndarray
+    right: np.ndarray
+    direction: np.ndarray
+
+    @classmethod
+    def joined(cls, room: FaceRoom, whole: tuple, grid: CubeGrid, rank: np.ndarray) -> "_Faces":
+        """Faces of cut cubes, then the whole ones."""
+        at, direction, quads = whole
+        counts = np.concatenate([np.diff(room.start), np.full(len(quads), 4)])
+        left, directions = np.concatenate([room.leaf, at]), np.concatenate([room.direction, direction])
+        outer = grid.across[left, directions]
+        right = np.where(outer >= 0, rank[np.maximum(outer, 0)], -1)
+        corners = np.concatenate([room.corners, quads.ravel()])
+        return cls(np.r_[0, np.cumsum(counts)], corners, left, right, directions)
+
+
+def _cells(
+    faces: _Faces, walls: tuple, is_cut: np.ndarray, fluid: np.ndarray, n_points: int
+) -> tuple[np.ndarray, np.ndarray]:
+    """(cell of each left side, right side and wall polygon, rank of the leaf of each cell).
+
+    A whole cube is one cell; in a cut one each group of polygons that share points is one. fluid (leaves,): whole cubes
+    in the fluid.
+    """
+    wall_start, wall_corners, wall_leaf = walls
+    n_faces, n_walls = len(faces.left), len(wall_leaf)
+    element_leaf = np.concatenate([faces.left, faces.right, wall_leaf])
     element_of = np.concatenate([np.arange(n_faces), np.arange(n_faces), n_faces + np.arange(n_walls)])
-    alive = (element_leaf >= 0) & is_cut[np.maximum(element_leaf, 0)]
-    index = np.flatnonzero(alive)
-    both_start = np.r_[all_start, all_start[-1] + start[1:]]
-    both_corners = np.concatenate([all_corners, corners])
-    size = np.diff(both_start)[element_of[index]]
+    in_cut = (element_leaf >= 0) & is_cut[np.maximum(element_leaf, 0)]
+    index = np.flatnonzero(in_cut)
+    start = np.r_[faces.start, faces.start[-1] + wall_start[1:]]
+    corners = np.concatenate([faces.corners, wall_corners])
+    size = np.diff(start)[element_of[index]]
     which = np.repeat(np.arange(len(index)), size)
     within = np.arange(len(which)) - np.repeat(np.cumsum(size) - size, size)
-    point = both_corners[both_start[element_of[index]][which] + within]
-    pair = element_leaf[index][which] * np.int64(len(every)) + point
+    point = corners[start[element_of[index]][which] + within]
+    pair = element_leaf[index][which] * np.int64(n_points) + point
     rows = np.argsort(pair, kind="stable")
     same = np.flatnonzero(pair[rows][1:] == pair[rows][:-1])
     piece = components(which[rows[same]], which[rows[same + 1]], len(index))
     pieces = int(piece.max(initial=-1)) + 1
     cell_of = np.full(len(element_leaf), -1)
     cell_of[index] = piece
-    solo = np.full(len(leaves), -1)
-    live = ~is_cut & fluid[label[corner_id[:, 0] - base]]
-    solo[live] = pieces + np.arange(live.sum())
-    rest = (element_leaf >= 0) & ~alive
-    cell_of[rest] = solo[element_leaf[rest]]
-    cube = np.empty(pieces + int(live.sum()), dtype=np.int64)
-    cube[piece] = leaves[element_leaf[index]]
-    cube[pieces:] = leaves[live]
-    return ClippedCubes(
-        every,
-        all_start,
-        all_corners,
-        cell_of[:n_faces],
-        cell_of[n_faces : 2 * n_faces],
-        np.where(right_leaf < 0, directions, -1),
-        start,
-        corners,
-        own,
-        cell_of[2 * n_faces :],
-        cube,
-    )
+    whole_cell = np.full(len(is_cut), -1)
+    whole_cell[fluid] = pieces + np.arange(fluid.sum())
+    rest = (element_leaf >= 0) & ~in_cut
+    cell_of[rest] = whole_cell[element_leaf[rest]]
+    cube = np.empty(pieces + int(fluid.sum()), dtype=np.int64)
+    cube[piece] = element_leaf[index]
+    cube[pieces:] = np.flatnonzero(fluid)
+    return cell_of, cube
