@@ -1,6 +1,8 @@
 # Works with nothing but Python 3.11 and make: every target sets up its own .venv.
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 VENV := .venv
+# modules are byte-compiled when they are first imported, not all of them by pip
+unexport PYTHONDONTWRITEBYTECODE
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
@@ -60,7 +62,7 @@ screenshots: $(READY)
 
 $(READY): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet -e '.[dev]'
+	$(BIN)/python -m pip install --quiet --no-compile -e '.[dev]'
 	touch $(READY)
 
 clean:

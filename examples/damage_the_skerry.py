@@ -16,10 +16,10 @@ def main(folder: Path) -> Path:
     rng = np.random.default_rng(2026)
     aircraft = zy.Aircraft.read(Path(str(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")))
     parts = aircraft.solids()
-    crumb = zy.Body.ellipsoid(0.08, 0.08).surface("crumb").transformed(np.eye(3), (13.0, 2.0, 3.0))
+    small_body = zy.Body.ellipsoid(0.08, 0.08).surface("crumb").transformed(np.eye(3), (13.0, 2.0, 3.0))
     # parts lie within one another, as exported part by part
     pieces = [piece for own in parts.values() for piece in own]
-    scan = zy.joined([*pieces, crumb])
+    scan = zy.joined([*pieces, small_body])
     keep = rng.random(len(scan.triangles)) > 0.0008  # single triangles lost
     keep &= np.linalg.norm(scan.centres - [4.2, 5.0, 1.95], axis=1) > 0.22  # a torn place on the wing
     scan = scan.selected(keep)

@@ -70,7 +70,7 @@ class Stream(unittest.TestCase):
             with self.subTest(bad), self.assertRaisesRegex(zy.InputError, words):
                 zy.Freestream(**bad)
 
-    def test_origin_of_every_quantity_is_told(self):
+    def test_origin_of_every_quantity_is_reported(self):
         rows = {name: origin for name, _, _, origin in zy.Freestream(mach=0.3).table()}
         self.assertEqual((rows["mach"], rows["temperature"], rows["speed"]), ("given", "assumed", "derived"))
 
@@ -112,7 +112,7 @@ class AxesAndUnits(unittest.TestCase):
         ):
             self.assertAlmostEqual(zy.quantity("x", text, unit) / value, 1.0, delta=1e-6)
 
-    def test_reference_is_never_one_by_default_and_disagreement_is_told(self):
+    def test_reference_is_never_one_by_default_and_disagreement_is_reported(self):
         with self.assertRaises(TypeError):
             zy.Reference()
         with self.assertRaisesRegex(zy.InputError, "reference.area"):

@@ -90,7 +90,7 @@ class Described(unittest.TestCase):
                 craft.surface().fingerprint[:6],
             )
 
-    def test_mistakes_are_told_with_their_line_or_their_path(self):
+    def test_mistakes_are_reported_with_their_line_or_their_path(self):
         text = SKERRY.read_text()
         cases = (
             ("chord = 1.12", "chrod = 1.12", 31, "chrod"),

@@ -106,7 +106,7 @@ class LoopsOfASquare(unittest.TestCase):
         self.assertEqual((len(made), inside.tolist()), (1, [False, False, True, True]))
         self.assertAlmostEqual(polygon_area(made[0]), 0.8 - 0.02 - 0.005)
 
-    def test_what_contradicts_itself_is_told(self):
+    def test_what_contradicts_itself_is_reported(self):
         self.assertEqual(self.loops([[0, 0.4], [0.7, 0.4]], [(4, 5)])[0], OPEN_END)
         self.assertEqual(self.loops([[0, 0.6], [1, 0.6], [0, 0.5], [1, 0.5]], [(4, 5), (6, 7)])[0], CONFLICT)
 

@@ -31,7 +31,7 @@ class TestCluster(unittest.TestCase):
             self.assertEqual(len(seen), 3)
             pd.testing.assert_frame_equal(again, there)
 
-    def test_an_address_without_a_scheduler_is_told(self):
+    def test_an_address_without_a_scheduler_is_reported(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=12)
         for address in ("tcp://127.0.0.1:9", "nowhere at all"):
             with self.assertRaisesRegex(zy.InputError, "does not answer"):

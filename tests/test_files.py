@@ -214,7 +214,7 @@ class StudyText(OnDisk):
         flapped = self.study(base.replace("# flap", "flap"))
         self.assertTrue(any("flap" in note for note in flapped.source().shape.notes))
 
-    def test_mistakes_are_told_with_their_line(self):
+    def test_mistakes_are_reported_with_their_line(self):
         lines = self.template().splitlines()
         for old, new, key in (
             ("around = 128", 'around = "many"', "mesh.around"),
@@ -288,7 +288,7 @@ class CommandLine(OnDisk):
         self.assertIn("not converged: M 0.3, alpha 2 deg: oscillating, 1 steps were not enough", result.output)
         self.assertIn("did not converge", result.output)
 
-    def test_shape_tells_what_it_recognised_and_measured(self):
+    def test_shape_reports_what_it_recognised_and_measured(self):
         points = zy.Airfoil.naca("4412").points[::8] * 100
         path = self.folder / "tip.txt"
         path.write_text("Tip\n" + "\n".join(f"{x:.4f};{z:.4f}" for x, z in points))

@@ -48,7 +48,7 @@ title = "glider in trim"
 [aircraft]
 file = "glider.toml"
 [mesh]
-resolution = 2.6
+resolution = 3
 farfield = 5
 [solver]
 residual_drop = 3
@@ -103,7 +103,7 @@ class TestFlight(unittest.TestCase):
 
     def test_trim_and_derivatives_broken_off_go_on_and_fly_nothing_twice(self):
         (self.folder / "study.toml").write_text(
-            STUDY.replace("resolution = 2.6", "resolution = 3.4") + "[derivatives]\nmach = 0.2\nalpha = 2\n"
+            STUDY.replace("resolution = 3", "resolution = 5") + "[derivatives]\nmach = 0.2\nalpha = 2\n"
         )
 
         class Breaks(zy.Observer):

@@ -209,7 +209,7 @@ class Footprints(unittest.TestCase):
         self.assertEqual(len(set(made.of[inner])), 1)
         self.assertAlmostEqual(self.area(made.floor).sum(), 6.0, 12)
 
-    def test_an_open_skin_is_told_with_its_place(self):
+    def test_an_open_skin_is_reported_with_its_place(self):
         with self.assertRaises(MeshError) as printed:
             build_prism_columns(
                 self.points,

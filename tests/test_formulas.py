@@ -30,7 +30,7 @@ from zephyrum.flow.physics.smoothing import smoothstep, smoothstep_array
 from zephyrum.flow.physics.transport import diffusion_coefficients, viscosity
 from zephyrum.flow.physics.turbulence import MODELS, freestream_turbulence, model_code, sa, sst, typical_turbulence
 
-STILL = (0.0,) * 6
+AT_REST = (0.0,) * 6
 AIR = (0.0, 0.3, 0.05, -0.02, 1.0)
 
 
@@ -194,7 +194,7 @@ class Gas(unittest.TestCase):
 class OneEquation(unittest.TestCase):
     NU = 1e-6
 
-    def source(self, x, wall=0.01, vorticity=100.0, shift=0.0, active=1.0, slopes=STILL):
+    def source(self, x, wall=0.01, vorticity=100.0, shift=0.0, active=1.0, slopes=AT_REST):
         return sa.sa_source(1.0, self.NU, x, (wall, shift, active), vorticity, slopes[:3], slopes[3:], self.NU)
 
     def test_eddy_viscosity_is_that_of_the_paper(self):

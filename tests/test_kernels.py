@@ -52,11 +52,11 @@ def plain_states(residual, state, f):
         (a, faces.to_left[f], faces.fraction[f, 0], 1.0, far[0]),
         (b, faces.to_right[f], faces.fraction[f, 1], -1.0, far[1]),
     ):
-        rise = state.gradients[c] @ r + sign * kappa * fraction * 0.5 * (jump - upwind)
-        keep = np.array(
+        increment = state.gradients[c] @ r + sign * kappa * fraction * 0.5 * (jump - upwind)
+        limiter_factor = np.array(
             [van_albada(u, j, e)[0] for u, j, e in zip(upwind, jump, residual.numbers.smooth_squares, strict=True)]
         )
-        extrapolated = q[c] + rise * (1.0 - weight * (1.0 - keep))
+        extrapolated = q[c] + increment * (1.0 - weight * (1.0 - limiter_factor))
         unsafe = 1.0 + 1.4 * extrapolated[0] < 0.2 * (1.0 + 1.4 * q[c, 0]) or extrapolated[4] < 0.2 * q[c, 4]
         states.append(q[c] if unsafe else extrapolated)
     return states

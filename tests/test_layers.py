@@ -181,7 +181,7 @@ class OffSurfaces(unittest.TestCase):
         np.testing.assert_array_equal(made.points(half, 8)[rim, 1], 0.0)
         self.assertGreater(np.linalg.norm(made.direction[rim], axis=1).min(), 1.0 - 1e-9)
 
-    def test_a_point_that_not_all_its_triangles_see_is_told(self):
+    def test_a_point_that_not_all_its_triangles_see_is_reported(self):
         # two tetrahedra that touch in a point: no direction off it is outside both
         corner = np.array([[0.0, 0, 0], [1, 0.2, 0], [1, -0.1, 0.2], [1, -0.1, -0.2]])
         sides = np.array([[0, 1, 2], [0, 2, 3], [0, 3, 1], [1, 3, 2]])

@@ -110,7 +110,7 @@ class Loading(unittest.TestCase):
         drag = (found.table["cd c"] * found.table["width"]).sum() / (SPAN * CHORD)
         self.assertAlmostEqual(drag, 2.0 * 0.003, 9)  # both sides
 
-    def test_what_is_asked_wrongly_is_told(self):
+    def test_what_is_asked_wrongly_is_reported(self):
         flow = plate(lambda x, y: 0.0 * y)
         for strips in (3, 2.5, "many"):
             with self.assertRaises(zy.InputError):
@@ -167,7 +167,7 @@ class Sections(unittest.TestCase):
         across = cut_table(flow, 0.31, axis="x")
         self.assertAlmostEqual(np.ptp(across["y"]), SPAN, delta=2.0 * SPAN / 90)
 
-    def test_cuts_that_can_not_be_are_told(self):
+    def test_cuts_that_can_not_be_are_reported(self):
         flow = plate(lambda x, y: 0.0 * y)
         for at, options, word in (
             (9.0, {}, "meets no wall"),

@@ -90,7 +90,7 @@ class Figures(unittest.TestCase):
         self.assertAlmostEqual(errors[0], 0.52)
         self.assertAlmostEqual(errors[1], 0.003)
 
-    def test_refinement_chart_tells_order_and_error(self):
+    def test_refinement_chart_reports_order_and_error(self):
         rows = [
             {
                 "level": k,

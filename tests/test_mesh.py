@@ -79,7 +79,7 @@ class Generator(unittest.TestCase):
 
 
 class Rules(unittest.TestCase):
-    def test_check_finds_what_is_broken_and_tells_the_place(self):
+    def test_check_finds_what_is_broken_and_reports_the_place(self):
         mesh = box(6)
         points = mesh.points.copy()
         midpoint = np.argmin(np.abs(points - [0.5, 0.0, 0.5]).sum(axis=1))

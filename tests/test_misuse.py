@@ -108,7 +108,9 @@ class Nonsense(unittest.TestCase):
     def test_surfaces(self):
         self.refused_or_taken(zy.joined, {"surfaces": [self.ball]}, ("name",))
         self.refused_or_taken(zy.measure_surface, {"surface": self.ball})
-        self.refused_or_taken(zy.repair_surface, {"surface": self.ball}, ("flat_holes", "keep_stray", "label_shells"))
+        self.refused_or_taken(
+            zy.repair_surface, {"surface": self.ball}, ("flat_holes", "keep_separate", "label_shells")
+        )
         self.refused_or_taken(zy.import_surface, {"path": self.scan, "unit": "m"})
         self.refused_or_taken(zy.remesh, {"surface": self.ball, "triangles": 100, "rounds": 1})
 

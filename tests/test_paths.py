@@ -122,7 +122,7 @@ class TestKnownFields(unittest.TestCase):
         self.assertTrue((many == 2).all())  # closed
         self.assertEqual(len(cell), len(triangles))
 
-    def test_a_level_or_field_that_is_nowhere_is_told_with_the_range(self):
+    def test_a_level_or_field_that_is_nowhere_is_reported_with_the_range(self):
         with self.assertRaisesRegex(zy.InputError, "it runs from"):
             self.solution.level_surface("mach", 7.0)
         with self.assertRaisesRegex(zy.InputError, "vorticity"):

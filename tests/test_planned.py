@@ -25,7 +25,7 @@ WING = zy.Aircraft(
 
 
 class Plans(unittest.TestCase):
-    def test_a_budget_is_met_and_told_before(self):
+    def test_a_budget_is_met_and_reported_before(self):
         printed = []
         mesh = zy.mesh_aircraft(WING, cells=30_000, farfield=5.0, on_plan=printed.append)
         self.assertLess(abs(mesh.n_cells / 30_000 - 1.0), 0.15)

@@ -28,7 +28,7 @@ class Outcomes(unittest.TestCase):
     def test_a_sound_one_has_converged(self):
         self.assertEqual((self.solution.outcome, self.solution.implausible), ("converged", ()))
 
-    def test_negative_drag_heat_and_pressure_are_told_first(self):
+    def test_negative_drag_heat_and_pressure_are_reported_first(self):
         flow = self.solution.flow
         faces = self.mesh.faces_of("wall") - self.mesh.n_interior
         pushed = flow.boundary_pressure.copy()
@@ -97,7 +97,7 @@ class Outcomes(unittest.TestCase):
 
 
 class LaminarWakes(unittest.TestCase):
-    def test_one_that_would_not_be_steady_is_told(self):
+    def test_one_that_would_not_be_steady_is_reported(self):
         mesh = zy.mesh_outline(zy.Outline.circle(1.0), 48, 32, 40.0, 1.5e-2)
         for reynolds, printed in ((30.0, False), (120.0, True)):
             made = zy.solve(mesh, zy.Freestream(mach=0.1, reynolds=reynolds), "laminar", numerics=QUICK)
@@ -158,7 +158,7 @@ class Shapes(unittest.TestCase):
         with self.assertRaisesRegex(zy.InputError, "not symmetric"):
             rolled.surface(half=True)
 
-    def test_axes_that_are_exchanged_and_fins_at_the_wrong_end_are_told(self):
+    def test_axes_that_are_exchanged_and_fins_at_the_wrong_end_are_reported(self):
         parts = dict(self.aircraft.parts)
         parts["fuselage"] = zy.Body(
             rings=[
@@ -213,7 +213,7 @@ class Shapes(unittest.TestCase):
 
 
 class MeshOfAnotherCondition(unittest.TestCase):
-    def test_a_y_plus_far_from_what_was_asked_is_told(self):
+    def test_a_y_plus_far_from_what_was_asked_is_reported(self):
         mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 64, growth=1.3, farfield=20.0, y_plus=1.0, reynolds=3e5)
         for reynolds, printed in ((3e5, False), (2e6, True)):
             made = zy.solve(

@@ -65,7 +65,7 @@ class Polygons(unittest.TestCase):
         self.assertAlmostEqual(volume[0], 1.0, 12)
         np.testing.assert_allclose(centroid[0], 0.75 * np.array([0.5, 0.5, 0.0]) + 0.25 * points[4], atol=1e-12)
 
-    def test_a_flat_cell_is_told_thin_and_its_centroid_is_that_of_its_faces(self):
+    def test_a_flat_cell_is_reported_thin_and_its_centroid_is_that_of_its_faces(self):
         points = CUBE * [1.0, 1.0, 0.01]
         points[[5, 7], 2] *= 1.5  # thicker at one end
         start, corners = csr(SIDES)

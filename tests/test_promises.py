@@ -152,13 +152,13 @@ class FluxProperties(unittest.TestCase):
         self.assertLess(pressure_error(0.01), 2.0 * pressure_error(0.1))  # bounded; unmended it grows like 1 / Mach
 
     def test_limiter_leaves_slow_smooth_flow_alone_and_meets_shocks(self):
-        calm = (0.0, 0.3, 0.0, 0.0, 1.0)
-        self.assertEqual(limiter_weight(0.0, calm, calm, 0.0, 0.0, 1.4), 0.0)
+        subsonic = (0.0, 0.3, 0.0, 0.0, 1.0)
+        self.assertEqual(limiter_weight(0.0, subsonic, subsonic, 0.0, 0.0, 1.4), 0.0)
         fast = (0.0, 1.1, 0.0, 0.0, 1.0)
-        self.assertEqual(limiter_weight(0.0, fast, calm, 0.0, 0.0, 1.4), 1.0)
+        self.assertEqual(limiter_weight(0.0, fast, subsonic, 0.0, 0.0, 1.4), 1.0)
         steep = (0.4, 0.3, 0.0, 0.0, 1.0)
-        self.assertEqual(limiter_weight(0.0, steep, calm, 0.0, 0.0, 1.4), 1.0)
-        self.assertEqual(limiter_weight(1.0, calm, calm, 0.0, 0.0, 1.4), 1.0)
+        self.assertEqual(limiter_weight(0.0, steep, subsonic, 0.0, 0.0, 1.4), 1.0)
+        self.assertEqual(limiter_weight(1.0, subsonic, subsonic, 0.0, 0.0, 1.4), 1.0)
         self.assertEqual(limiter_weight(-1.0, fast, fast, 0.0, 0.0, 1.4), 0.0)
         # with friction it counts everywhere once the stream is fast; without it never for that reason alone
         self.assertEqual([least_weight(zy.Limiter(), mach, True, False) for mach in (0.3, 0.7)], [0.0, 1.0])

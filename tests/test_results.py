@@ -133,7 +133,7 @@ class Section(unittest.TestCase):
         self.assertEqual(cut.outcome, "oscillating")
         self.assertIn("oscillating", cut.checks()[0])
 
-    def test_typed_reference_that_disagrees_is_told(self):
+    def test_typed_reference_that_disagrees_is_reported(self):
         typed = zy.Reference(2.0, 1.0, 1.0, (0.25, 0, 0))
         s = zy.solve(self.mesh, self.air, reference=typed, numerics=zy.Numerics(residual_drop=1))
         self.assertIn("typed", s.checks()[0])

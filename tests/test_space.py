@@ -66,7 +66,7 @@ class TestWing(unittest.TestCase):
         self.assertGreater(load.induced, 0.9 * ideal)
         self.assertLess(load.induced, 1.25 * ideal)
 
-    def test_the_wake_tells_the_drag_of_the_surface_and_how_much_of_it_the_mesh_made(self):
+    def test_the_wake_reports_the_drag_of_the_surface_and_how_much_of_it_the_mesh_made(self):
         wake = self.solution.wake_drag()
         self.assertEqual(len(wake), 4)
         for printed in wake["wake CD"].iloc[1:]:
@@ -87,7 +87,7 @@ class TestWing(unittest.TestCase):
             strip = np.interp(position, load["y"], load["cl c"])
             self.assertLess(abs(lift * cut["chord"].iloc[0] / strip - 1.0), 0.12)
 
-    def test_what_looks_wrong_before_and_after_a_run_is_told_with_the_cause(self):
+    def test_what_looks_wrong_before_and_after_a_run_is_reported_with_the_cause(self):
         self.assertFalse(
             [said for said in self.solution.checks() if "induced drag" not in said], self.solution.checks()
         )
@@ -114,7 +114,7 @@ class TestWing(unittest.TestCase):
             again = zy.load_solution(printed.save(Path(folder) / "s.npz"))
             self.assertEqual(again.notes, ("a word",))
 
-    def test_cuts_that_miss_are_told(self):
+    def test_cuts_that_miss_are_reported(self):
         for options, words in (
             ({"at": 9.0}, "meets no wall"),
             ({"at": 1.0, "part": "fin"}, "no wall 'fin'"),
@@ -164,10 +164,10 @@ class TestWing(unittest.TestCase):
             with self.assertRaisesRegex(zy.InputError, "view"):
                 draw_streamlines_3d(self.solution, folder / "x.png", view="inside")
 
-    def test_the_drag_that_is_mesh_error_is_told(self):
+    def test_the_drag_that_is_mesh_error_is_reported(self):
         self.assertTrue(any("above the induced drag" in printed for printed in self.solution.checks()))
 
-    def test_cells_that_lost_their_slopes_are_told_kept_and_handed_on(self):
+    def test_cells_that_lost_their_slopes_are_reported_kept_and_handed_on(self):
         lost = np.zeros(self.mesh.n_cells, dtype=bool)
         lost[self.mesh.left[self.mesh.faces_of("wall")]] = True
         printed = replace(self.solution, flow=replace(self.solution.flow, first_order_cells=lost))
@@ -375,7 +375,7 @@ class TestStudyOfAnAircraft(unittest.TestCase):
         wrong = self.run_command("report", str(out), "--out", str(out / "page.pdf"))
         self.assertEqual(wrong.exit_code, 2)
 
-    def test_mistakes_are_told_with_their_place(self):
+    def test_mistakes_are_reported_with_their_place(self):
         with tempfile.TemporaryDirectory() as held:
             folder = Path(held)
             wing().write(folder / "plank.toml")

@@ -165,7 +165,7 @@ class StudyFiles(unittest.TestCase):
         self.assertGreaterEqual(runs, 2)
         self.assertGreater(stored, 0)  # the kill found finished points
 
-    def test_a_disk_that_is_full_or_read_only_is_told_and_nothing_half_is_left(self):
+    def test_a_disk_that_is_full_or_read_only_is_reported_and_nothing_half_is_left(self):
         self.file.write_text(STUDY.replace("processes = 2", "processes = 1"))
         real = os.replace
 
@@ -253,13 +253,13 @@ class StudyFiles(unittest.TestCase):
     def test_command_line_from_new_to_show(self):
         self.assertEqual(command("new", "mine.toml", folder=self.folder)[0], 0)
         text = (
-            (self.folder / "mine.toml").read_text().replace("around = 128", "around = 96").replace("to = 8", "to = -2")
+            (self.folder / "mine.toml").read_text().replace("around = 128", "around = 64").replace("to = 8", "to = -2")
         )
         (self.folder / "mine.toml").write_text(text)
         code, out, err = command("run", "mine.toml", folder=self.folder)
         self.assertEqual(code, 0, err)
         self.assertEqual(len(err.splitlines()), 7)  # a line for every finished point and mesh
-        self.assertRegex(err, r"3 of 3, refine, 192 cells: converged, CL 0\.4")
+        self.assertRegex(err, r"3 of 3, refine, 128 cells: converged, CL 0\.4")
         self.assertIn("converged", out)
         self.assertNotIn("\x1b", out)
         results = self.folder / "mine-results"

@@ -250,7 +250,7 @@ class Comparisons(unittest.TestCase):
         cls.foils = {"plain": zy.Airfoil.naca("0012"), "cambered": zy.Airfoil.naca("2412")}
         cls.made = zy.compare(cls.foils, cls.air, around=48, outward=16)
 
-    def test_a_change_is_told_with_its_size(self):
+    def test_a_change_is_reported_with_its_size(self):
         table, changes = self.made.table.set_index("state"), self.made.changes.set_index("coefficient")
         self.assertEqual(list(table["outcome"]), ["converged", "converged"])
         self.assertAlmostEqual(changes.loc["CL", "change"], table.loc["cambered", "CL"] - table.loc["plain", "CL"])
@@ -345,7 +345,7 @@ class Folders(unittest.TestCase):
 
 
 class References(unittest.TestCase):
-    def test_disagreement_is_told_for_what_disagrees(self):
+    def test_disagreement_is_reported_for_what_disagrees(self):
         own = zy.Reference(10.0, 1.5, 8.0, (0.5, 0.0, 0.0), "measured")
         self.assertEqual(own.disagreement(own), [])
         printed = replace(own, area=10.5, span=8.1).disagreement(own)

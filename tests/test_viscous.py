@@ -177,7 +177,7 @@ class Airfoils(unittest.TestCase):
         self.assertAlmostEqual(s.forces.CD, 0.0094, delta=2e-4)
         self.assertAlmostEqual(s.forces.CL, 0.0, delta=1e-4)
 
-    def test_row_of_a_polar_tells_friction_and_the_reynolds_number_computed_with(self):
+    def test_row_of_a_polar_reports_friction_and_the_reynolds_number_computed_with(self):
         row = self.turbulent.row()
         self.assertAlmostEqual(row["reynolds"], 6e6, delta=1.0)
         self.assertAlmostEqual(row["CD pressure"] + row["CD friction"], row["CD"], delta=1e-12)

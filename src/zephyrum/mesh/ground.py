@@ -192,7 +192,7 @@ def _conformal_rings(points: np.ndarray, rings: list[np.ndarray]) -> list[np.nda
     for p in every.tolist():
         for axis in (0, 1):  # edges between cells of different sizes are along x or y
             lines.setdefault((axis, int(key[p, 1 - axis])), []).append((float(points[p, axis]), p))
-    sorted_lines = {line: sorted(held) for line, held in lines.items()}
+    sorted_lines = {line: sorted(points_on_line) for line, points_on_line in lines.items()}
     out = []
     for ring in rings:
         made: list[int] = []
@@ -201,10 +201,13 @@ def _conformal_rings(points: np.ndarray, rings: list[np.ndarray]) -> list[np.nda
             axis = next((k for k in (0, 1) if key[i, 1 - k] == key[j, 1 - k]), None)
             if axis is None:
                 continue
-            held = sorted_lines[axis, int(key[i, 1 - axis])]
+            points_on_line = sorted_lines[axis, int(key[i, 1 - axis])]
             low, high = sorted((float(points[i, axis]), float(points[j, axis])))
-            first, last = bisect.bisect_right(held, (low, len(points))), bisect.bisect_left(held, (high, -1))
-            between = [p for _, p in held[first:last]]
+            first, last = (
+                bisect.bisect_right(points_on_line, (low, len(points))),
+                bisect.bisect_left(points_on_line, (high, -1)),
+            )
+            between = [p for _, p in points_on_line[first:last]]
             made += between if points[i, axis] < points[j, axis] else between[::-1]
         out.append(np.array(made))
     return out

@@ -76,7 +76,7 @@ def draw_slice(
     low, high = body.min(axis=0), body.max(axis=0)
     k = "xyz".index(choice("axis", axis, ("x", "y", "z")))
     if at is None:
-        at = 5e-4 * (high - low).max() if mesh.mirrored and k == 1 else _middle_of_surface(mesh, k)
+        at = 5e-4 * (high - low).max() if mesh.mirrored and k == 1 else _middle_of_area(mesh, k)
     cut = slice_mesh(mesh, axis, at)
     flat = [j for j in range(3) if j != k]
     if view is None:
@@ -116,15 +116,15 @@ def draw_slice(
     return ax
 
 
-def _middle_of_surface(mesh, axis: int) -> float:
+def _middle_of_area(mesh, axis: int) -> float:
     """Place [m] along an axis on either side of which lies half of the area of the walls: not a fin, however far it
     stands out.
     """
     faces = mesh.faces_of("wall")
-    place, area = mesh.face_centroid[faces, axis], np.linalg.norm(mesh.face_area[faces], axis=1)
-    order = np.argsort(place)
+    position, area = mesh.face_centroid[faces, axis], np.linalg.norm(mesh.face_area[faces], axis=1)
+    order = np.argsort(position)
     fraction = np.cumsum(area[order])
-    return float(place[order][np.searchsorted(fraction, 0.5 * fraction[-1])])
+    return float(position[order][np.searchsorted(fraction, 0.5 * fraction[-1])])
 
 
 def draw_volume(mesh: "Mesh", folder: Path) -> list:
@@ -224,8 +224,8 @@ def draw_loading(
     top.plot(own["y"], ellipse, "--", color=COLOURS[6], linewidth=1, label="ellipse of the same lift")
     top.legend(fontsize="small", loc="lower center")
     format_axes(top, "y [m]", "lift a length over its mean [-]", solution.air.describe())
-    for k, place in enumerate(positions):
-        at = midpoint + 0.5 * load.span * place
+    for k, position in enumerate(positions):
+        at = midpoint + 0.5 * load.span * position
         cut = solution.cuts(at)
         part = cut.loc[cut.groupby("part")["chord"].transform("max").idxmax(), "part"]
         cut = cut[cut["part"] == part]

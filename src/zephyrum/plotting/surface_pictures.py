@@ -52,7 +52,7 @@ def _groups(surface, by: str) -> list[tuple[str, np.ndarray, str]]:
     """(name, triangles, colour)"""
     if by == "label":
         order = sorted(range(len(surface.labels)), key=lambda k: surface.labels[k])
-        return [(surface.labels[k], surface.label == k, COLOURS[place % 7]) for place, k in enumerate(order)]
+        return [(surface.labels[k], surface.label == k, COLOURS[rank % 7]) for rank, k in enumerate(order)]
     colours = part_colours(surface.parts)
     return [(name, surface.belongs(name), colours[name]) for name in surface.parts]
 

@@ -54,8 +54,14 @@ def _profile(y: np.ndarray, u: np.ndarray) -> tuple[int, float]:
     """Index of the edge of the layer and the velocity there; (0, nan) where none is found."""
     shear = np.abs(np.gradient(u, y)) * y
     past = int(np.argmax(shear[: max(4, len(y) // 2)]))
-    calm = np.flatnonzero((shear[past:] < VORTICITY_LIMIT * np.maximum.accumulate(np.abs(u))[past:]) & (u[past:] > 0.0))
-    return (0, float("nan")) if not len(calm) else (past + int(calm[0]), float(u[past + int(calm[0])]))
+    irrotational = np.flatnonzero(
+        (shear[past:] < VORTICITY_LIMIT * np.maximum.accumulate(np.abs(u))[past:]) & (u[past:] > 0.0)
+    )
+    return (
+        (0, float("nan"))
+        if not len(irrotational)
+        else (past + int(irrotational[0]), float(u[past + int(irrotational[0])]))
+    )
 
 
 def boundary_layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference: "Reference", stream: float):

@@ -27,10 +27,10 @@ ROTATION_QUANTITIES = ("vorticity", "q")
 def velocity_gradients(solution: "Solution") -> np.ndarray:
     """(n, 3, 3) [1/s] slopes of u, v, w (first index) along x, y, z."""
     mesh = solution.mesh
-    slopes = np.zeros((mesh.n_cells, 3, 3))
+    gradients = np.zeros((mesh.n_cells, 3, 3))
     velocity = np.ascontiguousarray(solution.fields()["velocity"])
-    GradientOperator.of(mesh, solution.numerics.reconstruction.gradient)(velocity, slopes, velocity=0)
-    return slopes
+    GradientOperator.of(mesh, solution.numerics.reconstruction.gradient)(velocity, gradients, velocity=0)
+    return gradients
 
 
 def rotation_quantities(solution: "Solution") -> dict[str, np.ndarray]:

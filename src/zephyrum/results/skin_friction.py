@@ -113,7 +113,7 @@ def skin_friction_lines(solution: "Solution", spacing: float | None = None) -> S
         x[t[:, [2, 0, 1]]] - x[t[:, [1, 2, 0]]], surface.normals[:, None, :]
     )  # across the side before each corner
     height = np.einsum("tij,tij->ti", x[t] - x[t[:, [1, 2, 0]]], side)
-    rise = side / np.where(np.abs(height) > 0.0, height, np.inf)[:, :, None]  # of the fraction of each corner
+    gradient = side / np.where(np.abs(height) > 0.0, height, np.inf)[:, :, None]  # of the fraction of each corner
     order = np.argsort(t.ravel(), kind="stable")
     begin = np.searchsorted(t.ravel()[order], np.arange(len(x) + 1))
     corners = _at_corners(t, begin, order // 3, along, normal, surface.areas)
@@ -122,7 +122,7 @@ def skin_friction_lines(solution: "Solution", spacing: float | None = None) -> S
     owner = np.zeros((6, *boxes), dtype=np.int32)
     tries = np.random.default_rng(1).permutation(len(t))
     beyond = surface.neighbours[:, [1, 2, 0]]  # across the side before each corner
-    start, rows = _trace_lines(tries, t, x, normal, corners, rise, beyond, owner, low, spacing, SHORT * spacing)
+    start, rows = _trace_lines(tries, t, x, normal, corners, gradient, beyond, owner, low, spacing, SHORT * spacing)
     if len(start) < 2:
         raise InputError(f"spacing = {spacing:g} m is too wide for a single line on this body; take less.")
     return SkinFrictionLines(start, rows[:, :3], rows[:, 3:6], rows[:, 6], name)
@@ -156,7 +156,7 @@ def _at_corners(t, begin, star, along, normal, area):
 
 
 @serial
-def _cross(i, fraction, corners, rise, direction, rate):
+def _cross(i, fraction, corners, gradient, direction, rate):
     """Move the shares (3,) of the corners of triangle i to where the line leaves it; the corner opposite to that side,
     -1 if it stands still.
     """
@@ -167,7 +167,7 @@ def _cross(i, fraction, corners, rise, direction, rate):
             rate[c] = 0.0
             for b in range(3):
                 for k in range(3):
-                    rate[c] += direction * fraction[b] * corners[i, b, k] * rise[i, c, k]
+                    rate[c] += direction * fraction[b] * corners[i, b, k] * gradient[i, c, k]
         time, at = np.inf, -1
         for c in range(3):
             if rate[c] < 0.0 and -first[c] / rate[c] < time:
@@ -195,7 +195,7 @@ def _box(p, n, low, spacing):
 
 
 @serial
-def _trace_lines(tries, t, x, normal, corners, rise, beyond, owner, low, spacing, short):
+def _trace_lines(tries, t, x, normal, corners, gradient, beyond, owner, low, spacing, short):
     """(start (k + 1,), rows (n, 7): place, normal, strength) of lines from the centroids of triangles not yet near to a
     line.
     """
@@ -239,7 +239,7 @@ def _trace_lines(tries, t, x, normal, corners, rise, beyond, owner, low, spacing
                 else:
                     first = at
                 at += int(direction)
-                side = _cross(i, fraction, corners, rise, direction, rate)
+                side = _cross(i, fraction, corners, gradient, direction, rate)
                 if side < 0:
                     break
                 j = beyond[i, side]
@@ -260,7 +260,7 @@ def _trace_lines(tries, t, x, normal, corners, rise, beyond, owner, low, spacing
                 into = 0.0
                 for b in range(3):
                     for k in range(3):
-                        into += direction * fraction[b] * corners[j, b, k] * rise[j, back, k]
+                        into += direction * fraction[b] * corners[j, b, k] * gradient[j, back, k]
                 if into <= 0.0:  # directions meet at this side: a line of separation or attachment
                     break
                 i = j

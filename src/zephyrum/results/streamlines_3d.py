@@ -107,7 +107,7 @@ def trace_streamlines(
     if seeds.ndim != 2 or seeds.shape[1] != 3 or not np.isfinite(seeds).all():
         raise InputError(f"seeds of shape {seeds.shape} must be finite places (k, 3) [m].")
     velocity = np.ascontiguousarray(solution.fields()["velocity"])
-    slopes = velocity_gradients(solution)
+    gradients = velocity_gradients(solution)
     start, faces = mesh.cell_faces
     inward = np.zeros(mesh.n_faces - mesh.n_interior, dtype=np.bool_)
     inward[mesh.faces_of("symmetry", "slip") - mesh.n_interior] = True
@@ -119,7 +119,7 @@ def trace_streamlines(
         seeds,
         nearest,
         velocity,
-        slopes,
+        gradients,
         mesh.cell_centroid,
         mesh.cell_volume,
         start,
@@ -177,13 +177,13 @@ def _cell_at(x, cell, start, faces, left, right, midpoint, area, inward):
 
 
 @serial
-def _velocity(x, cell, velocity, slopes, centre, out):
+def _velocity(x, cell, velocity, gradients, centre, out):
     """Velocity at x in a cell, no further from the cell's own than by half its size; returns its square."""
     own, rise = 0.0, 0.0
     for i in range(3):
         out[i] = 0.0
         for k in range(3):
-            out[i] += slopes[cell, i, k] * (x[k] - centre[cell, k])
+            out[i] += gradients[cell, i, k] * (x[k] - centre[cell, k])
         own += velocity[cell, i] ** 2
         rise += out[i] ** 2
     keep = min(1.0, 0.5 * np.sqrt(own / max(rise, 1e-300)))
@@ -199,7 +199,7 @@ def _trace(
     seeds,
     nearest,
     velocity,
-    slopes,
+    gradients,
     centre,
     volume,
     start,
@@ -226,7 +226,7 @@ def _trace(
             at = half if direction > 0.0 else half - 1
             time, gone = 0.0, 0.0
             while cell >= 0 and 0 <= at < room.shape[1] and gone < length:
-                speed = np.sqrt(_velocity(x, cell, velocity, slopes, centre, v))
+                speed = np.sqrt(_velocity(x, cell, velocity, gradients, centre, v))
                 if direction > 0.0 or gone > 0.0:  # the seed itself once
                     for i in range(3):
                         room[k, at, i] = x[i]
@@ -240,7 +240,7 @@ def _trace(
                 there = _cell_at(y, cell, start, faces, left, right, midpoint, area, inward)
                 if there < 0:
                     break
-                fast = np.sqrt(_velocity(y, there, velocity, slopes, centre, v))
+                fast = np.sqrt(_velocity(y, there, velocity, gradients, centre, v))
                 if fast == 0.0:
                     break
                 for i in range(3):

@@ -73,17 +73,17 @@ class Checkpoint:
         if not self.path.is_file():
             return None
         try:
-            held = read_arrays(self.path, ("key", "q", "first_order_cells", "cfl", "rows"))
+            stored = read_arrays(self.path, ("key", "q", "first_order_cells", "cfl", "rows"))
         except DamagedArrays:
             return None
         if (
-            str(held["key"]) != self.key
-            or not np.isfinite(held["q"]).all()
-            or len(held["first_order_cells"]) != len(held["q"])
+            str(stored["key"]) != self.key
+            or not np.isfinite(stored["q"]).all()
+            or len(stored["first_order_cells"]) != len(stored["q"])
         ):
             return None
-        rows = tuple(tuple(row) for row in held["rows"].tolist())
-        return Start(held["q"], held["first_order_cells"], float(held["cfl"]), rows)
+        rows = tuple(tuple(row) for row in stored["rows"].tolist())
+        return Start(stored["q"], stored["first_order_cells"], float(stored["cfl"]), rows)
 
     def remove(self) -> None:
         """The run has ended."""

@@ -62,8 +62,8 @@ def run_case(
         begin = Start(_started(case, start), start.flow.first_order_cells)
     notes = list(case.notes)
     checkpoint = None if keep is None else Checkpoint.of(keep, case)
-    if checkpoint is not None and (held := checkpoint.read()) is not None:
-        begin = held
+    if checkpoint is not None and (stored := checkpoint.read()) is not None:
+        begin = stored
         notes.append("went on from the state of a run that was broken off.")
 
     def solved(numerics: Numerics, states=None) -> FlowState:

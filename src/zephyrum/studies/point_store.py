@@ -59,8 +59,8 @@ class Store:
         if not path.is_file():
             return None
         try:
-            held = json.loads(path.read_text(encoding="utf-8"))
-            row, sums = held["row"], held[CHECKSUM_FILE]
+            stored = json.loads(path.read_text(encoding="utf-8"))
+            row, sums = stored["row"], stored[CHECKSUM_FILE]
             whole = sums == self._sums(name, row)
         except (ValueError, KeyError, TypeError, OSError):
             whole = False

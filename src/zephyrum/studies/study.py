@@ -202,8 +202,8 @@ class Study:
     def solved_point(self, name: str, case: Case, start: Solution | None, on_step: Callable) -> Solution:
         """The solution of a case, from the store under `name` or computed into it."""
         store = self.workspace.store
-        if store.row(name) is not None and (held := self.stored_solution(case, name)) is not None:
-            return held
+        if store.row(name) is not None and (stored := self.stored_solution(case, name)) is not None:
+            return stored
         made = solve_case(case, start, on_step, self.folder / "points" / f"{name}.going")
         made.save(store.state(name), store.mesh_file(case.mesh))
         store.keep_row(name, made.row())
@@ -212,13 +212,13 @@ class Study:
     def solution(self, mach: float, alpha: float) -> Solution:
         """The stored solution of one point; FileError if it is not there."""
         case = self.stored_case(mach, alpha)
-        held = None if case is None else self.stored_solution(case)
-        if held is None:
+        stored = None if case is None else self.stored_solution(case)
+        if stored is None:
             raise FileError(
                 f"{str(self.folder)!r} holds no finished point at M {mach:g}, alpha {alpha:g} deg; run the study "
                 f"again, or see its polar.csv for those there are."
             )
-        return held
+        return stored
 
     # -- what was found ------------------------------------------------------------------------------------------------
     @property

@@ -58,13 +58,13 @@ class Workspace:
     # -- records -------------------------------------------------------------------------------------------------------
     def record(self, name: str, key: object) -> dict | None:
         """What `keep_record` wrote under the same key; None if there is none, if it is damaged, or of another key."""
-        held = self._held(name)
-        return held["made"] if held is not None and held["key"] == fingerprint(key) else None
+        stored = self._held(name)
+        return stored["made"] if stored is not None and stored["key"] == fingerprint(key) else None
 
     def stale_record(self, name: str, key: object) -> bool:
         """Whether there is a record of that name of another key."""
-        held = self._held(name)
-        return held is not None and held["key"] != fingerprint(key)
+        stored = self._held(name)
+        return stored is not None and stored["key"] != fingerprint(key)
 
     def keep_record(self, name: str, key: object, made: dict) -> None:
         """Write the JSON file of that name: `made`, under the fingerprint of `key`, with a checksum."""
@@ -77,8 +77,8 @@ class Workspace:
         if not path.is_file():
             return None
         try:
-            held = json.loads(path.read_text(encoding="utf-8"))
-            return held if held["checksum"] == fingerprint(canonical(held["made"])) else None
+            stored = json.loads(path.read_text(encoding="utf-8"))
+            return stored if stored["checksum"] == fingerprint(canonical(stored["made"])) else None
         except (ValueError, KeyError, TypeError, OSError):
             return None
 

@@ -213,12 +213,12 @@ class DiscreteProblem:
         array (n,) of bool
             Cells that were not at first order before.
         """
-        held = np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
-        order = np.argsort(-held)
-        count = 1 + int(np.searchsorted(np.cumsum(held[order]), share * held.sum()))
-        chosen = np.zeros(len(held), dtype=bool)
+        squares = np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
+        order = np.argsort(-squares)
+        count = 1 + int(np.searchsorted(np.cumsum(squares[order]), share * squares.sum()))
+        chosen = np.zeros(len(squares), dtype=bool)
         first_order = self.numerics.reconstruction.order == 1
-        if self.mesh.planar or first_order or count > max(max_cells * len(held), 20):
+        if self.mesh.planar or first_order or count > max(max_cells * len(squares), 20):
             return chosen
         chosen[order[:count]] = True
         return self.demote_to_first_order(chosen)

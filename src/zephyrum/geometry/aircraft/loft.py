@@ -27,11 +27,11 @@ def positions(
     """
     s = np.asarray(length, dtype=float)
     h = np.array(spacing, dtype=float)
-    rise = np.log(GROWTH)  # a spacing may grow by this much over its own length
+    growth = np.log(GROWTH)  # a spacing may grow by this much over its own length
     for k in range(1, len(h)):
-        h[k] = min(h[k], h[k - 1] + rise * (s[k] - s[k - 1]))
+        h[k] = min(h[k], h[k - 1] + growth * (s[k] - s[k - 1]))
     for k in range(len(h) - 2, -1, -1):
-        h[k] = min(h[k], h[k + 1] + rise * (s[k + 1] - s[k]))
+        h[k] = min(h[k], h[k + 1] + growth * (s[k + 1] - s[k]))
     count = np.r_[0.0, np.cumsum(np.diff(s) * 0.5 * (1.0 / h[1:] + 1.0 / h[:-1]))]
     ends = np.unique(np.clip(np.r_[t[0], fixed, t[-1]], t[0], t[-1]))
     out = [ends[:1]]
@@ -51,9 +51,9 @@ def sagitta_spacing(curve: np.ndarray, tolerance: float, largest: float) -> tupl
     s = np.r_[0.0, np.cumsum(np.maximum(step, 1e-15))]
     along = np.diff(curve, axis=0) / np.maximum(step, 1e-15)[:, None]
     turn = np.linalg.norm(np.diff(along, axis=0), axis=1)
-    bend = turn / (0.5 * (step[1:] + step[:-1]) + 1e-15)
-    bend = np.r_[bend[:1], bend, bend[-1:]]
-    h = np.sqrt(8.0 * tolerance / np.maximum(bend, 1e-9))
+    curvature = turn / (0.5 * (step[1:] + step[:-1]) + 1e-15)
+    curvature = np.r_[curvature[:1], curvature, curvature[-1:]]
+    h = np.sqrt(8.0 * tolerance / np.maximum(curvature, 1e-9))
     return np.minimum(h, largest), s
 
 

@@ -113,10 +113,10 @@ def outer_end(inner: Station, one: Panel) -> Station:
     """The station at the outer end of a panel."""
     chord = one.chord if one.chord is not None else inner.chord * (1.0 if one.taper is None else one.taper)
     back = one.span * np.tan(np.radians(one.sweep)) + one.sweep_at * (inner.chord - chord)
-    rise = np.radians(one.dihedral)
+    dihedral = np.radians(one.dihedral)
     x, y, z = inner.position
     # cos(90 deg) is not quite zero
-    position = (x + back, y + one.span * round(float(np.cos(rise)), 15), z + one.span * float(np.sin(rise)))
+    position = (x + back, y + one.span * round(float(np.cos(dihedral)), 15), z + one.span * float(np.sin(dihedral)))
     return Station(position=position, chord=chord, twist=one.twist, airfoil=one.airfoil)
 
 

@@ -2,7 +2,7 @@
 reported.
 
 The order is: weld, degenerate and duplicate triangles, points on edges, sheets cut apart where more than two triangles
-meet, orientation, holes, stray and inner shells, union of overlapping shells, and the proof at the end. What can't be
+meet, orientation, holes, separate and inner shells, union of overlapping shells, and the proof at the end. What can't be
 repaired within the volume error allowed is refused with its positions. Holes are filled by the triangulation of least
 area (Barequet and Sharir 1995, Comput. Aided Geom. Des. 12:207). Verified by tests/test_adopt.py.
 """
@@ -27,7 +27,7 @@ from zephyrum.geometry.surface.surface_cleaning import (
 )
 from zephyrum.geometry.surface.triangulation import Surface
 
-STRAY_PIECE_SIZE = 1e-3  # of the volume of the largest shell: smaller ones that touch nothing are listed and left out
+SMALL_PIECE_SIZE = 1e-3  # of the volume of the largest shell: smaller ones that touch nothing are listed and left out
 ALLOWED_CHANGE = 1e-3  # of the volume: what filled holes may be wrong by together
 
 
@@ -57,14 +57,14 @@ def repair_surface(
     surface: Surface,
     weld_distance: float | None = None,
     flat_holes: bool = False,
-    keep_stray: bool = False,
+    keep_separate: bool = False,
     label_shells: bool = False,
 ) -> RepairedSurface:
     """A closed surface of consistent orientation from what a file holds; NotMended (an InputError) if that can't be
     had.
 
     weld_distance [m]: points nearer are one; found from the gaps if None. flat_holes: fill large holes flat without
-    asking what was there. keep_stray: keep small shells that touch nothing. label_shells: a label for each shell,
+    asking what was there. keep_separate: keep small shells that touch nothing. label_shells: a label for each shell,
     before they are united.
     """
     if weld_distance is not None:
@@ -79,7 +79,7 @@ def repair_surface(
     if label_shells:
         made = by_shell(made)
     try:
-        made, notes = _shells(made, keep_stray, found)
+        made, notes = _shells(made, keep_separate, found)
         _verify(made, 4.0 * gap)
     except NotRepairable:
         raise
@@ -140,7 +140,7 @@ def _fill_holes(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surf
     return made, uncertainty, made.area("patch") / made.area()
 
 
-def _shells(surface: Surface, keep_stray: bool, found: list[Defect]) -> tuple[Surface, list[str]]:
+def _shells(surface: Surface, keep_separate: bool, found: list[Defect]) -> tuple[Surface, list[str]]:
     """Stray shells listed and left out, the others united."""
     count, shell = surface.shells()
     if count == 1:
@@ -155,13 +155,13 @@ def _shells(surface: Surface, keep_stray: bool, found: list[Defect]) -> tuple[Su
     order = np.argsort(-volumes)
     pieces = [pieces[k] for k in order]
     boxes = np.array([one.bounds for one in pieces])
-    # shells hang together where their boxes meet: strays are small and meet nothing
+    # shells hang together where their boxes meet: separate ones are small and meet nothing
     low, high = boxes[:, 0], boxes[:, 1]
     meets = ((low[:, None] <= high[None]) & (high[:, None] >= low[None])).all(axis=2)
-    alone = (meets.sum(axis=1) == 1) & (volumes[order] < STRAY_PIECE_SIZE * volumes.max())
-    if alone.any() and not keep_stray:
+    alone = (meets.sum(axis=1) == 1) & (volumes[order] < SMALL_PIECE_SIZE * volumes.max())
+    if alone.any() and not keep_separate:
         lost = [one for one, drop in zip(pieces, alone) if drop]
-        found.append(whole_pieces("stray shells", lost, "left out (keep_stray keeps them)"))
+        found.append(whole_pieces("separate shells", lost, "left out (keep_separate keeps them)"))
         pieces = [one for one, drop in zip(pieces, alone) if not drop]
     if len(pieces) == 1:
         return pieces[0], notes

@@ -126,12 +126,12 @@ def single_mesh(
     divided = divide(curves, parts, np.radians(factor * MAX_TURN), SHARPEST, AT_CORNERS, IN_GAPS, ground)
     zones = (*zones, *_wake(divided, wake, alpha, length))
     room = [distance_to_others(curve.points, curves, k, ground) for k, curve in enumerate(divided)]
-    rays = marching_directions(divided, spec, room)
-    fronts = [ray.front for ray in rays]
+    directions = marching_directions(divided, spec, room)
+    fronts = [direction.front for direction in directions]
     last: MeshError | None = None
     for attempt in range(MAX_GRID_SHIFTS):
         try:
-            mesh = _assembled(divided, rays, fronts, farfield, ground, growth, zones, attempt, depths)
+            mesh = _assembled(divided, directions, fronts, farfield, ground, growth, zones, attempt, depths)
             break
         except MeshError as cause:
             last = cause
@@ -255,7 +255,15 @@ def _wake(divided, length_in_chords, alpha, chord) -> list[Zone]:
 
 
 def _assembled(
-    divided, rays: list[MarchingDirections], fronts, farfield, ground, growth, zones, attempt: int, depths: np.ndarray
+    divided,
+    directions: list[MarchingDirections],
+    fronts,
+    farfield,
+    ground,
+    growth,
+    zones,
+    attempt: int,
+    depths: np.ndarray,
 ) -> Mesh:
     """One try: tree, clipping, layers, merging, faces."""
     front = np.concatenate(fronts)
@@ -277,10 +285,10 @@ def _assembled(
     tree = grow_tree(origin, side, field, finest, count)
     front = moved_off_planes(front, tree)
     clipped = clip_plane(tree, front, np.stack([np.arange(len(front)), follow], axis=1))
-    return _joined(clipped, tree, divided, rays, starts, ground, depths)
+    return _joined(clipped, tree, divided, directions, starts, ground, depths)
 
 
-def _joined(clipped, tree, divided, rays, starts, ground, depths: np.ndarray) -> Mesh:
+def _joined(clipped, tree, divided, directions, starts, ground, depths: np.ndarray) -> Mesh:
     """Layers and clipped squares in one mesh, small cells merged, with the layers on the ground."""
     points = [clipped.points]
     count, index = [np.diff(clipped.start)], [clipped.index]
@@ -288,14 +296,14 @@ def _joined(clipped, tree, divided, rays, starts, ground, depths: np.ndarray) ->
     total = len(clipped.points)
     made = len(clipped.start) - 1
     for k, curve in enumerate(divided):
-        ray = rays[k]
-        r, n = len(ray.base), ray.height.shape[1] - 1
+        direction = directions[k]
+        r, n = len(direction.base), direction.height.shape[1] - 1
         wall = total + np.arange(len(curve.points))
         points.append(curve.points)
         total += len(curve.points)
-        inner = curve.points[ray.base][:, None] + ray.height[:, 1:-1, None] * ray.direction[:, None]
+        inner = curve.points[direction.base][:, None] + direction.height[:, 1:-1, None] * direction.direction[:, None]
         nodes = np.empty((r, n + 1), dtype=np.int64)
-        nodes[:, 0] = wall[ray.base]
+        nodes[:, 0] = wall[direction.base]
         nodes[:, 1:n] = total + np.arange(r * (n - 1)).reshape(r, n - 1)
         nodes[:, n] = starts[k] + np.arange(r)
         points.append(inner.reshape(-1, 2))

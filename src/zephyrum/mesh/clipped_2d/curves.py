@@ -161,8 +161,8 @@ def divide(
             begin += m
             edge = np.linalg.norm(np.diff(piece, axis=0), axis=1)
             s = np.r_[0.0, np.cumsum(edge)]
-            bend = _curvature(piece, s, curve.smooth)
-            h = np.minimum(np.clip(turn / np.maximum(bend, 1e-12), sharpest * largest, largest), gap_share * near)
+            curvature = _curvature(piece, s, curve.smooth)
+            h = np.minimum(np.clip(turn / np.maximum(curvature, 1e-12), sharpest * largest, largest), gap_share * near)
             if not curve.smooth:
                 short = min(at_corners * largest, 0.5 * s[-1])
                 h[0], h[-1] = min(h[0], short), min(h[-1], short)
@@ -211,12 +211,12 @@ def _curvature(piece: np.ndarray, s: np.ndarray, closed: bool) -> np.ndarray:
     step = np.diff(piece, axis=0)
     heading = np.unwrap(np.arctan2(step[:, 1], step[:, 0]))
     midpoint = 0.5 * (s[1:] + s[:-1])
-    bend = np.abs(np.diff(heading) / np.diff(midpoint))
+    curvature = np.abs(np.diff(heading) / np.diff(midpoint))
     if closed:
         last = (heading[0] - heading[-1] + np.pi) % (2.0 * np.pi) - np.pi
         ends = abs(last) / (0.5 * (s[1] - s[0] + s[-1] - s[-2]))
-        return np.r_[ends, bend, ends]
-    return np.r_[bend[:1], bend, bend[-1:]] if len(bend) else np.zeros(len(s))
+        return np.r_[ends, curvature, ends]
+    return np.r_[curvature[:1], curvature, curvature[-1:]] if len(curvature) else np.zeros(len(s))
 
 
 def limit_growth(s: np.ndarray, h: np.ndarray, growth: float, closed: bool) -> np.ndarray:

@@ -19,8 +19,8 @@ from zephyrum.mesh.structured.hyperbolic import march_grid
 from zephyrum.mesh.structured.spacing import geometric, growth_ratio, steps_for, two_ended
 
 BASE_CELLS = 8
-WAKE_BEND = 0.5  # chords over which the wake line turns from the tail's direction to the chord's
-WALL_BEND = 0.12  # of the square root of the chord
+WAKE_FAIRING = 0.5  # chords over which the wake line turns from the tail's direction to the chord's
+WALL_FAIRING = 0.12  # of the square root of the chord
 WAKE_LEVELLING = 0.1  # of the square root of the chord: how far layers are pushed out where the first is high
 WAKE_LAYERS = 15.0
 WAKE_SPREAD = 0.01  # height of the first wake cell per distance behind the tail
@@ -210,30 +210,30 @@ def _unwrapped(
     zeta = np.sqrt(np.abs(z)) * np.exp(0.5j * angle)
     x, y, top = zeta.real, zeta.imag, np.sqrt(reach)
     level = geometric(heights.min() / (2.0 * scale), top, layers)
-    rise = np.tile(level, (n, 1))
+    height = np.tile(level, (n, 1))
     # the layers nearest to the wall are opened to the height asked; further out they soon run level again
     more = (scale / np.abs(zeta) - 1.0)[:, None]
-    rise += more * rise / (1.0 + rise * np.abs(more) / (WAKE_LEVELLING * scale))
+    height += more * height / (1.0 + height * np.abs(more) / (WAKE_LEVELLING * scale))
     # in the wake they open by the same amount over the first WAKE_LAYERS of them
     shift = np.maximum(WAKE_LEVELLING * scale * (1.0 - np.exp(-behind)), 1e-300)[:, None]
     extra = ((heights - heights.min()) / (2.0 * np.abs(zeta)))[:, None]
     extra = extra / (1.0 + WAKE_LAYERS * extra / shift)
-    rise += shift * (1.0 - np.exp(-extra / shift * np.arange(layers + 1)))
-    rise *= top / rise[:, -1:]
-    rise *= 1.0 - rise / top * (y / top)[:, None]  # the outermost layer is level
+    height += shift * (1.0 - np.exp(-extra / shift * np.arange(layers + 1)))
+    height *= top / height[:, -1:]
+    height *= 1.0 - height / top * (y / top)[:, None]  # the outermost layer is level
     # direction of the wall's normal, smoothed over BEND so that neighbouring lines never meet
-    evenly = np.linspace(x[0], x[-1], max(64, int((x[-1] - x[0]) / (0.2 * WALL_BEND * scale))))
+    evenly = np.linspace(x[0], x[-1], max(64, int((x[-1] - x[0]) / (0.2 * WALL_FAIRING * scale))))
     slope = gaussian_filter1d(
-        np.interp(evenly, x, np.gradient(y, x)), WALL_BEND * scale / (evenly[1] - evenly[0]), mode="nearest"
+        np.interp(evenly, x, np.gradient(y, x)), WALL_FAIRING * scale / (evenly[1] - evenly[0]), mode="nearest"
     )
-    lean = np.interp(x, evenly, -np.arctan(slope))
-    lean[0] = lean[-1] = 0.0
-    near = WALL_BEND * scale * (1.0 - np.exp(-rise / (WALL_BEND * scale)))
+    inclination = np.interp(x, evenly, -np.arctan(slope))
+    inclination[0] = inclination[-1] = 0.0
+    near = WALL_FAIRING * scale * (1.0 - np.exp(-height / (WALL_FAIRING * scale)))
     even = np.cumsum(np.r_[x[0], gaussian_filter1d(np.diff(x), n / 20.0, mode="nearest")])
     even = x[0] + (even - x[0]) * (x[-1] - x[0]) / (even[-1] - x[0])
-    far = 1.0 - np.exp(-((rise / (2.0 * scale)) ** 2))
-    across = x[:, None] + np.sin(lean)[:, None] * near + (even - x)[:, None] * far
-    up = y[:, None] + rise - (1.0 - np.cos(lean))[:, None] * near
+    far = 1.0 - np.exp(-((height / (2.0 * scale)) ** 2))
+    across = x[:, None] + np.sin(inclination)[:, None] * near + (even - x)[:, None] * far
+    up = y[:, None] + height - (1.0 - np.cos(inclination))[:, None] * near
     back = (across + 1j * up) ** 2
     out = np.stack([back.real, back.imag], axis=-1) + focus
     out[:, 0] = curve
@@ -279,9 +279,9 @@ def _wake_line(foil: Airfoil, x: np.ndarray) -> np.ndarray:
     chordwise = (foil.tail - foil.nose) / foil.chord
     square = np.array([-chordwise[1], chordwise[0]])
     slope = float(np.clip((direction @ square) / max(direction @ chordwise, 0.2), -1.0, 1.0))
-    bend = WAKE_BEND * foil.chord
-    rise = slope * bend * (1.0 - np.exp(-x / bend))
+    length = WAKE_FAIRING * foil.chord
+    height = slope * length * (1.0 - np.exp(-x / length))
     # far downstream the line lies along x, so that the outlet is a plane of constant x
     turn = chordwise[1] / max(chordwise[0], 0.2)
-    rise_x = turn * 2 * bend * (1.0 - np.exp(-x / (2 * bend)))
-    return foil.tail + np.stack([x, rise + rise_x], axis=1)
+    rise_x = turn * 2 * length * (1.0 - np.exp(-x / (2 * length)))
+    return foil.tail + np.stack([x, height + rise_x], axis=1)

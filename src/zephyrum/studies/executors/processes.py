@@ -68,8 +68,8 @@ class ProcessExecutor:
 
     def _start(self, many: int) -> None:
         # one thread of linear algebra a process: more would fight over the cores (read when the workers import numpy)
-        held = {name: os.environ.get(name) for name in ONE_THREAD}
-        os.environ.update(dict.fromkeys(held, "1"))
+        stored = {name: os.environ.get(name) for name in ONE_THREAD}
+        os.environ.update(dict.fromkeys(stored, "1"))
         # Ctrl-C is for this process, which ends the workers: they inherit that it is blocked, here it waits
         # until they are started
         masked = hasattr(signal, "pthread_sigmask")
@@ -87,7 +87,7 @@ class ProcessExecutor:
         finally:
             if masked:
                 signal.pthread_sigmask(signal.SIG_SETMASK, before)
-            for name, value in held.items():
+            for name, value in stored.items():
                 if value is None:
                     os.environ.pop(name, None)
                 else:

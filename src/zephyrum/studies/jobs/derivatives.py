@@ -80,8 +80,8 @@ class DerivativesJob(Job):
 
     def load(self, study: "Study", spec: "DerivativesSpec") -> pd.DataFrame | None:
         base = study.stored_case(spec.mach, spec.alpha)
-        held = None if base is None else study.workspace.record("derivatives", self._key(base, spec))
-        return None if held is None else pd.DataFrame(held["rows"])
+        stored = None if base is None else study.workspace.record("derivatives", self._key(base, spec))
+        return None if stored is None else pd.DataFrame(stored["rows"])
 
     def tables(self, study, result):
         own = study.spec.derivatives

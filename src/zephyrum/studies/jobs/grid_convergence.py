@@ -92,8 +92,8 @@ levels = 3
         return level_row(level, case.mesh, study.case(spec.mach, spec.alpha).mesh, solution)
 
     def _known(self, study) -> list[dict]:
-        held = study.workspace.record("refinement", self.name)
-        return [] if held is None else held["levels"]
+        stored = study.workspace.record("refinement", self.name)
+        return [] if stored is None else stored["levels"]
 
     def load(self, study: "Study", spec: "RefineSpec") -> Refinement | None:
         rows = self._known(study)

@@ -115,8 +115,8 @@ class TrimJob(Job):
     def run(self, study: "Study", spec: "TrimSpec", observer) -> dict:
         lift, origin = wanted_lift(study, spec)
         key = self._key(study, spec)
-        if (held := study.workspace.record("trim", key)) is not None:
-            return held
+        if (stored := study.workspace.record("trim", key)) is not None:
+            return stored
         case = study.case(spec.mach, spec.alpha, observer)
         made = trim(
             study.source.shape,

@@ -85,11 +85,11 @@ class TimeJob(Job):
         case = study.stored_case(spec.mach, spec.alpha)
         if case is None:
             return None
-        held = TimeFile.of(self._file(study), case, spec.step).read()
+        stored = TimeFile.of(self._file(study), case, spec.step).read()
         last = study.stored_solution(case, LAST)
-        if held is None or last is None:
+        if stored is None or last is None:
             return None
-        rows = held[0]
+        rows = stored[0]
         return series_of(TimeRun(rows[:, 0] / time_unit(case), rows[:, 1:4], last))
 
     @staticmethod
