@@ -327,18 +327,20 @@ def profile_rows() -> list[tuple]:
     stats = pstats.Stats(watch).stats
 
     def spent(file: str, name: str) -> float:
-        return sum(row[3] for (path, _, own), row in stats.items() if own == name and path.endswith(f"flow/{file}.py"))
+        found = [row[3] for (path, _, own), row in stats.items() if own == name and path.endswith(f"flow/{file}.py")]
+        assert found, f"{file}.{name} is not called: it has another name now"
+        return sum(found)
 
     total = max(row[3] for row in stats.values())
     fractions = {
-        "Jacobian products": spent("jacobian", "product"),
-        "preconditioner's solves": spent("krylov", "solve"),
-        "face Jacobians": spent("jacobian", "linearise"),
-        "assembly and factors": spent("krylov", "update"),
-        "residuals": spent("march", "evaluate"),
+        "Jacobian products": spent("discretization/jacobian", "product"),
+        "preconditioner's solves": spent("linear/block_ilu", "solve"),
+        "face Jacobians": spent("discretization/jacobian", "linearise"),
+        "assembly and factors": spent("linear/block_ilu", "update"),
+        "residuals": spent("nonlinear/discrete_problem", "evaluate"),
     }
     fractions["Krylov vectors"] = (
-        spent("krylov", "gmres") - fractions["Jacobian products"] - fractions["preconditioner's solves"]
+        spent("linear/gmres", "gmres") - fractions["Jacobian products"] - fractions["preconditioner's solves"]
     )
     fractions = {name: seconds / total for name, seconds in fractions.items()}
     fractions["rest (domains, start, forces)"] = 1.0 - sum(fractions.values())

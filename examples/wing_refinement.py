@@ -22,12 +22,12 @@ def main(folder: Path) -> None:
     proof = zy.refine(
         aircraft,
         air,
-        resolution=4.0,
+        resolution=3.4,
         farfield=6.0,
         observer=Levels(),
     )
     for row in proof.rows():
-        print(f"{row['coefficient']}: {row['finest mesh']:+.4f} +- {row['error +-']:.2g} ({row['outcome']})")
+        print(f"{row['coefficient']}: {row['finest_mesh']:+.4f} +- {row['error']:.2g} ({row['outcome']})")
     print(proof.outcome)
 
 

@@ -1,11 +1,14 @@
-"""Run all tests (or those named): `python -m tests [module ...]`; ends with `N passed, N failed`.
+"""Run all tests, or some: `python -m tests [module or package ...]`; ends with `N passed, N failed`.
 
-All of them run in two processes side by side. Each takes the next module as soon as it is free; long modules come
+`python -m tests test_flow` runs one module, `python -m tests mesh` all modules that import from `zephyrum.mesh`.
+
+All of them run in three processes side by side. Each takes the next module as soon as it is free; long modules come
 first.
 """
 
 import json
 import os
+import re
 import subprocess
 import sys
 import threading
@@ -30,8 +33,9 @@ LONGEST = (
     "test_planned",
     "test_misuse",
 )
+FOLDER = Path(__file__).parent
 SHOWN = 20  # of the slowest tests
-PROCESSES = 2
+PROCESSES = 3  # on two cores: one of them often waits, for a kernel that another compiles or for a program
 
 
 class TimedResult(unittest.TextTestResult):
@@ -122,14 +126,22 @@ def summarise(found: list[dict]) -> int:
     return 1 if failed or not passed else 0
 
 
+def modules_of(name: str) -> list[str]:
+    """The module of that name, or those that import from that package of the library."""
+    if name.startswith("test_"):
+        return [name]
+    uses = re.compile(rf"\bzephyrum\.{re.escape(name)}\b")
+    return [path.stem for path in FOLDER.glob("test_*.py") if uses.search(path.read_text(encoding="utf-8"))]
+
+
 def main(names: list[str]) -> int:
     """0 if every test passed."""
     if names == ["--serve"]:
         serve()
         return 0
     if names:
-        return summarise([run_modules(names)])
-    there = {path.stem for path in Path(__file__).parent.glob("test_*.py")}
+        return summarise([run_modules(sorted({one for name in names for one in modules_of(name)}))])
+    there = {path.stem for path in FOLDER.glob("test_*.py")}
     return summarise(run_all([*(name for name in LONGEST if name in there), *sorted(there.difference(LONGEST))]))
 
 

@@ -36,7 +36,7 @@ class Forecast(unittest.TestCase):
         pace = TimeForecast(6.0)
 
         def left(step, level=0, down=0.25):
-            row = {f"residual {name}": 10.0 ** (-down * step - (k > 0)) for k, name in enumerate(EQUATION_NAMES)}
+            row = {f"residual_{name}": 10.0 ** (-down * step - (k > 0)) for k, name in enumerate(EQUATION_NAMES)}
             return pace.left(row | {"level": level, "seconds": 2.0 * step})
 
         self.assertTrue(np.isnan([left(step, level=1) for step in range(20)]).all())
@@ -45,7 +45,7 @@ class Forecast(unittest.TestCase):
         np.testing.assert_allclose(seen[8:], [2.0 * (24 - step) for step in range(8, 24)])
         self.assertEqual(left(30), 0.0)
         stalled = TimeForecast(6.0)
-        rows = {f"residual {name}": 1e-3 for name in EQUATION_NAMES}
+        rows = {f"residual_{name}": 1e-3 for name in EQUATION_NAMES}
         self.assertTrue(np.isnan([stalled.left(rows | {"level": 0, "seconds": float(k)}) for k in range(20)]).all())
 
 

@@ -13,10 +13,10 @@ from zephyrum.mesh.clipped_2d.curves import distance_to_others, divide, sampled_
 from zephyrum.mesh.clipped_2d.wall_layers import MIN_DIRECTION_ANGLE, heights, marching_directions, total_height
 from zephyrum.mesh.clipped_3d.generation import local_edges
 from zephyrum.mesh.clipped_3d.prism_layers import (
-    GAP_FRACTION,
+    LAST_LAYER_HEIGHT,
+    MAX_GAP_FRACTION,
     MAX_HEIGHT_SLOPE,
-    MIN_VOLUME_RATIO,
-    OPPOSITE_COSINE,
+    MIN_AREA_RATIO,
     grow_prisms,
 )
 from zephyrum.mesh.layer_spacing import first_height, given_layers, wall_layers
@@ -138,7 +138,7 @@ class OffSurfaces(unittest.TestCase):
         out = self.ball.points - [1.0, 0.0, 0.0]
         out /= np.linalg.norm(out, axis=1)[:, None]
         self.assertGreater(np.einsum("ij,ij->i", out, made.direction).min(), 0.999)
-        np.testing.assert_allclose(made.stored, 1.0)
+        np.testing.assert_allclose(made.thickness_fraction, 1.0)
         np.testing.assert_allclose(made.height[:, 1], 1e-3, rtol=0.03)  # measured along the normals of the triangles
         shells = [Surface(made.points(self.ball, level), self.ball.triangles).volume for level in (0, 5, 10)]
         self.assertTrue(self.ball.volume == shells[0] < shells[1] < shells[2])
@@ -146,7 +146,7 @@ class OffSurfaces(unittest.TestCase):
     def test_no_last_layer_is_higher_than_half_an_edge(self):
         made = grow_prisms(self.ball, (1e-3, 1.9, 20), local_edges(self.ball))
         last = made.height[:, -1] - made.height[:, -2]
-        self.assertLess((last / local_edges(self.ball)).max(), GAP_FRACTION * 1.05)
+        self.assertLess((last / local_edges(self.ball)).max(), LAST_LAYER_HEIGHT * 1.05)
 
     def test_at_the_corners_of_a_box_every_side_is_seen_and_prisms_stand(self):
         box = zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 1500).surface
@@ -156,7 +156,7 @@ class OffSurfaces(unittest.TestCase):
         tips = Surface(made.points(box, 10), box.triangles)
         self.assertEqual(len(crossing_triangles(tips)), 0)
         stored = np.einsum("ij,ij->i", tips.area_vectors, box.normals) / box.areas
-        self.assertGreater(stored.min(), MIN_VOLUME_RATIO)
+        self.assertGreater(stored.min(), MIN_AREA_RATIO)
 
     def test_thickness_changes_slowly_along_the_surface_and_leaves_room_opposite(self):
         slot = zy.Body.box(0.4, 3.0, 0.12).surface().transformed(np.eye(3), (0.8, 0.0, 0.1))
@@ -171,7 +171,7 @@ class OffSurfaces(unittest.TestCase):
         )
         inner = (made.points[:, 0] > 0.85) & (np.abs(made.points[:, 2] - 0.1) < 0.0601) & (made.points[:, 0] < 0.93)
         self.assertGreater(inner.sum(), 10)
-        self.assertLess(thick[inner].max(), OPPOSITE_COSINE * 0.12 * 1.2)
+        self.assertLess(thick[inner].max(), MAX_GAP_FRACTION * 0.12 * 1.2)
         self.assertEqual(len(crossing_triangles(Surface(prisms.points(made, 12), made.triangles))), 0)
 
     def test_half_a_body_keeps_its_rim_on_the_plane(self):

@@ -194,7 +194,7 @@ class Shown(unittest.TestCase):
         row = {"alpha": 4.0, "CL": 0.71, "CD": 0.0387, "outcome": "converged", "steps": 19, "mach": 0.2}
         printed = {name: cell(row.get(name), form) for name, form in POLAR.items()}
         self.assertEqual(
-            (printed["alpha"], printed["CD"], printed["steps"], printed["CL error"]), ("+4.00", "0.03870", "19", "-")
+            (printed["alpha"], printed["CD"], printed["steps"], printed["CL_error"]), ("+4.00", "0.03870", "19", "-")
         )
 
 

@@ -84,9 +84,9 @@ class Figures(unittest.TestCase):
     def test_error_bars_take_the_larger_of_share_and_floor_plus_swing(self):
         row = self.solution.row()
         polar = zy.Polar.of(
-            [row | {"CL": 2.0, "CL amplitude": 0.5}, row | {"alpha": 9.0, "CL": 0.001, "CL amplitude": 0.0}]
+            [row | {"CL": 2.0, "CL_amplitude": 0.5}, row | {"alpha": 9.0, "CL": 0.001, "CL_amplitude": 0.0}]
         )
-        errors = polar.with_errors({"CL": 0.01}, {"CL": 0.003}).table["CL error"].tolist()
+        errors = polar.with_errors({"CL": 0.01}, {"CL": 0.003}).table["CL_error"].tolist()
         self.assertAlmostEqual(errors[0], 0.52)
         self.assertAlmostEqual(errors[1], 0.003)
 

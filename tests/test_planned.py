@@ -11,8 +11,9 @@ from click.testing import CliRunner
 import zephyrum as zy
 from zephyrum.cli.main import main
 from zephyrum.geometry.surface.solids import half_surface
-from zephyrum.mesh import planning
+from zephyrum.mesh import aircraft_mesh
 from zephyrum.mesh.clipped_3d.generation import local_edges, wake_points
+from zephyrum.mesh.planning import MeshTask
 from zephyrum.mesh.wall_normals import curved_normals
 
 WING = zy.Aircraft(
@@ -83,23 +84,23 @@ class Plans(unittest.TestCase):
             near = np.argsort(np.linalg.norm(skin.points - tip, axis=1))[:5]
             return float(np.median(local_edges(skin)[near]))
 
-        task = planning._MeshTask(WING, True, None, None, None, 5.0, None, 0.0, (0.0, 0.0), (), None)
+        task = MeshTask(WING, zy.MeshOptions(half=True, farfield=5.0))
         plan = task.forecast(3.0)
         with (
-            mock.patch.object(planning, "_mesh_on_surface", made),
-            self.assertLogs("zephyrum.mesh.planning", "INFO") as printed,
+            mock.patch.object(aircraft_mesh, "_mesh_on_surface", made),
+            self.assertLogs("zephyrum.mesh.aircraft_mesh", "INFO") as printed,
         ):
-            self.assertEqual(planning._mesh_of_plan(task, plan, None), "mesh")
+            self.assertEqual(aircraft_mesh._mesh_of_plan(task, plan, None), "mesh")
         self.assertEqual(len(printed.output), 2)
         self.assertLess(edge(skins[1]), 0.75 * edge(skins[0]))
         self.assertLess(edge(skins[2]), 0.75 * edge(skins[1]))
         skins.clear()
         with (
-            mock.patch.object(planning, "_mesh_on_surface", lambda *of: made(*of, attempts=9)),
+            mock.patch.object(aircraft_mesh, "_mesh_on_surface", lambda *of: made(*of, attempts=9)),
             self.assertRaises(zy.MeshError),
         ):
-            planning._mesh_of_plan(task, plan, None)
-        self.assertEqual(len(skins), 1 + planning.SPOTS)
+            aircraft_mesh._mesh_of_plan(task, plan, None)
+        self.assertEqual(len(skins), 1 + aircraft_mesh.SPOTS)
 
     def test_what_can_not_be_is_refused(self):
         for options, word in (

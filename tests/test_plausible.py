@@ -87,8 +87,8 @@ class Outcomes(unittest.TestCase):
                 "CM": 0.0,
                 "L/D": 0.5 / cd,
                 "outcome": "converged",
-                "CL amplitude": 0.0,
-                "CD amplitude": 0.0,
+                "CL_amplitude": 0.0,
+                "CD_amplitude": 0.0,
             }
             for a, cd in ((0.0, 0.01), (4.0, 0.1))
         ]

@@ -25,22 +25,13 @@ README = (TOP / "README.md").read_text(encoding="utf-8")
 
 
 class Readme(unittest.TestCase):
-    def test_the_examples_run_as_printed(self):
-        first, turbulent, unsteady, shapes, bodies, aircraft, flight = re.findall(r"```python\n(.*?)```", README, re.S)
+    def test_the_example_runs_as_printed(self):
+        (block,) = re.findall(r"```python\n(.*?)```", README, re.S)
         names: dict = {}
-        for block, word in (
-            (first, "converged"),
-            (turbulent, "separation"),
-            (unsteady, "CL"),
-            (shapes, "dead air"),
-            (bodies, "ground"),
-            (aircraft, "wing/flap upper"),
-            (flight, "span efficiency"),
-        ):
-            with contextlib.redirect_stdout(io.StringIO()) as said:
-                exec(compile(block, "README.md", "exec"), names)
-            self.assertIn(word, said.getvalue())
-        self.assertLessEqual(len([line for line in first.splitlines() if line.strip()]), 11)
+        with contextlib.redirect_stdout(io.StringIO()) as said:
+            exec(compile(block, "README.md", "exec"), names)
+        self.assertIn("converged", said.getvalue())
+        self.assertLessEqual(len([line for line in block.splitlines() if line.strip()]), 11)
         self.assertEqual(names["solution"].outcome, "converged")
 
     def test_every_command_named_exists(self):

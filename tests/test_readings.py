@@ -147,7 +147,7 @@ class Tables(unittest.TestCase):
                 "CD": 0.02 + 1e-4 * a * a,
                 "CM": -0.02 - 0.012 * a,
                 "outcome": "converged",
-                "CL amplitude": 0.0,
+                "CL_amplitude": 0.0,
             }
             for a in alphas
         ]
@@ -170,9 +170,9 @@ class Tables(unittest.TestCase):
     def test_error_bars_take_the_larger_and_files_come_back(self):
         polar = self.polar().with_errors({"CL": 0.02}, {"CL": 0.005, "CD": 0.0007})
         row = polar.table.set_index("alpha").loc
-        self.assertAlmostEqual(row[4.0]["CL error"], 0.02 * 0.7, 12)
-        self.assertAlmostEqual(row[-2.0]["CL error"], 0.005, 12)
-        self.assertAlmostEqual(row[0.0]["CD error"], 0.0007, 12)
+        self.assertAlmostEqual(row[4.0]["CL_error"], 0.02 * 0.7, 12)
+        self.assertAlmostEqual(row[-2.0]["CL_error"], 0.005, 12)
+        self.assertAlmostEqual(row[0.0]["CD_error"], 0.0007, 12)
         with tempfile.TemporaryDirectory() as folder:
             path = polar.write(Path(folder) / "polar.csv")
             again = Polar.read(path)

@@ -111,8 +111,8 @@ class Transonic(unittest.TestCase):
         self.assertAlmostEqual(x[inside][jump], 0.62, delta=0.05)
         behind = cp[(x > x[inside][jump] + 0.1) & (x < 0.95)]
         self.assertTrue((np.diff(behind) > -0.02).all())
-        self.assertGreater(self.solution.row()["mach max"], 1.2)
-        self.assertLess(self.solution.row()["mach max"], 1.5)
+        self.assertGreater(self.solution.row()["mach_max"], 1.2)
+        self.assertLess(self.solution.row()["mach_max"], 1.5)
 
     def test_total_temperature_is_kept(self):
         fields, air = self.solution.fields(), self.solution.air

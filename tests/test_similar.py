@@ -13,7 +13,7 @@ from zephyrum.mesh.clipped_2d.curves import inside, limit_growth
 from zephyrum.mesh.clipped_2d.wall_layers import total_height
 from zephyrum.mesh.size_field import SizeField
 from zephyrum.mesh.structured.spacing import geometric, growth_ratio, steps_for, two_ended
-from zephyrum.mesh.tree import MAX_ROOTS, grow_tree, leaves_at, merged, moved_off_planes, whole_cells
+from zephyrum.mesh.tree import MIN_ROOTS, grow_tree, leaves_at, merged, moved_off_planes, whole_cells
 
 
 class Similar(unittest.TestCase):
@@ -45,7 +45,7 @@ class Similar(unittest.TestCase):
             made = zy.mesh_surface(self.ball, farfield=3.0, growth=0.5, scale=factor)
             far = made.faces_of("farfield")
             sides.append(np.unique(np.sqrt(np.linalg.norm(made.face_area[far], axis=1)).round(6)).max())
-            self.assertLess(abs(0.5 * np.ptp(made.points[:, 0]) / (3.0 * self.ball.size) - 1.0), 1.0 / MAX_ROOTS)
+            self.assertLess(abs(0.5 * np.ptp(made.points[:, 0]) / (3.0 * self.ball.size) - 1.0), 1.0 / MIN_ROOTS)
         for side, factor in zip(sides[1:], (1.3, 1.69), strict=True):
             times = side / sides[0] / factor
             self.assertAlmostEqual(np.log2(times), round(np.log2(times)), 4)
@@ -125,8 +125,8 @@ class Fields(unittest.TestCase):
             for grain in (0.01, 0.013, 0.0199):
                 side, count = whole_cells(size, grain)
                 self.assertAlmostEqual(np.log2(side / grain), round(np.log2(side / grain)), 9)
-                self.assertTrue(MAX_ROOTS <= count <= 2 * MAX_ROOTS)
-                self.assertLess(abs(side * count / size - 1.0), 0.5 / MAX_ROOTS + 1e-9)
+                self.assertTrue(MIN_ROOTS <= count <= 2 * MIN_ROOTS)
+                self.assertLess(abs(side * count / size - 1.0), 0.5 / MIN_ROOTS + 1e-9)
 
     def test_points_leave_the_planes_and_places_find_their_cube(self):
         tree = grow_tree(np.zeros(3), 1.0, lambda p: 0.1 + 0.5 * np.linalg.norm(p - 1.0, axis=1), 0.01, 3)

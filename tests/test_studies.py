@@ -279,7 +279,7 @@ class StudyFiles(unittest.TestCase):
                 self.assertGreater(len((results / name).read_text().splitlines()), 1, name)
         code, out, _ = command("show", results)
         self.assertEqual(code, 0)
-        self.assertIn("observed order", json.dumps(json.loads((results / "refinement.json").read_text())))
+        self.assertIn("observed_order", json.dumps(json.loads((results / "refinement.json").read_text())))
         changed = (results / "study.toml").read_text().replace('naca = "2412"', 'naca = "2415"')
         (results / "study.toml").write_text(changed)
         code, _, err = command("show", results)

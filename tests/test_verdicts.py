@@ -77,8 +77,8 @@ def row(alpha, lift, mach=0.2, outcome="converged", drag=0.02, moment=0.0) -> di
         "CD": drag,
         "CM": moment,
         "outcome": outcome,
-        "CL amplitude": 0.0,
-        "CD amplitude": 0.0,
+        "CL_amplitude": 0.0,
+        "CD_amplitude": 0.0,
     }
 
 
@@ -235,10 +235,10 @@ class Errors(unittest.TestCase):
         ]
         made = judge(rows, zy.Freestream(mach=0.2, alpha=4.0))
         polar = with_errors(Polar.of([row(0.0, 0.01), row(8.0, 1.0)]), made)
-        lift = polar.table["CL error"].tolist()
+        lift = polar.table["CL_error"].tolist()
         self.assertAlmostEqual(lift[0], made.estimates["CL"].error)
         self.assertAlmostEqual(lift[1], made.estimates["CL"].error / made.estimates["CL"].finest)
-        self.assertAlmostEqual(polar.table["CD error"].iloc[0], made.estimates["CD"].error)
+        self.assertAlmostEqual(polar.table["CD_error"].iloc[0], made.estimates["CD"].error)
         self.assertIn("mesh error found at", polar.notes["errors"])
         self.assertEqual(len(made.rows()), 3)
 

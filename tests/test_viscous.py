@@ -180,7 +180,7 @@ class Airfoils(unittest.TestCase):
     def test_row_of_a_polar_reports_friction_and_the_reynolds_number_computed_with(self):
         row = self.turbulent.row()
         self.assertAlmostEqual(row["reynolds"], 6e6, delta=1.0)
-        self.assertAlmostEqual(row["CD pressure"] + row["CD friction"], row["CD"], delta=1e-12)
+        self.assertAlmostEqual(row["CD_pressure"] + row["CD_friction"], row["CD"], delta=1e-12)
 
     def test_mesh_of_another_size_gives_the_same_coefficients(self):
         big = zy.mesh_airfoil(self.foil.scaled(2.5), 96, 48, topology="C", farfield=30, first_height=2e-3)

@@ -51,8 +51,10 @@ from .geometry import (
     repair_surface as repair_surface,
 )
 from .mesh import (
+    BodyMeshOptions as BodyMeshOptions,
     Layers as Layers,
     Mesh as Mesh,
+    MeshOptions as MeshOptions,
     MeshPlan as MeshPlan,
     Zone as Zone,
     mesh_aircraft as mesh_aircraft,

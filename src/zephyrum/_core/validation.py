@@ -8,9 +8,10 @@ import inspect
 import math
 import os
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any
 
+from zephyrum._core.renamed import renamed_advice
 from zephyrum.errors import InputError
 
 
@@ -132,3 +133,12 @@ def taken(name: str, value: object, kind: Any) -> Any:
 def _short(value: object) -> str:
     text = repr(value)
     return text if len(text) <= 60 else f"{text[:57]}..."
+
+
+def refuse_unknown(kind: type, given: dict, what: str) -> None:
+    """InputError that names an option that is no field of a dataclass, with the valid ones or its new word."""
+    known = [field.name for field in fields(kind)]
+    for name in given:
+        if name not in known:
+            advice = renamed_advice(name) or f"choose one of: {', '.join(known)}"
+            raise InputError(f"{name} is no option of {what}; {advice}.")

@@ -28,20 +28,8 @@ if TYPE_CHECKING:
 
 
 WIDTH = 150  # characters of a table that is not written to a terminal
-KEPT = (
-    "mach",
-    "alpha",
-    "state",
-    "part",
-    "coefficient",
-    "derivative",
-    "CL",
-    "CD",
-    "CM",
-    "value",
-    "change",
-    "outcome",
-)  # columns that a narrow terminal keeps
+# columns that a narrow terminal keeps
+KEPT = "mach", "alpha", "state", "part", "coefficient", "derivative", "CL", "CD", "CM", "value", "change", "outcome"
 
 
 def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:

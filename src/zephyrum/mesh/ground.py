@@ -15,7 +15,7 @@ from zephyrum.errors import InputError
 from zephyrum.mesh.construction import mesh_from_faces
 from zephyrum.mesh.core import Mesh
 
-MIN_CLEARANCE = 0.2  # of the clearance that the layers on the ground may fill
+MAX_CLEARANCE_FRACTION = 0.2  # of the clearance that the layers on the ground may fill
 MAX_LAYERS = 60  # layers
 MAX_ATTITUDE = 80.0  # deg
 
@@ -54,7 +54,7 @@ def ground_heights(first: float, growth: float, clearance: float, largest: float
     while (
         len(steps) < MAX_LAYERS
         and steps[-1] * growth <= largest
-        and (sum(steps) + steps[-1] * growth) <= MIN_CLEARANCE * clearance
+        and (sum(steps) + steps[-1] * growth) <= MAX_CLEARANCE_FRACTION * clearance
     ):
         steps.append(steps[-1] * growth)
     return np.concatenate([[0.0], np.cumsum(steps)])

@@ -16,17 +16,16 @@ if TYPE_CHECKING:
     from zephyrum.mesh.core import Mesh
 
 
-CURVATURE_LIMIT = 0.02  # bulge of a wall face over the height of its cell from which on heights are added up
+BULGE_RATIO = 0.02  # bulge of a wall face over the height of its cell from which on heights are added up
 CLEARANCE = 10.0  # heights over the bulge where the distance from the wall's faces is right again
-OPPOSITE_COSINE = 0.3  # least area of the face on the other side, over that of the face come from
+MIN_OPPOSITE_AREA = 0.3  # least area of the face on the other side, over that of the face come from
 MIN_HEIGHT_RATIO = 0.1  # of its height: how far the centre of a cell is above its floor at least
-MAX_HEIGHT_RATIO = 500  # layers
+MAX_LAYERS = 500  # layers
 FLAT_CELL_RATIO = 0.7  # height over width of a cell up to which it is one of a layer
-CANDIDATE_COUNT = (
-    8  # wall faces of the coarser mesh near that of a column, of which the first that looks the same way is taken
-)
+# wall faces of the coarser mesh near that of a column, of which the first that looks the same way is taken
+CANDIDATE_COUNT = 8
 FACING_COSINE = 0.5  # cosine of the angle between them
-MAX_SEPARATION = 1.0  # logarithm of the ratio of two heights that are no longer the same
+MAX_LOG_HEIGHT_RATIO = 1.0  # logarithm of the ratio of two heights that are no longer the same
 
 
 def height_across(mesh: "Mesh", cell: np.ndarray, face: np.ndarray, direction: np.ndarray, size: np.ndarray):
@@ -43,7 +42,7 @@ def height_across(mesh: "Mesh", cell: np.ndarray, face: np.ndarray, direction: n
     after = entry[best]
     outward = sign[best][:, None] * mesh.face_area[after] / size[after][:, None]
     beyond = np.where(mesh.left[after] == cell, mesh.right[np.minimum(after, mesh.n_interior - 1)], mesh.left[after])
-    return after, outward, beyond, seen[best] > OPPOSITE_COSINE * size[face]
+    return after, outward, beyond, seen[best] > MIN_OPPOSITE_AREA * size[face]
 
 
 def wall_faces_of_cells(mesh: "Mesh", walls: np.ndarray) -> np.ndarray:
@@ -54,7 +53,7 @@ def wall_faces_of_cells(mesh: "Mesh", walls: np.ndarray) -> np.ndarray:
     size = np.linalg.norm(mesh.face_area, axis=1)
     face, foot = walls, walls
     cell, direction = mesh.left[face], -mesh.face_area[face] / size[face][:, None]
-    for _ in range(MAX_HEIGHT_RATIO):
+    for _ in range(MAX_LAYERS):
         if not len(face):
             break
         flat = (mesh.cell_volume[cell] < FLAT_CELL_RATIO * size[face] ** 1.5) & (out[cell] < 0)
@@ -104,7 +103,7 @@ def parent_cells(mesh: "Mesh", coarse: "Mesh", nearest: np.ndarray) -> np.ndarra
     sides = [order[np.clip(at + k, 0, len(order) - 1)] for k in (-1, 0)]
     off = [np.where(rank[base[theirs[side]]] == column, np.abs(high[1][side] - high[0]), np.inf) for side in sides]
     best = np.where(off[0] <= off[1], sides[0], sides[1])
-    good = np.minimum(*off) < MAX_SEPARATION
+    good = np.minimum(*off) < MAX_LOG_HEIGHT_RATIO
     out[mine[good]] = theirs[best[good]]
     return out
 
@@ -119,11 +118,11 @@ def distances_along_layers(mesh: "Mesh", walls: np.ndarray, near: np.ndarray) ->
     S, x, midpoint = mesh.face_area, mesh.face_centroid, mesh.cell_centroid
     size = np.linalg.norm(S, axis=1)
     bulge = mesh.face_bulge
-    bent = bulge[walls] > CURVATURE_LIMIT * mesh.cell_volume[mesh.left[walls]] / size[walls]
+    bent = bulge[walls] > BULGE_RATIO * mesh.cell_volume[mesh.left[walls]] / size[walls]
     face = walls[bent]
     cell, direction, low = mesh.left[face], -S[face] / size[face][:, None], np.zeros(len(face))
     foot, deep = face, bulge[face]
-    for _ in range(MAX_HEIGHT_RATIO):
+    for _ in range(MAX_LAYERS):
         if not len(face):
             break
         least = (

@@ -6,23 +6,21 @@ Verified by tests/test_planned.py.
 """
 
 import logging
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from scipy.spatial import cKDTree
 
-from zephyrum._core.validation import Many, choice, number, takes, whole
+from zephyrum._core.validation import Many, choice, number, refuse_unknown, taken, takes, whole
 from zephyrum.conditions import Reference
-from zephyrum.errors import InputError, MeshError
-from zephyrum.geometry import Aircraft, SizeZone, Surface, joined, remesh
+from zephyrum.errors import InputError
+from zephyrum.geometry import Aircraft, Surface, joined
 from zephyrum.geometry.surface.feature_lines import find_features
 from zephyrum.geometry.surface.metric_field import sizes_for, triangle_edges
 from zephyrum.geometry.surface.remeshing import LARGEST_EDGE
 from zephyrum.geometry.surface.solids import EXACT_TOLERANCE, asymmetry, half_surface, projection
 from zephyrum.geometry.surface.surface_import import attitude_warnings
-from zephyrum.mesh.clipped_3d.generation import INVISCID_LAYERS, OuterMesh, bind_zones, local_edges, mesh_surface
-from zephyrum.mesh.core import Mesh
+from zephyrum.mesh.clipped_3d.generation import INVISCID_LAYERS, OuterMesh, bind_zones
 from zephyrum.mesh.ground import MAX_ATTITUDE, ground_level
 from zephyrum.mesh.layer_spacing import first_height, given_layers
 from zephyrum.mesh.size_field import MAX_GROWTH, RESOLUTIONS, Zone
@@ -30,9 +28,8 @@ from zephyrum.mesh.tree import leaves_at, stretched_coordinates
 
 BASE_TRIANGLES = 14_000  # of a half model at factor 1, twice as many of a whole one
 MIN_TRIANGLES = 500
-BASE_GROWTH = (
-    0.4  # of the cubes with distance, at factor 1: the drag error of a wing hangs on its triangles, hardly on this
-)
+# of the cubes with distance, at factor 1: the drag error of a wing hangs on its triangles, hardly on this
+BASE_GROWTH = 0.4
 # of the layers, at factor 1: what it costs (0.4 % of the drag of a section) is little beside what fewer triangles
 # cost
 LAYER_RATIO = 1.5
@@ -42,18 +39,11 @@ MAX_TRIANGLE_ASPECT = 4.0
 # aspect ratio of the shadow from above from which cells are made twice as long along y: more of them go round the
 # sections
 WING_ASPECT_RATIO = 3.0
-COARSENING_FACTORS = (
-    1.7,
-    2.2,
-)  # factor on all sizes from a mesh to the coarser one that a solution starts on, without and with layers
-MAX_COARSEST_CELLS = 90_000  # cells of the coarsest of these
 FACTOR_RANGE = (0.15, 6.0)
 # cells that the triangles of a budget ask for, over those it pays: finer triangles cost none, and their error is
 # the larger
 SURFACE_REFINEMENT = 1.17
-# positions that get smaller triangles, how much smaller, and how far round in edges
-SPOTS, SMALLER, ROUND = 3, 0.5, 4.0
-WITHIN, ENOUGH_WITHIN = 0.04, 0.1  # of the cells asked for: what is planned, and what is not done again
+WITHIN = 0.04  # of the cells asked for: a plan that is good enough
 # columns of layers for every face of a cube, or of a cell twice as long, that the surface is large
 COLUMNS_PER_FACE = {1: 0.86, 2: 0.94}
 LOST_CUBES = 1.3  # cubes inside or merged with a neighbour, for every one of these
@@ -66,12 +56,27 @@ log = logging.getLogger(__name__)
 
 @dataclass(frozen=True)
 class MeshPlan:
-    """What a mesh will be: factor on all sizes, triangles, cells, layers (first height [m], growth, count) or None,
-    half or whole;
+    """Forecast of a mesh.
 
-    seconds to make it, peak memory and file size [bytes]; growth of the cubes; span and length of the shape, distance
-    of the farfield [m], blockage (frontal area over that of the domain); spanwise: how much longer the cells are along
-    y than across.
+    Attributes
+    ----------
+    factor : float
+        On all sizes.
+    triangles, cells : int
+    layers : tuple or None
+        (first height [m], growth, count).
+    half : bool
+        Whether it is half a model.
+    growth : float
+        Of the cubes with distance.
+    seconds, memory, disk : float
+        Time to make it [s], peak memory and file size [bytes].
+    size, farfield : float
+        Span or length of the shape, distance of the farfield [m].
+    blockage : float
+        Frontal area over that of the domain.
+    spanwise : int
+        How much longer the cells are along y than across.
     """
 
     factor: float
@@ -101,12 +106,91 @@ class MeshPlan:
         )
 
 
-class _MeshTask:
-    """The shape and what is asked for, made ready once for plan and mesh."""
+@dataclass(frozen=True, eq=False)
+class MeshOptions:
+    """Options of a mesh about an aircraft.
 
-    def __init__(
-        self, aircraft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference, attitude=0.0
-    ):
+    Attributes
+    ----------
+    half : bool, optional
+        Whether half a model is meshed; without it a symmetric aircraft is, a closed surface is not.
+    y_plus, reynolds : float, optional
+        Wall layers by the height of the first cell in wall units, at a Reynolds number on the reference chord.
+    layers : tuple, optional
+        (first height [m], growth, count) at factor 1. Without layers there are two even ones for inviscid flow.
+    farfield, wake : float
+        Distance of the outer boundary (to within 6 %: whole cubes) and length of the finer cells behind, in spans or
+        lengths, whichever is larger.
+    ground : float, optional
+        z [m] of a level ground under the aircraft as it is described.
+    alpha : tuple of float
+        (low, high) [deg] that the wake covers.
+    zones : tuple of Zone
+        Sizes at factor 1.
+    reference : Reference, optional
+    attitude : float
+        Angle [deg] nose-up over the ground, the alpha of the wind; the clearance of the lowest point is kept.
+
+    Raises
+    ------
+    InputError
+        For a value out of its range, or for two options that contradict each other.
+
+    Examples
+    --------
+    >>> MeshOptions(y_plus=1.0, reynolds=8e6).farfield
+    10.0
+    """
+
+    half: bool | None = None
+    y_plus: float | None = None
+    reynolds: float | None = None
+    layers: tuple[float, float, int] | None = None
+    farfield: float = 10.0
+    ground: float | None = None
+    wake: float = 0.0
+    alpha: tuple[float, float] = (0.0, 0.0)
+    zones: tuple[Zone, ...] = ()
+    reference: Reference | None = None
+    attitude: float = 0.0
+
+    def __post_init__(self) -> None:
+        kinds = {"y_plus": float, "reynolds": float, "ground": float, "reference": Reference}
+        for name, kind in kinds.items():
+            if getattr(self, name) is not None:
+                self._set(name, taken(name, getattr(self, name), kind))
+        self._set("alpha", taken("alpha", self.alpha, Many(float, 2)))
+        self._set("zones", taken("zones", self.zones, Many(Zone)))
+        self._set("farfield", number("farfield", self.farfield, 1.0, 1e4))
+        self._set("wake", number("wake", self.wake, 0.0, 1e3))
+        self._set("attitude", number("attitude", self.attitude, -MAX_ATTITUDE, MAX_ATTITUDE))
+        if self.layers is not None:
+            self._set("layers", given_layers(self.layers))
+            if self.y_plus is not None:
+                raise InputError("give either layers or y_plus, not both.")
+        if self.y_plus is not None and self.reynolds is None:
+            raise InputError(
+                f"y_plus = {self.y_plus:g} needs the Reynolds number on the reference chord; give reynolds."
+            )
+        if self.attitude and self.ground is None and self.wake:
+            raise InputError("wake has no effect on a body that is turned by attitude; leave one of them out.")
+
+    def _set(self, name: str, value: object) -> None:
+        object.__setattr__(self, name, value)
+
+    @classmethod
+    def of(cls, given: dict) -> "MeshOptions":
+        """Options from keyword arguments; an unknown one is refused by name."""
+        refuse_unknown(cls, given, "a mesh about an aircraft")
+        return cls(**given)
+
+
+class MeshTask:
+    """The shape and the options, made ready once for plan and mesh."""
+
+    def __init__(self, aircraft: Aircraft | Surface, options: MeshOptions):
+        self.options = options
+        half, reference = options.half, options.reference
         if isinstance(aircraft, Aircraft):
             closed = aircraft.surface()
             for sentence in attitude_warnings(closed):
@@ -116,55 +200,37 @@ class _MeshTask:
                 if not half:
                     log.warning("%s is not symmetric about the plane y = 0: the whole of it is meshed", aircraft.name)
             self.surface = half_surface(closed, tolerance=EXACT_TOLERANCE) if half else closed
-            self.reference = (
-                aircraft.reference_quantities()[0] if reference is None and aircraft.has_reference else reference
-            )
-        elif isinstance(aircraft, Surface):
+            if reference is None and aircraft.has_reference:
+                reference = aircraft.reference_quantities()[0]
+        else:
             cut = bool(len(aircraft.open_edges))
             closed = joined([aircraft, aircraft.mirrored()], aircraft.name).welded() if cut else aircraft
             self.surface = half_surface(aircraft) if half and not cut else aircraft
-            self.reference = reference
-        else:
-            raise InputError(f"mesh_aircraft needs an Aircraft or a Surface, not {type(aircraft).__name__}.")
+        self.reference = reference
         self.half = bool(len(self.surface.open_edges))
         self.made = self.surface.welded()
         self.found = find_features(self.made)
         low, high = self.surface.bounds
         span = 2.0 * high[1] if self.half else high[1] - low[1]
         self.size = float(max(span, high[0] - low[0]))
-        self.distance = number("farfield", farfield, 1.0, 1e4) * self.size
-        self.typed = None if layers is None else given_layers(layers)
-        if layers is not None and y_plus is not None:
-            raise InputError("give either layers or y_plus, not both.")
-        self.first, self.y_plus = None, y_plus
-        if y_plus is not None:
-            if reynolds is None:
-                raise InputError(
-                    f"y_plus = {y_plus:g} needs the Reynolds number on the reference chord; give reynolds."
-                )
-            chord = self.reference.chord if self.reference else None
-            if chord is None:
-                raise InputError("y_plus needs a reference chord; give the aircraft or the call a reference.")
-            self.first = first_height(reynolds, y_plus) * chord
-        self.attitude = number("attitude", attitude, -MAX_ATTITUDE, MAX_ATTITUDE)
-        if ground is not None:
-            ground_level(ground, self.surface.points, self.surface.points)
-        if attitude and ground is None and wake:
-            raise InputError("wake has no effect on a body that is turned by attitude; leave one of them out.")
-        self.ground, self.wake, self.alpha, self.zones = (
-            ground,
-            number("wake", wake, 0.0, 1e3) * self.size,
-            alpha,
-            tuple(zones),
-        )
+        self.distance, self.wake = options.farfield * self.size, options.wake * self.size
+        self.first = None if options.y_plus is None else self._first_height(options.reynolds, options.y_plus)
+        if options.ground is not None:
+            ground_level(options.ground, self.surface.points, self.surface.points)
         wide = span > high[0] - low[0] and span**2 > WING_ASPECT_RATIO * projection(closed, "z")
         self.spanwise = 2 if wide else 1
         self.blockage = projection(closed, "x") / (2.0 * self.distance) ** 2
 
+    def _first_height(self, reynolds: float, y_plus: float) -> float:
+        """Height of the first cell [m]."""
+        if self.reference is None:
+            raise InputError("y_plus needs a reference chord; give the aircraft or the call a reference.")
+        return first_height(reynolds, y_plus) * self.reference.chord
+
     def layers(self, factor: float, edge: float) -> tuple[float, float, int] | None:
         """Those of a mesh of that factor whose edges are about `edge` [m]; scaled with it, their whole height stays."""
-        if self.typed is not None:
-            first, growth, count = self.typed
+        if self.options.layers is not None:
+            first, growth, count = self.options.layers
             return first * factor, growth**factor, max(int(np.ceil(count / factor)), 2)
         if self.first is None:
             return None
@@ -177,7 +243,7 @@ class _MeshTask:
         )
 
     def outer(self, surface: Surface, factor: float, scale: float = 1.0) -> OuterMesh:
-        zones = bind_zones((zone.scaled(factor) for zone in self.zones), surface, self.spanwise)
+        zones = bind_zones((zone.scaled(factor) for zone in self.options.zones), surface, self.spanwise)
         return OuterMesh(
             surface,
             self.distance / surface.size,
@@ -185,9 +251,9 @@ class _MeshTask:
             zones,
             self.half,
             scale,
-            self.ground,
+            self.options.ground,
             self.wake,
-            self.alpha,
+            self.options.alpha,
             self.spanwise,
         )
 
@@ -327,210 +393,29 @@ def _sample_points(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, ...
     )
 
 
-ARGUMENT_TYPES = {
-    "aircraft": (Aircraft, Surface),
-    "y_plus": float,
-    "reynolds": float,
-    "ground": float,
-    "attitude": float,
-    "alpha": Many(float, 2),
-    "zones": Many(Zone),
-    "reference": Reference,
-}  # of both calls below
-
-
-@takes(**ARGUMENT_TYPES)
+@takes(aircraft=(Aircraft, Surface))
 def plan_mesh(
-    aircraft: Aircraft,
-    resolution: str | float = "medium",
-    cells: int | None = None,
-    half: bool | None = None,
-    y_plus: float | None = None,
-    reynolds: float | None = None,
-    layers: tuple[float, float, int] | None = None,
-    farfield: float = 10.0,
-    ground: float | None = None,
-    wake: float = 0.0,
-    alpha: tuple[float, float] = (0.0, 0.0),
-    zones: tuple[Zone, ...] = (),
-    reference: Reference | None = None,
-    attitude: float = 0.0,
+    aircraft: Aircraft | Surface, resolution: str | float = "medium", cells: int | None = None, **options
 ) -> MeshPlan:
-    """What `mesh_aircraft` would make of the same arguments: cells, layers, time, memory, disk; takes seconds."""
-    return _MeshTask(
-        aircraft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference, attitude
-    ).chosen(resolution, cells)
-
-
-@takes(**ARGUMENT_TYPES)
-def mesh_aircraft(
-    aircraft: Aircraft | Surface,
-    resolution: str | float = "medium",
-    cells: int | None = None,
-    half: bool | None = None,
-    y_plus: float | None = None,
-    reynolds: float | None = None,
-    layers: tuple[float, float, int] | None = None,
-    farfield: float = 10.0,
-    ground: float | None = None,
-    wake: float = 0.0,
-    alpha: tuple[float, float] = (0.0, 0.0),
-    zones: tuple[Zone, ...] = (),
-    reference: Reference | None = None,
-    attitude: float = 0.0,
-    coarse_levels: int = 2,
-    on_plan: Callable[[MeshPlan], None] | None = None,
-) -> Mesh:
-    """Mesh about a complete aircraft.
+    """Forecast of the mesh that `mesh_aircraft` makes of the same arguments; takes seconds.
 
     Parameters
     ----------
-    aircraft : Aircraft or Surface
-        A symmetric aircraft is meshed as half a model unless `half` is False, a closed surface as a whole unless `half`
-        is True.
-    resolution : str or float
-        "coarse", "medium", "fine", or a factor on all sizes (smaller is finer).
-    cells : int, optional
-        About how many cells, in place of a resolution.
-    half : bool, optional
-    y_plus, reynolds : float, optional
-        Wall layers by the height of the first cell in wall units, at a Reynolds number on the reference chord.
-    layers : tuple, optional
-        (first height [m], growth, count) at factor 1. Without layers there are two even ones for inviscid flow.
-    farfield, wake : float
-        Distance of the outer boundary (to within 6 %: whole cubes) and length of the finer cells behind, in spans or
-        lengths, whichever is larger.
-    ground : float, optional
-        z [m] of a level ground under the aircraft as it is described.
-    alpha : tuple of float
-        (low, high) [deg] that the wake covers.
-    zones : tuple of Zone
-        Sizes at factor 1.
-    reference : Reference, optional
-    attitude : float
-        Angle [deg] nose-up over the ground, the alpha of the wind; the clearance of the lowest point is kept.
-    coarse_levels : int
-        Coarser meshes on which a solution starts.
-    on_plan : callable, optional
-        Receives the `MeshPlan` before the work begins.
+    aircraft, resolution, cells
+        As in `mesh_aircraft`.
+    **options
+        Fields of `MeshOptions`.
 
     Returns
     -------
-    Mesh
-
-    Raises
-    ------
-    InputError, MeshError
-        For bad input; for a mesh that cannot be made, with the position.
-
-    Notes
-    -----
-    About wings (a span longer than the body and than three mean chords) the cells are twice as long along y as across.
+    MeshPlan
+        Cells, layers, time, memory and size on disk.
 
     Examples
     --------
     >>> import zephyrum as zy
-    >>> aircraft = zy.Aircraft.read("skerry.toml")  # doctest: +SKIP
-    >>> mesh_aircraft(aircraft, cells=1_000_000, y_plus=1.0, reynolds=8e6)  # doctest: +SKIP
+    >>> ball = zy.Body.ellipsoid(2.0, 0.5, 0.5).surface()
+    >>> zy.plan_mesh(ball, 5.0).half
+    False
     """
-    task = _MeshTask(
-        aircraft, half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference, attitude
-    )
-    coarse_levels = whole("coarse_levels", coarse_levels, 0, 5)
-    plan = task.chosen(resolution, cells)
-    if on_plan is not None:
-        on_plan(plan)
-    line = [_mesh_of_plan(task, plan, cells)]
-    ratio = COARSENING_FACTORS[int(plan.layers is not None)]
-    while (
-        len(line) <= coarse_levels
-        and line[-1].n_cells > MAX_COARSEST_CELLS
-        and line[-1].recipe["factor"] * ratio < FACTOR_RANGE[1]
-    ):
-        line.append(_mesh_of_plan(task, task.forecast(line[-1].recipe["factor"] * ratio), None))
-    made = line.pop()
-    while line:
-        made = line.pop().with_coarser(made)
-    return made
-
-
-def _mesh_of_plan(task: _MeshTask, plan: MeshPlan, cells: int | None) -> Mesh:
-    """The mesh of a plan, with so many cells if they were asked for; where none can be made the surface gets smaller
-    triangles.
-    """
-    locations: tuple[SizeZone, ...] = ()
-    while True:
-        try:
-            return _mesh_on_surface(
-                task,
-                plan,
-                remesh(task.surface, plan.triangles, stretch=MAX_TRIANGLE_ASPECT, zones=locations).surface,
-                cells,
-            )
-        except MeshError as cause:
-            if cause.position is None or len(locations) == SPOTS:
-                raise
-            position = np.asarray(cause.position, dtype=float)
-            far = np.abs(task.made.points - position).max(axis=1)
-            near = int(np.argmin(far))
-            h1, h2, _ = sizes_for(
-                task.found, plan.triangles, None, LARGEST_EDGE * task.made.size, MAX_TRIANGLE_ASPECT, locations
-            )
-            edge = float(np.sqrt(h1[near] * h2[near]))
-            half = max(ROUND * edge, 1.01 * float(far[near]))  # a zone needs a point of the shape in it
-            log.info("%s Once more with edges of %.3g m there", cause, SMALLER * edge)
-            locations = (*locations, SizeZone(SMALLER * edge, box=(position - half, position + half)))
-
-
-def _mesh_on_surface(task: _MeshTask, plan: MeshPlan, skin: Surface, cells: int | None) -> Mesh:
-    """The same about the triangles of `skin`."""
-    edges = local_edges(skin, task.outer(skin, plan.factor).stretch)
-    spec = task.layers(plan.factor, float(np.median(edges)))
-    layers = INVISCID_LAYERS if spec is None else spec[2]
-    scale = 1.0 if cells is None else _scale_for(task, plan, skin, edges, layers, cells)
-    zones = tuple(zone.scaled(plan.factor) for zone in task.zones)
-    for attempt in range(2):
-        mesh = mesh_surface(
-            skin,
-            task.distance / skin.size,
-            spec,
-            plan.growth,
-            zones,
-            task.half,
-            task.reference,
-            scale,
-            task.ground,
-            task.wake,
-            task.alpha,
-            task.spanwise,
-            task.attitude,
-        )
-        if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < ENOUGH_WITHIN:
-            break
-        log.info("%s cells instead of %s: once more with other cubes", mesh.n_cells, cells)
-        scale *= float((mesh.n_cells / cells) ** 0.42)
-    asked = {} if task.y_plus is None else {"y_plus": float(task.y_plus)}
-    recipe = (
-        mesh.recipe
-        | asked
-        | {
-            "factor": round(plan.factor, 5),
-            "forecast_cells": plan.cells,
-            "farfield": round(0.5 * float(np.ptp(mesh.points[:, 0])), 6),
-            "blockage": round(task.blockage, 7),
-        }
-    )
-    return replace(mesh, recipe=recipe)
-
-
-def _scale_for(task: _MeshTask, plan: MeshPlan, skin: Surface, edges: np.ndarray, layers: int, wanted: int) -> float:
-    """Factor on the cubes with which about so many cells are made about the skin."""
-    scale, found = 1.0, []
-    for _ in range(4):
-        outer = task.outer(skin, plan.factor, scale)
-        count = cells_of(outer, skin, skin.points, edges, layers, skin.centres, skin.areas, skin.normals)
-        found.append((abs(count - wanted), scale))
-        if abs(count - wanted) < 0.02 * wanted:
-            break
-        scale = float(np.clip(scale * (count / wanted) ** 0.42, 0.6, 1.6))
-    return min(found)[1]
+    return MeshTask(aircraft, MeshOptions.of(options)).chosen(resolution, cells)

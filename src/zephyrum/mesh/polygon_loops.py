@@ -17,11 +17,11 @@ MAX_LOOPS = 1024  # points of all loops of one rectangle
 
 
 class FluidEdges(NamedTuple):
-    """Edges that the surface leaves in a rectangle: the first `count` entries of tail and head (points)."""
+    """Edges that the surface leaves in a rectangle: the first `n_edges` entries of tail and head (points)."""
 
     tail: np.ndarray
     head: np.ndarray
-    count: int
+    n_edges: int
 
 
 class Rectangle(NamedTuple):
@@ -93,7 +93,7 @@ def fluid_polygon_loops(edges: FluidEdges, rectangle: Rectangle, loops: Loops):
     Loops that touch no perimeter follow those that do. A hole is joined by a bridge there and back to the polygon round
     it.
     """
-    n = edges.count
+    n = edges.n_edges
     follow, first = np.full(n, -1, dtype=np.int64), np.ones(n, dtype=np.bool_)
     _link_edges(edges, follow, first)
     begin, ends = np.empty(n, dtype=np.int64), np.empty((n, 2))
@@ -118,8 +118,8 @@ def fluid_polygon_loops(edges: FluidEdges, rectangle: Rectangle, loops: Loops):
 @exact
 def _link_edges(edges, follow, first):
     """Set the edge that follows each one (-1: none), and whether an edge follows no other."""
-    for i in range(edges.count):
-        for j in range(edges.count):
+    for i in range(edges.n_edges):
+        for j in range(edges.n_edges):
             if j != i and edges.tail[j] == edges.head[i] and first[j]:
                 follow[i] = j
                 first[j] = False
@@ -130,7 +130,7 @@ def _link_edges(edges, follow, first):
 def _find_chains(edges, rectangle, follow, first, begin, ends):
     """Number of chains, with the first edge of each and the positions of both its ends; -1 if one ends inside."""
     chains, u, v = 0, rectangle.u, rectangle.v
-    for i in range(edges.count):
+    for i in range(edges.n_edges):
         if not first[i]:
             continue
         last = i
@@ -231,7 +231,7 @@ def _without_doubles(points, low, high):
 def _add_inner_loops(edges, rectangle, links, chains, loops, made):
     """Add the loops that touch no perimeter, islands of fluid first, then holes: (outcome, number of loops)."""
     follow, used = links
-    n, m = edges.count, len(rectangle.perimeter)
+    n, m = edges.n_edges, len(rectangle.perimeter)
     ring, whole = np.empty(n, dtype=np.int64), chains == 0 and made == 0
     for holes in range(2):
         for i in range(n):
@@ -267,7 +267,7 @@ def _closed_ring(i, edges, rectangle, follow, ring):
     """(points of the closed ring of edge i, twice its area), the points in `ring`; (-1, 0) if it is open."""
     u, v = rectangle.u, rectangle.v
     size, e, area = 0, i, 0.0
-    while size <= edges.count:
+    while size <= edges.n_edges:
         a, b = edges.tail[e], edges.head[e]
         ring[size] = a
         area += u[a] * v[b] - u[b] * v[a]

@@ -16,10 +16,9 @@ from zephyrum.mesh.polygons import components
 
 GRID_OFFSET = 1e-6  # of the finest cell: points keep so far from the planes of the grid
 MAX_DEPTH = 20  # levels: the finest cell is a millionth of the domain
-COORDINATE_STEPS = 0.1  # quantile of the sizes wished for that the sides of the cells are powers of two of
-MAX_ROOTS = (
-    8  # at least so many of the largest cells along the domain, so that rounding it to whole ones changes little
-)
+SIZE_QUANTILE = 0.1  # quantile of the sizes wished for that the sides of the cells are powers of two of
+# at least so many of the largest cells along the domain, so that rounding it to whole ones changes little
+MIN_ROOTS = 8
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,8 +87,8 @@ def whole_cells(size: float, target: float | np.ndarray) -> tuple[float, int]:
     So the cubes of two meshes whose sizes differ by some factor differ by just this factor, in a domain that is the
     same but for a few per cent.
     """
-    grain = float(np.quantile(target, COORDINATE_STEPS))
-    side = grain * 2.0 ** np.floor(np.log2(size / MAX_ROOTS / grain))
+    grain = float(np.quantile(target, SIZE_QUANTILE))
+    side = grain * 2.0 ** np.floor(np.log2(size / MIN_ROOTS / grain))
     return float(side), int(np.round(size / side))
 
 

@@ -18,12 +18,12 @@ if TYPE_CHECKING:
     from zephyrum.mesh.core import Mesh
 
 
-SHARP_ANGLE = np.cos(np.radians(30.0))  # edges that turn more are no part of a smooth wall
-MAX_NORMAL_TURN = 0.5  # least cosine between the normals of a face and of one that it is fitted with
-MAX_FIT_DISTANCE = np.cos(np.radians(20.0))  # least cosine between a face's own normal and the one found
-MAX_NEIGHBOURS = 40  # corners round a face
+SHARP_COSINE = np.cos(np.radians(30.0))  # edges that turn more are no part of a smooth wall
+MIN_NORMAL_COSINE = 0.5  # least cosine between the normals of a face and of one that it is fitted with
+MIN_FIT_COSINE = np.cos(np.radians(20.0))  # least cosine between a face's own normal and the one found
+MAX_CORNERS = 40  # corners round a face
 FACE_CHUNK = 8192
-MAX_FIT_ERROR = 1e-5  # singular values below this fraction of the largest count for nothing
+SINGULAR_RATIO = 1e-5  # singular values below this fraction of the largest count for nothing
 
 
 @exact
@@ -84,13 +84,13 @@ def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("s
     order = np.argsort(key, kind="stable")
     same = np.flatnonzero(key[order][1:] == key[order][:-1])
     one, two = owner[order[same]], owner[order[same + 1]]
-    smooth = np.einsum("ij,ij->i", flat[one], flat[two]) > SHARP_ANGLE
+    smooth = np.einsum("ij,ij->i", flat[one], flat[two]) > SHARP_COSINE
     patch = components(one[smooth], two[smooth], len(faces))
     order = np.argsort(corners, kind="stable")
     point_start = np.r_[0, np.cumsum(np.bincount(corners, minlength=len(used)))]
-    ring = np.full((len(faces), MAX_NEIGHBOURS), -1)
+    ring = np.full((len(faces), MAX_CORNERS), -1)
     count = np.zeros(len(faces), dtype=np.int64)
-    _surrounding_faces(start, corners, point_start, owner[order], patch, flat, MAX_NORMAL_TURN, ring, count)
+    _surrounding_faces(start, corners, point_start, owner[order], patch, flat, MIN_NORMAL_COSINE, ring, count)
     position = mesh.points[used]
     mirror = _mirror(mesh, used, roles)
     out = flat.copy()
@@ -100,10 +100,10 @@ def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("s
             position, ring[rows], count[rows], mesh.face_centroid[faces[rows]], flat[rows], mirror
         )
     cosine = np.einsum("ij,ij->i", out, flat)
-    far = cosine < MAX_FIT_DISTANCE  # not followed further than it can be trusted
+    far = cosine < MIN_FIT_COSINE  # not followed further than it can be trusted
     side = out - cosine[:, None] * flat
     side /= np.maximum(np.linalg.norm(side, axis=1), 1e-300)[:, None]
-    out[far] = MAX_FIT_DISTANCE * flat[far] + np.sqrt(1.0 - MAX_FIT_DISTANCE**2) * side[far]
+    out[far] = MIN_FIT_COSINE * flat[far] + np.sqrt(1.0 - MIN_FIT_COSINE**2) * side[far]
     return out
 
 
@@ -143,7 +143,7 @@ def _fitted_normals(position, ring, count, midpoint, flat, mirror) -> np.ndarray
     weight = np.where(there, 1.0 / (far / size + 0.1), 0.0)
     a, b, high = a / size, b / size, high / size
     terms = np.stack([np.ones_like(a), a, b, a * a, a * b, b * b], axis=2) * weight[:, :, None]
-    found = np.einsum("ijk,ik->ij", np.linalg.pinv(terms, rcond=MAX_FIT_ERROR), weight * high)
+    found = np.einsum("ijk,ik->ij", np.linalg.pinv(terms, rcond=SINGULAR_RATIO), weight * high)
     slope = np.where((there.sum(axis=1) >= 7)[:, None], found[:, 1:3], 0.0)
     out = flat - slope[:, :1] * u - slope[:, 1:] * v
     return out / np.linalg.norm(out, axis=1)[:, None]

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from zephyrum.studies.grid_convergence import Refinement
 
 
-_SHOWN = ("mass", "x-momentum", "z-momentum", "energy", "turbulence", "turbulence rate")
+_SHOWN = ("mass", "x_momentum", "z_momentum", "energy", "turbulence", "turbulence_rate")
 
 
 def draw_history(solution: "Solution", axes: np.ndarray | None = None):
@@ -29,7 +29,7 @@ def draw_history(solution: "Solution", axes: np.ndarray | None = None):
     history = solution.history
     step = history.column("step", 0)
     for k, name in enumerate(_SHOWN):
-        values = np.maximum(history.column(f"residual {name}", 0), 1e-16)
+        values = np.maximum(history.column(f"residual_{name}", 0), 1e-16)
         if values.max() <= 1e-16:  # not part of this model
             continue
         top.semilogy(
@@ -39,7 +39,7 @@ def draw_history(solution: "Solution", axes: np.ndarray | None = None):
             marker=MARKERS[k],
             markersize=3.5,
             markevery=max(1, len(step) // 15),
-            label=name,
+            label=name.replace("_", " "),
         )
     top.axhline(10.0**-solution.numerics.residual_drop, color="#555555", linestyle="--", linewidth=1, label="asked")
     format_axes(
@@ -250,11 +250,11 @@ def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
                 part = lines[mask.loc[lines.index]]
                 ax.plot(part[x], part[y], marker, color=colour, markerfacecolor=face, markersize=5, linestyle="none")
             bars = {
-                f"{axis}err": lines[f"{name} error"]
+                f"{axis}err": lines[f"{name}_error"]
                 for axis, name in (("x", x), ("y", y))
                 if name in ("CL", "CD", "CM")
             }
-            if bars and not lines["CL error"].isna().all():
+            if bars and not lines["CL_error"].isna().all():
                 ax.errorbar(lines[x], lines[y], **bars, fmt="none", ecolor=colour, elinewidth=1, capsize=2.5)
         peak = polar.lift_maximum(mach)
         if peak is not None and (polar.table["model"] != "euler").all():

@@ -8,12 +8,12 @@ if TYPE_CHECKING:
 
 
 HEADS = {
-    "CL error": "CL +-",
-    "CD error": "CD +-",
-    "mach max": "top M",
-    "CD friction": "CD fric",
-    "finest mesh": "finest",
-    "observed order": "order",
+    "CL_error": "CL +-",
+    "CD_error": "CD +-",
+    "mach_max": "top M",
+    "CD_friction": "CD fric",
+    "finest_mesh": "finest",
+    "observed_order": "order",
     "seconds": "s",
     "residual_drop": "drop",
 }

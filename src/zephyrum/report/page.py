@@ -213,7 +213,7 @@ def _outcome(study, midpoint) -> Part:
     if midpoint is not None:
         row = table.iloc[(table["alpha"] - midpoint.air.alpha).abs().argmin()]
         for name, form in (("CL", ".4f"), ("CD", ".5f"), ("CM", "+.4f")):
-            bar = row.get(f"{name} error")
+            bar = row.get(f"{name}_error")
             known_bar = bar is not None and bar == bar
             part.facts.append(
                 (

@@ -20,23 +20,23 @@ COLUMNS = (
     "CL",
     "CD",
     "CM",
-    "CD pressure",
-    "CD friction",
+    "CD_pressure",
+    "CD_friction",
     "CX",
     "CZ",
     "L/D",
-    "y+ max",
+    "y_plus_max",
     "outcome",
     "residual_drop",
     "drift",
     "numerics",
-    "CL amplitude",
-    "CD amplitude",
-    "CL error",
-    "CD error",
-    "CM error",
-    "cp min",
-    "mach max",
+    "CL_amplitude",
+    "CD_amplitude",
+    "CL_error",
+    "CD_error",
+    "CM_error",
+    "cp_min",
+    "mach_max",
     "model",
     "cells",
     "mesh",
@@ -66,7 +66,7 @@ class Polar:
     def of(cls, rows: list[dict], notes: dict | None = None) -> "Polar":
         """A polar of point rows."""
         given = pd.DataFrame(rows)
-        friction = {"CD pressure", "CD friction", "y+ max"}  # only where the model has it
+        friction = {"CD_pressure", "CD_friction", "y_plus_max"}  # only where the model has it
         table = given.reindex(columns=[name for name in COLUMNS if name in given or name not in friction]).sort_values(
             ["mach", "alpha"], ignore_index=True
         )
@@ -102,11 +102,11 @@ class Polar:
         table = self.table.copy()
         for name in ("CL", "CD", "CM"):
             mesh = (table[name].abs() * relative.get(name, 0.0)).clip(lower=absolute.get(name, 0.0))
-            table[f"{name} error"] = mesh + (
-                table[f"{name} amplitude"].fillna(0.0) if f"{name} amplitude" in table else 0.0
+            table[f"{name}_error"] = mesh + (
+                table[f"{name}_amplitude"].fillna(0.0) if f"{name}_amplitude" in table else 0.0
             )
         if "L/D" in table:  # a ratio with such an error says nothing
-            table.loc[table["CD error"] > KNOWN_DRAG_FRACTION * table["CD"].abs(), "L/D"] = np.nan
+            table.loc[table["CD_error"] > KNOWN_DRAG_FRACTION * table["CD"].abs(), "L/D"] = np.nan
         return Polar(table, self.notes)
 
     def write(self, path: str | Path) -> Path:

@@ -21,12 +21,10 @@ from zephyrum.mesh.polygons import fan_triangles
 
 STRIP_COUNT = 60
 MIN_ASPECT_RATIO = 0.25  # span over length below which a body is no wing
-STACKED = (
-    0.03  # of the span: standard deviation of the height of the load in a strip from which wings lie above each other
-)
-TERMS = (
-    7  # of the series of the loading; the rolled-up vortices at the tips are not of it, so more terms only follow them
-)
+# of the span: standard deviation of the height of the load in a strip from which wings lie above each other
+STACKED = 0.03
+# of the series of the loading; the rolled-up vortices at the tips are not of it, so more terms only follow them
+TERMS = 7
 EFFICIENCY_ERROR = 2  # terms more and fewer, between which the induced drag is doubtful
 
 

@@ -367,9 +367,9 @@ class Solution(Run):
         friction = {}
         if self.viscous:
             friction = {
-                "CD pressure": self.forces.coefficients(cause="pressure")["CD"],
-                "CD friction": self.forces.coefficients(cause="friction")["CD"],
-                "y+ max": float(self._surface["y+"].max()),
+                "CD_pressure": self.forces.coefficients(cause="pressure")["CD"],
+                "CD_friction": self.forces.coefficients(cause="friction")["CD"],
+                "y_plus_max": float(self._surface["y+"].max()),
             }
         return {
             "mach": self.air.mach,
@@ -381,11 +381,11 @@ class Solution(Run):
             "residual_drop": round(-np.log10(max(worst, 1e-16)), 2),
             "drift": self.history.drift(),
             "numerics": self.fallback or "as asked",
-            "CL amplitude": amplitude["CL"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
-            "CD amplitude": amplitude["CD"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
+            "CL_amplitude": amplitude["CL"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
+            "CD_amplitude": amplitude["CD"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
             **friction,
-            "cp min": float(fields["cp"].min()),
-            "mach max": float(fields["mach"].max()),
+            "cp_min": float(fields["cp"].min()),
+            "mach_max": float(fields["mach"].max()),
             "model": self.model,
             "cells": self.mesh.n_cells,
             "mesh": self.mesh.fingerprint,

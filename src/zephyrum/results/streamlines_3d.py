@@ -7,7 +7,7 @@ tip vortices. Verified by tests/test_paths.py (circles of a vortex, the stagnati
 """
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -113,15 +113,7 @@ def trace_streamlines(
     inward[mesh.faces_of("symmetry", "slip") - mesh.n_interior] = True
     nearest = cKDTree(mesh.cell_centroid).query(seeds)[1]
     whole("steps", steps, 10, 10**6)
-    room = np.zeros((len(seeds), 2 * steps, 5))
-    first, last = np.zeros(len(seeds), dtype=np.int64), np.zeros(len(seeds), dtype=np.int64)
-    _trace(
-        seeds,
-        nearest,
-        velocity,
-        gradients,
-        mesh.cell_centroid,
-        mesh.cell_volume,
+    cells = TraceMesh(
         start,
         faces,
         mesh.left,
@@ -129,11 +121,12 @@ def trace_streamlines(
         mesh.face_centroid,
         mesh.face_area,
         inward,
-        length,
-        room,
-        first,
-        last,
+        mesh.cell_centroid,
+        mesh.cell_volume,
     )
+    room, ends = np.zeros((len(seeds), 2 * steps, 5)), np.zeros((len(seeds), 2), dtype=np.int64)
+    _trace(seeds, nearest, cells, velocity, gradients, length, room, ends)
+    first, last = ends.T
     good = last - first > 2
     if not good.any():
         raise InputError(
@@ -143,16 +136,43 @@ def trace_streamlines(
     return Streamlines(np.r_[0, np.cumsum((last - first)[good])], rows[:, :3], rows[:, 3], rows[:, 4])
 
 
+class TraceMesh(NamedTuple):
+    """The mesh as the tracer needs it.
+
+    Attributes
+    ----------
+    start, faces : array
+        Faces of each cell as CSR.
+    left, right : array
+    midpoint, area : array (n_faces, 3)
+        Centroid and area vector of each face.
+    inward : array (n_boundary,) of bool
+        Boundary faces that a line follows: symmetry planes and slip walls.
+    centre, volume : array (n_cells, 3), (n_cells,)
+    """
+
+    start: np.ndarray
+    faces: np.ndarray
+    left: np.ndarray
+    right: np.ndarray
+    midpoint: np.ndarray
+    area: np.ndarray
+    inward: np.ndarray
+    centre: np.ndarray
+    volume: np.ndarray
+
+
 @serial
-def _cell_at(x, cell, start, faces, left, right, midpoint, area, inward):
-    """The cell of the point x (3,), sought from `cell` on through faces; -1 outside, x put back onto a symmetry
+def _cell_at(x, cell, mesh):
+    """The cell of the point x (3,), searched from `cell` on through faces; -1 outside. x is put back onto a symmetry
     plane.
     """
+    midpoint, area, n_interior = mesh.midpoint, mesh.area, len(mesh.right)
     for _ in range(MAX_CELL_SEARCH):
         worst, through = 1e-9, -1
-        for e in range(start[cell], start[cell + 1]):
-            f = faces[e]
-            sign = 1.0 if left[f] == cell else -1.0
+        for e in range(mesh.start[cell], mesh.start[cell + 1]):
+            f = mesh.faces[e]
+            sign = 1.0 if mesh.left[f] == cell else -1.0
             off, size = 0.0, 0.0
             for k in range(3):
                 off += sign * (x[k] - midpoint[f, k]) * area[f, k]
@@ -162,8 +182,8 @@ def _cell_at(x, cell, start, faces, left, right, midpoint, area, inward):
                 worst, through = far, f
         if through < 0:
             return cell
-        if through >= len(right):
-            if not inward[through - len(right)]:
+        if through >= n_interior:
+            if not mesh.inward[through - n_interior]:
                 return -1
             off, size = 0.0, 0.0
             for k in range(3):
@@ -172,61 +192,43 @@ def _cell_at(x, cell, start, faces, left, right, midpoint, area, inward):
             for k in range(3):
                 x[k] -= off / size * area[through, k]
             return cell
-        cell = right[through] if left[through] == cell else left[through]
-    return cell  # between cells of an odd shape: the last one is near enough
+        cell = mesh.right[through] if mesh.left[through] == cell else mesh.left[through]
+    return cell  # between distorted cells: the last one is near enough
 
 
 @serial
 def _velocity(x, cell, velocity, gradients, centre, out):
     """Velocity at x in a cell, no further from the cell's own than by half its size; returns its square."""
-    own, rise = 0.0, 0.0
+    own, change = 0.0, 0.0
     for i in range(3):
         out[i] = 0.0
         for k in range(3):
             out[i] += gradients[cell, i, k] * (x[k] - centre[cell, k])
         own += velocity[cell, i] ** 2
-        rise += out[i] ** 2
-    keep = min(1.0, 0.5 * np.sqrt(own / max(rise, 1e-300)))
+        change += out[i] ** 2
+    factor = min(1.0, 0.5 * np.sqrt(own / max(change, 1e-300)))
     total = 0.0
     for i in range(3):
-        out[i] = velocity[cell, i] + keep * out[i]
+        out[i] = velocity[cell, i] + factor * out[i]
         total += out[i] ** 2
     return total
 
 
 @parallel
-def _trace(
-    seeds,
-    nearest,
-    velocity,
-    gradients,
-    centre,
-    volume,
-    start,
-    faces,
-    left,
-    right,
-    midpoint,
-    area,
-    inward,
-    length,
-    room,
-    first,
-    last,
-):
-    """Follow every seed both ways; rows of room (k, m, 5): x, y, z, time, speed between first and last."""
+def _trace(seeds, nearest, mesh, velocity, gradients, length, room, ends):
+    """Follow every seed both ways; rows of room (k, m, 5): x, y, z, time, speed between its two ends."""
     half = room.shape[1] // 2
     for s in prange(len(seeds)):
         k = np.int64(s)
         x, y, v = np.empty(3), np.empty(3), np.empty(3)
-        first[k] = last[k] = half
+        ends[k, 0] = ends[k, 1] = half
         for direction in (-1.0, 1.0):
             x[:] = seeds[k]
-            cell = _cell_at(x, nearest[k], start, faces, left, right, midpoint, area, inward)
+            cell = _cell_at(x, nearest[k], mesh)
             at = half if direction > 0.0 else half - 1
             time, gone = 0.0, 0.0
             while cell >= 0 and 0 <= at < room.shape[1] and gone < length:
-                speed = np.sqrt(_velocity(x, cell, velocity, gradients, centre, v))
+                speed = np.sqrt(_velocity(x, cell, velocity, gradients, mesh.centre, v))
                 if direction > 0.0 or gone > 0.0:  # the seed itself once
                     for i in range(3):
                         room[k, at, i] = x[i]
@@ -234,21 +236,21 @@ def _trace(
                     at += 1 if direction > 0.0 else -1
                 if speed == 0.0:
                     break
-                step = STEP_PER_CELL * volume[cell] ** (1.0 / 3.0)
+                step = STEP_PER_CELL * mesh.volume[cell] ** (1.0 / 3.0)
                 for i in range(3):
                     y[i] = x[i] + 0.5 * direction * step * v[i] / speed
-                there = _cell_at(y, cell, start, faces, left, right, midpoint, area, inward)
+                there = _cell_at(y, cell, mesh)
                 if there < 0:
                     break
-                fast = np.sqrt(_velocity(y, there, velocity, gradients, centre, v))
+                fast = np.sqrt(_velocity(y, there, velocity, gradients, mesh.centre, v))
                 if fast == 0.0:
                     break
                 for i in range(3):
                     x[i] += direction * step * v[i] / fast
                 time += direction * step / fast
                 gone += step
-                cell = _cell_at(x, there, start, faces, left, right, midpoint, area, inward)
+                cell = _cell_at(x, there, mesh)
             if direction > 0.0:
-                last[k] = at
+                ends[k, 1] = at
             else:
-                first[k] = at + 1
+                ends[k, 0] = at + 1

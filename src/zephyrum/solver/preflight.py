@@ -21,10 +21,8 @@ FOLDED_FRACTION = 150.0
 NEAR_DISTANCE = 4.0  # sizes of the body to the farfield below which it is felt in CL (subsonic)
 MAX_BLOCKAGE = 0.02  # frontal area over that of the domain
 PLAUSIBLE_SIZES = (0.02, 120.0)  # m: lengths of bodies outside are more likely a wrong unit
-PLAN_BAND = (
-    0.2,
-    1.6,
-)  # reference area over that of the body seen from above: a wing is the larger part of it, or with a canard less
+# reference area over that of the body seen from above: a wing is the larger part of it, or with a canard less
+PLAN_BAND = 0.2, 1.6
 SPAN_BAND = (0.5, 1.5)
 LAMINAR = 2e5  # Reynolds number on the chord below which layers are laminar over most of it
 

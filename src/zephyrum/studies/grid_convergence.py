@@ -141,9 +141,9 @@ class Refinement:
         return [
             {
                 "coefficient": e.name,
-                "finest mesh": e.finest,
-                "error +-": e.error,
-                "observed order": e.order,
+                "finest_mesh": e.finest,
+                "error": e.error,
+                "observed_order": e.order,
                 "extrapolated": e.extrapolated,
                 "outcome": e.words,
             }

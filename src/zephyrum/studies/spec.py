@@ -71,8 +71,7 @@ resolution = "coarse"       # "coarse", "medium", "fine", or a factor on all siz
 # cells = 800000          # or about so many cells
 # y_plus = 1              # wall layers, with friction
 farfield = 10             # spans
-# ground = -1.5           # height z [m] of a level ground under the aircraft at alpha 0; every alpha gets a mesh of its
-own
+# ground = -1.5           # height z [m] of a level ground under the aircraft at alpha 0; a mesh for every alpha
 
 [solver]
 model = "euler"           # "euler", "laminar", "sa", "sst"

@@ -25,19 +25,16 @@ from zephyrum.flow.discretization.face_vectors import cell_face_vectors
 from zephyrum.mesh import Mesh
 
 METHODS = ("by-cell", "green-gauss", "least-squares")
-THIN_CELL_ASPECT = (
-    10.0  # width over height above which cells belong to thin layers, where the fit stays with the next neighbours
-)
-SKEWNESS_COSINE = (
-    0.5  # cosine between a face's normal and the line of both centroids below which a fit takes more neighbours
-)
+# width over height above which cells belong to thin layers, where the fit stays with the next neighbours
+THIN_CELL_ASPECT = 10.0
+# cosine between a face's normal and the line of both centroids below which a fit takes more neighbours
+SKEWNESS_COSINE = 0.5
 FLAT_CELL_RATIO = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
 # least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as
 # they are
 CORRECTION_BOUNDS = (0.25, 3.0)
-LEAST_IMAGE_HEIGHT = (
-    0.05  # height of a cell's centre over a plane of symmetry, in mean depths, below which it has no image
-)
+# height of a cell's centre over a plane of symmetry, in mean depths, below which it has no image
+LEAST_IMAGE_HEIGHT = 0.05
 SINGULAR_RATIO = 1e-3  # eigenvalue share below which a fit is taken as flat in that direction
 
 

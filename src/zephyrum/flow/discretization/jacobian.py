@@ -77,9 +77,8 @@ if TYPE_CHECKING:
     from zephyrum.flow.physics.gas_model import GasModel
 
 
-SOURCE_INERTIA = (
-    2.0  # inertia that turbulence gets for each unit of its growth: more than 1 so that the matrix stays positive
-)
+# inertia that turbulence gets for each unit of its growth: more than 1 so that the matrix stays positive
+SOURCE_INERTIA = 2.0
 # CFL number above which that inertia fades as 1 / CFL. Production exceeds destruction in many cells of a steady
 # solution: an inertia that
 # stays caps the CFL number of k there. NACA 0012, SST, alpha 0 / 10 / 15 on 16k cells: 200 steps or stalled with

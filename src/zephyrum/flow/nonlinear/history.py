@@ -19,7 +19,7 @@ COLUMNS = (
     "cfl",
     "krylov",
     "factor",
-    *(f"residual {name}" for name in EQUATION_NAMES),
+    *(f"residual_{name}" for name in EQUATION_NAMES),
     *COEFFICIENTS,
 )
 
@@ -51,7 +51,7 @@ class History:
 
     def drop(self) -> np.ndarray:
         """(steps, equations) residuals over those of the undisturbed stream, on the finest level."""
-        return np.stack([self.column(f"residual {name}", 0) for name in EQUATION_NAMES], axis=1)
+        return np.stack([self.column(f"residual_{name}", 0) for name in EQUATION_NAMES], axis=1)
 
     def period(self) -> float:
         """Steps a cycle of CL over the last half of the finest level's history (at most 80 steps); nan if it does not
@@ -90,7 +90,7 @@ class History:
 
 def residual_decades(row: dict) -> float:
     """Decades that the largest residual of a row of COLUMNS has fallen."""
-    return -float(np.log10(max(*(row[f"residual {name}"] for name in EQUATION_NAMES), 1e-30)))
+    return -float(np.log10(max(*(row[f"residual_{name}"] for name in EQUATION_NAMES), 1e-30)))
 
 
 @dataclass

@@ -14,7 +14,7 @@ from zephyrum._core.jit import serial
 from zephyrum.conditions import Freestream
 from zephyrum.flow.physics.turbulence.sst import K_UNIT
 
-EQUATION_NAMES = ("mass", "x-momentum", "y-momentum", "z-momentum", "energy", "turbulence", "turbulence rate")
+EQUATION_NAMES = ("mass", "x_momentum", "y_momentum", "z_momentum", "energy", "turbulence", "turbulence_rate")
 
 
 class GasModel(NamedTuple):

@@ -13,16 +13,15 @@ from zephyrum.errors import InputError
 from zephyrum.geometry.surface.feature_lines import SIZE_GROWTH, Features, limit_growth
 from zephyrum.geometry.surface.triangulation import Surface
 
-EDGES_PER_RADIAN = 2.6  # triangles per unit of area in the metric, as measured: a little more than 4 / sqrt(3)
-FINEST_FACTOR = 0.02  # of the largest size: curvature asks for no less
+TRIANGLES_PER_METRIC_AREA = 2.6  # triangles per unit of area in the metric, as measured: a little more than 4 / sqrt(3)
+MIN_CURVATURE_SIZE = 0.02  # of the largest size: curvature asks for no less
 MAX_TURN = 0.4  # rad by which the surface may turn along an edge, however loose the tolerance
-UNIDIRECTIONAL_RATIO = (
-    0.5  # of it where the surface bends one way only, as leading edges do: triangles long the other way make that cheap
-)
-MIN_SIZE_RATIO = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
-BLUNT_EDGE_RATIO = 4.0  # curvature times size of the surface above which a position may be a tip
+# of it where the surface bends one way only, as leading edges do: triangles long the other way make that cheap
+UNIDIRECTIONAL_RATIO = 0.5
+MIN_TIP_SIZE = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
+MIN_TIP_CURVATURE = 4.0  # curvature times size of the surface above which a position may be a tip
 MIN_STRIP_RATIO = 0.05  # of the size: narrower strips are taken for as wide
-MIN_TRIANGLES = 1e-6  # of the size of the surface: what is narrower still is no strip
+MIN_STRIP_WIDTH = 1e-6  # of the size of the surface: what is narrower still is no strip
 
 
 @dataclass(frozen=True)
@@ -54,9 +53,9 @@ def metric_field(
     """(short size (n,), long size (n,) [m], long direction (n, 3)) at the points of the surface of the features."""
     surface = found.surface
     large, small, direction = found.curvature
-    h1 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(large, 1e-12)), FINEST_FACTOR * largest, largest)
+    h1 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(large, 1e-12)), MIN_CURVATURE_SIZE * largest, largest)
     turn = MAX_TURN * np.maximum(np.sqrt(small / np.maximum(large, 1e-12)), max(UNIDIRECTIONAL_RATIO, 1.0 / stretch))
-    h1 = np.minimum(h1, np.maximum(turn / np.maximum(large, 1e-12), MIN_SIZE_RATIO * largest))
+    h1 = np.minimum(h1, np.maximum(turn / np.maximum(large, 1e-12), MIN_TIP_SIZE * largest))
     h2 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(small, 1e-12)), h1, np.minimum(stretch * h1, largest))
     most = zone_sizes(surface, zones)
     h1, h2 = np.minimum(h1, most), np.minimum(h2, most)
@@ -94,7 +93,7 @@ def anchors(found: Features, h1: np.ndarray) -> np.ndarray:
     for _ in range(3):
         for a, b in ((0, 1), (1, 0)):
             np.maximum.at(top, edges[:, a], top[edges[:, b]].copy())
-    best = np.flatnonzero((small >= top) & (small * surface.size > BLUNT_EDGE_RATIO) & (found.rank == 0))
+    best = np.flatnonzero((small >= top) & (small * surface.size > MIN_TIP_CURVATURE) & (found.rank == 0))
     stored: list[int] = []
     for k in best[np.argsort(-small[best])]:
         if all(np.linalg.norm(surface.points[k] - surface.points[j]) > 3.0 * h1[k] for j in stored):
@@ -136,7 +135,7 @@ def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
         (of_line.sum(axis=1) == 1)
         & (found.rank[surface.triangles] > 0).all(axis=1)
         & (gap**2 * now < 0.25)
-        & (gap > MIN_TRIANGLES * surface.size)
+        & (gap > MIN_STRIP_WIDTH * surface.size)
     )
     # a strip is a patch most of whose area is such triangles
     fraction = np.bincount(found.patch, own * surface.areas) / np.maximum(
@@ -162,7 +161,7 @@ def triangle_edges(found: Features, h1: np.ndarray, h2: np.ndarray, direction: n
     metric = for_strips(found, tensors(h1, h2, direction))
     whole = metric[:, [0, 3, 4, 3, 1, 5, 4, 5, 2]].reshape(-1, 3, 3)
     # 1 / h1^2 of the determinant belongs to the normal
-    return np.sqrt(4.0 / np.sqrt(3.0) / EDGES_PER_RADIAN) * (np.linalg.det(whole) * h1**2) ** -0.25
+    return np.sqrt(4.0 / np.sqrt(3.0) / TRIANGLES_PER_METRIC_AREA) * (np.linalg.det(whole) * h1**2) ** -0.25
 
 
 def sizes_for(
@@ -185,7 +184,7 @@ def sizes_for(
 
     def count(h1, h2) -> float:
         each = (h1 * h2)[surface.triangles].mean(axis=1)
-        return float((surface.areas / each).sum()) * EDGES_PER_RADIAN
+        return float((surface.areas / each).sum()) * TRIANGLES_PER_METRIC_AREA
 
     scale = 1.0
     made = sizes(scale)

@@ -18,8 +18,9 @@ def dot(a: np.ndarray, b: np.ndarray):
 
 @exact
 def nearest_on_triangle(p: np.ndarray, points: np.ndarray, i: int, j: int, k: int, out: np.ndarray, fraction):
-    """Squared distance from p (3,) to the triangle of points i, j, k; its nearest point into out, fractions of the
-    corners into share (3,).
+    """Squared distance from p (3,) to the triangle of points i, j, k.
+
+    Its nearest point goes into out (3,), the fractions of the corners into fraction (3,).
     """
     ax, ay, az = points[i, 0], points[i, 1], points[i, 2]
     ux, uy, uz = points[j, 0] - ax, points[j, 1] - ay, points[j, 2] - az
@@ -69,23 +70,14 @@ def patch_marks(patches: np.ndarray, order: np.ndarray, child: np.ndarray, span:
 
 
 @exact
-def nearest(
-    p: np.ndarray,
-    patch: np.ndarray,
-    points: np.ndarray,
-    triangles: np.ndarray,
-    patches: np.ndarray,
-    order: np.ndarray,
-    bounds: np.ndarray,
-    child: np.ndarray,
-    span: np.ndarray,
-    marks: np.ndarray,
-    out: np.ndarray,
-    fraction,
-):
-    """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative); see
-    `box_tree`, `patch_marks`.
+def nearest(p, patch, surface, tree, out, fraction):
+    """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative).
+
+    surface: (points, triangles, patches); tree: that of `box_tree` with `patch_marks`. The nearest point goes into out
+    (3,), the fractions of the corners into fraction (3,).
     """
+    points, triangles, patches = surface
+    order, bounds, child, span, marks = tree
     best, found = np.inf, -1
     stack = np.empty(128, dtype=np.int64)
     location, part = np.empty(3), np.empty(3)
@@ -126,13 +118,16 @@ def nearest(
 
 
 @exact_parallel
-def _distances(queries, points, triangles, order, bounds, child, span):
+def _distances(queries, points, triangles, tree):
+    order, bounds, child, span = tree
     far = np.empty(len(queries))
     whole = np.int64(-1)
     for i in prange(len(queries)):
         out, fraction = np.empty(3), np.empty(3)
         far[i] = np.sqrt(
-            nearest(queries[i], whole, points, triangles, order, order, bounds, child, span, order, out, fraction)[1]
+            nearest(queries[i], whole, (points, triangles, order), (order, bounds, child, span, order), out, fraction)[
+                1
+            ]
         )
     return far
 
@@ -145,4 +140,4 @@ def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) ->
         return np.full(len(queries), np.inf)
     corners = points[triangles]
     tree = box_tree(corners.min(axis=1), corners.max(axis=1))
-    return _distances(np.ascontiguousarray(queries, dtype=float), read_only(points), read_only(triangles), *tree)
+    return _distances(np.ascontiguousarray(queries, dtype=float), read_only(points), read_only(triangles), tree)

@@ -26,15 +26,16 @@ from zephyrum.geometry.surface.metric_field import (
     zone_sizes,
 )
 from zephyrum.geometry.surface.nearest_point import distances, patch_marks
-from zephyrum.geometry.surface.remeshing_metric import edge_length, edges_of, key_of, quality
+from zephyrum.geometry.surface.remeshing_metric import Original, edge_length, edges_of, key_of, quality
 from zephyrum.geometry.surface.remeshing_operations import (
     LONG,
     SHORT,
+    MeshState,
     collapse_edges,
-    edge_lengths_and_qualities,
     flip_edges,
     smooth_points,
     split_edges,
+    update_metric,
 )
 from zephyrum.geometry.surface.self_intersection import box_tree, crossing_triangles
 from zephyrum.geometry.surface.triangulation import Surface
@@ -42,10 +43,9 @@ from zephyrum.geometry.surface.visibility import HIDDEN_COSINE, vertex_visibilit
 
 MAX_ROUNDS = 14
 MAX_RESTARTS = 4
-MIN_BODY_RATIO = (
-    0.02  # of the size of the surface: radius above which sizes keep to TURN whatever the number of triangles
-)
-MAX_LOST = 0.25  # of the largest size: what the new surface may be away from the original
+# of the size of the surface: radius above which sizes keep to TURN whatever the number of triangles
+MIN_BODY_RATIO = 0.02
+MAX_SHAPE_CHANGE = 0.25  # of the largest size: what the new surface may be away from the original
 QUALITY_FLOOR = 0.25  # quality below which no collapse may go
 SLIVER_QUALITY = 0.1  # quality below which triangles are to go, whatever their size
 LARGEST_EDGE = 0.08  # of the size of the surface
@@ -170,7 +170,7 @@ def remesh(
         raise MeshError(f"remesh: triangles cross near {position.round(4)} m; ask for more triangles there.", position)
     work, out, qualities = best.work, best.surface, best.quality
     far = hausdorff(made, out)
-    if far > MAX_LOST * largest:
+    if far > MAX_SHAPE_CHANGE * largest:
         old = samples(made)
         position = old[np.argmax(distances(old, out.points, out.triangles))]
         raise MeshError(
@@ -273,13 +273,14 @@ class _Work:
         self.label_of[found.patch] = made.label
 
     @property
-    def O(self):  # noqa: E743, the original
-        return self.made.points, self.made.triangles, self.found.patch, self.metric
+    def original(self) -> Original:
+        """The surface that is remeshed, with the present metric."""
+        return Original(self.made.points, self.made.triangles, self.found.patch, self.metric, self.tree, *self.C)
 
     @property
-    def all(self):
-        """What every step works on: the mesh, its feature lines, the original and its tree."""
-        return self.P, self.M, self.rank, self.line, self.T, self.patch, self.nP, self.nT, self.lines, self.O, self.tree
+    def state(self) -> MeshState:
+        """What every step works on."""
+        return MeshState(self.P, self.M, self.rank, self.line, self.T, self.patch, self.nP, self.nT, self.lines)
 
     @property
     def count(self) -> int:
@@ -308,19 +309,19 @@ class _Work:
             if not len(long):
                 break
             order = long[np.argsort(-length[long])]
-            self.nP, self.nT = split_edges(*self.all, self.C, order, edges)
+            self.nP, self.nT = split_edges(self.state, self.original, order, edges)
         for _ in range(4):
             edges = self.edges()
             length = _lengths(self.P, self.M, edges)
             short = np.flatnonzero(length < SHORT)
             order = short[np.argsort(length[short])]
-            done = collapse_edges(*self.all, self.C, order, edges, QUALITY_FLOOR, False)
+            done = collapse_edges(self.state, self.original, order, edges, QUALITY_FLOOR, False)
             self.pack()
             if done < 0.002 * len(edges):
                 break
         for _ in range(3):
-            flip_edges(*self.all, self.edges())
-            smooth_points(*self.all, self.C, 0.7)
+            flip_edges(self.state, self.original, self.edges())
+            smooth_points(self.state, self.original, 0.7)
         # slivers that are left go with one of their points
         T = np.ascontiguousarray(self.T[: self.nT])
         poor = np.zeros(self.nP, dtype=bool)
@@ -329,16 +330,16 @@ class _Work:
         near = np.flatnonzero(poor[edges].any(axis=1))
         if len(near):
             order = near[np.argsort(_lengths(self.P, self.M, edges[near]))]
-            collapse_edges(*self.all, self.C, order, edges, QUALITY_FLOOR, True)
+            collapse_edges(self.state, self.original, order, edges, QUALITY_FLOOR, True)
             self.pack()
-            flip_edges(*self.all, self.edges())
+            flip_edges(self.state, self.original, self.edges())
 
     def measure_by(self, metric: np.ndarray) -> None:
         """Another metric at the points of the original; those of the mesh take it from where they lie on it."""
         self.metric = metric
         n = len(metric)
         self.M[:n] = metric
-        edge_lengths_and_qualities(*self.all, self.C)
+        update_metric(self.state, self.original)
 
     def positions(self, made: Surface, triangles: np.ndarray) -> np.ndarray:
         """(k, 4) centroids of these triangles of the last `result`, and how far they reach."""

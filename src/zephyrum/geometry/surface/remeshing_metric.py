@@ -4,14 +4,15 @@ A metric is one symmetric tensor a point, kept as its six numbers, in which ever
 2008, Mesh Generation, ch. 10 and 18). Verified by tests/test_remesh.py.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 
 from zephyrum._core.jit import exact
 from zephyrum.geometry.surface.nearest_point import nearest
 
-MAX_TREE_DEPTH = (
-    0.15  # of the short size: how far new triangles may lie from the original, and from a point that they lose
-)
+# of the short size: how far new triangles may lie from the original, and from a point that they lose
+MAX_DEVIATION = 0.15
 
 
 @exact
@@ -37,7 +38,7 @@ def edge_length(P: np.ndarray, M: np.ndarray, a: int, b: int):
 @exact
 def metric_radius(m: np.ndarray):
     """Distance by which a step may leave the surface where the metric is m (6,): a fraction of its short size."""
-    return MAX_TREE_DEPTH * np.sqrt(2.0 / (m[0] + m[1] + m[2]))
+    return MAX_DEVIATION * np.sqrt(2.0 / (m[0] + m[1] + m[2]))
 
 
 @exact
@@ -122,22 +123,39 @@ def key_of(a: int, b: int):
     return min(a, b) * 4294967296 + max(a, b)
 
 
+class Original(NamedTuple):
+    """The surface that is remeshed.
+
+    Attributes
+    ----------
+    points, triangles, patch : array
+    metric : array (n, 6)
+        Of its points.
+    tree : tuple of arrays
+        Boxes of its triangles, and marks of their patches (see `nearest_point`).
+    curve_start, curve_tail, curve_head : array
+        Segments of feature line k: those from curve_start[k] to curve_start[k + 1].
+    """
+
+    points: np.ndarray
+    triangles: np.ndarray
+    patch: np.ndarray
+    metric: np.ndarray
+    tree: tuple
+    curve_start: np.ndarray
+    curve_tail: np.ndarray
+    curve_head: np.ndarray
+
+
 @exact
-def project_to_curve(
-    p: np.ndarray,
-    curve: int,
-    c_start: np.ndarray,
-    c_a: np.ndarray,
-    c_b: np.ndarray,
-    points: np.ndarray,
-    metric: np.ndarray,
-    out: np.ndarray,
-    m: np.ndarray,
-):
-    """p moved to the nearest position of an original line, into out (3,), with the metric there into m (6,)."""
+def project_to_curve(p, curve, original, out, m):
+    """Squared distance of p from the nearest point of a feature line, which goes into out (3,), its metric into m
+    (6,).
+    """
+    points, metric = original.points, original.metric
     best, fraction, found = np.inf, 0.0, -1
-    for s in range(c_start[curve], c_start[curve + 1]):
-        a, b = c_a[s], c_b[s]
+    for s in range(original.curve_start[curve], original.curve_start[curve + 1]):
+        a, b = original.curve_tail[s], original.curve_head[s]
         ax, ay, az = points[a, 0], points[a, 1], points[a, 2]
         ux, uy, uz = points[b, 0] - ax, points[b, 1] - ay, points[b, 2] - az
         f = ((p[0] - ax) * ux + (p[1] - ay) * uy + (p[2] - az) * uz) / max(ux * ux + uy * uy + uz * uz, 1e-300)
@@ -147,7 +165,7 @@ def project_to_curve(
         if far < best:
             best, fraction, found = far, f, s
     if found >= 0:
-        a, b = c_a[found], c_b[found]
+        a, b = original.curve_tail[found], original.curve_head[found]
         for k in range(3):
             out[k] = points[a, k] + fraction * (points[b, k] - points[a, k])
         for k in range(6):
@@ -156,20 +174,19 @@ def project_to_curve(
 
 
 @exact
-def project_to_patch(
-    p: np.ndarray, patch: int, O: tuple, tree: tuple, out: np.ndarray, m: np.ndarray, direction: np.ndarray
-):
-    """p moved to the nearest position of its patch: point into out, metric into m, original's normal into way; whether
+def project_to_patch(p, patch, original, out, m, direction):
+    """Project p to its patch: point into out (3,), metric into m (6,), normal into direction (3,); whether it is
     found.
     """
-    points, triangles, patches, metric = O
+    points, triangles, tree = original.points, original.triangles, original.tree
     fraction = np.empty(3)
-    t, _ = nearest(p, patch, points, triangles, patches, tree[0], tree[1], tree[2], tree[3], tree[4], out, fraction)
+    surface = points, triangles, original.patch
+    t, _ = nearest(p, patch, surface, tree, out, fraction)
     if t < 0:
         return False
     for j in range(6):
         m[j] = 0.0
         for k in range(3):
-            m[j] += fraction[k] * metric[triangles[t, k], j]
+            m[j] += fraction[k] * original.metric[triangles[t, k], j]
     normal(points, triangles[t, 0], triangles[t, 1], triangles[t, 2], direction)
     return True

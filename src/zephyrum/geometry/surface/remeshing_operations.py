@@ -2,9 +2,11 @@
 
 Lengths are measured in a metric, one symmetric tensor a point, in which every edge should be 1 long (Frey and George
 2008, Mesh Generation, ch. 10 and 18; collapse under the link condition, Dey et al. 1999, Publ. Inst. Math. 66:23). A
-sweep works on triangles that no earlier step of the same sweep has touched. Points inside patches stay on their patch
+sweep works on triangles that no earlier step of the same sweep has changed. Points inside patches stay on their patch
 of the original, points of feature lines on their line, corners where they are. Verified by tests/test_remesh.py.
 """
+
+from typing import NamedTuple
 
 import numpy as np
 
@@ -22,135 +24,118 @@ from zephyrum.geometry.surface.remeshing_metric import (
 )
 
 LONG, SHORT = 1.41, 0.70  # lengths above which an edge is split and below which it is collapsed
-MIN_NORMAL_COSINE = 0.4  # least cosine between a new triangle's normal and the one it replaces
-MAX_BEND_COSINE = 0.25  # of its length: how far the centre of a split edge may move
-FACING_COSINE = 0.4  # the same for triangles that are moved or flipped, unless they faced it less before
-POOR_QUALITY = 0.05  # quality below which a triangle's normal says nothing
-MAX_SIZE_GRADIENT = 0.4  # least cosine between a triangle's normal and that of the original beneath it
+MIN_NORMAL_COSINE = 0.4  # least cosine between the normals of a new triangle and of the one that it replaces
+MAX_MIDPOINT_SHIFT = 0.25  # distance by which the midpoint of a split edge may move, over the length of the edge
+# least cosine between the normals of a moved or flipped triangle and of the original, unless it was smaller before
+FACING_COSINE = 0.4
+POOR_QUALITY = 0.05  # quality below which the normal of a triangle has no meaning
+MIN_ORIGINAL_COSINE = 0.4  # least cosine between the normals of a triangle and of the original beneath it
+INTERIOR, ON_LINE, CORNER = 0, 1, 2  # ranks of points
 
 
-@exact
-def edge_lengths_and_qualities(
-    P: np.ndarray,
-    M: np.ndarray,
-    rank: np.ndarray,
-    line: np.ndarray,
-    T: np.ndarray,
-    patch: np.ndarray,
-    nP: int,
-    nT: int,
-    lines: dict[int, int],
-    O: tuple,
-    tree: tuple,
-    C,
-):
-    """The metric of the original at every point of the mesh into M; corners and points in no triangle keep their
-    own.
+class MeshState(NamedTuple):
+    """The mesh that is worked on.
+
+    Attributes
+    ----------
+    points, metric : array (room, 3), (room, 6)
+    rank, line : array (room,)
+        Rank of each point, and the feature line that it lies on.
+    triangles, patch : array (room, 3), (room,)
+        A triangle that has vanished has corners -1.
+    n_points, n_triangles : int
+    lines : dict
+        Feature line of each edge on one, by `key_of`.
     """
-    start, around = ring_table(T[:nT], nP)
-    location, m, direction = np.empty(3), np.empty(6), np.empty(3)
-    for p in range(nP):
-        if start[p + 1] == start[p] or rank[p] == 2:
-            continue
-        if rank[p] == 1:
-            project_to_curve(P[p], line[p], C[0], C[1], C[2], O[0], O[3], location, m)
-        elif not project_to_patch(P[p], patch[around[start[p]]], O, tree, location, m, direction):
-            continue
-        M[p] = m
+
+    points: np.ndarray
+    metric: np.ndarray
+    rank: np.ndarray
+    line: np.ndarray
+    triangles: np.ndarray
+    patch: np.ndarray
+    n_points: int
+    n_triangles: int
+    lines: dict[int, int]
+
+
+class Scratch(NamedTuple):
+    """Work arrays of one sweep: vectors (3,), metrics (6,), corners of a triangle (3,)."""
+
+    location: np.ndarray
+    direction: np.ndarray
+    before: np.ndarray
+    after: np.ndarray
+    midpoint: np.ndarray
+    metric: np.ndarray
+    other_metric: np.ndarray
+    corner: np.ndarray
 
 
 @exact
-def split_edges(
-    P: np.ndarray,
-    M: np.ndarray,
-    rank: np.ndarray,
-    line: np.ndarray,
-    T: np.ndarray,
-    patch: np.ndarray,
-    nP: int,
-    nT: int,
-    lines: dict[int, int],
-    O: tuple,
-    tree: tuple,
-    C,
-    order: np.ndarray,
-    edges: np.ndarray,
-):
+def _scratch():
+    return Scratch(
+        np.empty(3), np.empty(3), np.empty(3), np.empty(3), np.empty(3), np.empty(6), np.empty(6), np.empty(3, np.int64)
+    )
+
+
+@exact
+def _has(T, t, p):
+    """Whether point p is a corner of triangle t."""
+    return T[t, 0] == p or T[t, 1] == p or T[t, 2] == p
+
+
+@exact
+def update_metric(mesh, original):
+    """Set the metric at every point of the mesh to that of the original; corners keep their own."""
+    P, M, T = mesh.points, mesh.metric, mesh.triangles
+    start, around = ring_table(T[: mesh.n_triangles], mesh.n_points)
+    s = _scratch()
+    for p in range(mesh.n_points):
+        if start[p + 1] == start[p] or mesh.rank[p] == CORNER:
+            continue
+        if mesh.rank[p] == ON_LINE:
+            project_to_curve(P[p], mesh.line[p], original, s.location, s.metric)
+        elif not project_to_patch(P[p], mesh.patch[around[start[p]]], original, s.location, s.metric, s.direction):
+            continue
+        M[p] = s.metric
+
+
+@exact
+def split_edges(mesh, original, order, edges):
     """Split the long edges in that order; new counts of points and triangles."""
+    P, T, lines = mesh.points, mesh.triangles, mesh.lines
+    nP, nT = mesh.n_points, mesh.n_triangles
     start, around = ring_table(T[:nT], nP)
     touched = np.zeros(nT, dtype=np.bool_)
     was = T[:nT].copy()  # a triangle that was split may have lost the edge to one that the table does not know
-    location, m, direction, before, after = np.empty(3), np.empty(6), np.empty(3), np.empty(3), np.empty(3)
-    position, other, facing = np.empty(3), np.empty(6), np.empty(3)
-    two = np.empty(2, dtype=np.int64)
+    s, two = _scratch(), np.empty(2, dtype=np.int64)
     for e in order:
         a, b = edges[e, 0], edges[e, 1]
         if nP + 1 >= len(P) or nT + 2 >= len(T):
             break
-        found, free = 0, True
         key = key_of(a, b)
-        for k in range(start[a], start[a + 1]):
-            t = around[k]
-            if was[t, 0] == b or was[t, 1] == b or was[t, 2] == b:
-                if key not in lines and found > 0 and patch[t] != patch[two[0]]:
-                    continue  # the same two points of lines are also joined across another patch
-                if touched[t] or found == 2:
-                    free = False
-                else:
-                    two[found] = t
-                    found += 1
-        if not free or found == 0:
+        found = _edge_triangles(a, b, mesh, (start, around, was, touched), two)
+        if found == 0:
             continue
-        midpoint = 0.5 * (P[a] + P[b])
-        curve = -1
+        s.midpoint[:] = 0.5 * (P[a] + P[b])
+        curve = np.int64(-1)
         if key in lines:
             curve = lines[key]
-            project_to_curve(midpoint, curve, C[0], C[1], C[2], O[0], O[3], location, m)
-        elif not project_to_patch(midpoint, patch[two[0]], O, tree, location, m, direction):
+            project_to_curve(s.midpoint, curve, original, s.location, s.metric)
+        elif not project_to_patch(s.midpoint, mesh.patch[two[0]], original, s.location, s.metric, s.direction):
             continue
-        # neither half may turn over, and an edge through a thin cone does not bend to one of its sides
-        away, along = location - midpoint, P[b] - P[a]
-        good = dot(away, away) < MAX_BEND_COSINE**2 * dot(along, along)
-        P[nP] = location
-        for j in range(found):
-            t = two[j]
-            normal(P, T[t, 0], T[t, 1], T[t, 2], before)
-            trusted = curve >= 0 or quality(P, M, T[t, 0], T[t, 1], T[t, 2]) > POOR_QUALITY
-            if not trusted:
-                before[:] = direction
-            elif curve < 0 and dot(before, direction) < MIN_NORMAL_COSINE:  # the far side of something thin
-                good = False
-            for old in (a, b):
-                corner = T[t].copy()
-                for k in range(3):
-                    if corner[k] == old:
-                        corner[k] = nP
-                size = normal(P, corner[0], corner[1], corner[2], after)
-                if size <= 0.0:
-                    good = False
-                elif (
-                    trusted and dot(before, after) < MIN_NORMAL_COSINE
-                ):  # unless it lies better on the original than before
-                    inner = (P[corner[0]] + P[corner[1]] + P[corner[2]]) / 3.0
-                    good &= (
-                        project_to_patch(inner, patch[t], O, tree, position, other, facing)
-                        and dot(facing, after) > FACING_COSINE
-                    )
-        if not good:
+        away, along = s.location - s.midpoint, P[b] - P[a]
+        if dot(away, away) >= MAX_MIDPOINT_SHIFT**2 * dot(along, along):
+            continue  # an edge through a thin cone does not bend to one of its sides
+        P[nP] = s.location
+        if not _halves_keep_orientation(a, b, nP, two[:found], curve, mesh, original, s):
             continue
-        M[nP] = m
-        rank[nP], line[nP] = (1, curve) if curve >= 0 else (0, -1)
+        mesh.metric[nP] = s.metric
+        mesh.rank[nP], mesh.line[nP] = (ON_LINE, curve) if curve >= 0 else (INTERIOR, -1)
         for j in range(found):
-            t = two[j]
-            touched[t] = True
-            for k in range(3):
-                T[nT, k] = T[t, k]
-            for k in range(3):
-                if T[t, k] == b:
-                    T[t, k] = nP
-                if T[nT, k] == a:
-                    T[nT, k] = nP
-            patch[nT] = patch[t]
+            touched[two[j]] = True
+            _split_triangle(two[j], nT, a, b, nP, mesh)
             nT += 1
         if curve >= 0:
             del lines[key]
@@ -161,324 +146,446 @@ def split_edges(
 
 
 @exact
-def collapse_edges(
-    P: np.ndarray,
-    M: np.ndarray,
-    rank: np.ndarray,
-    line: np.ndarray,
-    T: np.ndarray,
-    patch: np.ndarray,
-    nP: int,
-    nT: int,
-    lines: dict[int, int],
-    O: tuple,
-    tree: tuple,
-    C,
-    order: np.ndarray,
-    edges: np.ndarray,
-    floor: float,
-    rescue: bool,
-):
+def _edge_triangles(a, b, mesh, rings, two):
+    """Number of triangles at the edge a b, which go into two (2,); 0 if one of them was changed in this sweep."""
+    start, around, was, touched = rings
+    found, on_line = 0, key_of(a, b) in mesh.lines
+    for k in range(start[a], start[a + 1]):
+        t = around[k]
+        if not _has(was, t, b):
+            continue
+        if not on_line and found > 0 and mesh.patch[t] != mesh.patch[two[0]]:
+            continue  # the same two points of lines are also joined across another patch
+        if touched[t] or found == 2:
+            return 0
+        two[found] = t
+        found += 1
+    return found
+
+
+@exact
+def _halves_keep_orientation(a, b, p, split, curve, mesh, original, s):
+    """Whether no half of the triangles `split` at the edge a b turns over when they get the point p."""
+    P, M, T = mesh.points, mesh.metric, mesh.triangles
+    for t in split:
+        normal(P, T[t, 0], T[t, 1], T[t, 2], s.before)
+        trusted = curve >= 0 or quality(P, M, T[t, 0], T[t, 1], T[t, 2]) > POOR_QUALITY
+        if not trusted:
+            s.before[:] = s.direction
+        elif curve < 0 and dot(s.before, s.direction) < MIN_NORMAL_COSINE:  # the far side of something thin
+            return False
+        for old in (a, b):
+            for k in range(3):
+                s.corner[k] = p if T[t, k] == old else T[t, k]
+            if normal(P, s.corner[0], s.corner[1], s.corner[2], s.after) <= 0.0:
+                return False
+            turned = trusted and dot(s.before, s.after) < MIN_NORMAL_COSINE
+            if turned and not _faces_original(mesh.patch[t], P, original, s):
+                return False
+    return True
+
+
+@exact
+def _faces_original(patch, P, original, s):
+    """Whether the triangle s.corner with normal s.after faces the original."""
+    centre = (P[s.corner[0]] + P[s.corner[1]] + P[s.corner[2]]) / 3.0
+    position, facing = np.empty(3), np.empty(3)
+    found = project_to_patch(centre, patch, original, position, s.other_metric, facing)
+    return found and dot(facing, s.after) > FACING_COSINE
+
+
+@exact
+def _split_triangle(t, new, a, b, p, mesh):
+    """Split triangle t at the point p of its edge a b: t keeps a, the triangle `new` gets b."""
+    T = mesh.triangles
+    for k in range(3):
+        T[new, k] = T[t, k]
+    for k in range(3):
+        if T[t, k] == b:
+            T[t, k] = p
+        if T[new, k] == a:
+            T[new, k] = p
+    mesh.patch[new] = mesh.patch[t]
+
+
+@exact
+def collapse_edges(mesh, original, order, edges, floor, rescue):
     """Collapse the edges in that order; how many. Triangles that vanish get corners -1.
 
     No triangle may get worse than `floor`, unless one was as bad before; with `rescue` none at all, and the worst must
     gain.
     """
-    start, around = ring_table(T[:nT], nP)
-    touched = np.zeros(nT, dtype=np.bool_)
-    before, after, location, direction, m = np.empty(3), np.empty(3), np.empty(3), np.empty(3), np.empty(6)
-    midpoint, corner = np.empty(3), np.empty(3, dtype=np.int64)
-    mark = np.full(nP, -1)
+    start, around = ring_table(mesh.triangles[: mesh.n_triangles], mesh.n_points)
+    rings = start, around
+    touched = np.zeros(mesh.n_triangles, dtype=np.bool_)
+    s, mark = _scratch(), np.full(mesh.n_points, -1)
     done = 0
     for e in order:
         for turn in range(2):
             a, b = (edges[e, 0], edges[e, 1]) if turn == 0 else (edges[e, 1], edges[e, 0])
-            if rank[a] == 2:
+            if not _may_move_to(a, b, mesh) or _any_touched(a, b, rings, touched):
                 continue
-            key = key_of(a, b)
-            if rank[a] == 1 and (key not in lines or lines[key] != line[a]):
+            if not _link_condition(a, b, mesh, rings, mark, e * 2 + turn):
                 continue
-            free = True
-            for p in (a, b):
-                for k in range(start[p], start[p + 1]):
-                    free = free and not touched[around[k]]
-            if not free:
+            if not _line_keeps_shape(a, b, mesh, original, rings, s):
                 continue
-            # link condition: the points that a and b share are the tips of their common triangles
-            shared, tips = 0, 0
-            for k in range(start[b], start[b + 1]):
-                for j in range(3):
-                    mark[T[around[k], j]] = e * 2 + turn
-            for k in range(start[a], start[a + 1]):
-                t = around[k]
-                if T[t, 0] == b or T[t, 1] == b or T[t, 2] == b:
-                    tips += 1
-            for k in range(start[a], start[a + 1]):
-                for j in range(3):
-                    q = T[around[k], j]
-                    if q != a and q != b and mark[q] == e * 2 + turn:
-                        shared += 1
-                        mark[q] = -2
-            if shared != tips:
+            if not _ring_keeps_shape(a, b, mesh, rings, floor, rescue, s):
                 continue
-            good, worst = True, 1.0
-            low, lost, deep = 1.0, np.inf, metric_radius(M[a])
-            if rank[a] == 1:  # the line goes straight on from b, and is not to cut a bend off
-                for k in range(start[a], start[a + 1]):
-                    for j in range(3):
-                        q = T[around[k], j]
-                        if q != a and q != b and key_of(a, q) in lines:
-                            for i in range(3):
-                                midpoint[i] = 0.5 * (P[q, i] + P[b, i])
-                            if project_to_curve(midpoint, line[a], C[0], C[1], C[2], O[0], O[3], location, m) > deep**2:
-                                good = False
-                if not good:
-                    continue
-            for k in range(start[a], start[a + 1]):
-                t = around[k]
-                now = quality(P, M, T[t, 0], T[t, 1], T[t, 2])
-                low = min(low, now)
-                if T[t, 0] == b or T[t, 1] == b or T[t, 2] == b:
-                    continue
-                for j in range(3):
-                    corner[j] = b if T[t, j] == a else T[t, j]
-                    if corner[j] != b and edge_length(P, M, b, corner[j]) > LONG * 1.1:
-                        good = False
-                if not good:
-                    break
-                worst = min(worst, quality(P, M, corner[0], corner[1], corner[2]))
-                if normal(P, corner[0], corner[1], corner[2], after) <= 0.0:
-                    good = False
-                    break
-                normal(P, T[t, 0], T[t, 1], T[t, 2], before)
-                # slivers have no trustworthy normal: the original's is asked beneath the new triangle
-                if now > POOR_QUALITY and dot(before, after) < MIN_NORMAL_COSINE:
-                    good = False
-                    break
-                lost = min(lost, nearest_on_triangle(P[a], P, corner[0], corner[1], corner[2], location, direction))
-            least = max(floor, 2.0 * low) if rescue else min(floor, 0.8 * low)
-            if not good or lost > deep**2 or worst < least:  # thin ends are not eaten away
+            if not _ring_stays_on_original(a, b, mesh, original, rings, s):
                 continue
-            for k in range(start[a], start[a + 1]):  # what costs most is asked last
-                t = around[k]
-                if T[t, 0] == b or T[t, 1] == b or T[t, 2] == b:
-                    continue
-                for j in range(3):
-                    corner[j] = b if T[t, j] == a else T[t, j]
-                for j in range(3):
-                    midpoint[j] = (P[corner[0], j] + P[corner[1], j] + P[corner[2], j]) / 3.0
-                if project_to_patch(midpoint, patch[t], O, tree, location, m, direction):
-                    normal(P, corner[0], corner[1], corner[2], after)
-                    away = (
-                        (midpoint[0] - location[0]) ** 2
-                        + (midpoint[1] - location[1]) ** 2
-                        + (midpoint[2] - location[2]) ** 2
-                    )
-                    if dot(direction, after) < MAX_SIZE_GRADIENT or away > deep**2:
-                        good = False
-                        break
-            if not good:
-                continue
-            for k in range(start[b], start[b + 1]):
-                touched[around[k]] = True
-            for k in range(start[a], start[a + 1]):
-                t = around[k]
-                touched[t] = True
-                if T[t, 0] == b or T[t, 1] == b or T[t, 2] == b:
-                    for j in range(3):
-                        q = T[t, j]
-                        if q != a and q != b and key_of(a, q) in lines:  # a line through the tip goes on from b
-                            lines[key_of(b, q)] = lines[key_of(a, q)]
-                            del lines[key_of(a, q)]
-                    T[t, :] = -1
-                    continue
-                for j in range(3):
-                    q = T[t, j]
-                    if q != a and q != b and key_of(a, q) in lines:
-                        lines[key_of(b, q)] = lines[key_of(a, q)]
-                        del lines[key_of(a, q)]
-                for j in range(3):
-                    if T[t, j] == a:
-                        T[t, j] = b
-            lines.pop(key, None)
+            _merge_points(a, b, mesh, rings, touched)
             done += 1
             break
     return done
 
 
 @exact
-def flip_edges(
-    P: np.ndarray,
-    M: np.ndarray,
-    rank: np.ndarray,
-    line: np.ndarray,
-    T: np.ndarray,
-    patch: np.ndarray,
-    nP: int,
-    nT: int,
-    lines: dict[int, int],
-    O: tuple,
-    tree: tuple,
-    edges: np.ndarray,
-):
+def _may_move_to(a, b, mesh):
+    """Whether rank and feature line of point a let it move to point b."""
+    if mesh.rank[a] == CORNER:
+        return False
+    key = key_of(a, b)
+    return mesh.rank[a] == INTERIOR or (key in mesh.lines and mesh.lines[key] == mesh.line[a])
+
+
+@exact
+def _any_touched(a, b, rings, touched):
+    """Whether a triangle round a or b was changed in this sweep."""
+    start, around = rings
+    for p in (a, b):
+        for k in range(start[p], start[p + 1]):
+            if touched[around[k]]:
+                return True
+    return False
+
+
+@exact
+def _link_condition(a, b, mesh, rings, mark, stamp):
+    """Whether the points that a and b share are the tips of their common triangles."""
+    start, around = rings
+    T = mesh.triangles
+    shared, tips = 0, 0
+    for k in range(start[b], start[b + 1]):
+        for j in range(3):
+            mark[T[around[k], j]] = stamp
+    for k in range(start[a], start[a + 1]):
+        if _has(T, around[k], b):
+            tips += 1
+    for k in range(start[a], start[a + 1]):
+        for j in range(3):
+            q = T[around[k], j]
+            if q != a and q != b and mark[q] == stamp:
+                shared += 1
+                mark[q] = -2
+    return shared == tips
+
+
+@exact
+def _line_keeps_shape(a, b, mesh, original, rings, s):
+    """Whether the feature line of a stays near the original's when a moves to b; true inside patches."""
+    if mesh.rank[a] != ON_LINE:
+        return True
+    start, around = rings
+    P, T, deep = mesh.points, mesh.triangles, metric_radius(mesh.metric[a])
+    for k in range(start[a], start[a + 1]):
+        for j in range(3):
+            q = T[around[k], j]
+            if q != a and q != b and key_of(a, q) in mesh.lines:
+                for i in range(3):
+                    s.midpoint[i] = 0.5 * (P[q, i] + P[b, i])
+                if project_to_curve(s.midpoint, mesh.line[a], original, s.location, s.metric) > deep**2:
+                    return False
+    return True
+
+
+@exact
+def _set_moved_corner(t, a, b, T, corner):
+    """Corners of triangle t when a has moved to b."""
+    for j in range(3):
+        corner[j] = b if T[t, j] == a else T[t, j]
+
+
+@exact
+def _ring_keeps_shape(a, b, mesh, rings, floor, rescue, s):
+    """Whether the triangles round a keep size, orientation and quality when a moves to b."""
+    start, around = rings
+    P, M, T, c = mesh.points, mesh.metric, mesh.triangles, s.corner
+    worst, low, lost, deep = 1.0, 1.0, np.inf, metric_radius(M[a])
+    for k in range(start[a], start[a + 1]):
+        t = around[k]
+        now = quality(P, M, T[t, 0], T[t, 1], T[t, 2])
+        low = min(low, now)
+        if _has(T, t, b):
+            continue
+        _set_moved_corner(t, a, b, T, c)
+        for j in range(3):
+            if c[j] != b and edge_length(P, M, b, c[j]) > LONG * 1.1:
+                return False
+        worst = min(worst, quality(P, M, c[0], c[1], c[2]))
+        if normal(P, c[0], c[1], c[2], s.after) <= 0.0:
+            return False
+        normal(P, T[t, 0], T[t, 1], T[t, 2], s.before)
+        # slivers have no trustworthy normal: the original's is asked beneath the new triangle
+        if now > POOR_QUALITY and dot(s.before, s.after) < MIN_NORMAL_COSINE:
+            return False
+        lost = min(lost, nearest_on_triangle(P[a], P, c[0], c[1], c[2], s.location, s.direction))
+    least = max(floor, 2.0 * low) if rescue else min(floor, 0.8 * low)
+    return not (lost > deep**2 or worst < least)  # thin ends are kept
+
+
+@exact
+def _ring_stays_on_original(a, b, mesh, original, rings, s):
+    """Whether the triangles round a stay near the original and face it when a moves to b."""
+    start, around = rings
+    P, T, c, deep = mesh.points, mesh.triangles, s.corner, metric_radius(mesh.metric[a])
+    for k in range(start[a], start[a + 1]):
+        t = around[k]
+        if _has(T, t, b):
+            continue
+        _set_moved_corner(t, a, b, T, c)
+        for j in range(3):
+            s.midpoint[j] = (P[c[0], j] + P[c[1], j] + P[c[2], j]) / 3.0
+        if project_to_patch(s.midpoint, mesh.patch[t], original, s.location, s.metric, s.direction):
+            normal(P, c[0], c[1], c[2], s.after)
+            away = (
+                (s.midpoint[0] - s.location[0]) ** 2
+                + (s.midpoint[1] - s.location[1]) ** 2
+                + (s.midpoint[2] - s.location[2]) ** 2
+            )
+            if dot(s.direction, s.after) < MIN_ORIGINAL_COSINE or away > deep**2:
+                return False
+    return True
+
+
+@exact
+def _merge_points(a, b, mesh, rings, touched):
+    """Move point a to b; their common triangles vanish, and feature lines through a go on from b."""
+    start, around = rings
+    T, lines = mesh.triangles, mesh.lines
+    for k in range(start[b], start[b + 1]):
+        touched[around[k]] = True
+    for k in range(start[a], start[a + 1]):
+        t = around[k]
+        touched[t] = True
+        for j in range(3):
+            q = T[t, j]
+            if q != a and q != b and key_of(a, q) in lines:
+                lines[key_of(b, q)] = lines[key_of(a, q)]
+                del lines[key_of(a, q)]
+        if _has(T, t, b):
+            T[t, :] = -1
+            continue
+        for j in range(3):
+            if T[t, j] == a:
+                T[t, j] = b
+    lines.pop(key_of(a, b), None)
+
+
+@exact
+def flip_edges(mesh, original, edges):
     """Flip edges where the worse of both triangles gets better and neither turns away from the original; how many."""
-    start, around = ring_table(T[:nT], nP)
-    touched = np.zeros(nT, dtype=np.bool_)
-    n1, n2, m1, m2 = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
-    location, direction, m = np.empty(3), np.empty(3), np.empty(6)
+    T = mesh.triangles
+    start, around = ring_table(T[: mesh.n_triangles], mesh.n_points)
+    touched = np.zeros(mesh.n_triangles, dtype=np.bool_)
+    s = _scratch()
     made = {np.int64(-1): np.int64(0)}
     done = 0
     for e in range(len(edges)):
         a, b = edges[e, 0], edges[e, 1]
-        if key_of(a, b) in lines:
+        if key_of(a, b) in mesh.lines:
             continue
-        t1, t2, found = -1, -1, 0
-        for k in range(start[a], start[a + 1]):
-            t = around[k]
-            if touched[t] or (found > 0 and patch[t] != patch[max(t1, t2)]):
-                continue
-            for j in range(3):
-                if T[t, j] == a and T[t, (j + 1) % 3] == b:
-                    t1, found = t, found + 1
-                elif T[t, j] == b and T[t, (j + 1) % 3] == a:
-                    t2, found = t, found + 1
-        if found != 2 or t1 < 0 or t2 < 0:
+        t1, t2 = _two_sides(a, b, mesh, (start, around), touched)
+        if t1 < 0 or t2 < 0:
             continue
         c = T[t1, 0] + T[t1, 1] + T[t1, 2] - a - b
         d = T[t2, 0] + T[t2, 1] + T[t2, 2] - a - b
-        if key_of(c, d) in made:
+        if key_of(c, d) in made or _joined(c, d, T, (start, around)):
             continue
-        there = False
-        for k in range(start[c], start[c + 1]):
-            t = around[k]
-            if T[t, 0] == d or T[t, 1] == d or T[t, 2] == d:
-                there = True
-        if there:
+        if not _flip_gains(a, b, c, d, mesh, original, mesh.patch[t1], s):
             continue
-        q1, q2 = quality(P, M, a, b, c), quality(P, M, b, a, d)
-        old = min(q1, q2)
-        new = min(quality(P, M, c, d, b), quality(P, M, d, c, a))
-        if new <= old * 1.02 + 1e-9:
-            continue
-        s1, s2 = normal(P, a, b, c, n1), normal(P, b, a, d, n2)
-        r1, r2 = normal(P, a, d, c, m1), normal(P, d, b, c, m2)
-        if r1 <= 0.0 or r2 <= 0.0 or dot(m1, m2) < 0.5:
-            continue
-        # how far the new edge passes from the old one
-        across = np.cross(P[b] - P[a], P[d] - P[c])
-        if abs((across * (P[c] - P[a])).sum()) > min(metric_radius(M[a]), metric_radius(M[b])) * np.sqrt(
-            dot(across, across)
-        ):
-            continue
-        mean = n1 * s1 + n2 * s2
-        if max(q1, q2) > POOR_QUALITY and min(dot(mean, m1), dot(mean, m2)) <= 0.3 * (s1 + s2):
-            continue
-        if project_to_patch(0.5 * (P[c] + P[d]), patch[t1], O, tree, location, m, direction):
-            least = FACING_COSINE
-            if q1 > POOR_QUALITY:
-                least = min(least, dot(n1, direction))
-            if q2 > POOR_QUALITY:
-                least = min(least, dot(n2, direction))
-            if min(dot(m1, direction), dot(m2, direction)) < least:
-                continue
         T[t1, 0], T[t1, 1], T[t1, 2] = a, d, c
         T[t2, 0], T[t2, 1], T[t2, 2] = d, b, c
         touched[t1] = touched[t2] = True
-        made[key_of(c, d)] = 1  # type: ignore[assignment]
+        made[key_of(c, d)] = 1
         done += 1
     return done
 
 
 @exact
-def smooth_points(
-    P: np.ndarray,
-    M: np.ndarray,
-    rank: np.ndarray,
-    line: np.ndarray,
-    T: np.ndarray,
-    patch: np.ndarray,
-    nP: int,
-    nT: int,
-    lines: dict[int, int],
-    O: tuple,
-    tree: tuple,
-    C,
-    pull: float,
-):
-    """Move points towards the centre of their ring by metric lengths, back onto patch or line, if nothing gets
-    worse.
+def _two_sides(a, b, mesh, rings, touched):
+    """The triangles on both sides of the edge a b that no flip has changed; (-1, -1) unless there are just two."""
+    start, around = rings
+    T = mesh.triangles
+    t1, t2, found = -1, -1, 0
+    for k in range(start[a], start[a + 1]):
+        t = around[k]
+        if touched[t] or (found > 0 and mesh.patch[t] != mesh.patch[max(t1, t2)]):
+            continue
+        for j in range(3):
+            if T[t, j] == a and T[t, (j + 1) % 3] == b:
+                t1, found = t, found + 1
+            elif T[t, j] == b and T[t, (j + 1) % 3] == a:
+                t2, found = t, found + 1
+    return (t1, t2) if found == 2 else (-1, -1)
+
+
+@exact
+def _joined(c, d, T, rings):
+    """Whether the points c and d are corners of one triangle."""
+    start, around = rings
+    for k in range(start[c], start[c + 1]):  # noqa: SIM110, no generators in kernels
+        if _has(T, around[k], d):
+            return True
+    return False
+
+
+@exact
+def _flip_gains(a, b, c, d, mesh, original, patch, s):
+    """Whether the triangles a b c and b a d are better as a d c and d b c, and face the original no less."""
+    P, M = mesh.points, mesh.metric
+    q1, q2 = quality(P, M, a, b, c), quality(P, M, b, a, d)
+    if min(quality(P, M, c, d, b), quality(P, M, d, c, a)) <= min(q1, q2) * 1.02 + 1e-9:
+        return False
+    n1, n2, m1, m2 = s.before, s.after, s.midpoint, np.empty(3)
+    s1, s2 = normal(P, a, b, c, n1), normal(P, b, a, d, n2)
+    r1, r2 = normal(P, a, d, c, m1), normal(P, d, b, c, m2)
+    if r1 <= 0.0 or r2 <= 0.0 or dot(m1, m2) < 0.5:
+        return False
+    # how far the new edge passes from the old one
+    across = np.cross(P[b] - P[a], P[d] - P[c])
+    apart, radius = abs((across * (P[c] - P[a])).sum()), min(metric_radius(M[a]), metric_radius(M[b]))
+    if apart > radius * np.sqrt(dot(across, across)):
+        return False
+    mean = n1 * s1 + n2 * s2
+    if max(q1, q2) > POOR_QUALITY and min(dot(mean, m1), dot(mean, m2)) <= 0.3 * (s1 + s2):
+        return False
+    if project_to_patch(0.5 * (P[c] + P[d]), patch, original, s.location, s.metric, s.direction):
+        least = FACING_COSINE
+        if q1 > POOR_QUALITY:
+            least = min(least, dot(n1, s.direction))
+        if q2 > POOR_QUALITY:
+            least = min(least, dot(n2, s.direction))
+        if min(dot(m1, s.direction), dot(m2, s.direction)) < least:
+            return False
+    return True
+
+
+@exact
+def smooth_points(mesh, original, relaxation):
+    """Move points towards the centre of their ring by metric lengths, back onto patch or line; how many.
+
+    A point moves only if no triangle round it gets worse, turns over or leaves the original.
     """
-    start, around = ring_table(T[:nT], nP)
-    location, m, direction, n, fraction = np.empty(3), np.empty(6), np.empty(3), np.empty(3), np.empty(3)
-    kept_p, kept_m, target = np.empty(3), np.empty(6), np.empty(3)
+    P, M = mesh.points, mesh.metric
+    start, around = ring_table(mesh.triangles[: mesh.n_triangles], mesh.n_points)
+    rings = start, around
+    s, old_p, old_m, target = _scratch(), np.empty(3), np.empty(6), np.empty(3)
     before = np.empty(((start[1:] - start[:-1]).max(), 3))
     moved = 0
-    for p in range(nP):
-        if rank[p] == 2 or start[p + 1] == start[p]:
+    for p in range(mesh.n_points):
+        if mesh.rank[p] == CORNER or start[p + 1] == start[p]:
             continue
-        x = y = z = total = 0.0
-        count, low = 0, 1.0
-        for k in range(start[p], start[p + 1]):
-            t = around[k]
-            low = min(low, quality(P, M, T[t, 0], T[t, 1], T[t, 2]))
-            for j in range(3):
-                q = T[t, j]
-                if q == p or (rank[p] == 1 and key_of(p, q) not in lines):
-                    continue
-                w = edge_length(P, M, p, q)
-                x, y, z = x + w * P[q, 0], y + w * P[q, 1], z + w * P[q, 2]
-                total += w
-                count += 1
-        if total <= 0.0 or count < 2:
+        low = _ring_centre(p, mesh, rings, relaxation, target)
+        if low < 0.0:
             continue
-        kept_p[:], kept_m[:] = P[p], M[p]
-        target[0] = (1.0 - pull) * P[p, 0] + pull * x / total
-        target[1] = (1.0 - pull) * P[p, 1] + pull * y / total
-        target[2] = (1.0 - pull) * P[p, 2] + pull * z / total
-        if rank[p] == 1:
-            project_to_curve(target, line[p], C[0], C[1], C[2], O[0], O[3], location, m)
-        elif not project_to_patch(target, patch[around[start[p]]], O, tree, location, m, direction):
+        old_p[:], old_m[:] = P[p], M[p]
+        if mesh.rank[p] == ON_LINE:
+            project_to_curve(target, mesh.line[p], original, s.location, s.metric)
+        elif not project_to_patch(target, mesh.patch[around[start[p]]], original, s.location, s.metric, s.direction):
             continue
-        x = y = z = 0.0
-        for k in range(start[p], start[p + 1]):
-            t, own = around[k], before[k - start[p]]
-            normal(P, T[t, 0], T[t, 1], T[t, 2], own)
-            if rank[p] == 0 and quality(P, M, T[t, 0], T[t, 1], T[t, 2]) < POOR_QUALITY:
-                own[:] = direction
-            x, y, z = x + own[0], y + own[1], z + own[2]
-        P[p], M[p] = location, m
-        if rank[p] == 1:  # a bend of the line is not to be cut off
-            bent = False
-            for k in range(start[p], start[p + 1]):
-                for j in range(3):
-                    q = T[around[k], j]
-                    if q != p and key_of(p, q) in lines:
-                        midpoint = 0.5 * (P[q] + P[p])
-                        off = project_to_curve(midpoint, line[p], C[0], C[1], C[2], O[0], O[3], location, m)
-                        bent |= off > metric_radius(kept_m) ** 2
-            if bent:
-                P[p], M[p] = kept_p, kept_m
-                continue
+        facing = _ring_normals(p, mesh, rings, s.direction, before)
+        P[p], M[p] = s.location, s.metric
+        radius = metric_radius(old_m) ** 2
         # not on the far side of something thin
-        good = rank[p] == 1 or x * direction[0] + y * direction[1] + z * direction[2] > MIN_NORMAL_COSINE * (
-            start[p + 1] - start[p]
-        )
-        lost = np.inf
-        for k in range(start[p], start[p + 1]):
-            t = around[k]
-            size = normal(P, T[t, 0], T[t, 1], T[t, 2], n)
-            lost = min(lost, nearest_on_triangle(kept_p, P, T[t, 0], T[t, 1], T[t, 2], location, fraction))
-            facing = dot(n, direction) if rank[p] == 0 else 1.0
-            if (
-                size <= 0.0
-                or (facing < FACING_COSINE and facing < dot(before[k - start[p]], direction))
-                or dot(before[k - start[p]], n) < 0.7
-                or quality(P, M, T[t, 0], T[t, 1], T[t, 2]) < min(0.98 * low, 0.5)
-            ):
-                good = False
-                break
-        if good and lost < metric_radius(kept_m) ** 2:
+        seen = mesh.rank[p] == ON_LINE or facing > MIN_NORMAL_COSINE * (start[p + 1] - start[p])
+        if (
+            _line_follows(p, mesh, original, rings, radius, s)
+            and seen
+            and _distance_after_move(p, mesh, rings, (low, old_p, before), s) < radius
+        ):
             moved += 1
         else:
-            P[p], M[p] = kept_p, kept_m
+            P[p], M[p] = old_p, old_m
     return moved
+
+
+@exact
+def _ring_centre(p, mesh, rings, relaxation, target):
+    """Least quality round p, with the relaxed centre of its ring in target (3,); -1 where p cannot move."""
+    start, around = rings
+    P, M, T = mesh.points, mesh.metric, mesh.triangles
+    x = y = z = total = 0.0
+    count, low = 0, 1.0
+    for k in range(start[p], start[p + 1]):
+        t = around[k]
+        low = min(low, quality(P, M, T[t, 0], T[t, 1], T[t, 2]))
+        for j in range(3):
+            q = T[t, j]
+            if q == p or (mesh.rank[p] == ON_LINE and key_of(p, q) not in mesh.lines):
+                continue
+            w = edge_length(P, M, p, q)
+            x, y, z = x + w * P[q, 0], y + w * P[q, 1], z + w * P[q, 2]
+            total += w
+            count += 1
+    if total <= 0.0 or count < 2:
+        return -1.0
+    target[0] = (1.0 - relaxation) * P[p, 0] + relaxation * x / total
+    target[1] = (1.0 - relaxation) * P[p, 1] + relaxation * y / total
+    target[2] = (1.0 - relaxation) * P[p, 2] + relaxation * z / total
+    return low
+
+
+@exact
+def _ring_normals(p, mesh, rings, direction, before):
+    """Fill `before` with the normals round p (of slivers: direction); their sum in the direction."""
+    start, around = rings
+    P, M, T = mesh.points, mesh.metric, mesh.triangles
+    x = y = z = 0.0
+    for k in range(start[p], start[p + 1]):
+        t, own = around[k], before[k - start[p]]
+        normal(P, T[t, 0], T[t, 1], T[t, 2], own)
+        if mesh.rank[p] == INTERIOR and quality(P, M, T[t, 0], T[t, 1], T[t, 2]) < POOR_QUALITY:
+            own[:] = direction
+        x, y, z = x + own[0], y + own[1], z + own[2]
+    return x * direction[0] + y * direction[1] + z * direction[2]
+
+
+@exact
+def _line_follows(p, mesh, original, rings, radius, s):
+    """Whether the edges of a feature line at p stay within a squared distance of it; true inside patches."""
+    if mesh.rank[p] != ON_LINE:
+        return True
+    start, around = rings
+    P, T = mesh.points, mesh.triangles
+    for k in range(start[p], start[p + 1]):
+        for j in range(3):
+            q = T[around[k], j]
+            if q != p and key_of(p, q) in mesh.lines:
+                s.midpoint[:] = 0.5 * (P[q] + P[p])
+                if project_to_curve(s.midpoint, mesh.line[p], original, s.location, s.metric) > radius:
+                    return False
+    return True
+
+
+@exact
+def _distance_after_move(p, mesh, rings, old, s):
+    """Squared distance of the old place of p from the triangles round it; infinite if one of them is worse than
+    before.
+    """
+    start, around = rings
+    low, old_p, before = old
+    P, M, T = mesh.points, mesh.metric, mesh.triangles
+    lost = np.inf
+    for k in range(start[p], start[p + 1]):
+        t, own = around[k], before[k - start[p]]
+        size = normal(P, T[t, 0], T[t, 1], T[t, 2], s.after)
+        lost = min(lost, nearest_on_triangle(old_p, P, T[t, 0], T[t, 1], T[t, 2], s.location, s.midpoint))
+        facing = dot(s.after, s.direction) if mesh.rank[p] == INTERIOR else 1.0
+        if (
+            size <= 0.0
+            or (facing < FACING_COSINE and facing < dot(own, s.direction))
+            or dot(own, s.after) < 0.7
+            or quality(P, M, T[t, 0], T[t, 1], T[t, 2]) < min(0.98 * low, 0.5)
+        ):
+            return np.inf
+    return lost

@@ -20,7 +20,7 @@ from zephyrum.geometry.surface.surface_repair import RepairedSurface, repair_sur
 from zephyrum.geometry.surface.triangulation import Surface
 
 AXIS_NAMES = {"+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1)}
-MAX_SIZES_BY_UNIT = 200.0  # m: no aircraft is larger
+LARGEST_AIRCRAFT = 200.0  # m: no aircraft is larger
 LABELS = ("file", "shell", "edges")
 # unevenness across one axis over that across the other, and over the size, from which the axes are taken for
 # exchanged
@@ -128,7 +128,7 @@ def import_surface(
     factor = quantity("unit", f"1 {unit}", "m")
     raw = raw.transformed(factor * axes_matrix(nose, up))
     longest = float(np.ptp(raw.bounds, axis=0).max())
-    if not 1e-3 < longest < MAX_SIZES_BY_UNIT:
+    if not 1e-3 < longest < LARGEST_AIRCRAFT:
         raise InputError(
             f"{path.name} in {unit} is {longest:.4g} m long, which no aircraft is; its size would be "
             f"{sizes_by_unit(raw.scaled(1.0 / factor))}."

@@ -2,9 +2,9 @@
 reported.
 
 The order is: weld, degenerate and duplicate triangles, points on edges, sheets cut apart where more than two triangles
-meet, orientation, holes, separate and inner shells, union of overlapping shells, and the proof at the end. What can't be
-repaired within the volume error allowed is refused with its positions. Holes are filled by the triangulation of least
-area (Barequet and Sharir 1995, Comput. Aided Geom. Des. 12:207). Verified by tests/test_adopt.py.
+meet, orientation, holes, separate and inner shells, union of overlapping shells, and the proof at the end. What can't
+be repaired within the volume error allowed is refused with its positions. Holes are filled by the triangulation of
+least area (Barequet and Sharir 1995, Comput. Aided Geom. Des. 12:207). Verified by tests/test_adopt.py.
 """
 
 from dataclasses import dataclass, field as dataclass_field, replace

@@ -7,14 +7,14 @@ tests/test_clipped.py and validation/clipped.py.
 
 import itertools
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from zephyrum._core.validation import choice, number, takes, whole
+from zephyrum._core.validation import choice, number, refuse_unknown, takes, whole
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError, MeshError
-from zephyrum.mesh.clipped_2d.clipping import clip_plane
+from zephyrum.mesh.clipped_2d.clipping import ClippedCells, clip_plane
 from zephyrum.mesh.clipped_2d.curves import SampledCurve, distance_to_others, divide, inside, sampled_curve
 from zephyrum.mesh.clipped_2d.wall_layers import MarchingDirections, marching_directions
 from zephyrum.mesh.construction import mesh_from_faces
@@ -22,7 +22,7 @@ from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.ground import MAX_ATTITUDE, extruded_edges, ground_heights, ground_level, rotated_about
 from zephyrum.mesh.layer_spacing import given_layers, wall_layers
 from zephyrum.mesh.size_field import MAX_GROWTH, RESOLUTIONS, SIZE_GROWTH, SizeField, Zone
-from zephyrum.mesh.tree import grow_tree, merged, moved_off_planes, whole_cells
+from zephyrum.mesh.tree import Tree, grow_tree, merged, moved_off_planes, whole_cells
 
 SIZE = 0.01  # chords: edge on the surface of a medium mesh
 MAX_TURN = 5.0  # deg along an edge of a medium mesh
@@ -34,66 +34,121 @@ MIN_COARSE_CELLS = 6000  # a coarser relative is made for meshes above
 MAX_GRID_SHIFTS = 6  # tries with the grid moved
 
 
+@dataclass(frozen=True, eq=False)
+class BodyMeshOptions:
+    """Options of a mesh about several closed curves.
+
+    Attributes
+    ----------
+    y_plus, reynolds : float, optional
+        Wall layers by the height of the first cell in wall units, at a Reynolds number on the reference chord.
+    layers : tuple, optional
+        (first height [m], growth, count). Without layers there are three even ones, for inviscid flow.
+    farfield : float
+        Distance of the outer boundary in chords.
+    ground : float, optional
+        z [m] of a level ground under the bodies as they are given.
+    growth : float
+        Of the cell size with distance.
+    zones : tuple of Zone
+    sizes : dict, optional
+        Edge length [m] of single bodies.
+    alpha : tuple of float
+        (low, high) [deg] that the wake covers.
+    wake : float
+        Length [chords] of the finer cells behind the last body.
+    reference : str, optional
+        Body that gives the chord; without it the longest.
+    chord : float, optional
+        Reference chord [m], typed.
+    attitude : float
+        Angle [deg] by which the bodies are turned nose-up about the quarter chord of the reference body; the wind at
+        this alpha blows along x, over a ground level along it, whose clearance of the lowest point is kept.
+    ground_layers : bool, optional
+        Whether the ground gets layers; without it where the bodies have them for flow with friction.
+    """
+
+    y_plus: float | None = None
+    reynolds: float | None = None
+    layers: tuple[float, float, int] | None = None
+    farfield: float = 50.0
+    ground: float | None = None
+    growth: float = SIZE_GROWTH
+    zones: tuple[Zone, ...] = ()
+    sizes: dict[str, float] | None = None
+    alpha: tuple[float, float] = (0.0, 0.0)
+    wake: float = 0.0
+    reference: str | None = None
+    chord: float | None = None
+    attitude: float = 0.0
+    ground_layers: bool | None = None
+
+    def __post_init__(self) -> None:
+        number("farfield", self.farfield, 2.0, 1e4)
+        number("growth", self.growth, 0.02, 1.0)
+        number("wake", self.wake, 0.0, 1000.0)
+        if self.layers is not None and self.y_plus is not None:
+            raise InputError("give either layers or y_plus, not both.")
+        if self.y_plus is not None and self.reynolds is None:
+            raise InputError(f"y_plus = {self.y_plus:g} needs the Reynolds number on the chord; give reynolds.")
+
+    @property
+    def viscous(self) -> bool:
+        """Whether layers for flow with friction are asked for."""
+        return self.layers is not None or self.y_plus is not None
+
+
 @takes(bodies=Mapping)
 def mesh_bodies(bodies: dict, resolution: str | float = "medium", coarse_levels: int | None = None, **options) -> Mesh:
-    """A mesh about several closed curves, with one command.
+    """Mesh about several closed curves.
 
-    bodies: name to `Airfoil`, `Outline` or array (n, 2) of x, z [m]. resolution: "coarse", "medium", "fine", or a
-    factor on all sizes (1 is medium, smaller is finer); coarse_levels: how many meshes of twice the sizes come with it,
-    for the solver to start on (default: two in inviscid flow, none with wall layers, where what is carried over between
-    layers that do not nest misleads it). Other options are those of `single_mesh`.
+    Parameters
+    ----------
+    bodies : dict
+        Name to `Airfoil`, `Outline` or array (n, 2) of x, z [m].
+    resolution : str or float
+        "coarse", "medium", "fine", or a factor on all sizes (1 is medium, smaller is finer).
+    coarse_levels : int, optional
+        Meshes of twice the sizes for the solver to start on; without it two in inviscid flow and none with wall layers,
+        which do not nest.
+    **options
+        Fields of `BodyMeshOptions`.
 
+    Returns
+    -------
+    Mesh
+
+    Raises
+    ------
+    InputError, MeshError
+        For bad input, such as bodies that overlap; for a mesh that cannot be made, with the position.
+
+    Examples
+    --------
     >>> import zephyrum as zy
     >>> flap = zy.Airfoil.naca("4412").scaled(0.3).moved(1.02, -0.03)
     >>> zy.mesh_bodies({"wing": zy.Airfoil.naca("2412"), "flap": flap})  # doctest: +SKIP
     """
-    factor = (
-        RESOLUTIONS[choice("resolution", resolution, tuple(RESOLUTIONS))]
-        if isinstance(resolution, str)
-        else number("resolution", resolution, 0.02, 20.0)
-    )
-    mesh = single_mesh(bodies, factor, **options)
-    line = [mesh]
+    if isinstance(resolution, str):
+        factor = RESOLUTIONS[choice("resolution", resolution, tuple(RESOLUTIONS))]
+    else:
+        factor = number("resolution", resolution, 0.02, 20.0)
+    refuse_unknown(BodyMeshOptions, options, "a mesh about several bodies")
+    wanted = BodyMeshOptions(**options)
     if coarse_levels is None:
-        coarse_levels = 0 if options.get("layers") or options.get("y_plus") else 2
+        coarse_levels = 0 if wanted.viscous else 2
+    line = [_single_mesh(bodies, factor, wanted)]
     for k in range(whole("coarse_levels", coarse_levels, 0, 5)):
         if line[-1].n_cells < MIN_COARSE_CELLS:
             break
-        line.append(single_mesh(bodies, 2.0 ** (k + 1) * factor, **options))
+        line.append(_single_mesh(bodies, 2.0 ** (k + 1) * factor, wanted))
     for k in range(len(line) - 2, -1, -1):
         line[k] = line[k].with_coarser(line[k + 1])
     return line[0]
 
 
-def single_mesh(
-    bodies: dict,
-    factor: float = 1.0,
-    y_plus: float | None = None,
-    reynolds: float | None = None,
-    layers: tuple[float, float, int] | None = None,
-    farfield: float = 50.0,
-    ground: float | None = None,
-    growth: float = SIZE_GROWTH,
-    zones: tuple[Zone, ...] = (),
-    sizes: dict[str, float] | None = None,
-    alpha: tuple[float, float] = (0.0, 0.0),
-    wake: float = 0.0,
-    reference: str | None = None,
-    chord: float | None = None,
-    attitude: float = 0.0,
-    ground_layers: bool | None = None,
-) -> Mesh:
-    """One mesh of `mesh_bodies`, all sizes times `factor`.
-
-    Layers: either `y_plus` with `reynolds` (on the reference chord), or (first height [m], growth, count); without
-    either three even ones, for inviscid flow. farfield in chords; ground: z [m] of a level ground under the bodies as
-    they are given. attitude: angle [deg] by which the bodies are turned nose-up about the quarter chord of the
-    reference body; the wind at this alpha blows along x, over a ground level along it, whose clearance of the lowest
-    point is kept. ground_layers: whether the ground gets layers too; by default where the bodies have them for flow
-    with friction. growth: of the cell size with distance; zones: see `Zone`; sizes: edge length [m] of single bodies.
-    wake: chords behind the last body with finer cells, along the wind for all of `alpha` (low, high) [deg]. reference:
-    the body that gives the chord (default: the longest), or `chord` [m] as typed.
-    """
+def _checked_curves(bodies: dict) -> list[SampledCurve]:
+    """The bodies as sampled curves."""
     if not isinstance(bodies, dict) or not bodies:
         raise InputError(
             'bodies should be a dictionary of names and shapes, for example {"wing": Airfoil.naca("2412")}.'
@@ -101,59 +156,64 @@ def single_mesh(
     reserved = {"farfield", "ground"} & set(bodies)
     if reserved:
         raise InputError(f"a body can't be called {reserved.pop()!r}; that is a boundary of the domain.")
-    curves = [sampled_curve(name, shape) for name, shape in bodies.items()]
+    return [sampled_curve(name, shape) for name, shape in bodies.items()]
+
+
+def _single_mesh(bodies: dict, factor: float, options: BodyMeshOptions) -> Mesh:
+    """One mesh of `mesh_bodies`, all sizes times `factor`."""
+    curves = _checked_curves(bodies)
     main = curves[int(np.argmax([c.chord for c in curves]))]
-    if reference is not None:
-        main = curves[list(bodies).index(choice("reference", reference, tuple(bodies)))]
-    length = main.chord if chord is None else number("chord", chord, 0.0, open_low=True)
-    farfield = number("farfield", farfield, 2.0, 1e4) * length
-    number("growth", growth, 0.02, 1.0)
+    if options.reference is not None:
+        main = curves[list(bodies).index(choice("reference", options.reference, tuple(bodies)))]
+    length = main.chord if options.chord is None else number("chord", options.chord, 0.0, open_low=True)
     # the whole field of sizes is scaled, also where it has grown, so that finer meshes are of one family
-    growth = min(factor * growth, max(growth, MAX_GROWTH))
-    zones = tuple(zone.scaled(factor) for zone in zones)
+    growth = min(factor * options.growth, max(options.growth, MAX_GROWTH))
     parts = {}
-    for name, own in (sizes or {}).items():
+    for name, own in (options.sizes or {}).items():
         parts[choice("sizes", name, tuple(bodies))] = factor * number(f"size of {name}", own, 0.0, open_low=True)
     pivot = np.array([main.nose[0] + 0.25 * length, main.nose[1]])
-    curves, ground = _turned(curves, pivot, attitude, ground)
-    spec = _layers(layers, y_plus, reynolds, length, factor)
-    depths = _ground_depths(curves, ground, spec, ground_layers, factor * SIZE * length)
+    curves, ground = _turned(curves, pivot, options.attitude, options.ground)
+    spec = _layers(options, length, factor)
+    depths = _ground_depths(curves, ground, spec, options.ground_layers, factor * SIZE * length)
     if ground is not None:  # the squares stand on the layers of the ground
         ground += depths[-1]
     _refuse_touching(curves, ground)
     for curve in curves:
         parts.setdefault(curve.name, factor * SIZE * curve.chord)
     divided = divide(curves, parts, np.radians(factor * MAX_TURN), SHARPEST, AT_CORNERS, IN_GAPS, ground)
-    zones = (*zones, *_wake(divided, wake, alpha, length))
+    zones = (*(zone.scaled(factor) for zone in options.zones), *_wake(divided, options.wake, options.alpha, length))
     room = [distance_to_others(curve.points, curves, k, ground) for k, curve in enumerate(divided)]
-    directions = marching_directions(divided, spec, room)
-    fronts = [direction.front for direction in directions]
-    last: MeshError | None = None
-    for attempt in range(MAX_GRID_SHIFTS):
-        try:
-            mesh = _assembled(divided, directions, fronts, farfield, ground, growth, zones, attempt, depths)
-            break
-        except MeshError as cause:
-            last = cause
-    else:
-        raise last
+    layers = _LayeredCurves(divided, marching_directions(divided, spec, room))
+    space = _Space(options.farfield * length, ground, growth, zones, depths)
+    mesh = _first_that_succeeds(layers, space)
     nose = (float(pivot[0]) - 0.25 * length, 0.0, float(pivot[1]))
-    source = "typed" if chord is not None else f"measured on {main.name!r}"
+    source = "typed" if options.chord is not None else f"measured on {main.name!r}"
+    recipe = _recipe(options, len(bodies), factor, spec, space)
+    reference = Reference.of_section(length, nose, 1.0, source)
+    return replace(mesh, reference=reference, recipe=recipe, attitude=options.attitude)
+
+
+def _recipe(options: BodyMeshOptions, bodies: int, factor: float, spec: tuple, space: "_Space") -> dict:
+    """How a mesh was made."""
     recipe = {
         "kind": "clipped",
-        "bodies": len(bodies),
+        "bodies": bodies,
         "resolution": factor,
-        "growth": growth,
-        "farfield_chords": farfield / length,
+        "growth": space.growth,
+        "farfield_chords": float(options.farfield),
         "layers": spec[2],
     }
-    if y_plus is not None:
-        recipe |= {"y_plus": float(y_plus)}
+    if options.y_plus is not None:
+        recipe |= {"y_plus": float(options.y_plus)}
     if np.isfinite(spec[0]):
         recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
-    if ground is not None:
-        recipe |= {"ground": float(ground - depths[-1]), "ground_layers": len(depths) - 1, "attitude": attitude}
-    return replace(mesh, reference=Reference.of_section(length, nose, 1.0, source), recipe=recipe, attitude=attitude)
+    if space.ground is not None:
+        recipe |= {
+            "ground": float(space.ground - space.depths[-1]),
+            "ground_layers": len(space.depths) - 1,
+            "attitude": options.attitude,
+        }
+    return recipe
 
 
 def _turned(
@@ -196,18 +256,14 @@ def _ground_depths(
     return heights[-1] - heights[::-1]
 
 
-def _layers(layers, y_plus, reynolds, chord, factor) -> tuple[float, float, int]:
+def _layers(options: BodyMeshOptions, chord: float, factor: float) -> tuple[float, float, int]:
     """(first height [m], growth, count)."""
-    if layers is not None:
-        if y_plus is not None:
-            raise InputError("give either layers or y_plus, not both.")
-        return given_layers(layers)
-    if y_plus is None:
+    if options.layers is not None:
+        return given_layers(options.layers)
+    if options.y_plus is None:
         return np.inf, 1.0, INVISCID_LAYERS
-    if reynolds is None:
-        raise InputError(f"y_plus = {y_plus:g} needs the Reynolds number on the chord; give reynolds.")
     ratio = 1.2 ** min(factor, 2.0)
-    first = wall_layers(reynolds, y_plus, ratio).first_height * chord * min(factor, 1.0)
+    first = wall_layers(options.reynolds, options.y_plus, ratio).first_height * chord * min(factor, 1.0)
     count = int(np.ceil(1.0 + np.log(0.5 * factor * SIZE * chord / first) / np.log(ratio)))
     return first, ratio, max(count, 4)
 
@@ -232,7 +288,7 @@ def _refuse_touching(curves: list[SampledCurve], ground: float | None) -> None:
 
 def _wake(divided, length_in_chords, alpha, chord) -> list[Zone]:
     """A zone behind the last body that covers the directions of the wind."""
-    far = number("wake", length_in_chords, 0.0, 1000.0) * chord
+    far = length_in_chords * chord
     low, high = sorted(number("alpha", a, -90.0, 90.0) for a in alpha)
     if far == 0.0:
         return []
@@ -254,76 +310,153 @@ def _wake(divided, length_in_chords, alpha, chord) -> list[Zone]:
     ]
 
 
-def _assembled(
-    divided,
-    directions: list[MarchingDirections],
-    fronts,
-    farfield,
-    ground,
-    growth,
-    zones,
-    attempt: int,
-    depths: np.ndarray,
-) -> Mesh:
-    """One try: tree, clipping, layers, merging, faces."""
-    front = np.concatenate(fronts)
-    starts = np.cumsum([0, *map(len, fronts)])
+@dataclass(frozen=True, eq=False)
+class _LayeredCurves:
+    """Divided curves with the marching directions of their layers."""
+
+    divided: list
+    directions: list[MarchingDirections]
+
+    @property
+    def fronts(self) -> list[np.ndarray]:
+        """Outer points of the layers of each curve."""
+        return [one.front for one in self.directions]
+
+    @property
+    def starts(self) -> np.ndarray:
+        """Where the points of each curve begin among all outer points."""
+        return np.cumsum([0, *map(len, self.fronts)])
+
+
+@dataclass(frozen=True, eq=False)
+class _Space:
+    """Space about the curves: distance of the farfield [m], level of the ground, growth and zones of the sizes, depths
+    of the layers on the ground.
+    """
+
+    farfield: float
+    ground: float | None
+    growth: float
+    zones: tuple[Zone, ...]
+    depths: np.ndarray
+
+
+def _first_that_succeeds(layers: _LayeredCurves, space: _Space) -> Mesh:
+    """The mesh on the first position of the grid of squares that gives one."""
+    last: MeshError | None = None
+    for attempt in range(MAX_GRID_SHIFTS):
+        try:
+            return _assembled(layers, space, attempt)
+        except MeshError as cause:
+            last = cause
+    raise last
+
+
+def _assembled(layers: _LayeredCurves, space: _Space, attempt: int) -> Mesh:
+    """One attempt: tree, clipping, layers, merging, faces."""
+    front, starts = np.concatenate(layers.fronts), layers.starts
     follow = np.concatenate([np.r_[np.arange(a + 1, b), a] for a, b in itertools.pairwise(starts)])
     long = np.linalg.norm(front[follow] - front, axis=1)
     before = np.concatenate([np.roll(long[a:b], 1) for a, b in itertools.pairwise(starts)])
     target = SQUARE_TO_LAYER_RATIO * np.maximum(long, before)
     positions = np.stack([front[:, 0], np.zeros(len(front)), front[:, 1]], axis=1)
-    field = SizeField(positions, target, growth, zones)
-    finest = 0.5 * float(min(target.min(), min((z.size for z in zones), default=np.inf)))
+    field = SizeField(positions, target, space.growth, space.zones)
+    finest = 0.5 * float(min(target.min(), min((z.size for z in space.zones), default=np.inf)))
     midpoint = 0.5 * (front.min(axis=0) + front.max(axis=0))
-    side, count = whole_cells(2.0 * farfield, target)
+    side, count = whole_cells(2.0 * space.farfield, target)
     rng = np.random.default_rng(attempt)
     shift = rng.uniform(-1.0, 1.0, 2) * finest * (1.0 if attempt else 0.37)
     origin = midpoint - 0.5 * side * count + shift
-    if ground is not None:
-        origin[1] = ground
+    if space.ground is not None:
+        origin[1] = space.ground
     tree = grow_tree(origin, side, field, finest, count)
     front = moved_off_planes(front, tree)
     clipped = clip_plane(tree, front, np.stack([np.arange(len(front)), follow], axis=1))
-    return _joined(clipped, tree, divided, directions, starts, ground, depths)
+    polygons, wall_of = _polygons(clipped, layers)
+    edges = _merged_edges(polygons, clipped, tree)
+    tag = _boundary_tags(edges, wall_of, tree, len(layers.divided), space.ground is not None)
+    names = [curve.name for curve in layers.divided]
+    return _extruded_mesh(edges, tag, names, space.depths)
 
 
-def _joined(clipped, tree, divided, directions, starts, ground, depths: np.ndarray) -> Mesh:
-    """Layers and clipped squares in one mesh, small cells merged, with the layers on the ground."""
+@dataclass(frozen=True, eq=False)
+class _Polygons:
+    """Cells as polygons: CSR (counts, index) of their points xz (n, 2), squares first, `squares` of them."""
+
+    xz: np.ndarray
+    counts: np.ndarray
+    index: np.ndarray
+    squares: int
+
+
+@dataclass(frozen=True, eq=False)
+class _Edges:
+    """Edges from points a to b with the cells on their left (own) and right (other, -1 outside)."""
+
+    xz: np.ndarray
+    a: np.ndarray
+    b: np.ndarray
+    own: np.ndarray
+    other: np.ndarray
+
+    def chosen(self, which: np.ndarray) -> "_Edges":
+        """Some of the edges."""
+        return _Edges(self.xz, self.a[which], self.b[which], self.own[which], self.other[which])
+
+
+def _polygons(clipped: ClippedCells, layers: _LayeredCurves) -> tuple[_Polygons, dict[tuple[int, int], int]]:
+    """Clipped squares and layer cells, and the curve of each edge on a wall by its points."""
     points = [clipped.points]
     count, index = [np.diff(clipped.start)], [clipped.index]
-    group_of: dict[tuple[int, int], int] = {}
+    wall_of: dict[tuple[int, int], int] = {}
     total = len(clipped.points)
-    made = len(clipped.start) - 1
-    for k, curve in enumerate(divided):
-        direction = directions[k]
-        r, n = len(direction.base), direction.height.shape[1] - 1
-        wall = total + np.arange(len(curve.points))
-        points.append(curve.points)
-        total += len(curve.points)
-        inner = curve.points[direction.base][:, None] + direction.height[:, 1:-1, None] * direction.direction[:, None]
+    for k, curve in enumerate(layers.divided):
+        one, low = layers.directions[k], int(layers.starts[k])
+        r, n = len(one.base), one.height.shape[1] - 1
+        inner = curve.points[one.base][:, None] + one.height[:, 1:-1, None] * one.direction[:, None]
+        points += [curve.points, inner.reshape(-1, 2)]
         nodes = np.empty((r, n + 1), dtype=np.int64)
-        nodes[:, 0] = wall[direction.base]
-        nodes[:, 1:n] = total + np.arange(r * (n - 1)).reshape(r, n - 1)
-        nodes[:, n] = starts[k] + np.arange(r)
-        points.append(inner.reshape(-1, 2))
-        total += r * (n - 1)
+        nodes[:, 0] = total + one.base
+        nodes[:, 1:n] = total + len(curve.points) + np.arange(r * (n - 1)).reshape(r, n - 1)
+        nodes[:, n] = low + np.arange(r)
+        total += len(curve.points) + r * (n - 1)
         after = np.roll(nodes, -1, axis=0)
         for i in range(r):
             for j in range(n):
                 ring = [nodes[i, j], after[i, j]] if nodes[i, j] != after[i, j] else [nodes[i, j]]
                 ring.append(after[i, j + 1])
                 if j == n - 1:
-                    ring += clipped.pieces[starts[k] + i][-2:0:-1]
+                    ring += clipped.pieces[low + i][-2:0:-1]
                 ring.append(nodes[i, j + 1])
-                count.append([len(ring)])
-                index.append(ring)
+                count.append(np.array([len(ring)]))
+                index.append(np.asarray(ring, dtype=np.int64))
             a, b = int(nodes[i, 0]), int(after[i, 0])
             if a != b:
-                group_of[min(a, b), max(a, b)] = k
-    counts = np.concatenate(count)
-    index = np.concatenate([np.asarray(part, dtype=np.int64) for part in index])
-    xz = np.concatenate(points)
+                wall_of[min(a, b), max(a, b)] = k
+    made = len(clipped.start) - 1
+    return _Polygons(np.concatenate(points), np.concatenate(count), np.concatenate(index), made), wall_of
+
+
+def _merged_edges(polygons: _Polygons, clipped: ClippedCells, tree: Tree) -> _Edges:
+    """Edges between cells, after the small cells of squares went to the neighbour across their longest edge."""
+    area, edges = _cell_edges(polygons)
+    made, xz = polygons.squares, polygons.xz
+    small = np.zeros(len(area), dtype=bool)
+    small[:made] = area[:made] < SMALL_CELL_FRACTION * (tree.side[clipped.leaf] ** 2 * tree.unit.prod())
+    long = np.linalg.norm(xz[edges.a] - xz[edges.b], axis=1)
+    inner = np.flatnonzero((edges.other >= 0) & (edges.own < made) & (edges.other < made))
+    into = merged(small, edges.own[inner], edges.other[inner], long[inner])
+    for group in _tangential_cells(into, edges.a, edges.b, edges.own, edges.other):
+        into[group] = group
+    cells = np.unique(into, return_inverse=True)[1]
+    own = cells[edges.own]
+    other = np.where(edges.other >= 0, cells[np.maximum(edges.other, 0)], -1)
+    return _Edges(xz, edges.a, edges.b, own, other).chosen(own != other)
+
+
+def _cell_edges(polygons: _Polygons) -> tuple[np.ndarray, _Edges]:
+    """(area of each cell, edges seen from both sides)."""
+    xz, counts, index = polygons.xz, polygons.counts, polygons.index
     cell = np.repeat(np.arange(len(counts)), counts)
     start = np.r_[0, np.cumsum(counts)]
     after = np.empty_like(index)
@@ -336,7 +469,6 @@ def _joined(clipped, tree, divided, directions, starts, ground, depths: np.ndarr
             f"a cell near x, z = {xz[index[start[worst]]].round(6)} m is folded; ask for smaller cells or thinner "
             f"layers there."
         )
-    # edges seen from both sides
     key = np.minimum(index, after) * len(xz) + np.maximum(index, after)
     order = np.argsort(key, kind="stable")
     key, a, b, own = key[order], index[order], after[order], cell[order]
@@ -346,36 +478,33 @@ def _joined(clipped, tree, divided, directions, starts, ground, depths: np.ndarr
         raise MeshError(f"three cells share an edge near x, z = {xz[a[first[np.argmax(twin)]]].round(6)} m.")
     other = np.full(len(first), -1)
     other[twin == 2] = own[first[twin == 2] + 1]
-    a, b, own = a[first], b[first], own[first]
-    # small cells of squares go to the neighbour across their longest edge
-    square = np.full(len(counts), np.inf)
-    square[:made] = tree.side[clipped.leaf] ** 2 * tree.unit.prod()
-    small = np.zeros(len(counts), dtype=bool)
-    small[:made] = area[:made] < SMALL_CELL_FRACTION * square[:made]
-    long = np.linalg.norm(xz[a] - xz[b], axis=1)
-    inner = np.flatnonzero((other >= 0) & (own < made) & (other < made))
-    into = merged(small, own[inner], other[inner], long[inner])
-    for group in _tangential_cells(into, a, b, own, other):
-        into[group] = group
-    cells = np.unique(into, return_inverse=True)[1]
-    own, other = cells[own], np.where(other >= 0, cells[np.maximum(other, 0)], -1)
-    keep = own != other
-    a, b, own, other = a[keep], b[keep], own[keep], other[keep]
+    return area, _Edges(xz, a[first], b[first], own[first], other)
+
+
+def _boundary_tags(edges: _Edges, wall_of: dict, tree: Tree, bodies: int, grounded: bool) -> np.ndarray:
+    """(n,) number of the group of each edge: a body, `bodies` the farfield, `bodies` + 1 the ground, -1 inside."""
+    xz, a, b = edges.xz, edges.a, edges.b
     tag = np.full(len(a), -1)
-    groups = [(curve.name, "wall") for curve in divided] + [("farfield", "farfield"), ("ground", "ground")]
-    outer = np.flatnonzero(other < 0)
+    outer = np.flatnonzero(edges.other < 0)
     for e in outer:
-        tag[e] = group_of.get((min(a[e], b[e]), max(a[e], b[e])), -1)
+        tag[e] = wall_of.get((min(a[e], b[e]), max(a[e], b[e])), -1)
     rest = outer[tag[outer] < 0]
     low, high = tree.origin, np.array([float(tree.coordinates(axis, tree.limit[axis])) for axis in (0, 1)])
     for axis, side in ((0, low), (0, high), (1, low), (1, high)):
         on = (xz[a[rest], axis] == side[axis]) & (xz[b[rest], axis] == side[axis])
-        tag[rest[on]] = len(divided) + (1 if ground is not None and axis == 1 and side is low else 0)
+        tag[rest[on]] = bodies + (1 if grounded and axis == 1 and side is low else 0)
     if (tag[outer] < 0).any():
         bad = outer[tag[outer] < 0][0]
         raise MeshError(f"an edge near x, z = {xz[a[bad]].round(6)} m belongs to one cell only.")
+    return tag
+
+
+def _extruded_mesh(edges: _Edges, tag: np.ndarray, names: list[str], depths: np.ndarray) -> Mesh:
+    """Mesh one cell thick of the edges, with the layers on the ground."""
+    xz, a, b, own, other = edges.xz, edges.a, edges.b, edges.own, edges.other
+    groups = [(name, "wall") for name in names] + [("farfield", "farfield"), ("ground", "ground")]
     if len(depths) > 1:
-        kinds = len(divided) + 1, len(divided)
+        kinds = len(names) + 1, len(names)
         xz, a, b, own, other, tag = extruded_edges(
             xz, a, b, own, other, tag, *kinds, int(max(own.max(), other.max())) + 1, depths
         )

@@ -17,7 +17,7 @@ from zephyrum.mesh.clipped_2d.curves import Curve
 
 FAN_ANGLE = np.radians(50.0)  # corners that turn by more get a fan of marching directions
 MIN_DIRECTION_ANGLE = np.radians(32.0)  # between the marching directions of a fan
-GAP_FRACTION = 0.5  # last height over the local edge
+LAST_LAYER_HEIGHT = 0.5  # last height over the local edge
 MAX_HEIGHT_SLOPE = 0.2  # change of the thickness along the wall
 MAX_ATTEMPTS = 40
 
@@ -49,7 +49,7 @@ def marching_directions(
     made = []
     for curve, free in zip(curves, room):
         base, direction = _directions(curve)
-        target = np.minimum(total_height(first, GAP_FRACTION * curve.size[base], growth, count), 0.35 * free[base])
+        target = np.minimum(total_height(first, LAST_LAYER_HEIGHT * curve.size[base], growth, count), 0.35 * free[base])
         made.append((curve, base, direction, target))
     thick = [_sloped(curve, base, target) for curve, base, _, target in made]
     for _ in range(MAX_ATTEMPTS):

@@ -22,9 +22,9 @@ from zephyrum.mesh.tree import Tree, merged
 
 SMALL_CELL_FRACTION = 0.2  # fraction of its cube below which a cell is merged with a neighbour
 MAX_LIFT = 0.4  # of the layers' height: what a point may be lifted off its flat triangle
-MAX_SPLITS = 4  # rounds in which columns are divided or joined
-FLATTENING_FACTOR = 3  # rounds in which more of the wall is left flat
-MAX_BEND = 0.5  # cosine between the normals at both ends of a side below which it is left straight
+MAX_SPLITTING_ROUNDS = 4  # rounds in which columns are divided or joined
+MAX_FLATTENING_ROUNDS = 3  # rounds in which more of the wall is left flat
+MIN_CURVED_COSINE = 0.5  # cosine between the normals at both ends of a side below which it is left straight
 
 
 def joined_faces(
@@ -48,7 +48,7 @@ def joined_faces(
     triangle = space.wall_triangle
     square = tree.squares(space.cube[space.wall_cell], surface.normals[triangle])
     split = np.zeros(len(triangle), dtype=np.int64)
-    for _ in range(MAX_SPLITS):
+    for _ in range(MAX_SPLITTING_ROUNDS):
         columns = build_prism_columns(
             space.points,
             space.wall_start,
@@ -145,7 +145,7 @@ class PrismStacks:
         k = self.k
         ends = np.unique([0, min(1, k - 1), k // 2, k - 1])  # most of what turns inside out is seen on a few levels
         for levels in (ends, np.arange(k)):
-            for _ in range(FLATTENING_FACTOR):
+            for _ in range(MAX_FLATTENING_ROUNDS):
                 turned = self.turned(levels)
                 if not turned.any():
                     break
@@ -269,7 +269,7 @@ def _lifts(surface: Surface) -> np.ndarray:
         bend = np.einsum("ij,ij->i", b - a, x[t[:, j]] - x[t[:, i]])
         along = (a + b) / np.maximum(np.linalg.norm(a + b, axis=1), 1e-300)[:, None]
         there = np.maximum(near[:, side], 0)
-        edge = (near[:, side] >= 0) & (smooth[there] != smooth) | (np.einsum("ij,ij->i", a, b) < MAX_BEND)
+        edge = (near[:, side] >= 0) & (smooth[there] != smooth) | (np.einsum("ij,ij->i", a, b) < MIN_CURVED_COSINE)
         out[:, side] = np.where(edge, 0.0, 0.5 * bend)[:, None] * along
     return out
 

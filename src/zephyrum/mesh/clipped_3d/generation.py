@@ -117,7 +117,7 @@ def mesh_surface(
         "spanwise": spanwise,
         "farfield_sizes": farfield,
         "tries": tries,
-        "layer_coverage": round(float((prisms.stored >= 0.5).mean()), 5),
+        "layer_coverage": round(float((prisms.thickness_fraction >= 0.5).mean()), 5),
         "points_out": len(surface.points) - len(moved),
         "points_moved": int((moved > 0.0).sum()),
         "moved": round(float(moved.max()), 6),
@@ -153,7 +153,7 @@ def _layers_and_cubes(
     for attempt in range(2 * MAX_GRID_SHIFTS):
         if attempt == MAX_GRID_SHIFTS:
             log.info("layers thinned to half their height after %s failures: %s", MAX_GRID_SHIFTS, last)
-            prisms = PrismLayers(prisms.direction, 0.5 * prisms.height, 0.5 * prisms.stored)
+            prisms = PrismLayers(prisms.direction, 0.5 * prisms.height, 0.5 * prisms.thickness_fraction)
         try:
             faces = joined_faces(even, prisms, np.isinf(spec[0]), *space.filled(prisms, attempt), open_half, ground)  # type: ignore[call-arg]
             return mesh_from_kept(*faces), even, prisms, moved, attempt + 1

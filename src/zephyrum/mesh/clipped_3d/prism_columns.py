@@ -15,9 +15,9 @@ from zephyrum.errors import MeshError
 from zephyrum.mesh.polygons import components, next_corners, polygon_geometry
 from zephyrum.mesh.tree import merged
 
-SHARP_ANGLE = np.cos(np.radians(45.0))  # edges of the wall that turn more part columns
+SHARP_COSINE = np.cos(np.radians(45.0))  # edges of the wall that turn more part columns
 SMALL_FACE_FRACTION = 0.3  # of the wall that its cube would stand on: a smaller footprint joins its neighbour
-STRAIGHT_COSINE = 1e-6  # how far off a line, in its length, a point on it may lie
+STRAIGHT_TOLERANCE = 1e-6  # how far off a line, in its length, a point on it may lie
 
 
 @dataclass(frozen=True, eq=False)
@@ -85,7 +85,7 @@ def build_prism_columns(
     edge = np.flatnonzero(~lone & (tail < head))
     a, b = owner[edge], owner[partner[edge]]
     alone, forced = split == 1, split == 2
-    smooth = (np.einsum("ij,ij->i", normal[a], normal[b]) > SHARP_ANGLE) | forced[a] | forced[b]
+    smooth = (np.einsum("ij,ij->i", normal[a], normal[b]) > SHARP_COSINE) | forced[a] | forced[b]
     smooth &= kind[a] == kind[b]
     edge, a, b = edge[smooth], a[smooth], b[smooth]
     together = (~alone[a] & ~alone[b]) | forced[a] | forced[b] | (alone[a] & alone[b] & (triangle[a] == triangle[b]))
@@ -150,7 +150,11 @@ def _conforming(points, start, corners):
                 off = points[there] - points[q]
                 fraction = float(off @ along) / length
                 aside = off - fraction * along
-                if far < fraction <= 1.0 + 1e-9 and aside @ aside < (STRAIGHT_COSINE**2) * length and fraction < reach:
+                if (
+                    far < fraction <= 1.0 + 1e-9
+                    and aside @ aside < (STRAIGHT_TOLERANCE**2) * length
+                    and fraction < reach
+                ):
                     best, reach = there, fraction
             if best < 0:
                 break

@@ -19,27 +19,35 @@ from zephyrum.geometry.surface.visibility import vertex_visibility
 from zephyrum.mesh.clipped_2d.wall_layers import heights, total_height
 from zephyrum.mesh.clipped_3d.untangling import MIN_VISIBILITY
 
-GAP_FRACTION = 0.5  # last height over the local edge
+LAST_LAYER_HEIGHT = 0.5  # last height over the local edge
 MAX_HEIGHT_SLOPE = 0.5  # change of thickness along the surface
-OPPOSITE_COSINE = 0.3  # of the way to what lies opposite
+MAX_GAP_FRACTION = 0.3  # of the way to what lies opposite
 # fraction of what a ray sees that smoothing leaves: on smooth walls, at edges and in corners
 STRAIGHT, BENT = 0.97, 0.7
-MIN_VOLUME_RATIO = 0.3  # least area of the outer triangle over that of the wall, seen along its normal
+MIN_AREA_RATIO = 0.3  # least area of the outer triangle over that of the wall, seen along its normal
 SMOOTHING_PASSES = 20  # of smoothing of the marching directions
 MAX_ATTEMPTS = 48
 THINNING_FACTOR = 0.75  # factor on the thickness where a prism folds or crosses another
-MAX_THICKNESS = 2.0  # heights are measured along the normals: a slanting ray is so much longer at most
+MAX_SLANT = 2.0  # heights are measured along the normals: a slanting ray is so much longer at most
 
 
 @dataclass(frozen=True, eq=False)
 class PrismLayers:
-    """Ways (n, 3) unit directions and height (n, k + 1) [m] of the ray off every point; kept: fraction of the thickness
-    asked for.
+    """Prism layers above the points of a surface.
+
+    Attributes
+    ----------
+    direction : array (n, 3)
+        Unit marching direction of every point.
+    height : array (n, k + 1)
+        Heights [m] of the levels above every point.
+    thickness_fraction : array (n,)
+        Thickness over that asked for.
     """
 
     direction: np.ndarray
     height: np.ndarray
-    stored: np.ndarray
+    thickness_fraction: np.ndarray
 
     def points(self, surface: Surface, level: int) -> np.ndarray:
         """(n, 3) points of a layer [m]."""
@@ -196,12 +204,12 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     np.minimum.at(
         cosine, t.ravel(), np.einsum("ijk,ijk->ij", direction[t], np.repeat(normals[:, None], 3, axis=1)).ravel()
     )
-    stretch = 1.0 / np.clip(cosine, 1.0 / MAX_THICKNESS, 1.0)
-    target = total_height(first, GAP_FRACTION * edge, growth, count) * stretch
+    stretch = 1.0 / np.clip(cosine, 1.0 / MAX_SLANT, 1.0)
+    target = total_height(first, LAST_LAYER_HEIGHT * edge, growth, count) * stretch
     corners = surface.points[t]
     tree = box_tree(corners.min(axis=1), corners.max(axis=1))
     thick = np.minimum(
-        target, OPPOSITE_COSINE * _clearances(surface.points, direction, target / OPPOSITE_COSINE, t, *tree)
+        target, MAX_GAP_FRACTION * _clearances(surface.points, direction, target / MAX_GAP_FRACTION, t, *tree)
     )
     edges = surface._edge_table[0]
     length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
@@ -210,7 +218,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     for attempt in range(MAX_ATTEMPTS):
         tips = surface.points + thick[:, None] * direction
         bad = np.flatnonzero(
-            _inverted_prisms(surface.points, tips, t, normals, areas, MIN_VOLUME_RATIO, 0.5 * MIN_VISIBILITY)
+            _inverted_prisms(surface.points, tips, t, normals, areas, MIN_AREA_RATIO, 0.5 * MIN_VISIBILITY)
         )
         if not len(bad):
             pairs = crossing_triangles(Surface(tips, t))

@@ -21,7 +21,7 @@ MIN_VISIBILITY = 0.25 * HIDDEN_COSINE  # cosine at which layers can still start,
 RING_GROWTH = 12  # steps after which one more ring of neighbours is drawn along
 CLEAR_VISIBILITY = 2.0 * HIDDEN_COSINE  # what the moved points are to be seen by
 MIN_GAIN = 0.01  # in the least cosine that taking a point out has to bring
-MAX_VERTICES = 1.0  # of its longest edge: what a point may be moved
+MAX_SHIFT = 1.0  # of its longest edge: what a point may be moved
 
 
 def untangle_vertices(surface: Surface) -> tuple[Surface, np.ndarray]:
@@ -139,7 +139,7 @@ def _smoothed(surface: Surface) -> tuple[Surface, np.ndarray]:
         )
     moved = np.linalg.norm(made.points - surface.points, axis=1)
     worst = int(np.argmax(np.where(bad, 2.0 - seen, moved / edge)))
-    if bad.any() or moved[worst] > MAX_VERTICES * edge[worst] or (moved.any() and len(crossing_triangles(made))):
+    if bad.any() or moved[worst] > MAX_SHIFT * edge[worst] or (moved.any() and len(crossing_triangles(made))):
         raise MeshError(
             f"layers: no direction off the surface is seen by all triangles round {surface.points[worst].round(5)} m, "
             f"even after "

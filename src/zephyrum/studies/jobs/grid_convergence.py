@@ -21,9 +21,9 @@ if TYPE_CHECKING:
 
 REFINED = {
     "coefficient": "",
-    "finest mesh": ".5f",
-    "error +-": "~2",
-    "observed order": ".2f",
+    "finest_mesh": ".5f",
+    "error": "~2",
+    "observed_order": ".2f",
     "extrapolated": ".5f",
     "outcome": "",
 }

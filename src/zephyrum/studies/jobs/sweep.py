@@ -30,13 +30,13 @@ POLAR = {
     "alpha": "+.2f",
     "CL": ".4f",
     "CD": ".5f",
-    "CD friction": ".5f",
+    "CD_friction": ".5f",
     "CM": "+.4f",
     "L/D": ".1f",
-    "CL error": "~2",
-    "CD error": "~2",
-    "mach max": ".2f",
-    "y+ max": ".1f",
+    "CL_error": "~2",
+    "CD_error": "~2",
+    "mach_max": ".2f",
+    "y_plus_max": ".1f",
     "outcome": "",
     "numerics": "",
     "residual_drop": ".1f",
@@ -194,8 +194,8 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         if other:
             lines.append(f"other numerics than the rest: {', '.join(other)}; their mesh error is larger")
         if (
-            "CD error" in polar.table
-            and (unsure := (polar.table["CD error"] > KNOWN_DRAG_FRACTION * polar.table["CD"].abs()).sum())
+            "CD_error" in polar.table
+            and (unsure := (polar.table["CD_error"] > KNOWN_DRAG_FRACTION * polar.table["CD"].abs()).sum())
             and not study.mesh.planar
         ):
             lines.append(f"no L/D at {unsure} points: the error of CD is above {KNOWN_DRAG_FRACTION:.0%} of it")

@@ -86,8 +86,7 @@ class TrimJob(Job):
     kinds = ("aircraft",)
     files = {"trim.csv": "what was flown on the way to the trim; trim.json: the trim"}
     template = {
-        "aircraft": """# [trim]                  # alpha and a number of the aircraft for which CM = 0 and the lift
-        carries it
+        "aircraft": """# [trim]                  # alpha and a number of the aircraft for CM = 0 and enough lift
 # mach = 0.2
 # control = "tailplane.pitch"
 # mass = "3900 kg"        # or lift = 0.6; without either the mass of the described parts

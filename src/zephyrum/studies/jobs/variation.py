@@ -67,8 +67,7 @@ class VaryJob(Job):
         "vary-parts.csv": "newtons by part, with differences from the first variant",
     }
     template = {
-        "section": """# [vary]                  # a number of the section over a list: "flap.angle", "naca" digits by
-        "thickness", ...
+        "section": """# [vary]                  # a number of the section over a list, such as "flap.angle"
 # number = "flap.angle"
 # values = [0, 10, 20]
 # mach = 0.2

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 MODELS = ("euler", "laminar", "sa", "sst")
-EQUATIONS = {"euler": (), "laminar": (), "sa": ("turbulence",), "sst": ("turbulence", "turbulence rate")}
+EQUATIONS = {"euler": (), "laminar": (), "sa": ("turbulence",), "sst": ("turbulence", "turbulence_rate")}
 VISCOUS_MODELS = ("sa", "sst")  # models that need the layer next to the wall resolved
 
 

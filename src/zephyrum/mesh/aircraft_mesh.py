@@ -1,0 +1,177 @@
+"""A mesh about an aircraft, with the coarser meshes on which a solution starts. Verified by tests/test_planned.py."""
+
+import logging
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+
+from zephyrum._core.validation import takes, whole
+from zephyrum.errors import MeshError
+from zephyrum.geometry import Aircraft, SizeZone, Surface, remesh
+from zephyrum.geometry.surface.metric_field import sizes_for
+from zephyrum.geometry.surface.remeshing import LARGEST_EDGE
+from zephyrum.mesh.clipped_3d.generation import INVISCID_LAYERS, local_edges, mesh_surface
+from zephyrum.mesh.core import Mesh
+from zephyrum.mesh.planning import (
+    FACTOR_RANGE,
+    MAX_TRIANGLE_ASPECT,
+    MeshOptions,
+    MeshPlan,
+    MeshTask,
+    cells_of,
+)
+
+# factor on all sizes from a mesh to the coarser one that a solution starts on, without and with layers
+COARSENING_FACTORS = 1.7, 2.2
+MAX_COARSEST_CELLS = 90_000  # cells of the coarsest of these
+# positions that get smaller triangles, how much smaller, and how far round in edges
+SPOTS, SMALLER, ROUND = 3, 0.5, 4.0
+ENOUGH_WITHIN = 0.1  # of the cells asked for: a mesh that is not made again
+log = logging.getLogger(__name__)
+
+
+@takes(aircraft=(Aircraft, Surface))
+def mesh_aircraft(
+    aircraft: Aircraft | Surface,
+    resolution: str | float = "medium",
+    cells: int | None = None,
+    coarse_levels: int = 2,
+    on_plan: Callable[[MeshPlan], None] | None = None,
+    **options,
+) -> Mesh:
+    """Mesh about a complete aircraft.
+
+    Parameters
+    ----------
+    aircraft : Aircraft or Surface
+    resolution : str or float
+        "coarse", "medium", "fine", or a factor on all sizes (smaller is finer).
+    cells : int, optional
+        About how many cells, in place of a resolution.
+    coarse_levels : int
+        Coarser meshes on which a solution starts.
+    on_plan : callable, optional
+        Receives the `MeshPlan` before the work begins.
+    **options
+        Fields of `MeshOptions`: half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference,
+        attitude.
+
+    Returns
+    -------
+    Mesh
+
+    Raises
+    ------
+    InputError, MeshError
+        For bad input; for a mesh that cannot be made, with the position.
+
+    Notes
+    -----
+    About wings (a span longer than the body and than three mean chords) the cells are twice as long along y as across.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> aircraft = zy.Aircraft.read("skerry.toml")  # doctest: +SKIP
+    >>> mesh_aircraft(aircraft, cells=1_000_000, y_plus=1.0, reynolds=8e6)  # doctest: +SKIP
+    """
+    task = MeshTask(aircraft, MeshOptions.of(options))
+    coarse_levels = whole("coarse_levels", coarse_levels, 0, 5)
+    plan = task.chosen(resolution, cells)
+    if on_plan is not None:
+        on_plan(plan)
+    line = [_mesh_of_plan(task, plan, cells)]
+    ratio = COARSENING_FACTORS[int(plan.layers is not None)]
+    while (
+        len(line) <= coarse_levels
+        and line[-1].n_cells > MAX_COARSEST_CELLS
+        and line[-1].recipe["factor"] * ratio < FACTOR_RANGE[1]
+    ):
+        line.append(_mesh_of_plan(task, task.forecast(line[-1].recipe["factor"] * ratio), None))
+    made = line.pop()
+    while line:
+        made = line.pop().with_coarser(made)
+    return made
+
+
+def _mesh_of_plan(task: MeshTask, plan: MeshPlan, cells: int | None) -> Mesh:
+    """The mesh of a plan, with so many cells if they were asked for; where none can be made the surface gets smaller
+    triangles.
+    """
+    locations: tuple[SizeZone, ...] = ()
+    while True:
+        try:
+            return _mesh_on_surface(
+                task,
+                plan,
+                remesh(task.surface, plan.triangles, stretch=MAX_TRIANGLE_ASPECT, zones=locations).surface,
+                cells,
+            )
+        except MeshError as cause:
+            if cause.position is None or len(locations) == SPOTS:
+                raise
+            position = np.asarray(cause.position, dtype=float)
+            far = np.abs(task.made.points - position).max(axis=1)
+            near = int(np.argmin(far))
+            h1, h2, _ = sizes_for(
+                task.found, plan.triangles, None, LARGEST_EDGE * task.made.size, MAX_TRIANGLE_ASPECT, locations
+            )
+            edge = float(np.sqrt(h1[near] * h2[near]))
+            half = max(ROUND * edge, 1.01 * float(far[near]))  # a zone needs a point of the shape in it
+            log.info("%s Once more with edges of %.3g m there", cause, SMALLER * edge)
+            locations = (*locations, SizeZone(SMALLER * edge, box=(position - half, position + half)))
+
+
+def _mesh_on_surface(task: MeshTask, plan: MeshPlan, skin: Surface, cells: int | None) -> Mesh:
+    """The same about the triangles of `skin`."""
+    edges = local_edges(skin, task.outer(skin, plan.factor).stretch)
+    spec = task.layers(plan.factor, float(np.median(edges)))
+    layers = INVISCID_LAYERS if spec is None else spec[2]
+    scale = 1.0 if cells is None else _scale_for(task, plan, skin, edges, layers, cells)
+    zones = tuple(zone.scaled(plan.factor) for zone in task.options.zones)
+    for attempt in range(2):
+        mesh = mesh_surface(
+            skin,
+            task.distance / skin.size,
+            spec,
+            plan.growth,
+            zones,
+            task.half,
+            task.reference,
+            scale,
+            task.options.ground,
+            task.wake,
+            task.options.alpha,
+            task.spanwise,
+            task.options.attitude,
+        )
+        if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < ENOUGH_WITHIN:
+            break
+        log.info("%s cells instead of %s: once more with other cubes", mesh.n_cells, cells)
+        scale *= float((mesh.n_cells / cells) ** 0.42)
+    asked = {} if task.options.y_plus is None else {"y_plus": float(task.options.y_plus)}
+    recipe = (
+        mesh.recipe
+        | asked
+        | {
+            "factor": round(plan.factor, 5),
+            "forecast_cells": plan.cells,
+            "farfield": round(0.5 * float(np.ptp(mesh.points[:, 0])), 6),
+            "blockage": round(task.blockage, 7),
+        }
+    )
+    return replace(mesh, recipe=recipe)
+
+
+def _scale_for(task: MeshTask, plan: MeshPlan, skin: Surface, edges: np.ndarray, layers: int, wanted: int) -> float:
+    """Factor on the cubes with which about so many cells are made about the skin."""
+    scale, found = 1.0, []
+    for _ in range(4):
+        outer = task.outer(skin, plan.factor, scale)
+        count = cells_of(outer, skin, skin.points, edges, layers, skin.centres, skin.areas, skin.normals)
+        found.append((abs(count - wanted), scale))
+        if abs(count - wanted) < 0.02 * wanted:
+            break
+        scale = float(np.clip(scale * (count / wanted) ** 0.42, 0.6, 1.6))
+    return min(found)[1]
