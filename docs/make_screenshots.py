@@ -68,7 +68,7 @@ def sphere() -> zy.Solution:
 
 
 def aircraft() -> None:
-    """The described Skerry with its flaps down, and its damaged scan mended."""
+    """The described Skerry with its flaps down, and its damaged scan repaired."""
     source = HERE.parent / "src" / "zephyrum" / "data" / "skerry-mailplane.toml"
     with tempfile.TemporaryDirectory() as folder:
         figures = Path(folder) / "figures"
@@ -82,8 +82,8 @@ def aircraft() -> None:
         shutil.copyfile(draw_volume(layered, Path(folder) / "volume")[1], TARGET / "aircraft_mesh.png")
         damage = runpy.run_path(str(HERE.parent / "examples" / "damage_the_skerry.py"))["main"]
         taken = zy.import_surface(damage(Path(folder)), "mm", "+y", labels="shell")
-        positions = [location for defect in taken.mended.defects for location in defect.positions]
-        draw_surface(taken.surface, TARGET / "mended.png", marks=positions, by="label")
+        positions = [location for defect in taken.repaired.defects for location in defect.positions]
+        draw_surface(taken.surface, TARGET / "repaired.png", marks=positions, by="label")
 
 
 def main() -> None:

@@ -1,5 +1,5 @@
 """A scan as it comes: the Skerry as one binary STL in millimetres, nose along +y, with holes, turned and doubled
-triangles, noise, a second skin over the tail and a stray crumb. `mend_a_scan.py` takes it in.
+triangles, noise, a second skin over the tail and a small separate body. `repair_a_scan.py` takes it in.
 """
 
 import sys

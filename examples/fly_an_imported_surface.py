@@ -1,4 +1,4 @@
-"""A surface from outside, in millimetres and nose to +y: adopted, mended, meshed and flown; streamlines drawn past
+"""A surface from outside, in millimetres and nose to +y: adopted, repaired, meshed and flown; streamlines drawn past
 it.
 """
 

@@ -1,4 +1,4 @@
-"""Coordinates from elsewhere: read, see what was recognised, mend the tail, write and mesh."""
+"""Coordinates from elsewhere: read, see what was recognised, repair the tail, write and mesh."""
 
 import sys
 from pathlib import Path

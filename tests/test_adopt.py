@@ -1,4 +1,4 @@
-"""Surfaces from outside: units and axes, every kind of damage mended or refused with its place, labels, the command."""
+"""Surfaces from outside: units and axes, every kind of damage repaired or refused with its place, labels, command."""
 
 import tempfile
 import unittest
@@ -27,13 +27,13 @@ def without(surface: Surface, position, radius: float) -> Surface:
     return surface.selected(np.linalg.norm(surface.centres - position, axis=1) > radius)
 
 
-class Mending(unittest.TestCase):
+class Repairs(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.aircraft = zy.Aircraft.read(SKERRY)
         cls.whole = cls.aircraft.surface()
 
-    def mended(self, surface: Surface, kind: str | None = None, **options):
+    def repaired(self, surface: Surface, kind: str | None = None, **options):
         made = repair_surface(surface, **options)
         self.assertTrue(made.surface.watertight)
         self.assertLess(abs(made.surface.volume / self.whole.volume - 1.0), 1e-3)
@@ -42,10 +42,10 @@ class Mending(unittest.TestCase):
         return made
 
     def test_soup_noise_and_doubles(self):
-        self.mended(soup(self.whole))
-        self.mended(soup(self.whole, 1e-6), "apart by noise")
+        self.repaired(soup(self.whole))
+        self.repaired(soup(self.whole, 1e-6), "apart by noise")
         again = np.concatenate([self.whole.triangles, self.whole.triangles[::40], self.whole.triangles[::90, ::-1]])
-        made = self.mended(Surface(self.whole.points, again), "more than once")
+        made = self.repaired(Surface(self.whole.points, again), "more than once")
         self.assertGreater(made.defects[0].count + made.defects[1].count, 1000)
 
     def test_turned_triangles_and_shells(self):
@@ -53,16 +53,16 @@ class Mending(unittest.TestCase):
         flipped = self.whole.triangles.copy()
         some = rng.random(len(flipped)) < 0.3
         flipped[some] = flipped[some][:, ::-1]
-        made = self.mended(Surface(self.whole.points, flipped), "turned over")
+        made = self.repaired(Surface(self.whole.points, flipped), "turned over")
         (count,) = [d.count for d in made.defects if "turned over" in d.kind]
         self.assertAlmostEqual(count, some.sum(), delta=5)
-        self.mended(self.whole.flipped(), "inside out")
+        self.repaired(self.whole.flipped(), "inside out")
 
     def test_small_holes_are_filled_where_they_are(self):
         rng = np.random.default_rng(5)
-        made = self.mended(self.whole.selected(rng.random(len(self.whole.triangles)) > 0.002), "holes")
+        made = self.repaired(self.whole.selected(rng.random(len(self.whole.triangles)) > 0.002), "holes")
         self.assertLess(made.uncertainty, 1e-3)
-        made = self.mended(without(self.whole, (4.0, 4.0, 1.9), 0.2))
+        made = self.repaired(without(self.whole, (4.0, 4.0, 1.9), 0.2))
         (hole,) = [d for d in made.defects if d.kind == "holes"]
         self.assertLess(np.linalg.norm(hole.positions - [4.0, 4.0, 1.8], axis=1).max(), 0.4)
 
@@ -76,9 +76,9 @@ class Mending(unittest.TestCase):
 
     def test_overlapping_shells_are_united_and_separate_ones_listed(self):
         pieces = [solid for own in self.aircraft.solids().values() for solid in own]
-        self.mended(joined(pieces), "overlapping shells")
+        self.repaired(joined(pieces), "overlapping shells")
         small_body = zy.Body.ellipsoid(0.1, 0.1).surface().transformed(np.eye(3), (20.0, 0.0, 0.0))
-        self.mended(joined([self.whole, small_body]), "separate")
+        self.repaired(joined([self.whole, small_body]), "separate")
         self.assertEqual(repair_surface(joined([self.whole, small_body]), keep_separate=True).surface.shells()[0], 2)
 
     def test_points_on_edges_and_boxes_that_share_an_edge(self):
@@ -122,8 +122,8 @@ class Mending(unittest.TestCase):
 
 
 class Damage(unittest.TestCase):
-    """Kinds and severities of validation/damage.py on a coarser Skerry: mended to the true volume, or refused with the
-    place.
+    """Kinds and severities of validation/damage.py on a coarser Skerry: repaired to the true volume, or refused with
+    the place.
     """
 
     @classmethod
@@ -136,7 +136,7 @@ class Damage(unittest.TestCase):
                 with self.subTest(kind=kind, level=level):
                     said, off, far, good = reading(*make(self.whole, level), self.whole.volume)
                     if "inside each other" in kind or ("crumbs" in kind and level > 100):
-                        good = said.startswith("mended") and off < 1.0  # made of finer parts than this surface
+                        good = said.startswith("repaired") and off < 1.0  # made of finer parts than this surface
                     self.assertTrue(good, f"{said}, volume off {off} %, place off {far} m")
 
     def test_a_sheet_without_thickness_goes_and_a_doubled_triangle_stays(self):
@@ -202,7 +202,7 @@ class Taken(unittest.TestCase):
             (f / "no.step").write_text("ISO-10303-21;")
             self.assertRaises(zy.ZephyrumError, zy.import_surface, f / "no.step")
 
-    def test_the_command_mends_reports_and_draws(self):
+    def test_the_command_repairs_reports_and_draws(self):
         with tempfile.TemporaryDirectory() as folder:
             f = Path(folder)
             whole = zy.Aircraft.read(SKERRY).surface(density=0.4)
@@ -222,9 +222,9 @@ class Taken(unittest.TestCase):
             self.assertEqual(code, 0)
             for word in ("holes, at", "wetted area", "patch 1", "written"):
                 self.assertIn(word, said)
-            self.assertEqual({p.name for p in (f / "figures").iterdir()}, {"sketch.png", "labels.png", "mended.png"})
+            self.assertEqual({p.name for p in (f / "figures").iterdir()}, {"sketch.png", "labels.png", "repaired.png"})
             without(whole, (0.0, 0.0, 0.5), 0.7).write(f / "cut.stl")
             code, _, said = run("shape", f / "cut.stl", "--unit", "m", "--figures", f / "where")
             self.assertEqual(code, 2)
-            self.assertIn("not_mended.png", said)
-            self.assertTrue((f / "where" / "not_mended.png").exists())
+            self.assertIn("not_repaired.png", said)
+            self.assertTrue((f / "where" / "not_repaired.png").exists())

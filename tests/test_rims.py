@@ -1,4 +1,4 @@
-"""Surfaces at work below the calls: holes and their fillings, lofts, sizes of triangles, what is tidied before mending;
+"""Surfaces at work below the calls: holes and their fillings, lofts, sizes of triangles, what is tidied before repair;
 against areas and volumes by hand.
 """
 
@@ -242,10 +242,10 @@ class Tidied(unittest.TestCase):
         points = np.array([[0.0, 0, 0], [2, 0, 0], [1, 1, 0], [1, 0, 0], [0.5, -1, 0], [1.5, -1, 0]])
         made = Surface(points, np.array([[0, 1, 2], [0, 4, 3], [3, 5, 1]]), name="joint")
         found = []
-        mended = split_edges(made, found)
-        self.assertEqual(len(mended.triangles), 4)
-        self.assertAlmostEqual(mended.area(), made.area(), 12)
-        self.assertEqual(len(mended.open_edges), 6)
+        repaired = split_edges(made, found)
+        self.assertEqual(len(repaired.triangles), 4)
+        self.assertAlmostEqual(repaired.area(), made.area(), 12)
+        self.assertEqual(len(repaired.open_edges), 6)
         self.assertEqual(found[0].count, 1)
 
     def test_two_boxes_on_a_common_edge_are_cut_apart(self):

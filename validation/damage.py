@@ -1,4 +1,4 @@
-"""Surfaces damaged in every way that files come damaged, lightly to badly: mended to the true volume, or refused with
+"""Surfaces damaged in every way that files come damaged, lightly to badly: repaired to the true volume, or refused with
 the place.
 
 `make damage` (some minutes) writes docs/damage.md. The true surface is the Skerry's; each row says what was done to it
@@ -25,8 +25,8 @@ NEAR = 0.6  # m: how far the place of a refusal may lie from the damage
 HEAD = """# Damaged surfaces
 
 Made by `make damage`: the surface of the Skerry (39,986 triangles, 11 m long, span 16.5 m, closed) damaged on purpose
-and given to `zephyrum.geometry.surface.surface_repair`. Mended means closed, without crossings and within 0.1 % of the
-true volume.
+and given to `zephyrum.geometry.surface.surface_repair`. Repaired means closed, without crossings and within 0.1 % of
+the true volume.
 
 | damage | how bad | outcome | volume off [%] | place off [m] | s | outcome |
 |---|---|---|---|---|---|---|
@@ -156,11 +156,11 @@ def reading(made: zy.Surface, where: np.ndarray, true: float) -> tuple[str, floa
         return f"refused: {refused.defect.count} {refused.defect.kind}", float("nan"), far, far < NEAR
     off = abs(done.surface.volume / true - 1.0)
     kinds = ", ".join(f"{d.count} {d.kind}" for d in done.defects) or "nothing found"
-    return f"mended: {kinds}", 100.0 * off, float("nan"), done.surface.watertight and off < ALLOWED
+    return f"repaired: {kinds}", 100.0 * off, float("nan"), done.surface.watertight and off < ALLOWED
 
 
 def large_import() -> tuple[str, bool]:
-    """A damaged file of half a million triangles, read, mended and labelled in a process of its own: time and
+    """A damaged file of half a million triangles, read, repaired and labelled in a process of its own: time and
     memory.
     """
     aircraft = zy.Aircraft.read(Path(zy.__file__).parent / "data" / "skerry-mailplane.toml").surface()

@@ -1,6 +1,7 @@
 """Measured effect of every tuned number of `Numerics`: `python -m validation.tuned_numbers [policy ...]`.
 
-Each number is halved and doubled, one at a time, on a set of cases. The work of a run is counted, not timed: Krylov
+Each number is halved and doubled, one at a time, on a set of cases: those of three-dimensional viscous flow on the one
+case of that kind, the others on the other cases. The work of a run is counted, not timed: Krylov
 vectors plus `STEP_WORK` for every Newton step, times the cells of its mesh over those of the finest, so that the table
 does not depend on the machine. Rows go into docs/tuned_numbers.md; those of policies that are not run are kept.
 """
@@ -71,6 +72,38 @@ CASES = {
     "circle in time": _circle,
 }
 IN_TIME = ("circle in time",)
+# numbers that act in three-dimensional viscous flow only, and the case that they are varied on
+LAYERS_CASE = "slender body, SA"
+LAYERS_ONLY = {
+    "cfl": (
+        "prolonged",
+        "boundary_layers",
+        "at_rest",
+        "max_growth_layers",
+        "easy_vectors",
+        "costly_vectors",
+        "reduction_costly",
+        "reduction_unsolved",
+    ),
+    "line_search": (
+        "free_cell_fraction",
+        "max_turbulence_fall",
+        "max_turbulence_rise",
+        "free_turbulence_change",
+        "max_residual_growth",
+    ),
+    "linear_solver": ("max_vectors_early", "max_unsolved"),
+    "start_up": ("max_iterations_viscous", "thinner_cell_ratio"),
+    "limiter": ("smooth_variation_viscous",),
+    "fallback": tuple(field.name for field in dataclasses.fields(zy.FirstOrderFallback)),
+}
+
+
+def concerned(policy: str, name: str, case: str) -> bool:
+    """Whether a number is varied on a case."""
+    if policy == "inner" or case in IN_TIME:
+        return policy == "inner" and case in IN_TIME
+    return (name in LAYERS_ONLY.get(policy, ())) == (case == LAYERS_CASE)
 
 
 def outcome_of(solution: Solution | TimeIntegration) -> str:
@@ -131,7 +164,7 @@ def rows_of(policy: str, cases: dict) -> list[str]:
         for factor in (0.5, 2.0):
             numerics, worst, text = varied(default, policy, field.name, factor), 0.0, "1.00"
             for case, (run, base) in cases.items():
-                if numerics is None or (policy == "inner") != (case in IN_TIME):
+                if numerics is None or not concerned(policy, field.name, case):
                     continue
                 ratio, outcome = measured(run, numerics, base)
                 effect = math.inf if outcome else abs(math.log(ratio))

@@ -25,7 +25,7 @@ def read_table(path: Path, what: str, hint: str = "") -> tuple[str, dict]:
     except tomllib.TOMLDecodeError as cause:
         line = re.search(r"line (\d+)", str(cause))
         where = f"{path.name}:{line[1]}" if line else path.name
-        raise InputError(f"{where}: not valid TOML ({str(cause).split(' (')[0].lower()}); mend the line.") from None
+        raise InputError(f"{where}: not valid TOML ({str(cause).split(' (')[0].lower()}); repair the line.") from None
 
 
 def line_of(text: str, keys: list) -> int:

@@ -157,11 +157,11 @@ def _surface(
             from zephyrum.plotting import draw_surface
 
             figures.mkdir(parents=True, exist_ok=True)
-            draw_surface(cause.surface, figures / "not_mended.png", marks=cause.defect.positions)
-            raise InputError(f"{cause} The places are marked in {figures / 'not_mended.png'}.") from None
+            draw_surface(cause.surface, figures / "not_repaired.png", marks=cause.defect.positions)
+            raise InputError(f"{cause} The places are marked in {figures / 'not_repaired.png'}.") from None
         raise
     surface = taken.surface
-    click.echo(f"{file.name}: {len(taken.raw.triangles)} triangles read, {len(surface.triangles)} after mending")
+    click.echo(f"{file.name}: {len(taken.raw.triangles)} triangles read, {len(surface.triangles)} after repair")
     click.echo(taken.report() + "\n")
     sizes = measure_surface(surface)
     _print_rows(sizes.rows(), file.stem, show_table)
@@ -177,12 +177,12 @@ def _surface(
 
         figures.mkdir(parents=True, exist_ok=True)
         save(draw_sketch(sizes, alpha=alpha), figures / "sketch.png")
-        positions = [location for defect in taken.mended.defects for location in defect.positions]
+        positions = [location for defect in taken.repaired.defects for location in defect.positions]
         draw_surface(surface, figures / "labels.png", "quarter", alpha, remesh is not None, by="label")
         made = ["sketch.png", "labels.png"]
         if positions:
-            draw_surface(surface, figures / "mended.png", "quarter", marks=positions)
-            made.append("mended.png")
+            draw_surface(surface, figures / "repaired.png", "quarter", marks=positions)
+            made.append("repaired.png")
         click.echo(f"figures in {figures}: {', '.join(made)}")
 
 

@@ -182,7 +182,7 @@ class Progress(Observer):
         self._say(text, f"{count}, {text}", completed=self.done)
 
     def step(self, task: "Task", row: dict) -> None:
-        """A step of a march is done."""
+        """A step of a run is done."""
         if "level" not in row:  # in time
             text = f"{task.label}: {row['travelled']:.1f} chords, CL {row['CL']:.4f}"
         else:
@@ -194,7 +194,7 @@ class Progress(Observer):
             self._say(text, text)
 
     def _wait(self, task, row: dict) -> str:
-        """How long a march will still take, or what it waits for."""
+        """How long a run will still take, or what it waits for."""
         if row["level"] != 0:
             return f"start on coarser level {row['level']:.0f}"
         left = self.paces.setdefault(task.label, TimeForecast(self.residual_drop)).left(row)  # type: ignore[call-overload]

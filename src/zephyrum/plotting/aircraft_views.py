@@ -139,7 +139,7 @@ def _views(sizes, solids: dict, figure, alpha: float):
 
 
 def _depth(surface, along: str) -> float:
-    """Where a part lies towards the onlooker: from port, from behind, from above."""
+    """Where a part lies towards the viewer: from port, from behind, from above."""
     low, high = surface.bounds
     return {"y": -low[1], "x": high[0], "z": high[2]}[along]
 

@@ -252,7 +252,7 @@ def _rendered(surface, values, path, view, limits, title, unit, lines):
     add_surface(plotter, surface, values, limits, unit)
     plotter.add_text(title, position="upper_left", font_size=11, color=INK)
     ahead = camera_direction(surface, view)
-    if lines is not None:  # moved towards the onlooker, which does not show but keeps them off the surface
+    if lines is not None:  # moved towards the viewer, which does not show but keeps them off the surface
         runs = list(zip(lines.start[:-1], lines.start[1:], strict=True))
         drawn = polyline(lines.points + OFF * np.ptp(lines.points, axis=0).max() * ahead, runs)
         plotter.add_mesh(drawn, color=LINES, line_width=1.2, lighting=False)

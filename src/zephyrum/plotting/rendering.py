@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from zephyrum.geometry.surface.triangulation import Surface
 
 
-# from where the onlooker looks at the centre of the shape, in body axes
+# from where the viewer looks at the centre of the shape, in body axes
 VIEWS = {
     "quarter": (-1.0, -0.9, 0.62),
     "behind": (1.0, 0.9, 0.55),
@@ -47,7 +47,7 @@ def can_render() -> bool:
 
 
 def camera_direction(surface: "Surface", view: str) -> np.ndarray:
-    """Unit vector towards the onlooker, who never looks into the open side of a half model."""
+    """Unit vector towards the viewer, who never looks into the open side of a half model."""
     ahead = np.array(VIEWS[view]) / np.linalg.norm(VIEWS[view])
     return ahead * [1.0, -1.0, 1.0] if surface.bounds[0, 1] >= 0.0 else ahead
 

@@ -198,11 +198,11 @@ def _unsteady_residuals(solution) -> str:
     amplitude, period = solution.amplitude(), solution.history.period()
     cycle = "without a clear period" if np.isnan(period) else f"about every {period:.0f} steps of the march"
     words = (
-        f"CL swings by +-{amplitude['CL'][1]:.2g} about {amplitude['CL'][0]:.4g}, CD by +-{amplitude['CD'][1]:.2g} "
+        f"CL oscillates by +-{amplitude['CL'][1]:.2g} about {amplitude['CL'][0]:.4g}, CD by +-{amplitude['CD'][1]:.2g} "
         f"about {amplitude['CD'][0]:.4g}, {cycle}"
     )
     return (
-        f"{words}; to see whether the flow itself swings, follow it in time with solve_unsteady(..., start=this "
+        f"{words}; to see whether the flow itself oscillates, follow it in time with solve_unsteady(..., start=this "
         f"solution)."
     )
 

@@ -39,7 +39,7 @@ def wall_faces(mesh, part: str | None) -> tuple[np.ndarray, np.ndarray]:
 
 
 def cut_table(solution, at: float | list[float], part: str | None = None, axis: str = "y") -> pd.DataFrame:
-    """Cp (and Cf) where planes `axis` = each of `at` [m] meet the walls; columns as told in `Solution.cuts`."""
+    """Cp (and Cf) where planes `axis` = each of `at` [m] meet the walls; columns as in `Solution.cuts`."""
     mesh, ni = solution.mesh, solution.mesh.n_interior
     if mesh.planar:
         raise InputError("cuts are for meshes in space; a section has its table in surface().")

@@ -1,4 +1,4 @@
-"""A flow marched in time: its record, means, amplitudes and frequency. `solve_unsteady` is the front door.
+"""A flow integrated in time: its record, means, amplitudes and frequency. `solve_unsteady` is the front door.
 
 Verified by tests/test_unsteady.py and validation/ (vortex street behind a circle).
 """

@@ -31,7 +31,7 @@ def wake_drag(solution: "Solution", at: float | None = None) -> pd.DataFrame:
     if mesh.planar:
         raise InputError("the drag of a wake needs a mesh in space.")
     if air.mach >= 1.0:
-        raise InputError(f"the drag of a wake is told for subsonic streams, not for Mach {air.mach:g}.")
+        raise InputError(f"the drag of a wake is known in subsonic streams, not for Mach {air.mach:g}.")
     tail = mesh.points[mesh.face_points[entries_of(mesh.face_start, mesh.faces_of("wall"))[1]], 0].max()
     positions = tail + np.array(MIN_WAKE_DISTANCE) * solution.reference.chord if at is None else np.atleast_1d(at)
     fields, axes = solution.fields(), solution.computed.axes

@@ -1,4 +1,4 @@
-"""One steady run of a case: march it, and march it again with other numerics where it does not converge.
+"""One steady run of a case, and runs with other numerics where it does not converge.
 
 Verified by tests/test_results.py and tests/test_case.py.
 """

@@ -19,7 +19,7 @@ from zephyrum.flow.outcome import Outcome
 from zephyrum.solver.case import Case
 from zephyrum.solver.steady import Run
 
-SAVE_INTERVAL = 10.0  # seconds between two writings of a kept march
+SAVE_INTERVAL = 10.0  # seconds between two writings of a kept run in time
 
 
 @dataclass(frozen=True, eq=False)
@@ -35,7 +35,7 @@ class TimeRun:
 
 @dataclass
 class TimeFile:
-    """The file that holds a march in time: rows and the last two states, and the fingerprint of its case and step."""
+    """The file that holds a run in time: rows and the last two states, and the fingerprint of its case and step."""
 
     path: Path
     key: str
@@ -43,31 +43,31 @@ class TimeFile:
 
     @classmethod
     def of(cls, path: str | Path, case: Case, step: float) -> "TimeFile":
-        """That of a case marched with a step in chords."""
+        """File of a case run with a step in chords."""
         return cls(Path(path), f"{case.fingerprint} {step!r}")
 
     def read(self, count: int | None = None):
         """(rows, states, states a step earlier) of at most `count` steps, None if there is no file; FileError if it
-        belongs to another march.
+        belongs to another run.
         """
         if not self.path.exists():
             return None
         try:
             data = read_arrays(self.path, ("key", "rows", "now", "before"))
         except DamagedArrays as cause:
-            raise FileError(f"march {str(self.path)!r} can't be read ({cause}); remove it and run again.") from None
+            raise FileError(f"run {str(self.path)!r} can't be read ({cause}); remove it and run again.") from None
         key, rows, now, before = str(data["key"]), data["rows"], data["now"], data["before"]
         if key != self.key or (count is not None and len(rows) > count + 1):
             why = "it is longer" if key == self.key else "mesh, condition, step or numerics differ"
-            raise FileError(f"march {str(self.path)!r} is another one ({why}); remove it or choose another file.")
+            raise FileError(f"run {str(self.path)!r} is another one ({why}); remove it or choose another file.")
         return rows, now, before
 
     def write(self, rows: np.ndarray, now: np.ndarray, before: np.ndarray, last: bool = False) -> None:
-        """Write the file atomically, at most every EVERY seconds."""
+        """Write the file atomically, at most every `SAVE_INTERVAL` seconds."""
         if last or time.monotonic() - self.written > SAVE_INTERVAL:
             self.written = time.monotonic()
             with (
-                errors_as_warnings("the march goes on, but is not kept"),
+                errors_as_warnings("the run goes on, but is not kept"),
                 atomic_write(self.path) as part,
                 part.open("wb") as file,
             ):
@@ -89,13 +89,13 @@ def run_unsteady(
     start : Run, optional
         On the same mesh with the same model; without it the body is set in motion at once.
     keep : path, optional
-        An .npz file that holds the march, renewed every few seconds. A march that was broken off, or that is now wanted
+        An .npz file that holds the run, renewed every few seconds. A run that was broken off, or that is now wanted
         longer, goes on from it.
 
     Raises
     ------
     InputError, FlowError, FileError
-        For bad input, a step that fails, a `keep` of another march.
+        For bad input, a step that fails, a `keep` of another run.
     """
     number("duration", duration, 0.0, 1e5, open_low=True)
     number("step", step, 0.0, duration, open_low=True)
@@ -132,5 +132,5 @@ def _finished(case: Case, made: TimeIntegration) -> TimeRun:
 
 
 def steady_in_time(run: Run) -> Run:
-    """The last state of a march in which nothing oscillates, called converged."""
+    """The last state of a run in which nothing oscillates, called converged."""
     return replace(run, flow=replace(run.flow, outcome=Outcome.CONVERGED, reason="steady in time"))

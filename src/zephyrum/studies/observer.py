@@ -45,7 +45,7 @@ class Observer:
         """A mesh in space is about to be made; `plan` is its forecast."""
 
     def step(self, task: Task, row: dict) -> None:
-        """A step of a march is done: `row` has the columns of its history; at most twice a second."""
+        """A step of a run is done: `row` has the columns of its history; at most twice a second."""
 
     def finished(self, task: Task, row: dict) -> None:
         """A point, a mesh level or a setting is done: `row` is its row in the table of the job."""

@@ -250,7 +250,7 @@ class Study:
         return found
 
     def outcomes(self) -> list[str]:
-        """Verdicts of all that was solved."""
+        """Outcomes of all that was solved."""
         return [outcome for name, result in self.results.items() for outcome in JOBS[name].outcomes(result)]
 
     @property

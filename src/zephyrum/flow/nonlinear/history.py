@@ -1,4 +1,4 @@
-"""The record of a march: every residual and every coefficient at every step, the outcome drawn from it, and how long it
+"""The history of a run: every residual and every coefficient at every step, the outcome drawn from it, and how long it
 will take.
 """
 

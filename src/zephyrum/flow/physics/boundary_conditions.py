@@ -8,7 +8,7 @@
 - outflow: the static pressure outside acts on what leaves, all else comes from inside, so that boundary layers and
   wakes pass; what leaves faster than sound keeps its own pressure.
 - imposed: Roe's flux against a given outer state.
-- periodic: no flux of its own, see `seam`.
+- periodic: no flux of its own, see `periodic_interface`.
 Verified by tests/test_flow.py (freestream preserved) and validation/.
 """
 

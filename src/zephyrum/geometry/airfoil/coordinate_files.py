@@ -112,14 +112,14 @@ def _blocks(text: str, file: str, stem: str) -> tuple[str, list[list[_Row]], lis
                 blocks.append([])
             else:
                 raise InputError(
-                    f"{file}, line {number}: {raw.strip()[:40]!r} is not a pair of numbers; mend or remove the line."
+                    f"{file}, line {number}: {raw.strip()[:40]!r} is not a pair of numbers; repair or remove the line."
                 )
             continue
         if not values:
             blocks.append([])
             continue
         if not all(np.isfinite(values)):
-            raise InputError(f"{file}, line {number}: a coordinate is not finite; mend or remove the line.")
+            raise InputError(f"{file}, line {number}: a coordinate is not finite; repair or remove the line.")
         first = not any(blocks)
         if first and not counts and all(v == int(v) and v >= 5 for v in values) and len(values) <= 2:
             counts = [int(v) for v in values]
@@ -200,7 +200,7 @@ def _loop(blocks: list[list[_Row]], file: str, notes: list[str]) -> tuple[np.nda
         if (np.diff(points[:, 0]) < -0.02 * span).any():
             bad = int(np.argmax(np.diff(points[:, 0]) < -0.02 * span))
             raise InputError(
-                f"{file}, line {lines[bad + 1]}: x turns back within a surface; sort the points or mend the line."
+                f"{file}, line {lines[bad + 1]}: x turns back within a surface; sort the points or repair the line."
             )
         surfaces.append((points, lines))
     common = np.linspace(x.min() + 0.1 * span, x.max() - 0.1 * span, 40)

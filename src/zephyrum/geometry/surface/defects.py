@@ -34,7 +34,7 @@ class NotRepairable(InputError):
         self.surface, self.defect = surface, defect
         locations = "; ".join("({:.4g}, {:.4g}, {:.4g})".format(*location) for location in defect.positions[:5])
         super().__init__(
-            f"surface {surface.name!r} can't be mended: {defect.count} {defect.kind} at {locations} m, up to "
+            f"surface {surface.name!r} can't be repaired: {defect.count} {defect.kind} at {locations} m, up to "
             f"{defect.size:.3g} m; {advice}."
         )
 

@@ -39,7 +39,7 @@ def solid(surface: Surface, first: int = 0):
     if status != "NoError":
         position = surface.points[surface.open_edges[0]].mean(axis=0) if len(surface.open_edges) else surface.midpoint
         raise InputError(
-            f"surface {surface.name!r} is not closed ({status}), first near {np.round(position, 4)}; mend it first."
+            f"surface {surface.name!r} is not closed ({status}), first near {np.round(position, 4)}; repair it first."
         )
     return made
 

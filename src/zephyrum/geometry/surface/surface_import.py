@@ -38,17 +38,17 @@ class ImportedSurface:
 
     surface: Surface
     raw: Surface
-    mended: RepairedSurface
+    repaired: RepairedSurface
     notes: tuple[str, ...]
 
     __repr__ = short_repr
 
     def __str__(self) -> str:
-        return f"{self.surface}; {len(self.mended.defects)} kinds of defect, {len(self.notes)} notes"
+        return f"{self.surface}; {len(self.repaired.defects)} kinds of defect, {len(self.notes)} notes"
 
     def report(self) -> str:
         """What was found and done, a line each."""
-        return "\n".join([self.mended.report(), *(f"  note: {note}" for note in self.notes)])
+        return "\n".join([self.repaired.report(), *(f"  note: {note}" for note in self.notes)])
 
 
 def axes_matrix(nose: str, up: str) -> np.ndarray:
@@ -83,7 +83,7 @@ def import_surface(
     labels: str | None = None,
     angle: float = 30.0,
     simplify: float | None = None,
-    **mending,
+    **repair_options,
 ) -> ImportedSurface:
     """Import a surface from a .stl, .obj, .ply, .step or .vtu file: repaired, oriented, labelled.
 
@@ -103,7 +103,7 @@ def import_surface(
         Angle [deg] of sharp edges.
     simplify : float, optional
         Triangles are merged as long as the surface moves by less [m].
-    mending
+    repair_options
         Options of `repair_surface`.
 
     Returns
@@ -136,13 +136,13 @@ def import_surface(
     direction = labels or ("file" if len(raw.labels) > 1 else None)
     if direction is not None:
         choice("labels", direction, LABELS)
-    mended = repair_surface(replace(raw, name=path.stem), label_shells=direction == "shell", **mending)
-    made = mended.surface
+    repaired = repair_surface(replace(raw, name=path.stem), label_shells=direction == "shell", **repair_options)
+    made = repaired.surface
     if simplify is not None:
         made = simplified(made, number("simplify", simplify, 0.0, longest, open_low=True))
     if direction == "edges":
         made = by_edges(made, angle)
-    return ImportedSurface(made, raw, mended, tuple(surface_warnings(made, span)))
+    return ImportedSurface(made, raw, repaired, tuple(surface_warnings(made, span)))
 
 
 def surface_warnings(surface: Surface, span: float | None = None) -> list[str]:

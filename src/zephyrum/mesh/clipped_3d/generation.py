@@ -78,7 +78,7 @@ def mesh_surface(
     if open_half and np.abs(surface.points[np.unique(rim), 1]).max() > 0.0:
         position = surface.points[np.unique(rim)][np.argmax(np.abs(surface.points[np.unique(rim), 1]))]
         raise InputError(
-            f"surface {surface.name!r} is open at {position.round(5)} m, off the plane y = 0; mend it first."
+            f"surface {surface.name!r} is open at {position.round(5)} m, off the plane y = 0; repair it first."
         )
     if half is not None and half != open_half:
         raise InputError("half = True needs a surface cut at y = 0, such as Aircraft.surface(half=True).")

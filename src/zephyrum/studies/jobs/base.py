@@ -86,7 +86,7 @@ class Job(ABC):
         return []
 
     def outcomes(self, result: Any) -> list[str]:
-        """Verdicts of all that was solved for it."""
+        """Outcomes of all that was solved for it."""
         return []
 
     def finish(self, study: "Study") -> None:  # noqa: B027, most jobs have nothing to add
