@@ -253,13 +253,13 @@ class StudyFiles(unittest.TestCase):
     def test_command_line_from_new_to_show(self):
         self.assertEqual(command("new", "mine.toml", folder=self.folder)[0], 0)
         text = (
-            (self.folder / "mine.toml").read_text().replace("around = 128", "around = 64").replace("to = 8", "to = -2")
+            (self.folder / "mine.toml").read_text().replace("around = 128", "around = 96").replace("to = 8", "to = -2")
         )
         (self.folder / "mine.toml").write_text(text)
         code, out, err = command("run", "mine.toml", folder=self.folder)
         self.assertEqual(code, 0, err)
         self.assertEqual(len(err.splitlines()), 7)  # a line for every finished point and mesh
-        self.assertRegex(err, r"3 of 3, refine, 128 cells: converged, CL 0\.4")
+        self.assertRegex(err, r"3 of 3, refine, 192 cells: converged, CL 0\.4")
         self.assertIn("converged", out)
         self.assertNotIn("\x1b", out)
         results = self.folder / "mine-results"
