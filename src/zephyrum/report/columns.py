@@ -11,6 +11,7 @@ HEADS = {
     "CL_error": "CL +-",
     "CD_error": "CD +-",
     "mach_max": "top M",
+    "y_plus_max": "y+ max",
     "CD_friction": "CD fric",
     "finest_mesh": "finest",
     "observed_order": "order",
