@@ -27,7 +27,7 @@ HEAD = """# Tuned numbers
 Made by `python -m validation.tuned_numbers`. Each number of `zephyrum.Numerics` is halved and doubled, one at a time,
 on {count} cases: {cases}. The work is that of the changed number over that of the default, in the case in which it
 differs most from 1; "fails" and "oscillates" are outcomes that the default has not. A number without effect on these
-cases is a limit that only harder cases reach; its description says which.
+cases may be a limit that only harder cases reach. Policies without rows have not been measured yet.
 
 | number | default | meaning | half: work | twice: work | most affected case |
 |---|---|---|---|---|---|
