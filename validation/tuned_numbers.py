@@ -132,7 +132,10 @@ def varied(numerics: zy.Numerics, policy: str, name: str, factor: float) -> zy.N
     value = type(getattr(old, name))(min(max(value, low), high))
     if value == getattr(old, name):
         return None
-    return dataclasses.replace(numerics, **{policy: dataclasses.replace(old, **{name: value})})
+    try:
+        return dataclasses.replace(numerics, **{policy: dataclasses.replace(old, **{name: value})})
+    except zy.InputError:  # it contradicts another number
+        return None
 
 
 def measured(run: Callable, numerics: zy.Numerics, base) -> tuple[float, str]:
