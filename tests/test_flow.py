@@ -218,3 +218,13 @@ class Whole(unittest.TestCase):
         ):
             with self.subTest(bad), self.assertRaisesRegex(zy.InputError, next(iter(bad)).split("_")[-1]):
                 kind(**bad)
+
+    def test_numbers_of_settings_are_converted(self):
+        for made, wanted in (
+            (zy.Numerics(max_iterations=5.0).max_iterations, 5),
+            (zy.LineSearch(max_halvings=5.0).max_halvings, 5),
+            (zy.CFLControl(initial=5).initial, 5.0),
+            (zy.MeshOptions(farfield=5).farfield, 5.0),
+            (zy.BodyMeshOptions(growth=np.float32(0.5)).growth, 0.5),
+        ):
+            self.assertEqual((made, type(made)), (wanted, type(wanted)))

@@ -135,6 +135,12 @@ def _short(value: object) -> str:
     return text if len(text) <= 60 else f"{text[:57]}..."
 
 
+def set_fields(target: object, **values: object) -> None:
+    """Set fields of a frozen dataclass while it is built, such as numbers that a check has converted."""
+    for name, value in values.items():
+        object.__setattr__(target, name, value)
+
+
 def refuse_unknown(kind: type, given: dict, what: str) -> None:
     """InputError that names an option that is no field of a dataclass, with the valid ones or its new word."""
     known = [field.name for field in fields(kind)]

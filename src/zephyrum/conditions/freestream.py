@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from zephyrum._core.units import Quantity, quantity
-from zephyrum._core.validation import number, numbers, taken
+from zephyrum._core.validation import number, numbers, set_fields, taken
 from zephyrum.conditions import axes
 from zephyrum.conditions.atmosphere import standard_atmosphere
 from zephyrum.conditions.gas import Gas
@@ -78,14 +78,10 @@ class Freestream:
                 f"mach = {known['mach']:g} is above 10, where air is no longer a perfect gas; give a lower Mach number."
             )
         taken("gas", self.gas, Gas)
-        self._set(given=tuple(known))
+        set_fields(self, given=tuple(known))
         self._solve(dict(known))
         self._agree(known)
         self._attitude()
-
-    def _set(self, **values) -> None:
-        for name, value in values.items():
-            object.__setattr__(self, name, value)
 
     def _solve(self, known: dict[str, float]) -> None:
         """Find pressure, temperature, speed and length from what is known, in the order of most direct evidence."""
@@ -123,7 +119,8 @@ class Freestream:
             )
         if L is None and reynolds is not None:
             L = reynolds * gas.viscosity(T) / (rho * V)
-        self._set(
+        set_fields(
+            self,
             pressure=p,
             temperature=T,
             speed=V,
@@ -133,7 +130,8 @@ class Freestream:
             assumed=tuple(assumed),
         )
         exact = "mach" in known and "speed" not in known
-        self._set(
+        set_fields(
+            self,
             mach=known["mach"] if exact else V / self.sound_speed,
             reynolds=None if L is None else rho * V * L / self.viscosity,
         )
@@ -171,8 +169,8 @@ class Freestream:
                         f"of the two."
                     )
             alpha, beta = a, b
-        self._set(alpha=alpha or 0.0, beta=beta or 0.0)
-        self._set(wind=tuple(float(x) for x in axes.wind_vector(self.alpha, self.beta)))
+        set_fields(self, alpha=alpha or 0.0, beta=beta or 0.0)
+        set_fields(self, wind=tuple(float(x) for x in axes.wind_vector(self.alpha, self.beta)))
 
     def turned(self, alpha: float | None = None, beta: float | None = None) -> "Freestream":
         """The same stream at another attitude [deg]."""

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from zephyrum._core.validation import Many, choice, number, refuse_unknown, taken, takes, whole
+from zephyrum._core.validation import Many, choice, number, refuse_unknown, set_fields, taken, takes, whole
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError
 from zephyrum.geometry import Aircraft, Surface, joined
@@ -158,14 +158,14 @@ class MeshOptions:
         kinds = {"y_plus": float, "reynolds": float, "ground": float, "reference": Reference}
         for name, kind in kinds.items():
             if getattr(self, name) is not None:
-                self._set(name, taken(name, getattr(self, name), kind))
-        self._set("alpha", taken("alpha", self.alpha, Many(float, 2)))
-        self._set("zones", taken("zones", self.zones, Many(Zone)))
-        self._set("farfield", number("farfield", self.farfield, 1.0, 1e4))
-        self._set("wake", number("wake", self.wake, 0.0, 1e3))
-        self._set("attitude", number("attitude", self.attitude, -MAX_ATTITUDE, MAX_ATTITUDE))
+                set_fields(self, **{name: taken(name, getattr(self, name), kind)})
+        set_fields(self, alpha=taken("alpha", self.alpha, Many(float, 2)))
+        set_fields(self, zones=taken("zones", self.zones, Many(Zone)))
+        set_fields(self, farfield=number("farfield", self.farfield, 1.0, 1e4))
+        set_fields(self, wake=number("wake", self.wake, 0.0, 1e3))
+        set_fields(self, attitude=number("attitude", self.attitude, -MAX_ATTITUDE, MAX_ATTITUDE))
         if self.layers is not None:
-            self._set("layers", given_layers(self.layers))
+            set_fields(self, layers=given_layers(self.layers))
             if self.y_plus is not None:
                 raise InputError("give either layers or y_plus, not both.")
         if self.y_plus is not None and self.reynolds is None:
@@ -174,9 +174,6 @@ class MeshOptions:
             )
         if self.attitude and self.ground is None and self.wake:
             raise InputError("wake has no effect on a body that is turned by attitude; leave one of them out.")
-
-    def _set(self, name: str, value: object) -> None:
-        object.__setattr__(self, name, value)
 
     @classmethod
     def of(cls, given: dict) -> "MeshOptions":

@@ -228,7 +228,7 @@ def animate_turn(
 def animate_streamlines(
     solution: "Solution", path: Path, view: str = "quarter", paths: "Streamlines" = None, frames: int = 36
 ) -> Path:
-    """Write a GIF of air running along streamlines past the body, coloured by speed; it repeats without a seam."""
+    """Write a GIF of air running along streamlines past the body, coloured by speed; it repeats without a jump."""
     _needs_stage(path)
     choice("view", view, tuple(VIEWS))
     surface, _ = wall_surface(solution.mesh)

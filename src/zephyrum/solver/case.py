@@ -10,7 +10,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from zephyrum._core.fingerprint import canonical, differences, fingerprint
-from zephyrum._core.validation import choice, taken
+from zephyrum._core.validation import choice, set_fields, taken
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.errors import InputError
 from zephyrum.flow import MODELS, FlowProblem, Numerics
@@ -74,9 +74,9 @@ class Case:
         taken("air", self.air, Freestream)
         choice("model", self.model, MODELS)
         taken("numerics", self.numerics, Numerics)
-        self._set(reference=self._checked_reference(), ground=self._checked_ground())
+        set_fields(self, reference=self._checked_reference(), ground=self._checked_ground())
         self._refuse_directions()
-        self._set(walls=named_walls(self.walls, self.mesh, self.model))
+        set_fields(self, walls=named_walls(self.walls, self.mesh, self.model))
         if self.model in VISCOUS_MODELS or self.model == "laminar":
             self._refuse_other_length()
         if self.model in VISCOUS_MODELS:
@@ -85,10 +85,6 @@ class Case:
 
     def __getstate__(self) -> dict:
         return {name: self.__dict__[name] for name in self.__dataclass_fields__}  # nothing that was derived
-
-    def _set(self, **values) -> None:
-        for name, value in values.items():
-            object.__setattr__(self, name, value)
 
     # -- what is checked -----------------------------------------------------------------------------------------------
     def _checked_reference(self) -> Reference:

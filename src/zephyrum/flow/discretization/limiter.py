@@ -15,7 +15,7 @@ tests/test_flow.py and the shock cases of validation/.
 from dataclasses import dataclass
 
 from zephyrum._core.jit import inlined
-from zephyrum._core.validation import choice, number
+from zephyrum._core.validation import choice, number, set_fields
 from zephyrum.flow.physics.smoothing import smoothstep
 
 ZERO_ROUNDING = 0.2  # half width of the rounding of the limiter where it reaches 0
@@ -58,9 +58,9 @@ class Limiter:
     def __post_init__(self) -> None:
         choice("limiter mode", self.mode, MODES)
         for name in ("smooth_variation", "smooth_variation_inviscid", "smooth_variation_viscous"):
-            number(name, getattr(self, name), 0.0, open_low=True)
-        number("fade_in_mach", self.fade_in_mach, 0.0)
-        number("full_mach", self.full_mach, self.fade_in_mach, open_low=True)
+            set_fields(self, **{name: number(name, getattr(self, name), 0.0, open_low=True)})
+        set_fields(self, fade_in_mach=number("fade_in_mach", self.fade_in_mach, 0.0))
+        set_fields(self, full_mach=number("full_mach", self.full_mach, self.fade_in_mach, open_low=True))
 
     def fade_in(self, mach: float) -> float:
         """Weight of fast flow, from 0 below `fade_in_mach` to 1 above `full_mach`."""

@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zephyrum._core.validation import choice, number
+from zephyrum._core.validation import choice, number, set_fields
 from zephyrum.errors import InputError
 from zephyrum.flow.discretization.cell_gradient import METHODS
 from zephyrum.flow.discretization.face_data import FaceData
@@ -45,7 +45,7 @@ class Reconstruction:
         for name in ("order", "turbulence_order"):
             if getattr(self, name) not in (1, 2):
                 raise InputError(f"{name} = {getattr(self, name)!r} must be 1 or 2.")
-        number("kappa", self.kappa, -1.0, 1.0)
+        set_fields(self, kappa=number("kappa", self.kappa, -1.0, 1.0))
         choice("gradient", self.gradient, METHODS)
 
 

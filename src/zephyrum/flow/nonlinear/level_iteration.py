@@ -154,7 +154,7 @@ class LevelIteration:
             self.active = self.reference > ROUND_OFF
         self.drop = norms / self.reference
         self.worst = float(self.drop[self.active].max()) if self.active.any() else 0.0
-        self.total = self.problem.norm(self.now.R)
+        self.total = float(np.sqrt(np.sum(norms**2)))
         self.enough = self.worst <= self.target
 
     def _converged(self, history: History) -> str:

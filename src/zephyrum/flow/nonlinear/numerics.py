@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, field
 
-from zephyrum._core.validation import number, taken, whole
+from zephyrum._core.validation import number, set_fields, taken, whole
 from zephyrum.errors import InputError
 from zephyrum.flow.discretization.limiter import Limiter
 from zephyrum.flow.discretization.scheme import Reconstruction, Scheme
@@ -75,9 +75,12 @@ class Numerics:
     inner: InnerIteration = field(default_factory=InnerIteration)
 
     def __post_init__(self) -> None:
-        number("residual_drop", self.residual_drop, 0.5, 12.0)
-        whole("max_iterations", self.max_iterations, 1)
-        whole("stagnation_steps", self.stagnation_steps, 1)
+        set_fields(
+            self,
+            residual_drop=number("residual_drop", self.residual_drop, 0.5, 12.0),
+            max_iterations=whole("max_iterations", self.max_iterations, 1),
+            stagnation_steps=whole("stagnation_steps", self.stagnation_steps, 1),
+        )
         if not isinstance(self.vortex, bool):
             raise InputError(f"vortex = {self.vortex!r} must be True or False.")
         for name, kind in POLICIES.items():

@@ -8,7 +8,7 @@ Verified by tests/test_flow.py and by every case of validation/, which ends conv
 from dataclasses import dataclass, fields
 from typing import ClassVar
 
-from zephyrum._core.validation import number, whole
+from zephyrum._core.validation import number, set_fields, whole
 
 
 @dataclass(frozen=True)
@@ -24,9 +24,10 @@ class _Ranges:
         for field in fields(self):
             value, label = getattr(self, field.name), f"{type(self).__name__}.{field.name}"
             if field.type is int:
-                whole(label, value, 1)
+                checked: float = whole(label, value, 1)
             else:
-                number(label, value, *self.RANGES.get(field.name, (0.0,)))
+                checked = number(label, value, *self.RANGES.get(field.name, (0.0,)))
+            set_fields(self, **{field.name: checked})
 
 
 @dataclass(frozen=True)

@@ -184,6 +184,7 @@ def _time_step(
         trial = _reduced(level, terms, now, change, size) if np.isfinite(change).all() else None
         if trial is None:
             return None
+        level.release(now)
         before_step, now = size, trial
         R = terms.balance(level, now)
         size = level.norm(R)

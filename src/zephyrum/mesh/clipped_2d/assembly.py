@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from zephyrum._core.validation import choice, number, refuse_unknown, takes, whole
+from zephyrum._core.validation import choice, number, refuse_unknown, set_fields, takes, whole
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_2d.clipping import ClippedCells, clip_plane
@@ -84,9 +84,12 @@ class BodyMeshOptions:
     ground_layers: bool | None = None
 
     def __post_init__(self) -> None:
-        number("farfield", self.farfield, 2.0, 1e4)
-        number("growth", self.growth, 0.02, 1.0)
-        number("wake", self.wake, 0.0, 1000.0)
+        set_fields(
+            self,
+            farfield=number("farfield", self.farfield, 2.0, 1e4),
+            growth=number("growth", self.growth, 0.02, 1.0),
+            wake=number("wake", self.wake, 0.0, 1000.0),
+        )
         if self.layers is not None and self.y_plus is not None:
             raise InputError("give either layers or y_plus, not both.")
         if self.y_plus is not None and self.reynolds is None:
