@@ -219,10 +219,10 @@ s = zy.solve(mesh, air, model, numerics=zy.Numerics(residual_drop=4))
 # the mesh of the whole Skerry: argv = cells
 MESHED = f"""{READ}
 from importlib import resources
-from zephyrum.mesh.clipped_3d.generation import Outer
+from zephyrum.mesh.clipped_3d.generation import OuterMesh
 craft = zy.Aircraft.read(resources.files("zephyrum") / "data" / "skerry-mailplane.toml")
 zy.mesh_aircraft(craft, 3.0, y_plus=1.0, reynolds=8e6)  # kernels compiled
-filled, cubes, taken = Outer.filled, 0, 0.0
+filled, cubes, taken = OuterMesh.filled, 0, 0.0
 
 def watched(*of):
     global cubes, taken
@@ -231,9 +231,9 @@ def watched(*of):
     cubes, taken = cubes + len(made[1].leaves), taken + time.perf_counter() - begin
     return made
 
-Outer.filled = watched
+OuterMesh.filled = watched
 begin = time.perf_counter()
-mesh = zy.mesh_aircraft(craft, cells=int(sys.argv[1]), y_plus=1.0, reynolds=8e6, relatives=0)
+mesh = zy.mesh_aircraft(craft, cells=int(sys.argv[1]), y_plus=1.0, reynolds=8e6, coarse_levels=0)
 seconds = time.perf_counter() - begin
 found = {{"cells": mesh.n_cells, "seconds": seconds, "memory": peak() * 1024.0, "cubes": cubes, "taken": taken}}
 print(json.dumps(found))

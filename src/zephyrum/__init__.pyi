@@ -51,11 +51,13 @@ from .geometry import (
     repair_surface as repair_surface,
 )
 from .mesh import (
+    AirfoilMeshOptions as AirfoilMeshOptions,
     BodyMeshOptions as BodyMeshOptions,
     Layers as Layers,
     Mesh as Mesh,
     MeshOptions as MeshOptions,
     MeshPlan as MeshPlan,
+    SurfaceMeshOptions as SurfaceMeshOptions,
     Zone as Zone,
     mesh_aircraft as mesh_aircraft,
     mesh_airfoil as mesh_airfoil,
@@ -87,6 +89,7 @@ from .studies import (
     Refinement as Refinement,
     StoredResults as StoredResults,
     Study as Study,
+    SweepOptions as SweepOptions,
     Task as Task,
     Trim as Trim,
     changed_aircraft as changed_aircraft,

@@ -14,8 +14,17 @@ from zephyrum.errors import FileError
 
 @contextmanager
 def disk_errors(path: str | Path) -> Iterator[None]:
-    """FileError, with what to do, where the disk refuses what the block wants to do at `path`: full, read-only, no such
-    place.
+    """Turn the refusals of the disk within a block into a FileError with a remedy.
+
+    Parameters
+    ----------
+    path : path
+        File or folder that the block works on.
+
+    Raises
+    ------
+    FileError
+        The disk is full or read-only, or there is no such place.
     """
     try:
         yield
@@ -29,9 +38,25 @@ def disk_errors(path: str | Path) -> Iterator[None]:
 
 @contextmanager
 def atomic_write(path: str | Path) -> Iterator[Path]:
-    """A temporary name to write to in position of `path`, whose folder is made; renamed to `path` at the end, removed
-    if the writing fails.
+    """Write a file so that it is either complete or left as it was.
 
+    Parameters
+    ----------
+    path : path
+        File; its folder is made.
+
+    Returns
+    -------
+    path
+        Temporary name to write to, renamed to `path` at the end of the block and removed if the block fails.
+
+    Raises
+    ------
+    FileError
+        The disk refuses; whatever stood at `path` is still there.
+
+    Notes
+    -----
     FileError where the disk refuses: whatever stood at `path` is still there then.
     """
     path = Path(path)
@@ -48,8 +73,12 @@ def atomic_write(path: str | Path) -> Iterator[Path]:
 
 @contextmanager
 def errors_as_warnings(what_now: str) -> Iterator[None]:
-    """Turn a FileError in the block into a warning that begins with `what_now`: of files whose loss shall not cost the
-    run.
+    """Turn a FileError in the block into a warning, for files whose loss must not cost the run.
+
+    Parameters
+    ----------
+    what_now : str
+        First words of the warning.
     """
     try:
         yield
@@ -58,6 +87,19 @@ def errors_as_warnings(what_now: str) -> Iterator[None]:
 
 
 def write_text(path: str | Path, text: str) -> None:
-    """Write a text file (UTF-8) atomically."""
+    """Write a text file (UTF-8) atomically.
+
+    Parameters
+    ----------
+    path : path
+        File.
+    text : str
+        Its content.
+
+    Raises
+    ------
+    FileError
+        The disk refuses.
+    """
     with atomic_write(path) as temporary:
         temporary.write_text(text, encoding="utf-8")

@@ -59,13 +59,47 @@ def canonical(value: object) -> Any:
 
 
 def fingerprint(description: object) -> str:
-    """Sixteen hexadecimal digits of the SHA-256 hash of a canonical description."""
+    """Hash a canonical description.
+
+    Parameters
+    ----------
+    description : object
+        Nested dicts, lists, numbers and texts (see `canonical`).
+
+    Returns
+    -------
+    str
+        Sixteen hexadecimal digits of the SHA-256 hash.
+
+    Examples
+    --------
+    >>> fingerprint({"mach": 0.3}) == fingerprint({"mach": 0.3})
+    True
+    """
     text = json.dumps(canonical(description), sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
 def differences(one: object, other: object, name: str = "") -> list[str]:
-    """Dotted names at which two canonical descriptions differ, in the order of the first one."""
+    """Name the entries at which two canonical descriptions differ.
+
+    Parameters
+    ----------
+    one, other : object
+        Descriptions.
+    name : str, optional
+        Name of the descriptions themselves, the prefix of all others.
+
+    Returns
+    -------
+    list[str]
+        Dotted names, in the order of the first description.
+
+    Examples
+    --------
+    >>> differences({"air": {"mach": 0.3}}, {"air": {"mach": 0.4}})
+    ['air.mach']
+    """
     if isinstance(one, dict) and isinstance(other, dict):
         keys = [*one, *(key for key in other if key not in one)]
         missing = object()

@@ -92,7 +92,15 @@ def kernel_sources(path: Path, root: Path = _ROOT) -> frozenset[Path]:
 
 @functools.cache
 def source_stamp(path: Path, root: Path = _ROOT) -> str:
-    """Hash of the content of `kernel_sources`."""
+    """Hash the content of `kernel_sources`.
+
+    Parameters
+    ----------
+    path : path
+        File with kernels.
+    root : path, optional
+        Folder of the package.
+    """
     digest = hashlib.sha256()
     for file in sorted(kernel_sources(path, root)):
         digest.update(str(file.relative_to(root) if file.is_relative_to(root) else file.name).encode())
@@ -105,7 +113,13 @@ _listeners: list[Callable[[str], None]] = []
 
 @contextlib.contextmanager
 def compilations(listener: Callable[[str], None]) -> Iterator[None]:
-    """Call `listener` with the name of every kernel that is not on disk yet, before it is compiled."""
+    """Report every kernel that is not on disk yet, before it is compiled.
+
+    Parameters
+    ----------
+    listener : callable
+        Receives the name of the kernel.
+    """
     _listeners.append(listener)
     try:
         yield
@@ -200,7 +214,23 @@ def _compiler(**options) -> Callable:
 
 
 def read_only(array: np.ndarray) -> np.ndarray:
-    """View of an array that cannot be written to: kernels are compiled apart for arrays that can and cannot."""
+    """Make a view of an array that cannot be written to.
+
+    Parameters
+    ----------
+    array : array
+        Any array.
+
+    Notes
+    -----
+    Kernels are compiled apart for arrays that can and cannot be written to.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> read_only(np.zeros(2)).flags.writeable
+    False
+    """
     view = np.ascontiguousarray(array).view()
     view.flags.writeable = False
     return view

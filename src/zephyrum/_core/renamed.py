@@ -12,7 +12,17 @@ RENAMED = {
 
 
 def renamed_advice(word: str) -> str:
-    """Sentence that names the new word; empty if the word is not an old one.
+    """Name the new word for an old one.
+
+    Parameters
+    ----------
+    word : str
+        Name of an option, key or command.
+
+    Returns
+    -------
+    str
+        Sentence that names the new word; empty if the word is not an old one.
 
     Examples
     --------

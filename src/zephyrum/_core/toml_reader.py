@@ -8,8 +8,33 @@ from zephyrum.errors import FileError, InputError
 
 
 def read_table(path: Path, what: str, hint: str = "") -> tuple[str, dict]:
-    """(text, table) of a TOML file; FileError or InputError names the file, and the line of what is not TOML.
+    """Read a TOML file.
 
+    Parameters
+    ----------
+    path : path
+        File.
+    what : str
+        Role of the file, such as "study".
+    hint : str, optional
+        Advice for a file that does not exist.
+
+    Returns
+    -------
+    text : str
+        Content of the file.
+    table : dict
+        Its table.
+
+    Raises
+    ------
+    FileError
+        The file cannot be read.
+    InputError
+        The file is not TOML; the line is named.
+
+    Notes
+    -----
     what: the file's role ("study"), hint: advice for a file that does not exist.
     """
     if not path.exists():
@@ -29,9 +54,28 @@ def read_table(path: Path, what: str, hint: str = "") -> tuple[str, dict]:
 
 
 def line_of(text: str, keys: list) -> int:
-    """Line of the key path in the TOML text (of the nearest table above it, if the key itself is not there).
+    r"""Find the line of a key in a TOML text.
 
+    Parameters
+    ----------
+    text : str
+        Content of the file.
+    keys : list
+        Path of the key; numbers count the items of lists of tables.
+
+    Returns
+    -------
+    int
+        Line, from 1; that of the nearest table above if the key itself is not there.
+
+    Notes
+    -----
     Numbers in `keys` count the items of lists of tables.
+
+    Examples
+    --------
+    >>> line_of("[air]\\nmach = 0.3", ["air", "mach"])
+    2
     """
     wanted = [str(key) for key in keys]
     table: list[str] = []

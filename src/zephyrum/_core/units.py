@@ -44,8 +44,29 @@ def _registry():
 
 
 def quantity(name: str, value: object, unit: str) -> float:
-    """`value` in `unit`: a number is taken to be in `unit` already, a text must carry a unit of the same dimension.
+    """Convert a value to a unit.
 
+    Parameters
+    ----------
+    name : str
+        Name of the argument, for the error.
+    value : object
+        A number is taken to be in `unit` already; a text must carry a unit of the same dimension.
+    unit : str
+        Wanted unit.
+
+    Returns
+    -------
+    float
+        Value in `unit`.
+
+    Raises
+    ------
+    InputError
+        The text cannot be read, or its dimension is wrong.
+
+    Notes
+    -----
     Raises InputError naming `name` when the text can't be read or its dimension is wrong.
 
     Examples

@@ -18,7 +18,34 @@ from zephyrum.errors import InputError
 def number(
     name: str, value: object, low: float = -math.inf, high: float = math.inf, *, open_low: bool = False
 ) -> float:
-    """`value` as a finite float in [low, high] (or ]low, high] if `open_low`), else an InputError that names it."""
+    """Check a finite number within bounds.
+
+    Parameters
+    ----------
+    name : str
+        Name of the argument, for the error.
+    value : object
+        Value to check.
+    low, high : float, optional
+        Bounds, both included.
+    open_low : bool, optional
+        Whether `low` itself is excluded.
+
+    Returns
+    -------
+    float
+        Value as a float.
+
+    Raises
+    ------
+    InputError
+        The value is no number, not finite or out of range.
+
+    Examples
+    --------
+    >>> number("mach", "0.3", 0.0, 4.0)
+    0.3
+    """
     try:
         result = float(value)  # type: ignore[arg-type]
     except (TypeError, ValueError):
@@ -35,7 +62,32 @@ def number(
 
 
 def whole(name: str, value: object, low: int, high: int = 10**9) -> int:
-    """`value` as an int in [low, high], else an InputError that names it."""
+    """Check a whole number within bounds.
+
+    Parameters
+    ----------
+    name : str
+        Name of the argument, for the error.
+    value : object
+        Value to check.
+    low, high : int
+        Bounds, both included.
+
+    Returns
+    -------
+    int
+        Value as an int.
+
+    Raises
+    ------
+    InputError
+        The value is no whole number, or out of range.
+
+    Examples
+    --------
+    >>> whole("levels", 3.0, 1, 9)
+    3
+    """
     result = number(name, value, low, high)
     if result != int(result):
         raise InputError(f"{name} = {value!r} is not a whole number.")
@@ -43,14 +95,64 @@ def whole(name: str, value: object, low: int, high: int = 10**9) -> int:
 
 
 def choice(name: str, value: object, allowed: tuple[str, ...]) -> str:
-    """`value` if it is one of `allowed`, else an InputError that lists them."""
+    """Check one of several words.
+
+    Parameters
+    ----------
+    name : str
+        Name of the argument, for the error.
+    value : object
+        Value to check.
+    allowed : tuple[str, ...]
+        Valid words.
+
+    Returns
+    -------
+    str
+        The value.
+
+    Raises
+    ------
+    InputError
+        The value is none of `allowed`, which are listed.
+
+    Examples
+    --------
+    >>> choice("axis", "y", ("x", "y", "z"))
+    'y'
+    """
     if value not in allowed:
         raise InputError(f"{name} = {value!r} is not known; choose one of: {', '.join(allowed)}.")
     return str(value)
 
 
 def numbers(name: str, value: object, count: int | None = None) -> tuple[float, ...]:
-    """`value` as `count` finite numbers (None: any number of them), else an InputError that names it."""
+    """Check a sequence of finite numbers.
+
+    Parameters
+    ----------
+    name : str
+        Name of the argument, for the error.
+    value : object
+        Value to check.
+    count : int, optional
+        How many; None for any number of them.
+
+    Returns
+    -------
+    tuple[float, ...]
+        Values as floats.
+
+    Raises
+    ------
+    InputError
+        The value is no such sequence.
+
+    Examples
+    --------
+    >>> numbers("point", [0, 1, 2], 3)
+    (0.0, 1.0, 2.0)
+    """
     return taken(name, value, Many(float, count))
 
 
@@ -110,7 +212,27 @@ def takes(**kinds):
 
 
 def taken(name: str, value: object, kind: Any) -> Any:
-    """`value` as one of `kind` (see `takes`), else an InputError that names it."""
+    """Check a value of one of several kinds.
+
+    Parameters
+    ----------
+    name : str
+        Name of the argument, for the error.
+    value : object
+        Value to check.
+    kind : Any
+        Kind or tuple of kinds, as in `takes`.
+
+    Returns
+    -------
+    Any
+        The value, numbers as float.
+
+    Raises
+    ------
+    InputError
+        The value is of another kind; the remedy is named.
+    """
     if kind is float:
         return number(name, value)
     if isinstance(kind, Many):
@@ -136,13 +258,36 @@ def _short(value: object) -> str:
 
 
 def set_fields(target: object, **values: object) -> None:
-    """Set fields of a frozen dataclass while it is built, such as numbers that a check has converted."""
+    """Set fields of a frozen dataclass while it is built, such as numbers that a check has converted.
+
+    Parameters
+    ----------
+    target : object
+        Instance in its `__post_init__`.
+    **values
+        Fields and their values.
+    """
     for name, value in values.items():
         object.__setattr__(target, name, value)
 
 
 def refuse_unknown(kind: type, given: dict, what: str) -> None:
-    """InputError that names an option that is no field of a dataclass, with the valid ones or its new word."""
+    """Refuse an option that is no field of a dataclass.
+
+    Parameters
+    ----------
+    kind : type
+        The dataclass.
+    given : dict
+        Options by name.
+    what : str
+        What the options are for, in the words of the error.
+
+    Raises
+    ------
+    InputError
+        An option is unknown; the valid ones or its new word are named.
+    """
     known = [field.name for field in fields(kind)]
     for name in given:
         if name not in known:

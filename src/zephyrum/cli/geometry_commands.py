@@ -1,6 +1,7 @@
 """`zephyrum shape`: an aircraft file or a surface file measured, repaired, drawn and written."""
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 import click
@@ -10,50 +11,44 @@ from zephyrum.errors import InputError
 FEET = 0.3048
 
 
-def shape_command(
-    file: Path,
-    sets: tuple[str, ...],
-    unit: str | None,
-    nose: str,
-    up: str,
-    span,
-    labels: str | None,
-    simplify,
-    flat_holes: bool,
-    half: bool,
-    remesh,
-    density: float,
-    write: tuple[Path, ...],
-    figures: Path | None,
-    alpha: float,
-    show_table: Callable,
-) -> None:
-    """What `zephyrum shape` does; `show_table(rows, columns, title)` prints."""
+@dataclass(frozen=True)
+class ShapeOptions:
+    """Options of `zephyrum shape`, named as on the command line; see its help."""
+
+    sets: tuple[str, ...]
+    unit: str | None
+    nose: str
+    up: str
+    span: float | None
+    labels: str | None
+    simplify: float | None
+    flat_holes: bool
+    half: bool
+    remesh: int | None
+    density: float
+    write: tuple[Path, ...]
+    figures: Path | None
+    alpha: float
+
+
+def shape_command(file: Path, options: ShapeOptions, show_table: Callable) -> None:
+    """Run `zephyrum shape`; `show_table(rows, columns, title)` prints a table."""
     if not file.exists():
         hint = f"; for a section use: zephyrum section {file}" if file.name.lower().startswith("naca") else ""
         raise InputError(f"{str(file)!r} does not exist{hint}.")
     if file.suffix == ".toml":
-        given = [
-            flag
-            for flag, value in (
-                ("--unit", unit),
-                ("--span", span),
-                ("--labels", labels),
-                ("--simplify", simplify),
-                ("--flat-holes", flat_holes),
-            )
-            if value
-        ]
-        if given or nose != "-x" or up != "+z":
+        names = ("unit", "span", "labels", "simplify", "flat_holes")
+        given = [f"--{name.replace('_', '-')}" for name in names if getattr(options, name)]
+        if given or options.nose != "-x" or options.up != "+z":
             raise InputError(
                 f"{' and '.join(given) or '--nose and --up'} belong to surface files; an aircraft file has its own "
                 f"units and axes."
             )
-        _aircraft(file, sets, half, remesh, density, write, figures, alpha, show_table)
+        _aircraft(file, options, show_table)
         return
-    if sets:
+    if options.sets:
         raise InputError(f"--set changes numbers of an aircraft file (.toml); {file.name} has none.")
-    _surface(file, unit, nose, up, span, labels, simplify, flat_holes, half, remesh, write, figures, alpha, show_table)
+    _surface(file, options, show_table)
 
 
 def _changes(sets) -> dict:
@@ -70,88 +65,86 @@ def _changes(sets) -> dict:
     return out
 
 
-def _aircraft(file, sets, half, remesh, density, write, figures, alpha, show_table) -> None:
+PART_COLUMNS = {
+    "part": "",
+    "kind": "",
+    "wetted": ".3f",
+    "own area": ".3f",
+    "volume": ".3f",
+    "planform": ".3f",
+    "frontal": ".3f",
+    "mass": ".1f",
+    "flies": "",
+    "weighs": "",
+}
+WING_COLUMNS = {
+    "wing": "",
+    "area": ".3f",
+    "span": ".3f",
+    "aspect ratio": ".2f",
+    "mean chord": ".4f",
+    "taper": ".3f",
+    "sweep": ".2f",
+}
+
+
+def _aircraft(file: Path, options: ShapeOptions, show_table: Callable) -> None:
+    """Measure, draw and write a described aircraft."""
     from zephyrum.geometry import Aircraft
 
     aircraft = Aircraft.read(file)
-    if sets:
-        changes = _changes(sets)
+    if options.sets:
+        changes = _changes(options.sets)
         aircraft = aircraft.changed(changes)
         click.echo("changed: " + ", ".join(f"{path} = {value}" for path, value in changes.items()) + "\n")
-    measures = aircraft.measures(density)
+    measures = aircraft.measures(options.density)
     _print_rows(measures.rows(), aircraft.name, show_table)
-    show_table(
-        [
-            {**row, "flies": "yes" if row["flies"] else "no", "weighs": "yes" if row["weighs"] else "no"}
-            for row in measures.parts.to_dict("records")
-        ],
-        {
-            "part": "",
-            "kind": "",
-            "wetted": ".3f",
-            "own area": ".3f",
-            "volume": ".3f",
-            "planform": ".3f",
-            "frontal": ".3f",
-            "mass": ".1f",
-            "flies": "",
-            "weighs": "",
-        },
-        "parts: areas in m^2 (wetted: outside only), volume in m^3, mass in kg",
-    )
-    rows = [
-        {
-            "wing": name,
-            "area": m.area,
-            "span": m.span,
-            "aspect ratio": m.aspect_ratio,
-            "mean chord": m.mean_chord,
-            "taper": m.taper,
-            "sweep": m.sweep,
-        }
+    parts = [
+        {**row, "flies": "yes" if row["flies"] else "no", "weighs": "yes" if row["weighs"] else "no"}
+        for row in measures.parts.to_dict("records")
+    ]
+    show_table(parts, PART_COLUMNS, "parts: areas in m^2 (wetted: outside only), volume in m^3, mass in kg")
+    wings = [
+        {"wing": name} | {column: getattr(m, column.replace(" ", "_")) for column in list(WING_COLUMNS)[1:]}
         for name, m in measures.wings.items()
     ]
-    if rows:
-        show_table(
-            rows,
-            {
-                "wing": "",
-                "area": ".3f",
-                "span": ".3f",
-                "aspect ratio": ".2f",
-                "mean chord": ".4f",
-                "taper": ".3f",
-                "sweep": ".2f",
-            },
-            "wings: area in m^2, lengths in m, sweep of the quarter chord in deg",
-        )
+    if wings:
+        show_table(wings, WING_COLUMNS, "wings: area in m^2, lengths in m, sweep of the quarter chord in deg")
     for note in measures.notes:
         click.echo(f"note: {note}")
-    surface = measures.surface
-    surface = _written(surface, half, remesh, write)
-    if figures:
-        from zephyrum.plotting import draw_area_distribution, draw_span, draw_surface, draw_three_view
-        from zephyrum.plotting.style import save
-
-        figures.mkdir(parents=True, exist_ok=True)
-        save(draw_three_view(measures, alpha=alpha), figures / "three_view.png")
-        made = ["three_view.png"]
-        if measures.wings:
-            save(draw_span(aircraft)[0].figure, figures / "span.png")
-            made.append("span.png")
-        save(draw_area_distribution(measures).figure, figures / "area.png")
-        draw_surface(surface, figures / "quarter.png", "quarter", alpha, edges=remesh is not None)
-        draw_surface(surface, figures / "below.png", "below")
-        click.echo(f"figures in {figures}: {', '.join([*made, 'area.png', 'quarter.png', 'below.png'])}")
+    surface = _written(measures.surface, options)
+    if options.figures:
+        _draw_aircraft(aircraft, measures, surface, options)
 
 
-def _surface(
-    file, unit, nose, up, span, labels, simplify, flat_holes, half, remesh, write, figures, alpha, show_table
-) -> None:
+def _draw_aircraft(aircraft, measures, surface, options: ShapeOptions) -> None:
+    """Write the drawings of a described aircraft."""
+    from zephyrum.plotting import draw_area_distribution, draw_span, draw_surface, draw_three_view
+    from zephyrum.plotting.style import save
+
+    figures, alpha = options.figures, options.alpha
+    figures.mkdir(parents=True, exist_ok=True)
+    save(draw_three_view(measures, alpha=alpha), figures / "three_view.png")
+    made = ["three_view.png"]
+    if measures.wings:
+        save(draw_span(aircraft)[0].figure, figures / "span.png")
+        made.append("span.png")
+    save(draw_area_distribution(measures).figure, figures / "area.png")
+    draw_surface(surface, figures / "quarter.png", "quarter", alpha, edges=options.remesh is not None)
+    draw_surface(surface, figures / "below.png", "below")
+    click.echo(f"figures in {figures}: {', '.join([*made, 'area.png', 'quarter.png', 'below.png'])}")
+
+
+def _surface(file: Path, options: ShapeOptions, show_table: Callable) -> None:
+    """Import, repair, measure, draw and write a surface file."""
     from zephyrum.geometry import NotRepairable, import_surface, measure_surface
 
+    names = ("span", "labels", "simplify", "flat_holes")
+    figures = options.figures
     try:
-        taken = import_surface(file, unit, nose, up, span=span, labels=labels, simplify=simplify, flat_holes=flat_holes)
+        taken = import_surface(
+            file, options.unit, options.nose, options.up, **{name: getattr(options, name) for name in names}
+        )
     except NotRepairable as cause:
         if figures:
             from zephyrum.plotting import draw_surface
@@ -170,15 +163,15 @@ def _surface(
         {"label": "", "area": ".4f"},
         f"labels ({len(sizes.labels)}): area in m^2",
     )
-    surface = _written(surface, half, remesh, write)
+    surface = _written(surface, options)
     if figures:
         from zephyrum.plotting import draw_sketch, draw_surface
         from zephyrum.plotting.style import save
 
         figures.mkdir(parents=True, exist_ok=True)
-        save(draw_sketch(sizes, alpha=alpha), figures / "sketch.png")
+        save(draw_sketch(sizes, alpha=options.alpha), figures / "sketch.png")
         positions = [location for defect in taken.repaired.defects for location in defect.positions]
-        draw_surface(surface, figures / "labels.png", "quarter", alpha, remesh is not None, by="label")
+        draw_surface(surface, figures / "labels.png", "quarter", options.alpha, options.remesh is not None, by="label")
         made = ["sketch.png", "labels.png"]
         if positions:
             draw_surface(surface, figures / "repaired.png", "quarter", marks=positions)
@@ -199,19 +192,19 @@ def _print_rows(rows, title: str, show_table) -> None:
     show_table(shown, {"measure": "", "value": ".4f", "unit": "", "or": ".3f", "": ""}, title)
 
 
-def _written(surface, half: bool, triangles: int | None, write):
+def _written(surface, options: ShapeOptions):
     """The surface, or its starboard half, remeshed if asked for, written to the files asked for."""
-    if half:
+    if options.half:
         from zephyrum.geometry.surface.solids import half_surface
 
         surface = half_surface(surface)
         click.echo(f"half model: {len(surface.triangles)} triangles, open along y = 0")
-    if triangles is not None:
+    if options.remesh is not None:
         from zephyrum.geometry import remesh
 
-        made = remesh(surface, triangles)
+        made = remesh(surface, options.remesh)
         click.echo(f"remeshed: {made}")
         surface = made.surface
-    for path in write:
+    for path in options.write:
         click.echo(f"written: {surface.write(path)}")
     return surface

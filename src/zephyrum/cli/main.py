@@ -253,29 +253,19 @@ def mesh_options(command: Callable):
 @click.option("--flip", is_flag=True, help="Turn upside down.")
 @click.option("--write", type=click.Path(path_type=Path), help="Write the coordinates.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the section.")
-def section(
-    section: str,
-    tail: str,
-    points: int | None,
-    close: bool,
-    blunt: float | None,
-    flap: tuple[float, float] | None,
-    flip: bool,
-    write: Path | None,
-    figure: Path | None,
-) -> None:
+def section(section: str, tail: str, write: Path | None, figure: Path | None, **changes) -> None:
     """Read, measure and change SECTION: a coordinate file, or for example naca2412."""
     foil = section_of(section, tail)
-    if flip:
+    if changes["flip"]:
         foil = foil.flipped()
-    if close:
+    if changes["close"]:
         foil = foil.closed()
-    if blunt is not None:
-        foil = foil.blunted(blunt)
-    if flap:
-        foil = foil.with_flap(*flap)
-    if points is not None:
-        foil = foil.resampled(points)
+    if changes["blunt"] is not None:
+        foil = foil.blunted(changes["blunt"])
+    if changes["flap"]:
+        foil = foil.with_flap(*changes["flap"])
+    if changes["points"] is not None:
+        foil = foil.resampled(changes["points"])
     click.echo(foil.name)
     for note in foil.notes:
         click.echo(f"  note: {note}")
@@ -310,12 +300,12 @@ def section(
 )
 @click.option("--figures", type=click.Path(path_type=Path), help="Folder for the drawings.")
 @click.option("--alpha", default=0.0, show_default=True, help="Angle of the arrows in the drawings, degrees.")
-def shape(**options) -> None:
+def shape(file: Path, **options) -> None:
     """Measure, repair, draw and write FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
-    from zephyrum.cli.geometry_commands import shape_command
+    from zephyrum.cli.geometry_commands import ShapeOptions, shape_command
     from zephyrum.cli.output import table
 
-    shape_command(show_table=table, **options)
+    shape_command(file, ShapeOptions(**options), table)
 
 
 def _picture(path: Path) -> Path:

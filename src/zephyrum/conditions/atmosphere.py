@@ -17,17 +17,36 @@ LOWEST, HIGHEST = -5000.0, 32000.0
 
 
 def standard_atmosphere(altitude: float, offset: float = 0.0) -> tuple[float, float]:
-    """Pressure [Pa] and temperature [K] at a geopotential `altitude` [m].
+    """Pressure and temperature of the standard atmosphere.
 
-    `offset` [K] is added to the temperature at unchanged pressure altitude (a hot or cold day).
-    Raises InputError outside -5000 m to 32000 m.
+    Parameters
+    ----------
+    altitude : float
+        Geopotential altitude [m], from -5000 to 32000.
+    offset : float, optional
+        Temperature difference [K] of a hot or cold day.
+
+    Returns
+    -------
+    pressure : float
+        [Pa]
+    temperature : float
+        [K]
+
+    Raises
+    ------
+    InputError
+        The altitude is out of range.
+
+    Notes
+    -----
+    The offset is added at unchanged pressure altitude.
 
     Examples
     --------
     >>> import zephyrum as zy
-    >>> temperature, pressure = zy.standard_atmosphere(0.0)
-    >>> print(temperature, pressure)
-    101325.0 288.15
+    >>> zy.standard_atmosphere(0.0)
+    (101325.0, 288.15)
     """
     altitude, offset = number("altitude", altitude), number("offset", offset)
     if not LOWEST <= altitude <= HIGHEST:

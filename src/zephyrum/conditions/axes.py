@@ -14,14 +14,44 @@ from zephyrum.errors import InputError
 
 
 def wind_vector(alpha: float, beta: float = 0.0) -> np.ndarray:
-    """Unit vector (3,) of the moving air in body axes for `alpha`, `beta` in degrees."""
+    """Direction in which the air moves, in body axes.
+
+    Parameters
+    ----------
+    alpha, beta : float
+        Angle of attack and of sideslip [deg].
+
+    Returns
+    -------
+    (3,) array
+        Unit vector.
+
+    Examples
+    --------
+    >>> wind_vector(0.0).tolist()
+    [1.0, 0.0, 0.0]
+    """
     a, b = math.radians(alpha), math.radians(beta)
     return np.array([math.cos(a) * math.cos(b), -math.sin(b), math.sin(a) * math.cos(b)])
 
 
 def turned_body(vector: np.ndarray | tuple[float, float, float], attitude: float) -> np.ndarray:
-    """Vectors (..., 3) of body axes in the axes of a mesh in which the body is turned nose-up by `attitude` degrees.
+    """Rotate vectors of a body that is turned nose-up in the axes of its mesh.
 
+    Parameters
+    ----------
+    vector : (..., 3) array
+        Vectors in body axes.
+    attitude : float
+        Angle [deg], nose-up positive.
+
+    Returns
+    -------
+    (..., 3) array
+        Vectors in the axes of the mesh.
+
+    Notes
+    -----
     The wind at alpha = attitude blows along the x axis of such a mesh.
     """
     c, s = math.cos(math.radians(attitude)), math.sin(math.radians(attitude))
@@ -29,7 +59,28 @@ def turned_body(vector: np.ndarray | tuple[float, float, float], attitude: float
 
 
 def angles_of(wind: np.ndarray) -> tuple[float, float]:
-    """(alpha, beta) in degrees of a wind vector (3,) of any length; InputError if it has none."""
+    """Angles of attack and sideslip of a wind vector.
+
+    Parameters
+    ----------
+    wind : (3,) array
+        Vector of any length, in body axes.
+
+    Returns
+    -------
+    alpha, beta : float
+        [deg]
+
+    Raises
+    ------
+    InputError
+        The vector has no length.
+
+    Examples
+    --------
+    >>> [round(angle, 6) + 0.0 for angle in angles_of(wind_vector(4.0, 2.0))]
+    [4.0, 2.0]
+    """
     vector = np.asarray(wind, dtype=float)
     size = float(np.linalg.norm(vector)) if vector.shape == (3,) else 0.0
     if not (math.isfinite(size) and size > 0.0):
@@ -41,7 +92,23 @@ def angles_of(wind: np.ndarray) -> tuple[float, float]:
 
 
 def wind_axes(alpha: float, beta: float = 0.0) -> np.ndarray:
-    """Rows (3, 3): unit vectors of drag, side force and lift in body axes, for angles in degrees."""
+    """Directions of drag, side force and lift in body axes.
+
+    Parameters
+    ----------
+    alpha, beta : float
+        Angle of attack and of sideslip [deg].
+
+    Returns
+    -------
+    (3, 3) array
+        Rows: unit vectors of drag, side force and lift.
+
+    Examples
+    --------
+    >>> wind_axes(0.0)[2].tolist()
+    [0.0, 0.0, 1.0]
+    """
     drag = wind_vector(alpha, beta)
     a = math.radians(alpha)
     lift = np.array([-math.sin(a), 0.0, math.cos(a)])

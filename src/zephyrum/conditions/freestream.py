@@ -173,7 +173,19 @@ class Freestream:
         set_fields(self, wind=tuple(float(x) for x in axes.wind_vector(self.alpha, self.beta)))
 
     def turned(self, alpha: float | None = None, beta: float | None = None) -> "Freestream":
-        """The same stream at another attitude [deg]."""
+        """The same stream at another attitude.
+
+        Parameters
+        ----------
+        alpha, beta : float, optional
+            Angle of attack and of sideslip [deg]; None keeps it.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Freestream(mach=0.3).turned(alpha=2.0).alpha
+        2.0
+        """
         return replace(
             self._as_given(),
             alpha=self.alpha if alpha is None else alpha,
@@ -182,7 +194,23 @@ class Freestream:
         )
 
     def at_mach(self, mach: float) -> "Freestream":
-        """The same air, length and attitude at another Mach number (Reynolds number kept if it was given)."""
+        """The same air, length and attitude at another Mach number.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+
+        Notes
+        -----
+        The Reynolds number is kept if it was given.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Freestream(mach=0.3, reynolds=1e6, length=1.0).at_mach(0.5).mach
+        0.5
+        """
         return replace(self._as_given(), mach=mach, speed=None, wind=None)
 
     def _as_given(self) -> "Freestream":

@@ -38,25 +38,86 @@ class Gas:
         number("gas.sutherland_S", self.sutherland_S, 0.0)
 
     def viscosity(self, temperature: float) -> float:
-        """Dynamic viscosity [Pa s] at `temperature` [K]."""
+        """Dynamic viscosity [Pa s].
+
+        Parameters
+        ----------
+        temperature : float
+            [K]
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(1e6 * zy.Gas().viscosity(288.15), 2)
+        17.89
+        """
         return self.sutherland_beta * temperature**1.5 / (temperature + self.sutherland_S)
 
     def sound_speed(self, temperature: float) -> float:
-        """Speed of sound [m/s] at `temperature` [K]."""
+        """Speed of sound [m/s].
+
+        Parameters
+        ----------
+        temperature : float
+            [K]
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(zy.Gas().sound_speed(288.15), 1)
+        340.3
+        """
         return math.sqrt(self.gamma * self.R * temperature)
 
     def total_temperature_ratio(self, mach: float) -> float:
-        """T0/T of an adiabatic flow at `mach` [-]."""
+        """T0/T of an adiabatic flow [-].
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Gas().total_temperature_ratio(1.0)
+        1.2
+        """
         return 1.0 + 0.5 * (self.gamma - 1.0) * mach**2
 
     def total_pressure_ratio(self, mach: float) -> float:
-        """p0/p of an isentropic flow at `mach` [-]."""
+        """p0/p of an isentropic flow [-].
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(zy.Gas().total_pressure_ratio(1.0), 4)
+        1.8929
+        """
         return self.total_temperature_ratio(mach) ** (self.gamma / (self.gamma - 1.0))
 
     def pitot_pressure_ratio(self, mach: float) -> float:
-        """Stagnation pressure on a blunt body over freestream static pressure [-].
+        """Stagnation pressure on a blunt body over the static pressure of the freestream [-].
 
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+
+        Notes
+        -----
         Subsonic: isentropic; supersonic: behind a normal shock (Rayleigh's pitot formula, 1910).
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(zy.Gas().pitot_pressure_ratio(2.0), 3)
+        5.64
         """
         if mach <= 1.0:
             return self.total_pressure_ratio(mach)

@@ -43,16 +43,46 @@ class Reference:
     def of_section(
         cls, chord: float, nose: tuple[float, float, float], depth: float = 1.0, origin: str = "measured"
     ) -> "Reference":
-        """Reference of an airfoil section: chord x depth, moments about the quarter chord of a chord lying along x."""
+        """Reference quantities of an airfoil section, moments about the quarter chord of a chord along x.
+
+        Parameters
+        ----------
+        chord : float
+            [m]
+        nose : tuple[float, float, float]
+            Leading edge [m].
+        depth : float, optional
+            Width of the section [m].
+        origin : str, optional
+            Where the quantities come from.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Reference.of_section(2.0, (0.0, 0.0, 0.0)).point
+        (0.5, 0.0, 0.0)
+        """
         x, y, z = nose
         return cls(chord * depth, chord, depth, (x + 0.25 * chord, y, z), origin)
 
     def about(self, point: tuple[float, float, float]) -> "Reference":
-        """The same reference with another moment point [m]."""
+        """The same reference quantities with another moment point.
+
+        Parameters
+        ----------
+        point : tuple[float, float, float]
+            [m]
+        """
         return replace(self, point=tuple(point))  # type: ignore[arg-type]
 
     def disagreement(self, measured: "Reference") -> list[str]:
-        """Sentences on each quantity that differs from the `measured` one by more than 3 percent."""
+        """Sentences on each quantity that differs by more than 3 percent.
+
+        Parameters
+        ----------
+        measured : Reference
+            Reference quantities to compare with.
+        """
         notes = []
         for name, unit in (("area", "m^2"), ("chord", "m"), ("span", "m")):
             mine, theirs = getattr(self, name), getattr(measured, name)

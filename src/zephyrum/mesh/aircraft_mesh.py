@@ -133,18 +133,18 @@ def _mesh_on_surface(task: MeshTask, plan: MeshPlan, skin: Surface, cells: int |
     for attempt in range(2):
         mesh = mesh_surface(
             skin,
-            task.distance / skin.size,
-            spec,
-            plan.growth,
-            zones,
-            task.half,
-            task.reference,
-            scale,
-            task.options.ground,
-            task.wake,
-            task.options.alpha,
-            task.spanwise,
-            task.options.attitude,
+            farfield=task.distance / skin.size,
+            layers=spec,
+            growth=plan.growth,
+            zones=zones,
+            half=task.half,
+            reference=task.reference,
+            scale=scale,
+            ground=task.options.ground,
+            wake=task.wake,
+            alpha=task.options.alpha,
+            spanwise=task.spanwise,
+            attitude=task.options.attitude,
         )
         if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < ENOUGH_WITHIN:
             break

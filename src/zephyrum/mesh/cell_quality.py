@@ -54,7 +54,20 @@ class Quality:
 
 @takes(mesh=Mesh)
 def quality(mesh: Mesh) -> Quality:
-    """Measure every cell of `mesh`."""
+    """Measure every cell of a mesh.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+    >>> zy.quality(mesh).n_cells
+    256
+    """
     ni = mesh.n_interior
     S, x, c = mesh.face_area[:ni], mesh.face_centroid[:ni], mesh.cell_centroid
     left, right = mesh.left[:ni], mesh.right

@@ -3,6 +3,8 @@
 All end in `Mesh.check`. Verified by tests/test_mesh.py.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 
 from zephyrum.errors import MeshError
@@ -19,14 +21,46 @@ def mesh_from_faces(
     tag: np.ndarray,
     groups: list[tuple[str, str]],
     dimension: int,
-    keep: np.ndarray | None = None,
     **extra,
 ) -> Mesh:
     """Build a checked Mesh from faces in any order.
 
-    Face i leaves `cell_a[i]`; `cell_b[i]` is the other cell, or -1 on the boundary, where `tag[i]` picks an entry
-    (name, role) of `groups`. keep (n,): the faces there are, all without it. `extra` goes to the Mesh unchanged.
+    Parameters
+    ----------
+    points : (p, 3) array
+        [m]
+    face_start, face_points : arrays of int
+        Face i has the corners face_points[face_start[i]:face_start[i + 1]].
+    cell_a, cell_b : (n,) arrays of int
+        Face i leaves the cell `cell_a[i]` for `cell_b[i]`, which is -1 on the boundary.
+    tag : (n,) array of int
+        Entry of `groups` of each boundary face.
+    groups : list of tuple
+        (name, role) of each group.
+    dimension : int
+        2 or 3.
+    **extra
+        Other fields of `Mesh`.
     """
+    faces = _FaceArrays(face_start, face_points, cell_a, cell_b, tag)
+    return _assembled(points, faces, groups, dimension, None, extra)
+
+
+class _FaceArrays(NamedTuple):
+    """Corners of faces in compressed rows, the cells on both sides (-1 outside), the group of boundary faces."""
+
+    start: np.ndarray
+    points: np.ndarray
+    left: np.ndarray
+    right: np.ndarray
+    tag: np.ndarray
+
+
+def _assembled(
+    points: np.ndarray, faces: _FaceArrays, groups: list[tuple], dimension: int, keep: np.ndarray | None, extra: dict
+) -> Mesh:
+    """Mesh of the faces that `keep` (n,) marks, all if it is None, sorted as `Mesh` wants them."""
+    face_start, face_points, cell_a, cell_b, tag = faces
     inner = cell_b >= 0
     flip = inner & (cell_b < cell_a)
     left, right = np.where(flip, cell_b, cell_a), np.where(flip, cell_a, cell_b)
@@ -65,9 +99,25 @@ def mesh_from_kept(
     groups: list[tuple],
     keep: np.ndarray,
 ) -> Mesh:
-    """A mesh in space of those faces (CSR start, corners) that `keep` (n,) marks; points and groups that nothing uses
-    are left out.
+    """Build a mesh in space from some of the faces; points and groups that nothing uses are left out.
 
+    Parameters
+    ----------
+    points : (p, 3) array
+        [m]
+    start, corners : array
+        Face i has the points corners[start[i]:start[i + 1]].
+    left, right : array
+        Cells on both sides, -1 outside; any numbers.
+    tag : array
+        Entry of `groups` of each boundary face.
+    groups : list[tuple]
+        (name, role) of each group.
+    keep : array
+        Mask of the faces.
+
+    Notes
+    -----
     Cells in left and right (-1 outside) may have any numbers.
     """
     there, inner = left[keep], right[keep & (right >= 0)]
@@ -78,7 +128,8 @@ def mesh_from_kept(
     code = np.full(len(groups), -1)
     code[live] = np.arange(len(live))
     left, right = cell[np.where(keep, left, -1)], cell[np.where(keep, right, -1)]
-    return mesh_from_faces(points, start, corners, left, right, code[tag], [groups[k] for k in live], 3, keep)
+    faces = _FaceArrays(start, corners, left, right, code[tag])
+    return _assembled(points, faces, [groups[k] for k in live], 3, keep, {})
 
 
 def mesh_from_quads(
@@ -89,8 +140,30 @@ def mesh_from_quads(
     wedge: float = 0.0,
     **extra,
 ) -> Mesh:
-    """A planar mesh from corners `plane` (n, 2) in x, z and `quads` (n_cells, 4), counter-clockwise.
+    """Build a planar or axisymmetric mesh from quadrilaterals; one with a repeated corner is a triangle.
 
+    Parameters
+    ----------
+    plane : (n, 2) array
+        Corners x, z [m].
+    quads : (n_cells, 4) array
+        Counter-clockwise.
+    edges : list[tuple[str, str, array]]
+        Boundary: (name, role, point pairs (m, 2)); edges on the axis of an axisymmetric mesh belong to no group.
+    depth : float, optional
+        Width of a planar mesh [m].
+    wedge : float, optional
+        Half angle [rad] of an axisymmetric mesh about the x axis; 0 for a planar mesh.
+    **extra
+        Other fields of `Mesh`.
+
+    Raises
+    ------
+    MeshError
+        An edge has more than two cells, or a boundary edge no group.
+
+    Notes
+    -----
     A quad with a repeated corner is a triangle. `edges` lists the boundary: (name, role, point pairs (m, 2)). With
     `wedge`, half an angle [rad], the mesh is that about the x axis; edges on the axis belong to no group.
     """
@@ -128,7 +201,9 @@ def mesh_from_quads(
         lost = first[np.flatnonzero((tag < 0) & ~twin)[0]]
         raise MeshError(f"the boundary edge at {plane[a[lost]]} belongs to no group.")
     if wedge:
-        return _wedge(points, quads, a[first], b[first], cell[first], other, tag, on_axis, edges, wedge, extra)
+        off = ~on_axis
+        found = _PlaneEdges(a[first][off], b[first][off], cell[first][off], other[off], tag[off])
+        return _wedge(points, quads, found, [(e[0], e[1]) for e in edges], extra | {"wedge": wedge})
     a, b = a[first], b[first]
     corners = np.stack([a, a + n, b + n, b], axis=1)
     return mesh_from_faces(
@@ -144,13 +219,22 @@ def mesh_from_quads(
     )
 
 
-def _wedge(points, quads, a, b, cell, other, tag, on_axis, edges, wedge, extra) -> Mesh:
+class _PlaneEdges(NamedTuple):
+    """Edges from corner a to b with the cells on both sides (-1 outside) and the group of boundary edges."""
+
+    a: np.ndarray
+    b: np.ndarray
+    cell: np.ndarray
+    other: np.ndarray
+    tag: np.ndarray
+
+
+def _wedge(points: np.ndarray, quads: np.ndarray, found: _PlaneEdges, groups: list[tuple], extra: dict) -> Mesh:
     """The axisymmetric mesh of `mesh_from_quads`: a face an edge that is not on the axis, and two a cell on the
     sides.
     """
     n = len(points) // 2
-    keep = ~on_axis
-    a, b, cell, other, tag = a[keep], b[keep], cell[keep], other[keep], tag[keep]
+    a, b, cell, other, tag = found
     back = np.where(points[:n, 2] == 0.0, np.arange(n), np.arange(n) + n)  # on the axis front and back are one point
     corners = np.stack([a, back[a], back[b], b], axis=1)
     real = np.ones(corners.shape, dtype=bool)
@@ -166,9 +250,8 @@ def _wedge(points, quads, a, b, cell, other, tag, on_axis, edges, wedge, extra) 
         face_points.ravel(),
         np.concatenate([cell, cells, cells]),
         np.concatenate([other, np.full(2 * len(quads), -1)]),
-        np.concatenate([tag, np.full(len(quads), len(edges)), np.full(len(quads), len(edges) + 1)]),
-        [(e[0], e[1]) for e in edges] + [(name, "symmetry") for name in SIDES],
+        np.concatenate([tag, np.full(len(quads), len(groups)), np.full(len(quads), len(groups) + 1)]),
+        groups + [(name, "symmetry") for name in SIDES],
         3,
-        wedge=wedge,
         **extra,
     )

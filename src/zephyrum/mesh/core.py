@@ -18,7 +18,7 @@ from zephyrum.conditions import Reference
 from zephyrum.errors import InputError, MeshError
 from zephyrum.geometry.surface.nearest_point import distances
 from zephyrum.mesh.layer_heights import distances_along_layers, parent_cells, wall_faces_of_cells
-from zephyrum.mesh.polygons import bulges, cell_geometry, fan_triangles, polygon_geometry
+from zephyrum.mesh.polygons import CellFaces, bulges, cell_geometry, fan_triangles, polygon_geometry
 
 SIDES = ("front side", "back side")  # of a wedge, role symmetry
 ROLES = ("wall", "ground", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic")
@@ -93,7 +93,18 @@ class Mesh:
         return len(self.right)
 
     def group(self, name: str) -> Group:
-        """The group of that name; InputError lists the names there are."""
+        """Find a boundary group.
+
+        Parameters
+        ----------
+        name : str
+            Name of the group.
+
+        Raises
+        ------
+        InputError
+            There is no such group; those there are are listed.
+        """
         for group in self.groups:
             if group.name == name:
                 return group
@@ -170,14 +181,8 @@ class Mesh:
 
     @functools.cached_property
     def _cell_geometry(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        return cell_geometry(
-            *self.cell_faces,
-            self.left,
-            *self._face_geometry,
-            self.face_bulge,
-            self.dimension,
-            self.dimension == 3 and not self.wedge,
-        )
+        faces = CellFaces(*self.cell_faces, self.left, *self._face_geometry, self.face_bulge)
+        return cell_geometry(faces, self.dimension, self.dimension == 3 and not self.wedge)
 
     @property
     def cell_volume(self) -> np.ndarray:
@@ -296,8 +301,16 @@ class Mesh:
         return meshes
 
     def with_coarser(self, coarse: "Mesh") -> "Mesh":
-        """The same mesh with a coarser coarser level that it does not nest in: the parent of a cell is the cell with
-        the nearest centre, in layers see `parent_cells`.
+        """The same mesh with a coarser level that it does not nest in.
+
+        Parameters
+        ----------
+        coarse : Mesh
+            Coarser mesh.
+
+        Notes
+        -----
+        The parent of a cell is the cell with the nearest centre; in layers see `parent_cells`.
         """
         nearest = cKDTree(coarse.cell_centroid).query(self.cell_centroid, workers=-1)[1]
         return replace(self, coarser=coarse, parent=parent_cells(self, coarse, nearest.astype(np.int64)))

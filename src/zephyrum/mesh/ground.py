@@ -6,6 +6,7 @@ column of prisms. Verified by tests/test_ground.py.
 """
 
 import bisect
+from typing import NamedTuple
 
 import numpy as np
 
@@ -21,7 +22,22 @@ MAX_ATTITUDE = 80.0  # deg
 
 
 def rotated_about(points: np.ndarray, pivot: list[float] | tuple[float, float, float], attitude: float) -> np.ndarray:
-    """Points (n, 3) [m] turned nose-up by `attitude` [deg] about the line along y through `pivot` (3,)."""
+    """Rotate points nose-up about a line along y.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+        [m]
+    pivot : list[float] or tuple[float, float, float]
+        Point (3,) of the line [m].
+    attitude : float
+        Angle [deg].
+
+    Returns
+    -------
+    (n, 3) array
+        [m]
+    """
     number("attitude", attitude, -MAX_ATTITUDE, MAX_ATTITUDE)
     if attitude == 0.0:
         return points
@@ -29,9 +45,27 @@ def rotated_about(points: np.ndarray, pivot: list[float] | tuple[float, float, f
 
 
 def ground_level(ground: float, before: np.ndarray, after: np.ndarray) -> float:
-    """z [m] of the ground under the points `after` (n, 3) that keeps the clearance it had at z = `ground` under
-    `before`.
+    """Height of the ground under a turned body that keeps its clearance.
 
+    Parameters
+    ----------
+    ground : float
+        z of the ground before [m].
+    before, after : (n, 3) arrays
+        Points of the body before and after it is turned [m].
+
+    Returns
+    -------
+    float
+        z [m].
+
+    Raises
+    ------
+    InputError
+        The body reaches the ground.
+
+    Notes
+    -----
     Raises InputError if the body reaches the ground.
     """
     ground = number("ground", ground)
@@ -45,9 +79,26 @@ def ground_level(ground: float, before: np.ndarray, after: np.ndarray) -> float:
 
 
 def ground_heights(first: float, growth: float, clearance: float, largest: float) -> np.ndarray:
-    """Heights (n + 1,) [m] of the layers over the ground from 0 up: from `first` by `growth` until a layer is `largest`
-    high.
+    """Heights of the layers over the ground.
 
+    Parameters
+    ----------
+    first : float
+        Height of the first layer [m].
+    growth : float
+        Ratio of successive layers.
+    clearance : float
+        Clearance of the body [m], of which the layers fill a fraction at most.
+    largest : float
+        Height [m] at which the layers end.
+
+    Returns
+    -------
+    (n + 1,) array
+        From 0 up [m].
+
+    Notes
+    -----
     All of them together fill at most `MIN_CLEARANCE` of the clearance.
     """
     steps = [first]
@@ -60,39 +111,44 @@ def ground_heights(first: float, growth: float, clearance: float, largest: float
     return np.concatenate([[0.0], np.cumsum(steps)])
 
 
-def extruded_edges(
-    xz: np.ndarray,
-    a: np.ndarray,
-    b: np.ndarray,
-    own: np.ndarray,
-    other: np.ndarray,
-    tag: np.ndarray,
-    ground: int,
-    far: int,
-    cells: int,
-    depths: np.ndarray,
-):
-    """Edges of a plane mesh with quadrilaterals added under those of the ground.
+class PlaneEdges(NamedTuple):
+    """Edges of a plane mesh.
 
-    Parameters
+    Attributes
     ----------
     xz : (n, 2) array
         Corners x, z [m].
-    a, b, own, other, tag : (m,) arrays
+    a, b, own, other, tag : (m,) arrays of int
         Edge i from corner a to b has the cell `own` on its left and `other` on its right (-1: none, then `tag` is its
         group).
+    """
+
+    xz: np.ndarray
+    a: np.ndarray
+    b: np.ndarray
+    own: np.ndarray
+    other: np.ndarray
+    tag: np.ndarray
+
+
+def extruded_edges(edges: PlaneEdges, ground: int, far: int, depths: np.ndarray) -> PlaneEdges:
+    """Add quadrilaterals under the edges of the ground of a plane mesh.
+
+    Parameters
+    ----------
+    edges : PlaneEdges
     ground, far : int
         Tags of the ground and of the outer boundary.
-    cells : int
-        Number of cells.
     depths : (k + 1,) array
         Depths [m] of the levels under the edges of the ground, from 0.
 
     Returns
     -------
-    xz, a, b, own, other, tag
+    PlaneEdges
         With the ground at the lowest level.
     """
+    xz, a, b, own, other, tag = edges
+    cells = int(max(own.max(), other.max())) + 1
     floor = np.flatnonzero(tag == ground)
     n, many = len(xz), len(floor)
     used, ends = np.unique(np.stack([a[floor], b[floor]]), return_inverse=True)
@@ -117,11 +173,19 @@ def extruded_edges(
         made.append(
             (level[k][first], level[k + 1][first], column[k][right_of[first]], np.full(count, -1), np.full(count, far))
         )
-    return np.concatenate([xz, *deeper]), *(np.concatenate(parts) for parts in zip(*made, strict=True))
+    return PlaneEdges(np.concatenate([xz, *deeper]), *(np.concatenate(parts) for parts in zip(*made, strict=True)))
 
 
 def with_ground_layers(mesh: Mesh, depths: np.ndarray) -> Mesh:
-    """A mesh in space with prisms added under the faces of its ground, down to the depths (k + 1,) [m] from 0."""
+    """Add prisms under the faces of the ground of a mesh in space.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh with a ground.
+    depths : (k + 1,) array
+        Depths of the levels [m], from 0.
+    """
     group = next(g for g in mesh.groups if g.role == "ground")
     floor = np.arange(group.start, group.stop)
     start, corners, ni = mesh.face_start, mesh.face_points, mesh.n_interior

@@ -29,7 +29,17 @@ class _DamagedFile(ValueError):
 
 @takes(mesh=Mesh, path=PATH, cell_data=Mapping)
 def write_mesh(mesh: Mesh, path: str | Path, cell_data: dict[str, np.ndarray] | None = None) -> Path:
-    """Write `mesh` to a .vtu or .cgns file (by its ending), with optional fields (n_cells,) or (n_cells, 3)."""
+    """Write a mesh to a .vtu or .cgns file.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    path : path
+        File; its ending picks the format.
+    cell_data : dict[str, array], optional
+        Fields (n_cells,) or (n_cells, 3) by name.
+    """
     path = Path(path)
     writer = {".vtu": _write_vtu, ".cgns": _write_cgns}.get(path.suffix.lower())
     if writer is None:
@@ -41,7 +51,18 @@ def write_mesh(mesh: Mesh, path: str | Path, cell_data: dict[str, np.ndarray] | 
 
 @takes(path=PATH)
 def read_mesh(path: str | Path) -> Mesh:
-    """Read a mesh written by `write_mesh` (or any file with the same standard sections). FileError if it can't be."""
+    """Read a mesh written by `write_mesh`, or any file with the same standard sections.
+
+    Parameters
+    ----------
+    path : path
+        .vtu or .cgns file.
+
+    Raises
+    ------
+    FileError
+        The file cannot be read.
+    """
     path = Path(path)
     reader = {".vtu": _read_vtu, ".cgns": _read_cgns}.get(path.suffix.lower())
     if reader is None:

@@ -29,8 +29,31 @@ MAX_LOG_HEIGHT_RATIO = 1.0  # logarithm of the ratio of two heights that are no 
 
 
 def height_across(mesh: "Mesh", cell: np.ndarray, face: np.ndarray, direction: np.ndarray, size: np.ndarray):
-    """(face (m,) on the other side of each of `cell` seen from `face` along the unit vectors `direction`, its unit
-    vectors outward, the cell beyond, whether it is one).
+    """Opposite face and cell across cells of a layer.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    cell : (m,) array
+        Cells.
+    face : (m,) array
+        Face of each.
+    direction : (m, 3) array
+        Unit vectors away from the face.
+    size : (m,) array
+        Sizes of the faces [m].
+
+    Returns
+    -------
+    face : (m,) array
+        Face on the other side.
+    direction : (m, 3) array
+        Its unit vectors outward.
+    beyond : (m,) array
+        Cell beyond.
+    found : (m,) array of bool
+        Whether there is one.
     """
     start, faces = mesh.cell_faces
     owner, entry = entries_of(start, cell)
@@ -46,8 +69,19 @@ def height_across(mesh: "Mesh", cell: np.ndarray, face: np.ndarray, direction: n
 
 
 def wall_faces_of_cells(mesh: "Mesh", walls: np.ndarray) -> np.ndarray:
-    """(n_cells,) the face of `walls` on which the column of a layer's cell stands, -1 of cells that are as high as
-    wide, or in no column.
+    """Wall face on which the column of a layer's cell stands.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    walls : array
+        Wall faces.
+
+    Returns
+    -------
+    (n_cells,) array
+        -1 for cells that are as high as wide, or in no column.
     """
     out = np.full(mesh.n_cells, -1)
     size = np.linalg.norm(mesh.face_area, axis=1)
@@ -66,11 +100,25 @@ def wall_faces_of_cells(mesh: "Mesh", walls: np.ndarray) -> np.ndarray:
 
 
 def parent_cells(mesh: "Mesh", coarse: "Mesh", nearest: np.ndarray) -> np.ndarray:
-    """(n_cells,) cells of the mesh `coarse`: in layers that at the same height over the same part of the wall,
-    elsewhere `nearest` (n_cells,).
+    """Cells of a coarser mesh that correspond to the cells of a mesh.
 
-    In a layer whose cells are a thousand times as wide as high the cell with the nearest centre may lie many layers
-    off, or on the other side of a tail.
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    coarse : Mesh
+        Coarser mesh.
+    nearest : (n_cells,) array
+        Coarse cell with the nearest centre, used outside the layers.
+
+    Returns
+    -------
+    (n_cells,) array
+
+    Notes
+    -----
+    In layers the parent lies at the same height over the same part of the wall. In a layer whose cells are a thousand
+    times as wide as high the cell with the nearest centre may lie many layers off, or on the other side of a tail.
     """
     walls, under = mesh.faces_of("wall", "ground"), coarse.faces_of("wall", "ground")
     foot, base = mesh.wall_face_of_cell, coarse.wall_face_of_cell
@@ -109,8 +157,24 @@ def parent_cells(mesh: "Mesh", coarse: "Mesh", nearest: np.ndarray) -> np.ndarra
 
 
 def distances_along_layers(mesh: "Mesh", walls: np.ndarray, near: np.ndarray) -> np.ndarray:
-    """(n_cells,) distances from the wall: `near` (n_cells,), but heights over those of the faces `walls` that bulge.
+    """Wall distances measured along layers.
 
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    walls : array
+        Wall faces.
+    near : (n_cells,) array
+        Distances from the nearest wall face [m].
+
+    Returns
+    -------
+    (n_cells,) array
+        `near`, but heights over wall faces that bulge [m].
+
+    Notes
+    -----
     At the top of a column the next face may lead aside: columns that stand on other faces are left alone.
     """
     out = near.copy()

@@ -36,7 +36,20 @@ class Layers:
 
 
 def first_height(reynolds: float, y_plus: float = 1.0) -> float:
-    """Height of the first cell in chords for a y+ at a Reynolds number on the chord."""
+    """Height of the first cell for a y+.
+
+    Parameters
+    ----------
+    reynolds : float
+        Reynolds number on the chord.
+    y_plus : float, optional
+        Height in wall units.
+
+    Returns
+    -------
+    float
+        [chords]
+    """
     reynolds = number("reynolds", reynolds, 0.1, 1e12)
     y_plus = number("y_plus", y_plus, 0.0, 1000.0, open_low=True)
     friction_speed = (0.5 * 0.026 * reynolds ** (-1.0 / 7.0)) ** 0.5  # over that of the stream
@@ -44,7 +57,18 @@ def first_height(reynolds: float, y_plus: float = 1.0) -> float:
 
 
 def wall_layers(reynolds: float, y_plus: float = 1.0, growth: float = 1.2, farfield: float = 100.0) -> Layers:
-    """The layers for a condition; the count is a multiple of 8, so that coarser levels exist.
+    """Wall layers for a condition; the count is a multiple of 8, so that coarser levels exist.
+
+    Parameters
+    ----------
+    reynolds : float
+        Reynolds number on the chord.
+    y_plus : float, optional
+        Height of the first cell in wall units.
+    growth : float, optional
+        Ratio of successive layers.
+    farfield : float, optional
+        Distance that the layers fill [chords].
 
     Examples
     --------
@@ -60,7 +84,13 @@ def wall_layers(reynolds: float, y_plus: float = 1.0, growth: float = 1.2, farfi
 
 
 def given_layers(layers) -> tuple[float, float, int]:
-    """Layers of a clipped mesh as typed: (first height [m], growth, count), checked."""
+    """Check typed layers.
+
+    Parameters
+    ----------
+    layers : sequence
+        (first height [m], growth, count).
+    """
     if np.shape(layers) != (3,):
         raise InputError(
             f"layers = {layers!r} should be (first height [m], growth, count), for example (1e-5, 1.2, 30)."

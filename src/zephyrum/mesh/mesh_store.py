@@ -21,17 +21,41 @@ ARRAYS = ("points", "face_start", "face_points", "left", "right")
 
 
 def family_file(path: Path, depth: int) -> Path:
-    """File of the mesh that many levels coarser than the one kept at `path` (.cgns)."""
+    """File of a coarser level of a kept mesh.
+
+    Parameters
+    ----------
+    path : path
+        File of the mesh (.cgns).
+    depth : int
+        How many levels coarser.
+    """
     return path.with_name(f"{path.stem}-start-{depth}.cgns") if depth else path
 
 
 def parents_file(path: Path) -> Path:
-    """File of the coarse cells that hold the cells of each mesh of the family kept at `path`."""
+    """File of the coarse cells that hold the cells of each mesh of a family.
+
+    Parameters
+    ----------
+    path : path
+        File of the mesh (.cgns).
+    """
     return path.with_name(f"{path.stem}-parents.npz")
 
 
 def store_mesh(mesh: Mesh, path: str | Path, made_from: str = "") -> Path:
-    """Write `mesh` and its coarser levels to `path` (.cgns) and files beside it; `made_from` describes its input."""
+    """Write a mesh and its coarser levels.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    path : path
+        File (.cgns); the others lie beside it.
+    made_from : str, optional
+        Description of its input.
+    """
     path = Path(path)
     for depth, one in enumerate(mesh.family()):
         write_mesh(one, family_file(path, depth))
@@ -45,7 +69,18 @@ def store_mesh(mesh: Mesh, path: str | Path, made_from: str = "") -> Path:
 
 
 def stored_notes(path: str | Path) -> dict | None:
-    """The JSON notes of a kept mesh; None if the mesh is not there or not whole."""
+    """Read the notes of a kept mesh.
+
+    Parameters
+    ----------
+    path : path
+        File of the mesh (.cgns).
+
+    Returns
+    -------
+    dict
+        None if the mesh is not there or not whole.
+    """
     path = Path(path)
     try:
         notes = json.loads(path.with_suffix(".json").read_text(encoding="utf-8"))
@@ -57,7 +92,20 @@ def stored_notes(path: str | Path) -> dict | None:
 
 
 def read_stored_mesh(path: str | Path, family: bool = True) -> Mesh:
-    """The mesh kept at `path`, with its coarser levels if `family`; FileError if it is not there or was changed."""
+    """Read a kept mesh.
+
+    Parameters
+    ----------
+    path : path
+        File of the mesh (.cgns).
+    family : bool, optional
+        Whether to read its coarser levels.
+
+    Raises
+    ------
+    FileError
+        The mesh is not there or was changed.
+    """
     path = Path(path)
     notes = stored_notes(path)
     if notes is None:
@@ -91,7 +139,13 @@ def read_stored_mesh(path: str | Path, family: bool = True) -> Mesh:
 
 
 def mesh_notes(mesh: Mesh) -> dict:
-    """What of a mesh is neither a point nor a face, as plain values."""
+    """What of a mesh is neither a point nor a face, as plain values.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    """
     return {
         "fingerprint": mesh.fingerprint,
         "dimension": mesh.dimension,
@@ -104,7 +158,15 @@ def mesh_notes(mesh: Mesh) -> dict:
 
 
 def mesh_of(arrays: dict[str, np.ndarray], notes: dict) -> Mesh:
-    """The mesh of the arrays named in `ARRAYS` and of `mesh_notes`; coarser levels are not kept with it."""
+    """Mesh of stored arrays and notes, without coarser levels.
+
+    Parameters
+    ----------
+    arrays : dict[str, array]
+        Arrays named in `ARRAYS`.
+    notes : dict
+        See `mesh_notes`.
+    """
     groups = tuple(Group(*row) for row in notes["groups"])
     mesh = Mesh(*(arrays[name] for name in ARRAYS), groups, notes["dimension"], notes["wedge"])  # type: ignore[arg-type, call-arg]
     return _restored(mesh, notes)

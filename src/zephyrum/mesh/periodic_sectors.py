@@ -6,7 +6,8 @@ they share becomes a pair of faces, so that what leaves one side enters the othe
 polygons in the plane is shapely's (extra `surface`). Verified by tests/test_sectors.py.
 """
 
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -32,14 +33,41 @@ TRIES, NUDGE = 4, 2e-5  # rad between them
 MAX_UNMATCHED = 0.01  # of the walls' area: parts of the sides that may find no partner
 
 
+class _Faces(NamedTuple):
+    """Faces of a mesh: points (n, 3) [m], polygons start and corners, cells left and right (-1 outside), group tags."""
+
+    points: np.ndarray
+    start: np.ndarray
+    corners: np.ndarray
+    left: np.ndarray
+    right: np.ndarray
+    tag: np.ndarray
+
+
 @takes(mesh=Mesh)
 def mesh_sector(mesh: Mesh, count: int, start: float | None = None) -> Mesh:
-    """The sector of 360 / `count` deg of a mesh about a body that repeats itself `count` times round the x axis.
+    """Cut one of several equal sectors out of a mesh about a body that repeats itself round the x axis.
 
-    start: angle [deg] of the first side, from y towards z; without it the sector lies evenly about the y axis. Where
-    the body's triangles differ from side to side a little of both is left without partner, as plain symmetry: `recipe`
-    tells how much for the walls' area, MeshError refuses more than a hundredth. Forces count for the whole; alpha and
-    beta must be 0.
+    Parameters
+    ----------
+    mesh : Mesh
+        Whole mesh in space.
+    count : int
+        Number of sectors.
+    start : float, optional
+        Angle [deg] of the first side, from y towards z; without it the sector lies evenly about the y axis.
+
+    Raises
+    ------
+    InputError
+        The mesh is no whole mesh in space.
+    MeshError
+        More than a hundredth is left without partner.
+
+    Notes
+    -----
+    Where the body's triangles differ from side to side a little of both is left without partner, as plain symmetry: the
+    recipe of the mesh gives how much for the walls' area. Forces count for the whole; alpha and beta must be 0.
     """
     whole("count", count, 2, 360)
     angle = 2.0 * np.pi / count
@@ -68,9 +96,9 @@ def _cut_out(mesh: Mesh, count: int, first: float, angle: float, low, high) -> M
     for k, g in enumerate(mesh.groups):
         tag[g.faces] = k
     right = np.r_[mesh.right, np.full(mesh.n_faces - mesh.n_interior, -1)]
-    faces = (mesh.points, mesh.face_start, mesh.face_points, mesh.left, right, tag)
+    faces = _Faces(mesh.points, mesh.face_start, mesh.face_points, mesh.left, right, tag)
     for turn, sign, side in sides:
-        faces = _clipped(*faces, sign * np.array([0.0, -np.sin(turn), np.cos(turn)]), 0.0, len(groups) + side)  # type: ignore[call-arg]
+        faces = _clipped(faces, sign * np.array([0.0, -np.sin(turn), np.cos(turn)]), 0.0, len(groups) + side)
     # a regular polygon round the axis as farfield: a box looks different from side to side
     facets = int(np.ceil(angle / WIDEST))
     radius = INSIDE * min(-low[1], -low[2], high[1], high[2]) * np.cos(0.5 * angle / facets)
@@ -78,8 +106,8 @@ def _cut_out(mesh: Mesh, count: int, first: float, angle: float, low, high) -> M
     if outer is None:
         raise InputError("a sector needs a mesh with a farfield.")
     for turn in first + angle * (np.arange(facets) + 0.5) / facets:
-        faces = _clipped(*faces, -np.array([0.0, np.cos(turn), np.sin(turn)]), -radius, outer)  # type: ignore[call-arg]
-    points, counts, corners, left, right, tag, left_over = _paired(*faces, len(groups), first, angle)  # type: ignore[call-arg]
+        faces = _clipped(faces, -np.array([0.0, np.cos(turn), np.sin(turn)]), -radius, outer)
+    faces, left_over = _paired(faces, len(groups), first, angle)
     wall = mesh.faces_of("wall", "slip")
     left_over /= np.linalg.norm(mesh.face_area[wall], axis=1).sum() / count
     if left_over > MAX_UNMATCHED:
@@ -87,12 +115,12 @@ def _cut_out(mesh: Mesh, count: int, first: float, angle: float, low, high) -> M
             f"parts of the sides as large as {100 * left_over:.2g} % of the walls find no partner: the body does not "
             f"repeat itself every {360.0 / count:.4g} deg."
         )
-    left, right, area = _merged(points, counts, corners, left, right, mesh.cell_volume)
+    left, right, area = _merged(faces, mesh.cell_volume)
     inner = right >= 0
     surface = np.bincount(np.r_[left, right[inner]], np.r_[area, area[inner]])
     keep = (left != right) & (area > ZERO_AREA * surface[left])
     names = [*groups, (START, "periodic"), (END, "periodic"), (REST, "symmetry")]
-    made = mesh_from_kept(points, np.r_[0, np.cumsum(counts)], corners, left, right, tag, names, keep)
+    made = mesh_from_kept(faces.points, faces.start, faces.corners, left, right, faces.tag, names, keep)
     made = replace(
         made, reference=mesh.reference, recipe=mesh.recipe | {"sectors": count, "unmatched": round(left_over, 6)}
     )
@@ -100,69 +128,90 @@ def _cut_out(mesh: Mesh, count: int, first: float, angle: float, low, high) -> M
     return made
 
 
-def _clipped(points, start, corners, left, right, tag, normal, away, new):
-    """The faces of the cells on the positive side of a plane `away` from the origin; what lies on it gets the tag
-    `new`.
+def _clipped(faces: _Faces, normal: np.ndarray, away: float, new: int) -> _Faces:
+    """Faces of the cells on the positive side of a plane.
+
+    Parameters
+    ----------
+    faces : _Faces
+    normal : (3,) array
+        Unit normal of the plane.
+    away : float
+        Distance [m] of the plane from the origin.
+    new : int
+        Group tag of the faces on the plane.
     """
+    points, corners = faces.points, faces.corners
     s = points @ normal - away
-    counts = np.diff(start)
+    counts = np.diff(faces.start)
     owner = np.repeat(np.arange(len(counts)), counts)
-    a, b = corners, corners[next_corners(start)]
-    passed = (s[a] > 0.0) != (s[b] > 0.0)
-    if not passed.any():
+    a, b = corners, corners[next_corners(faces.start)]
+    crosses = (s[a] > 0.0) != (s[b] > 0.0)
+    if not crosses.any():
         raise InputError("a side of the sector misses the mesh.")
-    near = np.abs(s) < ON_PLANE * np.linalg.norm(points[a[passed]] - points[b[passed]], axis=1).min()
+    near = np.abs(s) < ON_PLANE * np.linalg.norm(points[a[crosses]] - points[b[crosses]], axis=1).min()
     points = points - np.where(near, s, 0.0)[:, None] * normal
     s = np.where(near, 0.0, s)
     inside = s >= 0.0
-    passed = inside[a] != inside[b]
-    ends = np.stack([np.minimum(a, b), np.maximum(a, b)], axis=1)[passed]
-    edges, which = np.unique(ends, axis=0, return_inverse=True)
-    fraction = s[edges[:, 0]] / (s[edges[:, 0]] - s[edges[:, 1]])
-    cuts = points[edges[:, 0]] + fraction[:, None] * (points[edges[:, 1]] - points[edges[:, 0]])
+    crosses = inside[a] != inside[b]
+    cuts, which = _cut_edges(points, s, np.stack([np.minimum(a, b), np.maximum(a, b)], axis=1)[crosses])
     cuts -= (cuts @ normal - away)[:, None] * normal
-    # an edge of a large face and its halves on smaller ones are cut at one position: one point
-    twins = cKDTree(cuts).query_pairs(SAME_POINT * np.abs(points).max(), output_type="ndarray")
-    same = components(twins[:, 0], twins[:, 1], len(cuts))
-    cuts = cuts[np.unique(same, return_index=True)[1]]
+    cuts, same = _without_twins(cuts, SAME_POINT * np.abs(points).max())
     cut = np.full(len(corners), -1)
-    cut[passed] = len(points) + same[which.ravel()]
+    cut[crosses] = len(points) + same[which]
     # every corner that stays, and behind it the point where its edge leaves or comes back
     slots = np.stack([np.where(inside[a], a, -1), cut], axis=1)
     stored = slots >= 0
     made = np.bincount(owner, stored.sum(axis=1), len(counts)).astype(np.int64)
     alive = made > 0
-    new_corners = slots[stored]
-    # pieces of the plane: from where a face leaves the kept side to where it comes back, for the cell seen from
-    # outside backwards
-    leaves = passed & inside[a]
-    comes = passed & ~inside[a]
+    face, tail, head = _plane_edges(owner, cut, crosses, inside[a], faces.start)
+    # the left cell's cap runs the other way round than its face, the right cell's the same way
+    two = faces.right[face] >= 0
+    cell = np.r_[faces.left[face], faces.right[face][two]]
+    caps_start, caps, caps_cell = _loops(cell, np.r_[head, tail[two]], np.r_[tail, head[two]])
+    n = len(caps_cell)
+    return _Faces(
+        np.concatenate([points, cuts]),
+        np.r_[0, np.cumsum(np.concatenate([made[alive], np.diff(caps_start)]))],
+        np.concatenate([slots[stored], caps]),
+        np.r_[faces.left[alive], caps_cell],
+        np.r_[faces.right[alive], np.full(n, -1)],
+        np.r_[faces.tag[alive], np.full(n, new)],
+    )
+
+
+def _cut_edges(points: np.ndarray, s: np.ndarray, ends: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Points (k, 3) where edges (n, 2) pass the plane s = 0, one for each edge, and which of them is whose (n,)."""
+    edges, which = np.unique(ends, axis=0, return_inverse=True)
+    fraction = s[edges[:, 0]] / (s[edges[:, 0]] - s[edges[:, 1]])
+    return points[edges[:, 0]] + fraction[:, None] * (points[edges[:, 1]] - points[edges[:, 0]]), which.ravel()
+
+
+def _without_twins(cuts: np.ndarray, tolerance: float) -> tuple[np.ndarray, np.ndarray]:
+    """Distinct points (k, 3) and the number (n,) of each among them.
+
+    An edge of a large face and its halves on smaller faces are cut at one position: one point.
+    """
+    twins = cKDTree(cuts).query_pairs(tolerance, output_type="ndarray")
+    same = components(twins[:, 0], twins[:, 1], len(cuts))
+    return cuts[np.unique(same, return_index=True)[1]], same
+
+
+def _plane_edges(
+    owner: np.ndarray, cut: np.ndarray, crosses: np.ndarray, inside: np.ndarray, start: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Edges on the plane as (face, tail, head): from where a face leaves the kept side to where it comes back."""
+    leaves = crosses & inside
+    comes = crosses & ~inside
     out_at, in_at = np.flatnonzero(leaves), np.flatnonzero(comes)
     # within a face leaving and coming alternate: the k-th of one belongs to the next of the other
-    first_is_in = comes[np.minimum.reduceat(np.where(passed, np.arange(len(corners)), len(corners) - 1), start[:-1])]
+    first_is_in = comes[np.minimum.reduceat(np.where(crosses, np.arange(len(cut)), len(cut) - 1), start[:-1])]
     turn = first_is_in[owner[out_at]]
     begin = np.searchsorted(owner[out_at], owner[out_at], side="left")
     many = np.searchsorted(owner[out_at], owner[out_at], side="right") - begin
     rank = np.arange(len(out_at)) - begin
     partner = in_at[begin + np.where(turn, (rank + 1) % many, rank)]
-    face, tail, head = owner[out_at], cut[out_at], cut[partner]
-    # the left cell's cap runs the other way round than its face, the right cell's the same way
-    two = right[face] >= 0
-    cell = np.r_[left[face], right[face][two]]
-    tails, heads = np.r_[head, tail[two]], np.r_[tail, head[two]]
-    caps_start, caps, caps_cell = _loops(cell, tails, heads)
-    points = np.concatenate([points, cuts])
-    corners = np.concatenate([new_corners, caps])
-    counts = np.concatenate([made[alive], np.diff(caps_start)])
-    n = len(caps_cell)
-    return (
-        points,
-        np.r_[0, np.cumsum(counts)],
-        corners,
-        np.r_[left[alive], caps_cell],
-        np.r_[right[alive], np.full(n, -1)],
-        np.r_[tag[alive], np.full(n, new)],
-    )
+    return owner[out_at], cut[out_at], cut[partner]
 
 
 def _loops(cell, tail, head):
@@ -193,10 +242,68 @@ def _loops(cell, tail, head):
     return np.array(start), np.array(corners, dtype=np.int64), np.array(owners, dtype=np.int64)
 
 
-def _paired(points, start, corners, left, right, tag, new, first, angle):
-    """The faces with those of both sides replaced by the pieces they share; last the area [m^2] without partner.
+@dataclass(frozen=True, eq=False)
+class _Side:
+    """Polygons of one side of the sector in the coordinates (x, r).
 
-    new, new + 1, new + 2: tags of the first side, the second and of what is left over.
+    Attributes
+    ----------
+    rows : (m,) array of int
+        Faces of the mesh on this side.
+    direction : (3,) array
+        Unit vector of r.
+    outward : bool
+        Whether a counter-clockwise ring in (x, r) looks out of the sector there.
+    cells : (k,) array of int
+    shapes : (k,) array of shapely geometries
+        What each cell covers.
+    crossed : (m,) array of bool
+        Faces whose outline crosses itself; they find no partner.
+    """
+
+    rows: np.ndarray
+    direction: np.ndarray
+    outward: bool
+    cells: np.ndarray
+    shapes: np.ndarray
+    crossed: np.ndarray
+
+
+@dataclass(eq=False)
+class _Pieces:
+    """Polygons that replace the faces of both sides."""
+
+    points: list[np.ndarray] = field(default_factory=list)
+    counts: list[int] = field(default_factory=list)
+    left: list[int] = field(default_factory=list)
+    tag: list[int] = field(default_factory=list)
+
+    def add(self, shapely, polygon, side: _Side, cell: int, tag: int) -> None:
+        """Add the rings of a polygon of one cell of a side."""
+        for ring in _rings(shapely, polygon):
+            ring = ring if side.outward else ring[::-1]
+            self.points.append(ring[:, :1] * [1.0, 0.0, 0.0] + ring[:, 1:] * side.direction)
+            self.counts.append(len(ring))
+            self.left.append(side.cells[cell])
+            self.tag.append(tag)
+
+
+def _paired(faces: _Faces, new: int, first: float, angle: float) -> tuple[_Faces, float]:
+    """Replace the faces of both sides by the pieces they share.
+
+    Parameters
+    ----------
+    faces : _Faces
+    new : int
+        Tag of the first side; new + 1 is that of the second, new + 2 that of what is left over.
+    first, angle : float
+        Angle of the first side and of the sector [rad].
+
+    Returns
+    -------
+    faces : _Faces
+    missing : float
+        Area [m^2] without partner.
     """
     try:
         import shapely
@@ -205,75 +312,68 @@ def _paired(points, start, corners, left, right, tag, new, first, angle):
             "sectors need the package shapely; install it with: pip install 'zephyrum[surface]'."
         ) from None
     one = int(np.isclose(angle, np.pi))  # both sides in one plane, on either side of the axis
-    rows = [np.flatnonzero(tag == new), np.flatnonzero(tag == new + 1 - one)]
-    turns = [np.array([0.0, np.cos(t), np.sin(t)]) for t in (first, first + angle)]
-    reach = 2.0 * np.abs(points).max()
-    half = shapely.box(-reach, 0.0, reach, reach)
-    outward = (False, True)  # whether a counter-clockwise ring in (x, r) looks out of the sector there
-    cells, flat, crossed = zip(
-        *(_shapes(shapely, points, start, corners, left, *side) for side in zip(rows, turns, outward))
-    )
-    alone = np.unique(np.concatenate([row[lost] for row, lost in zip(rows, crossed)]))
+    sides = [
+        _side(shapely, faces, np.flatnonzero(faces.tag == new), first, False),
+        _side(shapely, faces, np.flatnonzero(faces.tag == new + 1 - one), first + angle, True),
+    ]
     if one:
-        flat = [shapely.intersection(shapes, half) for shapes in flat]
-    a, b = shapely.STRtree(flat[1]).query(flat[0], predicate="intersects")
-    shared = shapely.intersection(flat[0][a], flat[1][b])
-    good = shapely.area(shared) > TINY_CELL_FRACTION * shapely.area(flat[0])[a]
+        reach = 2.0 * np.abs(faces.points).max()
+        half = shapely.box(-reach, 0.0, reach, reach)
+        sides = [replace(side, shapes=shapely.intersection(side.shapes, half)) for side in sides]
+    pieces, missing = _overlaid(shapely, sides[0], sides[1], new)
+    rows = np.concatenate([side.rows for side in sides])
+    alone = np.unique(np.concatenate([side.rows[side.crossed] for side in sides]))
+    keep = np.ones(len(faces.left), dtype=bool)
+    keep[rows] = False
+    keep[alone] = True
+    tag = faces.tag.copy()
+    tag[alone] = new + 2
+    _, lost = polygon_geometry(read_only(faces.points), faces.start, faces.corners)
+    missing += float(np.linalg.norm(lost[alone], axis=1).sum())
+    counts = np.diff(faces.start)
+    made = len(faces.points) + np.arange(sum(pieces.counts))
+    return _Faces(
+        np.concatenate([faces.points, *pieces.points]),
+        np.r_[0, np.cumsum(np.r_[counts[keep], pieces.counts])].astype(np.int64),
+        np.r_[faces.corners[np.repeat(keep, counts)], made],
+        np.r_[faces.left[keep], pieces.left],
+        np.r_[faces.right[keep], np.full(len(pieces.left), -1)],
+        np.r_[tag[keep], pieces.tag],
+    ), missing
+
+
+def _overlaid(shapely, one: _Side, two: _Side, new: int) -> tuple[_Pieces, float]:
+    """Pieces that both sides share and those of each without partner, with the area [m^2] of the latter."""
+    a, b = shapely.STRtree(two.shapes).query(one.shapes, predicate="intersects")
+    shared = shapely.intersection(one.shapes[a], two.shapes[b])
+    good = shapely.area(shared) > TINY_CELL_FRACTION * shapely.area(one.shapes)[a]
     a, b, shared = a[good], b[good], shared[good]
-    made_points, made_counts, made_left, made_tag = [], [], [], []
-
-    def add(polygon, side, cell, name):
-        for ring in _rings(shapely, polygon):
-            ring = ring if outward[side] else ring[::-1]
-            made_points.append(ring[:, :1] * [1.0, 0.0, 0.0] + ring[:, 1:] * turns[side])
-            made_counts.append(len(ring))
-            made_left.append(cells[side][cell])
-            made_tag.append(name)
-
+    pieces, missing = _Pieces(), 0.0
     for i, j, polygon in zip(a, b, shared):
-        add(polygon, 0, i, new)
-        add(polygon, 1, j, new + 1)
-    missing = 0.0
-    for side, mine in enumerate((a, b)):
-        used = np.bincount(mine, shapely.area(shared), len(flat[side]))
-        own = shapely.area(flat[side])
+        pieces.add(shapely, polygon, one, i, new)
+        pieces.add(shapely, polygon, two, j, new + 1)
+    for side, mine in ((one, a), (two, b)):
+        used = np.bincount(mine, shapely.area(shared), len(side.shapes))
+        own = shapely.area(side.shapes)
         for k in np.flatnonzero(own - used > TINY_CELL_FRACTION * own):
-            pieces = shared[mine == k]
-            rest = _remainder(shapely, flat[side][k], pieces)
+            rest = _remainder(shapely, side.shapes[k], shared[mine == k])
             if rest.area > TINY_CELL_FRACTION * own[k]:
                 missing += rest.area
-                add(rest, side, k, new + 2)
-    keep = np.ones(len(left), dtype=bool)
-    keep[np.concatenate(rows)] = False
-    keep[alone] = True
-    tag = tag.copy()
-    tag[alone] = new + 2
-    _, lost = polygon_geometry(read_only(points), start, corners)
-    missing += float(np.linalg.norm(lost[alone], axis=1).sum())
-    counts = np.diff(start)
-    corners = np.r_[corners[np.repeat(keep, counts)], len(points) + np.arange(sum(made_counts))]
-    points = np.concatenate([points, *made_points])
-    return (
-        points,
-        np.r_[counts[keep], made_counts],
-        corners,
-        np.r_[left[keep], made_left],
-        np.r_[right[keep], np.full(len(made_left), -1)],
-        np.r_[tag[keep], made_tag],
-        missing,
-    )
+                pieces.add(shapely, rest, side, int(k), new + 2)
+    return pieces, missing
 
 
-def _shapes(shapely, points, start, corners, left, rows, turn, outward):
-    """(cells (k,), shapes (k,) in (x, r), rows whose outlines cross themselves): rings that run the other way round are
-    holes of their cell.
+def _side(shapely, faces: _Faces, rows: np.ndarray, angle: float, outward: bool) -> _Side:
+    """The side at an angle [rad] that the faces `rows` form; rings that run the other way round are holes of their
+    cell.
     """
-    cells, which = np.unique(left[rows], return_inverse=True)
+    direction = np.array([0.0, np.cos(angle), np.sin(angle)])
+    cells, which = np.unique(faces.left[rows], return_inverse=True)
     shapes = np.full(len(cells), shapely.Polygon(), dtype=object)
     holes, wanted = [], np.zeros(len(cells))
     for face, cell in zip(rows, which):
-        ring = points[corners[start[face] : start[face + 1]]]
-        ring = np.stack([ring[:, 0], ring @ turn], axis=1)
+        ring = faces.points[faces.corners[faces.start[face] : faces.start[face + 1]]]
+        ring = np.stack([ring[:, 0], ring @ direction], axis=1)
         ring[np.abs(ring[:, 1]) < SAME_POINT, 1] = 0.0
         shape = _areal(shapely, shapely.make_valid(shapely.Polygon(ring)))
         x, r = ring.T
@@ -288,7 +388,7 @@ def _shapes(shapely, points, start, corners, left, rows, turn, outward):
     # where the side cuts a warped face its outline can cross itself: such cells keep their rings and find no partner
     crossed = np.abs(shapely.area(shapes) - wanted) > VOLUME_TOLERANCE * np.abs(wanted)
     shapes[crossed] = shapely.Polygon()
-    return cells, shapes, crossed[which]
+    return _Side(rows, direction, outward, cells, shapes, crossed[which])
 
 
 def _remainder(shapely, whole, pieces):
@@ -319,13 +419,13 @@ def _rings(shapely, shape) -> list[np.ndarray]:
     return [ring for part in getattr(shape, "geoms", ()) for ring in _rings(shapely, part)]
 
 
-def _merged(points, counts, corners, left, right, volumes):
+def _merged(faces: _Faces, volumes: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """(left, right, areas) of the faces, with cells far smaller than they were merged with the neighbour across their
     largest face that is not.
     """
-    start = np.r_[0, np.cumsum(counts)]
+    left, right = faces.left, faces.right
     n = int(max(left.max(), right.max())) + 1
-    volume, size = volumes_between(points, start, corners, left, right, n, np.zeros(3))
+    volume, size = volumes_between(faces.points, faces.start, faces.corners, left, right, n, np.zeros(3))
     small = (volume < SMALL_CELL_FRACTION * volumes[:n]) & (volume > 0.0)
     inner = right >= 0
     rows = np.flatnonzero(inner)
@@ -335,8 +435,26 @@ def _merged(points, counts, corners, left, right, volumes):
 
 
 def periodic_pairs(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(faces (k,) of one side, their partners (k,) of the other, rotation (3, 3) that turns vectors at these into
-    those).
+    """Faces of the periodic sides that belong together.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh of a sector.
+
+    Returns
+    -------
+    faces : (k,) array
+        Of one side.
+    partners : (k,) array
+        Of the other side.
+    rotation : (3, 3) array
+        From vectors at the faces to those at their partners.
+
+    Raises
+    ------
+    MeshError
+        The sides do not match face by face.
     """
     one, two = (np.arange(g.start, g.stop) for g in mesh.groups if g.role == "periodic")
     turn = -2.0 * np.pi / mesh.sectors

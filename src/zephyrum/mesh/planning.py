@@ -20,7 +20,7 @@ from zephyrum.geometry.surface.metric_field import sizes_for, triangle_edges
 from zephyrum.geometry.surface.remeshing import LARGEST_EDGE
 from zephyrum.geometry.surface.solids import EXACT_TOLERANCE, asymmetry, half_surface, projection
 from zephyrum.geometry.surface.surface_import import attitude_warnings
-from zephyrum.mesh.clipped_3d.generation import INVISCID_LAYERS, OuterMesh, bind_zones
+from zephyrum.mesh.clipped_3d.generation import INVISCID_LAYERS, OuterMesh, SurfaceMeshOptions, bind_zones
 from zephyrum.mesh.ground import MAX_ATTITUDE, ground_level
 from zephyrum.mesh.layer_spacing import first_height, given_layers
 from zephyrum.mesh.size_field import MAX_GROWTH, RESOLUTIONS, Zone
@@ -177,7 +177,13 @@ class MeshOptions:
 
     @classmethod
     def of(cls, given: dict) -> "MeshOptions":
-        """Options from keyword arguments; an unknown one is refused by name."""
+        """Options from keyword arguments; an unknown one is refused by name.
+
+        Parameters
+        ----------
+        given : dict
+            Options by name.
+        """
         refuse_unknown(cls, given, "a mesh about an aircraft")
         return cls(**given)
 
@@ -225,7 +231,20 @@ class MeshTask:
         return first_height(reynolds, y_plus) * self.reference.chord
 
     def layers(self, factor: float, edge: float) -> tuple[float, float, int] | None:
-        """Those of a mesh of that factor whose edges are about `edge` [m]; scaled with it, their whole height stays."""
+        """Layers of a mesh; scaled with the factor, their whole height stays.
+
+        Parameters
+        ----------
+        factor : float
+            Factor on all sizes.
+        edge : float
+            Edge length on the surface [m].
+
+        Returns
+        -------
+        tuple[float, float, int]
+            (first height [m], growth, count); None for inviscid flow.
+        """
         if self.options.layers is not None:
             first, growth, count = self.options.layers
             return first * factor, growth**factor, max(int(np.ceil(count / factor)), 2)
@@ -240,25 +259,47 @@ class MeshTask:
         )
 
     def outer(self, surface: Surface, factor: float, scale: float = 1.0) -> OuterMesh:
+        """Space outside the layers.
+
+        Parameters
+        ----------
+        surface : Surface
+            Surface that the layers start from.
+        factor : float
+            Factor on all sizes.
+        scale : float, optional
+            Factor on the cubes.
+        """
         zones = bind_zones((zone.scaled(factor) for zone in self.options.zones), surface, self.spanwise)
-        return OuterMesh(
-            surface,
-            self.distance / surface.size,
-            growth_of(factor),
-            zones,
-            self.half,
-            scale,
-            self.options.ground,
-            self.wake,
-            self.options.alpha,
-            self.spanwise,
+        options = SurfaceMeshOptions(
+            farfield=self.distance / surface.size,
+            growth=growth_of(factor),
+            scale=scale,
+            ground=self.options.ground,
+            wake=self.wake,
+            alpha=self.options.alpha,
+            spanwise=self.spanwise,
         )
+        return OuterMesh(surface, options, self.half, zones)
 
     def triangles(self, factor: float) -> int:
+        """Number of triangles of the surface.
+
+        Parameters
+        ----------
+        factor : float
+            Factor on all sizes.
+        """
         return max(int(BASE_TRIANGLES * (1 if self.half else 2) / factor**2), MIN_TRIANGLES)
 
     def forecast(self, factor: float) -> MeshPlan:
-        """The plan at a factor, from the sizes that the surface will be given."""
+        """Plan at a factor, from the sizes that the surface will be given.
+
+        Parameters
+        ----------
+        factor : float
+            Factor on all sizes.
+        """
         n = self.triangles(factor)
         edges = triangle_edges(
             self.found, *sizes_for(self.found, n, None, LARGEST_EDGE * self.made.size, MAX_TRIANGLE_ASPECT)
@@ -280,6 +321,19 @@ class MeshTask:
         return self.plan(factor, n, cells, layers)
 
     def plan(self, factor, triangles, cells, layers) -> MeshPlan:
+        """Plan with forecasts of time, memory and disk.
+
+        Parameters
+        ----------
+        factor : float
+            Factor on all sizes.
+        triangles : int
+            On the surface.
+        cells : int
+            Of the mesh.
+        layers : tuple or None
+            See `layers`.
+        """
         seconds = REMESH_SECONDS * triangles + 5.0 + MESH_SECONDS * cells
         return MeshPlan(
             float(factor),
@@ -298,7 +352,15 @@ class MeshTask:
         )
 
     def chosen(self, resolution, cells) -> MeshPlan:
-        """The plan for a resolution or a number of cells."""
+        """Plan for a resolution or a number of cells.
+
+        Parameters
+        ----------
+        resolution : str or float
+            "coarse", "medium", "fine" or a factor.
+        cells : int or None
+            About how many.
+        """
         if cells is None:
             if isinstance(resolution, str):
                 return self.forecast(RESOLUTIONS[choice("resolution", resolution, tuple(RESOLUTIONS))])
@@ -333,7 +395,13 @@ class MeshTask:
 
 
 def growth_of(factor: float) -> float:
-    """Growth of the cubes with distance."""
+    """Growth of the cubes with distance.
+
+    Parameters
+    ----------
+    factor : float
+        Factor on all sizes.
+    """
     return min(BASE_GROWTH * factor, MAX_GROWTH)
 
 
@@ -347,9 +415,29 @@ def cells_of(
     areas: np.ndarray,
     normals: np.ndarray,
 ) -> int:
-    """About how many cells a mesh about a surface with edges (n,) [m] at the points `tips` (n, 3) will have; spots (k,
-    3): pieces of it of `areas` (k,)
+    """Estimate the number of cells of a mesh.
 
+    Parameters
+    ----------
+    outer : OuterMesh
+        Space outside the layers.
+    surface : Surface
+        Surface that the layers start from.
+    tips : (n, 3) array
+        Sample points on the surface [m].
+    edges : (n,) array
+        Edge lengths there [m].
+    layers : int
+        Number of layers.
+    locations : (k, 3) array
+        Pieces of the surface [m].
+    areas : (k,) array
+        Of the pieces [m^2].
+    normals : (k, 3) array
+        Unit normals of the pieces.
+
+    Notes
+    -----
     and unit `normals` (k, 3).
     """
     tree = outer.tree(tips, edges)
@@ -364,7 +452,7 @@ def cells_of(
         np.maximum(np.round(2.0 * (locations - tree.origin) / tree.unit).astype(np.int64), 0), tree.depth, tree.child
     )
     squares = float((areas / tree.squares(there, normals)).sum())
-    return int(COLUMNS_PER_FACE[outer.spanwise] * squares * layers + outside - LOST_CUBES * squares)
+    return int(COLUMNS_PER_FACE[outer.options.spanwise] * squares * layers + outside - LOST_CUBES * squares)
 
 
 def _sample_points(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, ...]:

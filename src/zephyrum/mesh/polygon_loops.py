@@ -64,7 +64,13 @@ class Loops(NamedTuple):
 
     @classmethod
     def empty(cls, perimeter: int) -> "Loops":
-        """Room for the loops of a rectangle with so many points on its perimeter."""
+        """Room for the loops of a rectangle.
+
+        Parameters
+        ----------
+        perimeter : int
+            Number of points on its perimeter.
+        """
         return cls(
             np.empty(MAX_LOOPS, dtype=np.int64),
             np.empty(MAX_LOOPS, dtype=np.int64),
@@ -74,7 +80,15 @@ class Loops(NamedTuple):
 
 @exact
 def perimeter_position(u: float, v: float, box: np.ndarray):
-    """Position of (u, v) along the perimeter of box (4,), from 0 to 4; -1 inside."""
+    """Position along the perimeter of a box, from 0 to 4; -1 inside.
+
+    Parameters
+    ----------
+    u, v : float
+        Coordinates.
+    box : (4,) array
+        Low and high u, low and high v.
+    """
     if v == box[2]:
         return (u - box[0]) / (box[1] - box[0])
     if u == box[1]:
@@ -88,8 +102,24 @@ def perimeter_position(u: float, v: float, box: np.ndarray):
 
 @exact
 def fluid_polygon_loops(edges: FluidEdges, rectangle: Rectangle, loops: Loops):
-    """Write the polygons of fluid of a rectangle to `loops`: (outcome, number of loops).
+    """Find the polygons of fluid of a rectangle that curves pass.
 
+    Parameters
+    ----------
+    edges : FluidEdges
+        Directed edges with the fluid on their left.
+    rectangle : Rectangle
+        The rectangle.
+    loops : Loops
+        Written.
+
+    Returns
+    -------
+    outcome, count : int
+        Outcome and number of loops.
+
+    Notes
+    -----
     Loops that touch no perimeter follow those that do. A hole is joined by a bridge there and back to the polygon round
     it.
     """

@@ -4,6 +4,8 @@ memory.
 Verified by tests/test_mesh.py.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
@@ -21,8 +23,25 @@ BENT, THIN = (
 
 @exact_parallel
 def polygon_geometry(points: np.ndarray, start: np.ndarray, corners: np.ndarray):
-    """(centroids (n, 3), area vectors (n, 3)) of polygons i with the points corners[start[i]:start[i + 1]].
+    """Centroids and area vectors of polygons.
 
+    Parameters
+    ----------
+    points : (p, 3) array
+        [m]
+    start : (n + 1,) array
+    corners : array
+        Polygon i has the points corners[start[i]:start[i + 1]].
+
+    Returns
+    -------
+    centroid : (n, 3) array
+        [m]
+    area : (n, 3) array
+        [m^2]
+
+    Notes
+    -----
     Polygons that are not flat are fans about the mean of their corners; the centroid is weighted by the triangles'
     areas seen along the area vector.
     """
@@ -69,8 +88,24 @@ def polygon_geometry(points: np.ndarray, start: np.ndarray, corners: np.ndarray)
 
 @exact_parallel
 def bulges(points: np.ndarray, start: np.ndarray, corners: np.ndarray, x: np.ndarray, S: np.ndarray):
-    """(n,) how far [m] the corners of polygons lie off the plane through the centroids x across the area vectors S, at
-    most.
+    """How far the corners of polygons lie off their mean plane, at most.
+
+    Parameters
+    ----------
+    points : (p, 3) array
+        [m]
+    start : (n + 1,) array
+    corners : array
+        Polygon i has the points corners[start[i]:start[i + 1]].
+    x : (n, 3) array
+        Centroids [m].
+    S : (n, 3) array
+        Area vectors [m^2].
+
+    Returns
+    -------
+    (n,) array
+        [m]
     """
     n = len(start) - 1
     out = np.zeros(n)
@@ -85,80 +120,129 @@ def bulges(points: np.ndarray, start: np.ndarray, corners: np.ndarray, x: np.nda
     return out
 
 
-@exact_parallel
-def cell_geometry(
-    start: np.ndarray,
-    faces: np.ndarray,
-    left: np.ndarray,
-    x: np.ndarray,
-    S: np.ndarray,
-    bulge: np.ndarray,
-    dimension: int,
-    shells: bool,
-):
-    """(volumes (n,), centroids (n, 3), thin (n,)) of cells with faces[start[i]:start[i + 1]], from face centroids x,
-    area vectors S and `bulges`.
+class CellFaces(NamedTuple):
+    """Faces of cells for kernels.
 
-    In two dimensions the sides are no faces: all is measured within the x-z plane. With `shells`, the mean of the
-    centroids of the broad faces, weighted by area, stands for the centroid of cells that are bent by more than they are
-    thick, which lies outside, and for that of thin cells, where it shifts along the layer by many heights if one end is
-    a little thicker. So what lies on a shell is followed by what lies on the next one. thin: 1 in such cells, 0 in
-    others, in between in a few.
+    Attributes
+    ----------
+    start : (n + 1,) array of int
+    faces : array of int
+        Cell i has faces[start[i]:start[i + 1]].
+    left : (m,) array of int
+        Cell that the area vector of each face leaves.
+    centroid, area : (m, 3) arrays
+        Face centroids [m] and area vectors [m^2].
+    bulge : (m,) array
+        See `bulges` [m].
     """
-    n = len(start) - 1
-    volume, centroid, thin = np.empty(n), np.empty((n, 3)), np.zeros(n)
+
+    start: np.ndarray
+    faces: np.ndarray
+    left: np.ndarray
+    centroid: np.ndarray
+    area: np.ndarray
+    bulge: np.ndarray
+
+
+@exact
+def _face_size(area, f):
+    """Area of a face [m^2]."""
+    return np.sqrt(area[f, 0] ** 2 + area[f, 1] ** 2 + area[f, 2] ** 2)
+
+
+@exact
+def _volume_and_centroid(c, cells, dimension, centroid):
+    """Volume of cell c by the divergence theorem; its centroid is written."""
+    x, S = cells.centroid, cells.area
+    low, high = cells.start[c], cells.start[c + 1]
     flat = 0.0 if dimension == 2 else 1.0
+    midpoint = np.zeros(3)
+    for e in range(low, high):
+        for k in range(3):
+            midpoint[k] += x[cells.faces[e], k]
+    for k in range(3):
+        midpoint[k] /= max(high - low, 1)
+    total, shift = 0.0, np.zeros(3)
+    for e in range(low, high):
+        f = cells.faces[e]
+        dx, dy, dz = x[f, 0] - midpoint[0], x[f, 1] - midpoint[1], x[f, 2] - midpoint[2]
+        part = (dx * S[f, 0] + flat * dy * S[f, 1] + dz * S[f, 2]) / dimension
+        if cells.left[f] != c:
+            part = -part
+        total += part
+        shift[0] += part * dx
+        shift[1] += part * dy
+        shift[2] += part * dz
+    scale = dimension / (dimension + 1.0) / (total if abs(total) > 0.0 else 1.0)
+    for k in range(3):
+        centroid[c, k] = midpoint[k] + scale * shift[k]
+    return total
+
+
+@exact
+def _centre_on_shell(c, cells, volume, centroid):
+    """Move the centroid of a thin or bent cell to the mean of those of its broad faces; the weight of the move."""
+    low, high = cells.start[c], cells.start[c + 1]
+    most = 0.0
+    for e in range(low, high):
+        most = max(most, _face_size(cells.area, cells.faces[e]))
+    # of the broad faces alone: the rims of a bent shell lie off it by so many heights that even their
+    # small areas would tell
+    broad = 0
+    for e in range(low, high):
+        broad += _face_size(cells.area, cells.faces[e]) > BROAD_FACE_RATIO * most
+    mean, whole, bend = np.zeros(3), 0.0, 0.0
+    for e in range(low, high):
+        f = cells.faces[e]
+        size = _face_size(cells.area, f)
+        if size > BROAD_FACE_RATIO * most:
+            bend = max(bend, cells.bulge[f] * most)
+        elif broad > 1:
+            continue
+        whole += size
+        for k in range(3):
+            mean[k] += size * cells.centroid[f, k]
+    slender = max(bend / max(volume, 1e-300) / BENT, most**1.5 / max(volume, 1e-300) / THIN)
+    weight = min(max(slender - 1.0, 0.0), 1.0)
+    for k in range(3):
+        centroid[c, k] += weight * (mean[k] / whole - centroid[c, k])
+    return weight
+
+
+@exact_parallel
+def cell_geometry(cells: CellFaces, dimension: int, shells: bool):
+    """Measure volumes and centroids of cells.
+
+    Parameters
+    ----------
+    cells : CellFaces
+    dimension : int
+        In two dimensions the sides are no faces: all is measured within the x-z plane.
+    shells : bool
+        Whether thin and bent cells get the mean of the centroids of their broad faces.
+
+    Returns
+    -------
+    volume : (n,) array
+        [m^3]
+    centroid : (n, 3) array
+        [m]
+    thin : (n,) array
+        1 in thin or bent cells, 0 in others, in between in a few.
+
+    Notes
+    -----
+    The centroid of a cell that is bent by more than it is thick lies outside it, and that of a thin cell shifts along
+    the layer by many heights if one end is a little thicker. The mean over the broad faces, weighted by area, follows
+    from shell to shell.
+    """
+    n = len(cells.start) - 1
+    volume, centroid, thin = np.empty(n), np.empty((n, 3)), np.zeros(n)
     for i in prange(n):
         c = np.int64(i)
-        low, high = start[c], start[c + 1]
-        midpoint = np.zeros(3)
-        for e in range(low, high):
-            for k in range(3):
-                midpoint[k] += x[faces[e], k]
-        for k in range(3):
-            midpoint[k] /= max(high - low, 1)
-        total, shift = 0.0, np.zeros(3)
-        for e in range(low, high):
-            f = faces[e]
-            dx, dy, dz = x[f, 0] - midpoint[0], x[f, 1] - midpoint[1], x[f, 2] - midpoint[2]
-            part = (dx * S[f, 0] + flat * dy * S[f, 1] + dz * S[f, 2]) / dimension
-            if left[f] != c:
-                part = -part
-            total += part
-            shift[0] += part * dx
-            shift[1] += part * dy
-            shift[2] += part * dz
-        volume[c] = total
-        scale = dimension / (dimension + 1.0) / (total if abs(total) > 0.0 else 1.0)
-        for k in range(3):
-            centroid[c, k] = midpoint[k] + scale * shift[k]
-        if not shells:
-            continue
-        most = 0.0
-        for e in range(low, high):
-            f = faces[e]
-            most = max(most, np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2))
-        # of the broad faces alone: the rims of a bent shell lie off it by so many heights that even their
-        # small areas would tell
-        broad = 0
-        for e in range(low, high):
-            f = faces[e]
-            broad += np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2) > BROAD_FACE_RATIO * most
-        mean, whole, bend = np.zeros(3), 0.0, 0.0
-        for e in range(low, high):
-            f = faces[e]
-            size = np.sqrt(S[f, 0] ** 2 + S[f, 1] ** 2 + S[f, 2] ** 2)
-            if size > BROAD_FACE_RATIO * most:
-                bend = max(bend, bulge[f] * most)
-            elif broad > 1:
-                continue
-            whole += size
-            for k in range(3):
-                mean[k] += size * x[f, k]
-        slender = max(bend / max(total, 1e-300) / BENT, most**1.5 / max(total, 1e-300) / THIN)
-        thin[c] = min(max(slender - 1.0, 0.0), 1.0)
-        for k in range(3):
-            centroid[c, k] += thin[c] * (mean[k] / whole - centroid[c, k])
+        volume[c] = _volume_and_centroid(c, cells, dimension, centroid)
+        if shells:
+            thin[c] = _centre_on_shell(c, cells, volume[c], centroid)
     return volume, centroid, thin
 
 
@@ -171,8 +255,27 @@ def volumes_between(
     n: int,
     origin: np.ndarray,
 ) -> tuple[np.ndarray, np.ndarray]:
-    """(volumes (n,) of the cells between polygons that leave `left` for `right` (-1 outside), areas of the polygons);
-    origin: a position near them.
+    """Volumes of the cells between polygons.
+
+    Parameters
+    ----------
+    points : (p, 3) array
+        [m]
+    start, corners : array
+        Polygon i has the points corners[start[i]:start[i + 1]].
+    left, right : (n,) arrays
+        Cells that each polygon leaves and enters, -1 outside.
+    n : int
+        Number of cells.
+    origin : (3,) array
+        Position near them [m].
+
+    Returns
+    -------
+    volume : (n,) array
+        [m^3]
+    area
+        Of the polygons [m^2].
     """
     midpoint, area = polygon_geometry(read_only(points), start, corners)
     part = np.einsum("ij,ij->i", area, midpoint - origin) / 3.0
@@ -183,7 +286,21 @@ def volumes_between(
 
 @exact_parallel
 def select_polygons(start: np.ndarray, corners: np.ndarray, order: np.ndarray, back: np.ndarray):
-    """The polygons `order` as (start, corners); those marked in `back` keep their first corner and run backwards."""
+    """Some polygons in a given order.
+
+    Parameters
+    ----------
+    start, corners : array
+        Polygon i has the points corners[start[i]:start[i + 1]].
+    order : array
+        Polygons.
+    back : array
+        Mask of those that keep their first corner and run backwards.
+
+    Returns
+    -------
+    start, corners : arrays of int
+    """
     begin = np.zeros(len(order) + 1, dtype=np.int64)
     for i in range(len(order)):
         begin[i + 1] = begin[i] + start[order[i] + 1] - start[order[i]]
@@ -197,7 +314,20 @@ def select_polygons(start: np.ndarray, corners: np.ndarray, order: np.ndarray, b
 
 @exact
 def renumber(corners: np.ndarray, n: int):
-    """Give the points that `corners` uses, of n, the numbers 0, 1, ...: in place, returns which of them are used."""
+    """Number the points that are used 0, 1, ..., in place.
+
+    Parameters
+    ----------
+    corners : array
+        Points of polygons.
+    n : int
+        Number of points.
+
+    Returns
+    -------
+    array of int
+        Points that are used.
+    """
     number = np.full(n, -1, dtype=np.int64)
     for p in corners:
         number[p] = 0
@@ -210,18 +340,48 @@ def renumber(corners: np.ndarray, n: int):
 
 
 def entries_of(start: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """All entries of `rows` of a CSR array, one row after the other, and for each the place of its row in `rows`."""
+    """All entries of some rows of an array in compressed rows.
+
+    Parameters
+    ----------
+    start : array
+        First entry of each row.
+    rows : array
+        Rows.
+
+    Returns
+    -------
+    place : array of int
+        Place in `rows` of the row of each entry.
+    entry : array of int
+        Index of each entry.
+    """
     counts = np.diff(start)[rows]
     first = np.cumsum(counts) - counts
     return np.repeat(np.arange(len(rows)), counts), np.arange(counts.sum()) + np.repeat(start[rows] - first, counts)
 
 
 def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(points, triangles (t, 3), place (t,) in `faces` of each): faces of a mesh in triangles, those of more corners
-    about their centroid.
+    """Split faces of a mesh into triangles, those of more corners about their centroid.
 
-    The area vectors of the triangles of a face add up to its own. The points are those of the mesh with these centroids
-    behind them.
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    faces : (m,) array
+        Faces.
+
+    Returns
+    -------
+    points : (p, 3) array
+        Points of the mesh with the centroids behind them [m].
+    triangles : (t, 3) array
+    place : (t,) array
+        Place in `faces` of each triangle.
+
+    Notes
+    -----
+    The area vectors of the triangles of a face add up to its own.
     """
     count = np.diff(mesh.face_start)[faces]
     many = count > 3
@@ -244,13 +404,44 @@ def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.n
 
 
 def next_corners(start: np.ndarray) -> np.ndarray:
-    """Index of the next corner of the same polygon."""
+    """Index of the next corner of the same polygon.
+
+    Parameters
+    ----------
+    start : array
+        First corner of each polygon.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> next_corners(np.array([0, 3])).tolist()
+    [1, 2, 0]
+    """
     out = np.arange(1, start[-1] + 1)
     out[start[1:] - 1] = start[:-1]
     return out
 
 
 def components(a: np.ndarray, b: np.ndarray, n: int) -> np.ndarray:
-    """(n,) number of the group of each of n things, of which the pairs a, b (k,) hang together."""
+    """Connected components of a graph.
+
+    Parameters
+    ----------
+    a, b : (k,) arrays
+        Pairs of nodes that are connected.
+    n : int
+        Number of nodes.
+
+    Returns
+    -------
+    (n,) array
+        Number of the component of each node.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> components(np.array([0]), np.array([2]), 3).tolist()
+    [0, 1, 0]
+    """
     link = coo_matrix((np.ones(len(a), dtype=np.int8), (a, b)), shape=(n, n))
     return connected_components(link, directed=False)[1]

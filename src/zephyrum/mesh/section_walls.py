@@ -11,8 +11,21 @@ from zephyrum.mesh.core import Mesh
 
 
 def chord_fractions(mesh: Mesh, reference: Reference, points: np.ndarray) -> np.ndarray:
-    """(n,) positions of points (n, 3) [m] along the chord of a section, 0 at its nose, whatever its attitude; along the
-    length of a body of revolution.
+    """Positions along the chord of a section, whatever its attitude, or along the length of a body of revolution.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Two-dimensional mesh.
+    reference : Reference
+        Reference quantities.
+    points : (n, 3) array
+        [m]
+
+    Returns
+    -------
+    (n,) array
+        0 at the nose, 1 at the tail.
     """
     if mesh.wedge:
         walls = mesh.faces_of("wall")
@@ -23,8 +36,20 @@ def chord_fractions(mesh: Mesh, reference: Reference, points: np.ndarray) -> np.
 
 
 def section_order(mesh: Mesh, name: str) -> tuple[np.ndarray, list[str]]:
-    """Faces of the wall group `name` of a 2-D mesh in order upper tail, nose, lower tail (then base), and their
-    side.
+    """Faces of a wall in order upper tail, nose, lower tail, base.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Two-dimensional mesh.
+    name : str
+        Wall group.
+
+    Returns
+    -------
+    faces : array of int
+    side : list[str]
+        Side of each face.
     """
     group = mesh.group(name)
     faces = np.arange(group.start, group.stop)

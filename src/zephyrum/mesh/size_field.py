@@ -64,13 +64,32 @@ class Zone:
                 number(f"{name} of a zone", value, 0.0, open_low=name == "end_size")
 
     def scaled(self, factor: float) -> "Zone":
-        """The same region with sizes times `factor`."""
+        """The same region with its sizes scaled.
+
+        Parameters
+        ----------
+        factor : float
+            Scale factor.
+        """
         return replace(
             self, size=factor * self.size, end_size=None if self.end_size is None else factor * self.end_size
         )
 
     def wanted(self, points: np.ndarray, growth: float) -> np.ndarray:
-        """(n,) sizes [m] that the zone allows at points (n, 3)."""
+        """Sizes that the zone allows.
+
+        Parameters
+        ----------
+        points : (n, 3) array
+            [m]
+        growth : float
+            Growth of the size with distance.
+
+        Returns
+        -------
+        (n,) array
+            [m]
+        """
         if self.part is not None:
             raise InputError(f"the zone about the part {self.part!r} needs a surface in space; give a box or a rod.")
         if self.box is not None:
@@ -92,7 +111,20 @@ class PartZone:
         self.size, self.radius, self.tree = zone.size, zone.radius, cKDTree(points)
 
     def wanted(self, points: np.ndarray, growth: float) -> np.ndarray:
-        """(n,) sizes [m] that the zone allows at points (n, 3)."""
+        """Sizes that the zone allows.
+
+        Parameters
+        ----------
+        points : (n, 3) array
+            [m]
+        growth : float
+            Growth of the size with distance.
+
+        Returns
+        -------
+        (n,) array
+            [m]
+        """
         return self.size + growth * np.maximum(self.tree.query(points)[0] - self.radius, 0.0)
 
 
@@ -110,10 +142,7 @@ class SizeField:
         """(k,) sizes at positions (k, 3), or (k, 2) in x and z."""
         if positions.shape[1] == 2:
             positions = np.stack([positions[:, 0], np.zeros(len(positions)), positions[:, 1]], axis=1)
-        order, bounds, child, span = self.tree
-        out = _target_sizes(
-            np.ascontiguousarray(positions), self.points, self.h, self.least, order, bounds, child, span, self.growth
-        )
+        out = _target_sizes(np.ascontiguousarray(positions), self.points, self.h, self.least, self.tree, self.growth)
         for zone in self.zones:
             out = np.minimum(out, zone.wanted(positions, self.growth))
         return out
@@ -134,7 +163,21 @@ def _least(h, order, child, span):
 
 
 @exact_parallel
-def _target_sizes(positions, points, h, least, order, bounds, child, span, growth):
+def _target_sizes(positions, points, h, least, tree, growth):
+    """Smallest of h + growth * distance over all points (n,), found by branch and bound.
+
+    Parameters
+    ----------
+    positions : (n, 3) array
+    points : (m, 3) array
+    h : (m,) array
+        Sizes at the points [m].
+    least : (nodes,) array
+        Least size below each node of `tree`.
+    tree : BoxTree
+    growth : float
+    """
+    order, bounds, child, span = tree
     n = len(positions)
     out = np.empty(n)
     for block in prange((n + 255) // 256):

@@ -47,7 +47,22 @@ class Slice:
 
 
 def slice_mesh(mesh: Mesh, axis: str, at: float) -> Slice:
-    """Cut a mesh in space at `axis` ("x", "y" or "z") = `at` [m]; InputError if the plane misses it."""
+    """Cut a mesh in space by a plane.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh in space.
+    axis : str
+        "x", "y" or "z".
+    at : float
+        Position of the plane [m].
+
+    Raises
+    ------
+    InputError
+        The plane misses the mesh.
+    """
     k = AXES.index(choice("axis", axis, AXES))
     if mesh.planar:
         raise InputError("a slice needs a mesh in space; a section is drawn with draw_field.")

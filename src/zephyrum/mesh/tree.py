@@ -61,31 +61,91 @@ class Tree:
         return 1 << (self.depth - self.level)
 
     def coordinates(self, axis: int, at: np.ndarray) -> np.ndarray:
-        """Coordinates [m] of grid planes: one number for one plane, whoever asks."""
+        """Coordinates of grid planes: the same number for the same plane in every call.
+
+        Parameters
+        ----------
+        axis : int
+            0, 1 or 2.
+        at : array
+            Positions in units of the finest cell.
+
+        Returns
+        -------
+        array
+            [m]
+        """
         return self.origin[axis] + self.unit[axis] * np.asarray(at, dtype=float)
 
     def midpoints(self, cells: np.ndarray) -> np.ndarray:
-        """(n, d) centroids [m] of some cells."""
+        """Centroids of cells.
+
+        Parameters
+        ----------
+        cells : (n,) array
+            Cells.
+
+        Returns
+        -------
+        (n, d) array
+            [m]
+        """
         return self.origin + self.unit * (self.corner[cells] + 0.5 * self.side[cells, None])
 
     def squares(self, cells: np.ndarray, normals: np.ndarray) -> np.ndarray:
-        """(n,) how large [m2] a wall with such unit normals (n, 3) is that one of these cells stands on."""
+        """Area of the wall that a whole cell stands on.
+
+        Parameters
+        ----------
+        cells : (n,) array
+            Cells.
+        normals : (n, 3) array
+            Unit normals of the wall.
+
+        Returns
+        -------
+        (n,) array
+            [m^2]
+        """
         return (self.side[cells] * self.unit[0]) ** 2 / stretched_coordinates(normals, self.stretch)
 
 
 def stretched_coordinates(normals: np.ndarray, stretch: np.ndarray) -> np.ndarray:
-    """(n,) fraction of its area that a plane with such unit normals (n, 3) keeps where lengths along the axes are
-    divided by `stretch` (3,).
+    """Fraction of its area that a plane keeps where lengths along the axes are divided by a stretch.
+
+    Parameters
+    ----------
+    normals : (n, 3) array
+        Unit normals.
+    stretch : (3,) array
+
+    Returns
+    -------
+    (n,) array
     """
     return np.linalg.norm(normals * stretch, axis=1) / np.prod(stretch)
 
 
 def whole_cells(size: float, target: float | np.ndarray) -> tuple[float, int]:
-    """(side [m] of the largest cells, how many along a domain of about `size` [m]): sides are a low quantile of the
-    sizes `target` (n,) times powers of two.
+    """Side of the largest cells and their number along a domain.
 
-    So the cubes of two meshes whose sizes differ by some factor differ by just this factor, in a domain that is the
-    same but for a few per cent.
+    Parameters
+    ----------
+    size : float
+        About the size of the domain [m].
+    target : float or array
+        Wanted sizes (n,) [m].
+
+    Returns
+    -------
+    side : float
+        [m]
+    count : int
+
+    Notes
+    -----
+    The side is a low quantile of the wanted sizes times a power of two. So the cubes of two meshes whose sizes differ
+    by some factor differ by just this factor, in a domain that is the same but for a few per cent.
     """
     grain = float(np.quantile(target, SIZE_QUANTILE))
     side = grain * 2.0 ** np.floor(np.log2(size / MIN_ROOTS / grain))
@@ -101,101 +161,156 @@ def grow_tree(
     most: int = 20_000_000,
     stretch: np.ndarray | None = None,
 ) -> Tree:
-    """The balanced tree whose cells are no longer than the field `wanted` (points (k, d) to sizes (k,) [m]) at their
-    centroids.
+    """Build the balanced tree whose cells are no longer than a size field asks for at their centroids.
 
-    side [m] of the largest cells, `count` of them along each axis; finest [m]: no cell is divided below this side;
-    stretch (d,): factor on the sides along each axis, of cells whose side is measured along the others.
-    MeshError above `most` cells.
+    Parameters
+    ----------
+    origin : (d,) array
+        Lowest corner of the domain [m]; d is 2 or 3.
+    side : float
+        Side of the largest cells [m].
+    wanted : callable
+        Size field: maps points (k, d) [m] to cell sizes (k,) [m].
+    finest : float
+        No cell is divided below this side [m].
+    count : int or (d,) array, optional
+        Number of the largest cells along each axis.
+    most : int, optional
+        Largest number of cells.
+    stretch : (d,) array, optional
+        Factor on the sides along each axis.
+
+    Raises
+    ------
+    MeshError
+        The tree needs more than `most` cells.
     """
     origin = np.asarray(origin, dtype=float)
     d = len(origin)
     stretch = np.ones(d) if stretch is None else np.asarray(stretch, dtype=float)
     count = np.broadcast_to(np.asarray(count, dtype=np.int64), (d,))
     above = int(count.max() - 1).bit_length()  # levels above the largest cells
-    size = side * 2.0**above
-    bits = np.stack([(np.arange(2**d) >> axis) & 1 for axis in range(d)], axis=1)
-    levels = [np.zeros((1, d), dtype=np.int64)]  # cells of each level, in units of that level
-    total = 1
+    root = _Root(origin, side * 2.0**above, stretch, count, above)
+    nodes = _balanced([_sorted_unique(_keys(cells)) for cells in _refined(root, wanted, finest, most)], d, most)
+    depth = len(nodes) - 1
+    return Tree(origin, float(root.size), stretch, depth, *_linked(nodes, d), count << (depth - above))
+
+
+@dataclass(frozen=True, eq=False)
+class _Root:
+    """Root cell of a tree: origin (d,) and size [m], stretch (d,), largest cells along each axis (d,), levels above."""
+
+    origin: np.ndarray
+    size: float
+    stretch: np.ndarray
+    count: np.ndarray
+    above: int
+
+
+def _child_offsets(d: int) -> np.ndarray:
+    """Offsets (2^d, d) of the children of a cell, in the order of bits x + 2 y + 4 z."""
+    return np.stack([(np.arange(2**d) >> axis) & 1 for axis in range(d)], axis=1)
+
+
+def _keys(cells: np.ndarray) -> np.ndarray:
+    """Key (n,) of every cell (n, d) of one level; keys sort as the coordinates do."""
+    out = cells[:, 0]
+    for axis in range(1, cells.shape[1]):
+        out = (out << MAX_DEPTH) | cells[:, axis]
+    return out
+
+
+def _cells(key: np.ndarray, d: int) -> np.ndarray:
+    """Cells (n, d) of keys (n,): the inverse of `_keys`."""
+    return np.stack([(key >> (MAX_DEPTH * (d - 1 - axis))) & ((1 << MAX_DEPTH) - 1) for axis in range(d)], axis=1)
+
+
+def _check_count(total: int, most: int) -> None:
+    if total > most:
+        raise MeshError(f"the tree needs more than {most} cells; ask for larger sizes.")
+
+
+def _refined(root: _Root, wanted: Callable[[np.ndarray], np.ndarray], finest: float, most: int) -> list[np.ndarray]:
+    """Cells (n, d) of each level, in units of that level, divided until they meet the size field; not yet balanced."""
+    d = len(root.origin)
+    levels, total = [np.zeros((1, d), dtype=np.int64)], 1
     for level in range(MAX_DEPTH):
-        side = size / 2**level
+        side = root.size / 2**level
         cells = levels[-1]
-        if level < above:
-            divide = (cells << (above - level) < count).all(axis=1)
+        if level < root.above:
+            divide = (cells << (root.above - level) < root.count).all(axis=1)
         elif side <= finest * (1.0 + 1e-9):
             break
         else:
-            divide = (cells < count << (level - above)).all(axis=1)
-            divide[divide] = wanted(origin + (cells[divide] + 0.5) * side * stretch) < side * (1.0 - 1e-9)  # type: ignore[index]
+            divide = np.asarray((cells < root.count << (level - root.above)).all(axis=1))
+            size = wanted(root.origin + (cells[divide] + 0.5) * side * root.stretch)
+            divide[divide] = size < side * (1.0 - 1e-9)
         if not divide.any():
             break
-        levels.append((2 * cells[divide][:, None] + bits).reshape(-1, d))
+        levels.append((2 * cells[divide][:, None] + _child_offsets(d)).reshape(-1, d))
         total += len(levels[-1])
-        if total > most:
-            raise MeshError(f"the tree needs more than {most} cells; ask for larger sizes.")
-    depth = len(levels) - 1
+        _check_count(total, most)
+    return levels
+
+
+def _balanced(nodes: list[np.ndarray], d: int, most: int) -> list[np.ndarray]:
+    """Sorted keys of each level, completed from the finest level up so that neighbours differ by one level at most."""
     around = np.stack(np.meshgrid(*[[-1, 0, 1]] * d, indexing="ij"), axis=-1).reshape(-1, d)
-
-    def keys(cells: np.ndarray) -> np.ndarray:
-        out = cells[:, 0]
-        for axis in range(1, d):
-            out = (out << MAX_DEPTH) | cells[:, axis]
-        return out
-
-    def cells_of(key: np.ndarray) -> np.ndarray:
-        return np.stack([(key >> (MAX_DEPTH * (d - 1 - axis))) & ((1 << MAX_DEPTH) - 1) for axis in range(d)], axis=1)
-
-    nodes: list[np.ndarray] = [_unique(keys(cells)) for cells in levels]
-    for level in range(depth - 1, 0, -1):
-        divided = cells_of(_unique(keys(cells_of(nodes[level + 1]) >> 1)))
+    for level in range(len(nodes) - 2, 0, -1):
+        divided = _cells(_sorted_unique(_keys(_cells(nodes[level + 1], d) >> 1)), d)
         near = (divided[:, None] + around).reshape(-1, d)
         near = near[((near >= 0) & (near < 2**level)).all(axis=1)]
-        parents = cells_of(_unique(keys(near >> 1)))
-        brothers = (2 * parents[:, None] + bits).reshape(-1, d)
-        nodes[level] = _unique(np.concatenate([nodes[level], keys(brothers)]))
-        total = sum(map(len, nodes))
-        if total > most:
-            raise MeshError(f"the tree needs more than {most} cells; ask for larger sizes.")
-    # top down, brothers together
+        parents = _cells(_sorted_unique(_keys(near >> 1)), d)
+        siblings = (2 * parents[:, None] + _child_offsets(d)).reshape(-1, d)
+        nodes[level] = _sorted_unique(np.concatenate([nodes[level], _keys(siblings)]))
+        _check_count(sum(map(len, nodes)), most)
+    return nodes
+
+
+def _linked(nodes: list[np.ndarray], d: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Arrays (level, corner, child) of a `Tree` from the sorted keys of each level: top down, siblings together."""
+    depth = len(nodes) - 1
     level, corner, child = [np.zeros(1, dtype=np.int64)], [np.zeros((1, d), dtype=np.int64)], []
     cells, made = np.zeros((1, d), dtype=np.int64), 1
     for k in range(depth + 1):
+        divided = np.zeros(len(cells), dtype=bool)
         if k < depth:
-            below = _unique(keys(cells_of(nodes[k + 1]) >> 1))
-            own = keys(cells)
-            found = np.minimum(np.searchsorted(below, own), len(below) - 1)
-            divided = below[found] == own
-        else:
-            divided = np.zeros(len(cells), dtype=bool)
+            below = _sorted_unique(_keys(_cells(nodes[k + 1], d) >> 1))
+            own = _keys(cells)
+            divided = below[np.minimum(np.searchsorted(below, own), len(below) - 1)] == own
         first = np.full(len(cells), -1)
         first[divided] = made + 2**d * np.arange(divided.sum())
         child.append(first)
         if not divided.any():
             break
-        cells = (2 * cells[divided][:, None] + bits).reshape(-1, d)
+        cells = (2 * cells[divided][:, None] + _child_offsets(d)).reshape(-1, d)
         made += len(cells)
         level.append(np.full(len(cells), k + 1))
         corner.append(cells << (depth - k - 1))
-    return Tree(
-        origin,
-        float(size),
-        stretch,
-        depth,
-        np.concatenate(level),
-        np.concatenate(corner),
-        np.concatenate(child),
-        count << (depth - above),
-    )
+    return np.concatenate(level), np.concatenate(corner), np.concatenate(child)
 
 
-def _unique(key: np.ndarray) -> np.ndarray:
+def _sorted_unique(key: np.ndarray) -> np.ndarray:
+    """The distinct keys, sorted."""
     key = np.sort(key)
     return key[np.r_[True, key[1:] != key[:-1]]] if len(key) else key
 
 
 @exact
 def cell_at(location, d, depth, child: np.ndarray):
-    """Leaf that holds the integer place spot (d,), in half units of the finest cell so that it lies on no plane."""
+    """Leaf that holds a position.
+
+    Parameters
+    ----------
+    location : (d,) array of int
+        Position in half units of the finest cell, so that it lies on no plane.
+    d : int
+        Dimension.
+    depth : int
+        Finest level.
+    child : array
+        Of the tree.
+    """
     node = 0
     half = np.int64(1) << depth  # of the root's side, in half units
     low = np.zeros(3, dtype=np.int64)
@@ -212,7 +327,21 @@ def cell_at(location, d, depth, child: np.ndarray):
 
 @exact
 def leaves_at(locations: np.ndarray, depth: int, child: np.ndarray):
-    """(n,) leaves that hold the positions (n, 3) in half units of the finest cell."""
+    """Leaves that hold positions.
+
+    Parameters
+    ----------
+    locations : (n, 3) array
+        Positions in half units of the finest cell.
+    depth : int
+        Finest level.
+    child : array
+        Of the tree.
+
+    Returns
+    -------
+    (n,) array
+    """
     out = np.empty(len(locations), dtype=np.int64)
     for i in range(len(locations)):
         out[i] = cell_at(locations[i], 3, depth, child)
@@ -223,8 +352,25 @@ def leaves_at(locations: np.ndarray, depth: int, child: np.ndarray):
 def neighbours(
     d: int, depth: int, limit: np.ndarray, level: np.ndarray, corner: np.ndarray, child: np.ndarray, leaves: np.ndarray
 ):
-    """(k, 2 d) leaf across each side (low x, high x, low y, ...) of the leaves: -1 outside, -2 if smaller ones lie
-    there.
+    """Leaf across each side of leaves.
+
+    Parameters
+    ----------
+    d : int
+        Dimension.
+    depth : int
+        Finest level.
+    limit : (d,) array
+        Finest cells along each axis.
+    level, corner, child : array
+        Of the tree.
+    leaves : (k,) array
+        Leaves.
+
+    Returns
+    -------
+    (k, 2 d) array
+        Across low x, high x, low y, ...: -1 outside, -2 if smaller leaves lie there.
     """
     out = np.full((len(leaves), 2 * d), -1, dtype=np.int64)
     location = np.zeros(3, dtype=np.int64)
@@ -248,8 +394,19 @@ def neighbours(
 
 
 def moved_off_planes(points: np.ndarray, tree: Tree) -> np.ndarray:
-    """Points (n, d) moved off the planes of the finest grid by a millionth of a cell where they lie on one inside the
-    domain.
+    """Move points off the planes of the finest grid by a millionth of a cell.
+
+    Parameters
+    ----------
+    points : (n, d) array
+        [m]
+    tree : Tree
+        The tree.
+
+    Returns
+    -------
+    (n, d) array
+        [m]
     """
     off = (points - tree.origin) / tree.unit
     near = (np.abs(off - np.round(off)) < GRID_OFFSET) & (points != tree.origin)
@@ -257,9 +414,24 @@ def moved_off_planes(points: np.ndarray, tree: Tree) -> np.ndarray:
 
 
 def merged(small: np.ndarray, left: np.ndarray, right: np.ndarray, size: np.ndarray) -> np.ndarray:
-    """(n,) for each cell the first one of those it is merged with: `small` ones (n, bool) with their neighbour across
-    their largest face.
+    """Merge small cells with their neighbour across their largest face.
 
+    Parameters
+    ----------
+    small : (n,) array of bool
+        Cells to be merged.
+    left, right : (k,) arrays
+        Cells on both sides of the faces that may vanish.
+    size : (k,) array
+        Sizes of these faces.
+
+    Returns
+    -------
+    (n,) array
+        First of the cells that each cell is merged with.
+
+    Notes
+    -----
     left, right, size (k,): cells on both sides of the faces that may vanish, and how large these are.
     """
     into = np.arange(len(small))

@@ -7,7 +7,7 @@ see the mirror image too. Verified by tests/test_clipped.py and validation/clipp
 """
 
 import weakref
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -26,9 +26,33 @@ FACE_CHUNK = 8192
 SINGULAR_RATIO = 1e-5  # singular values below this fraction of the largest count for nothing
 
 
+class _FaceAdjacency(NamedTuple):
+    """Corners of faces and faces round points, both in compressed rows."""
+
+    face_start: np.ndarray
+    face_points: np.ndarray
+    point_start: np.ndarray
+    point_faces: np.ndarray
+
+
 @exact
-def _surrounding_faces(face_start, face_points, point_start, point_faces, patch, normal, turned, out, count):
-    """Distinct corners (k, MOST) of the faces that share one with each face, on the same patch, its own first."""
+def _surrounding_faces(faces, patch, normal, least, out, count):
+    """Distinct corners of the faces that share one with each face, on the same patch, its own first.
+
+    Parameters
+    ----------
+    faces : _FaceAdjacency
+    patch : (k,) array of int
+        Smooth part of the wall of each face.
+    normal : (k, 3) array
+    least : float
+        Least cosine between the normals of both faces.
+    out : (k, m) array of int
+        Written: corners of each face.
+    count : (k,) array of int
+        Written: number of them.
+    """
+    face_start, face_points, point_start, point_faces = faces
     mark = np.full(len(point_start) - 1, -1)
     for f in range(len(face_start) - 1):
         n = 0
@@ -43,7 +67,7 @@ def _surrounding_faces(face_start, face_points, point_start, point_faces, patch,
             for j in range(point_start[p], point_start[p + 1]):
                 g = point_faces[j]
                 cosine = normal[f, 0] * normal[g, 0] + normal[f, 1] * normal[g, 1] + normal[f, 2] * normal[g, 2]
-                if patch[g] != patch[f] or cosine < turned:
+                if patch[g] != patch[f] or cosine < least:
                     continue
                 for i in range(face_start[g], face_start[g + 1]):
                     q = face_points[i]
@@ -58,7 +82,19 @@ _known: "weakref.WeakKeyDictionary[Mesh, dict[tuple[str, ...], np.ndarray]]" = w
 
 
 def curved_normals_of(mesh: "Mesh", roles: tuple[str, ...]) -> np.ndarray:
-    """`curved_normals` of all boundary faces with these roles; computed once for each mesh."""
+    """`curved_normals` of all boundary faces of some roles; computed once for each mesh.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh in space.
+    roles : tuple[str, ...]
+        Roles of boundary groups.
+
+    Returns
+    -------
+    (k, 3) array
+    """
     known = _known.setdefault(mesh, {})
     if roles not in known:
         known[roles] = curved_normals(mesh, mesh.faces_of(*roles))
@@ -66,8 +102,21 @@ def curved_normals_of(mesh: "Mesh", roles: tuple[str, ...]) -> np.ndarray:
 
 
 def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("symmetry",)) -> np.ndarray:
-    """(k, 3) unit normals, out of the domain, of the smooth wall at the centroids of these boundary faces of a mesh in
-    space.
+    """Unit normals, out of the domain, of the smooth wall that flat faces stand for.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh in space.
+    faces : (k,) array
+        Boundary faces.
+    roles : tuple[str, ...], optional
+        Roles of the planes in which the wall is mirrored.
+
+    Returns
+    -------
+    (k, 3) array
+        At the centroids of the faces.
     """
     area = mesh.face_area[faces]
     flat = area / np.linalg.norm(area, axis=1)[:, None]
@@ -90,7 +139,8 @@ def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("s
     point_start = np.r_[0, np.cumsum(np.bincount(corners, minlength=len(used)))]
     ring = np.full((len(faces), MAX_CORNERS), -1)
     count = np.zeros(len(faces), dtype=np.int64)
-    _surrounding_faces(start, corners, point_start, owner[order], patch, flat, MIN_NORMAL_COSINE, ring, count)
+    adjacency = _FaceAdjacency(start, corners, point_start, owner[order])
+    _surrounding_faces(adjacency, patch, flat, MIN_NORMAL_COSINE, ring, count)
     position = mesh.points[used]
     mirror = _mirror(mesh, used, roles)
     out = flat.copy()

@@ -12,9 +12,24 @@ if TYPE_CHECKING:
 
 
 def wall_surface(mesh: "Mesh", whole: bool = True) -> tuple[Surface, np.ndarray]:
-    """(the walls of a mesh in space as a Surface with their groups as labels, the faces (m,) of its triangles).
+    """Walls of a mesh in space as a surface, their groups as labels.
 
-    Normals point out of the body. Of a half model the triangles of the other half follow if it is wanted `whole`.
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh in space.
+    whole : bool, optional
+        Whether the other half of a half model is wanted.
+
+    Returns
+    -------
+    surface : Surface
+    faces : (m,) array
+        Face of each triangle.
+
+    Notes
+    -----
+    Normals point out of the body. The triangles of the other half of a half model follow those of the first.
     """
     groups = [group for group in mesh.groups if group.role == "wall"]
     faces = np.concatenate([np.arange(g.start, g.stop) for g in groups])

@@ -82,7 +82,8 @@ def draw_streamlines_3d(
     unit = "speed / that of the stream [-]"
     near = np.concatenate([lines.points[first:last] for first, last in runs] + [surface.points])
     if not can_render():
-        return _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path)
+        frame = np.vstack([frame_of(ahead, view), ahead])
+        return _drawn_paths(surface, lines, runs, speed, frame, (title, unit), path)
     plotter = new_scene()
     plotter.add_mesh(triangles_of(surface), color=SKIN, smooth_shading=True, split_sharp_edges=True, ambient=0.3)
     drawn = polyline(lines.points, runs)
@@ -97,12 +98,12 @@ def draw_streamlines_3d(
     return Path(path)
 
 
-def _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path) -> Path:
-    """The same with Matplotlib: the body first, the lines over it."""
+def _drawn_paths(surface, lines, runs, speed, frame, labels, path) -> Path:
+    """The same with Matplotlib, seen along the last axis of `frame` (3, 3): the body first, the lines over it."""
     from matplotlib.collections import LineCollection, PolyCollection
 
     figure, ax = new_axes()
-    frame = frame_of(ahead, view)
+    frame, ahead = frame[:2], frame[2]
     order = np.argsort(surface.centres @ ahead)
     order = order[surface.normals[order] @ ahead > 0.0]
     ax.add_collection(
@@ -120,11 +121,11 @@ def _drawn_paths(surface, lines, runs, speed, ahead, view, title, unit, path) ->
     )
     paint.set_clim(*SPEEDS)
     ax.add_collection(paint)
-    figure.colorbar(paint, ax=ax, label=unit, extend="both", shrink=0.7)
+    figure.colorbar(paint, ax=ax, label=labels[1], extend="both", shrink=0.7)
     ax.autoscale_view()
     ax.set_aspect("equal")
     ax.axis("off")
-    ax.set_title(title, fontsize="medium", loc="left")
+    ax.set_title(labels[0], fontsize="medium", loc="left")
     save(figure, path)
     return Path(path)
 

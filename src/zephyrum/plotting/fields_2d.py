@@ -8,7 +8,7 @@ from matplotlib.tri import Triangulation
 
 from zephyrum._core.validation import choice
 from zephyrum.mesh.polygons import next_corners
-from zephyrum.plotting.style import format_axes, new_axes
+from zephyrum.plotting.style import clipped_ends, format_axes, new_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -105,13 +105,27 @@ def draw_field(
     limits: tuple[float, float] | None = None,
     levels: int = 24,
     streamlines: bool = False,
-):
-    """Filled contours of a field ("cp", "mach", ...) near a section, with lines, the sonic line and the stagnation
-    point.
+) -> "Axes":
+    """Draw filled contours of a field near a section, with contour lines, the sonic line and the stagnation point.
 
-    `limits` fixes the range over several pictures; values beyond it are clipped and the colour bar says so.
-    streamlines: draw them instead of the field's lines, with the same mass between neighbours, and hatch separated
-    zones.
+    Parameters
+    ----------
+    solution : Solution
+    name : str
+        "cp", "mach", "vorticity" or another field of `Solution.fields`.
+    view : str
+        "near", "nose", "tail" or "all".
+    ax : matplotlib.axes.Axes, optional
+    limits : tuple of float, optional
+        Range of the colours, the same over several pictures; values beyond it are clipped and the colour bar says so.
+    levels : int
+        Number of bands.
+    streamlines : bool
+        Draw streamlines with the same mass flow between neighbours instead of contour lines, and hatch separated zones.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
     """
     fields = solution.fields()
     if name == "vorticity":
@@ -130,38 +144,20 @@ def draw_field(
     shown = node[np.unique(triangles[inside])]
     low, high = limits or (float(np.percentile(shown, 0.2)), float(np.percentile(shown, 99.8)))
     at = np.linspace(low, high, levels + 1)
-    extend = {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[
-        (shown.min() < low, shown.max() > high)
-    ]
+    extend = clipped_ends(shown, low, high)
     filled = ax.tricontourf(mesh_2d, node, levels=at, cmap=MAPS.get(name, "viridis"), extend=extend)
     if streamlines:
         _draw_streamlines(ax, solution, mesh_2d)
     elif name != "vorticity":
         ax.tricontour(mesh_2d, node, levels=at[::2], colors="black", linewidths=0.25, alpha=0.5)
-    mach = _node_values(mesh, fields["mach"])[2]
-    if mach[np.unique(triangles[inside])].max() > 1.0 > mach[np.unique(triangles[inside])].min():
-        ax.tricontour(mesh_2d, mach, levels=[1.0], colors="#D55E00", linewidths=1.4)
-        ax.plot([], [], color="#D55E00", label="sonic line")
-    surface = solution.cp()
-    stagnation = surface.loc[surface["Cp"].idxmax()]
-    ax.plot(
-        stagnation["x"],
-        stagnation["z"],
-        "o",
-        markersize=8,
-        markerfacecolor="none",
-        markeredgecolor="#CC0000",
-        markeredgewidth=1.6,
-        label="stagnation point",
-    )
+    _draw_sonic_line(ax, mesh_2d, _node_values(mesh, fields["mach"])[2])
+    _draw_stagnation_point(ax, solution)
     ax.legend(loc="lower left", fontsize="small")
     bar = ax.figure.colorbar(filled, ax=ax, label=FIELDS[name], shrink=0.85)
     if name == "vorticity":
         bar.set_ticks(np.linspace(low, high, 9))  # type: ignore[arg-type]
-    bar.ax.set_title(
-        {"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}[extend],
-        fontsize="x-small",
-    )
+    words = {"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}
+    bar.ax.set_title(words[extend], fontsize="x-small")
     wall = mesh.points[mesh.edges[mesh.faces_of("wall")]][:, :, [0, 2]]
     ax.add_collection(LineCollection(wall, colors="black", linewidths=1.2))
     ax.set_xlim(low_x, high_x)
@@ -170,6 +166,22 @@ def draw_field(
     format_axes(ax, "x [m]", "z [m]", f"{mesh.recipe.get('section', '')}  {solution.air.describe()}")
     ax.grid(False)
     return ax
+
+
+def _draw_sonic_line(ax, triangles: Triangulation, mach: np.ndarray) -> None:
+    """Line of Mach 1 within the triangles, if there is one; mach (n,) at all points."""
+    own = mach[np.unique(triangles.triangles)]
+    if own.max() > 1.0 > own.min():
+        ax.tricontour(triangles, mach, levels=[1.0], colors="#D55E00", linewidths=1.4)
+        ax.plot([], [], color="#D55E00", label="sonic line")
+
+
+def _draw_stagnation_point(ax, solution: "Solution") -> None:
+    """Circle round the point of the largest Cp on the surface."""
+    surface = solution.cp()
+    stagnation = surface.loc[surface["Cp"].idxmax()]
+    style = {"markersize": 8, "markerfacecolor": "none", "markeredgecolor": "#CC0000", "markeredgewidth": 1.6}
+    ax.plot(stagnation["x"], stagnation["z"], "o", label="stagnation point", **style)
 
 
 def _draw_streamlines(ax, solution, triangles: Triangulation) -> None:

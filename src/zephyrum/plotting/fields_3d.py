@@ -28,7 +28,7 @@ from zephyrum.plotting.rendering import (
     triangles_of,
     window,
 )
-from zephyrum.plotting.style import COLOURS, format_axes, new_axes, save
+from zephyrum.plotting.style import COLOURS, clipped_ends, format_axes, new_axes, save
 from zephyrum.plotting.surface_pictures import draw_surface
 
 if TYPE_CHECKING:
@@ -52,38 +52,39 @@ def draw_slice(
     name: str | None = None,
     view: tuple[float, float, float, float] | None = None,
     ax: "Axes | None" = None,
-    limits=None,
-):
-    """Axes with the cells of a Mesh, or with the field `name` ("cp", "mach", ...) of a Solution, in the plane `axis` =
-    `at` [m].
+    limits: tuple[float, float] | None = None,
+) -> "Axes":
+    """Draw the cells of a mesh, or a field of a solution, in a plane across an axis.
 
-    at: without it half of the body's surface lies on either side (half a thousandth of the body off a symmetry plane).
-    view: window (low, high, low, high) [m] of the other two axes; without it all of the body that is cut. limits: range
-    of the field.
+    Parameters
+    ----------
+    shown : Mesh or Solution
+    axis : str
+        "x", "y" or "z".
+    at : float, optional
+        Position of the plane [m]; without it half of the body's surface lies on either side (half a thousandth of the
+        body off a symmetry plane).
+    name : str, optional
+        Field of the solution such as "cp" or "mach"; without it the cells are drawn.
+    view : tuple of float, optional
+        Window (low, high, low, high) [m] of the other two axes; without it all of the body that is cut.
+    ax : matplotlib.axes.Axes, optional
+    limits : tuple of float, optional
+        Range of the colours.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
     """
     mesh = shown if name is None and not hasattr(shown, "mesh") else shown.mesh  # type: ignore[union-attr]
-    body = mesh.points[
-        np.unique(
-            np.concatenate(
-                [
-                    mesh.face_points[mesh.face_start[g.start] : mesh.face_start[g.stop]]
-                    for g in mesh.groups
-                    if g.role == "wall"
-                ]
-            )
-        )
-    ]
-    low, high = body.min(axis=0), body.max(axis=0)
+    bounds = _wall_bounds(mesh)
     k = "xyz".index(choice("axis", axis, ("x", "y", "z")))
     if at is None:
-        at = 5e-4 * (high - low).max() if mesh.mirrored and k == 1 else _middle_of_area(mesh, k)
+        symmetric = mesh.mirrored and k == 1
+        at = 5e-4 * (bounds[1] - bounds[0]).max() if symmetric else _middle_of_area(mesh, k)
     cut = slice_mesh(mesh, axis, at)
-    flat = [j for j in range(3) if j != k]
     if view is None:
-        shown_walls = cut.walls.reshape(-1, 2) if len(cut.walls) else np.stack([low, high])[:, flat]
-        low, high = shown_walls.min(axis=0), shown_walls.max(axis=0)
-        pad = AROUND * max(high - low) * np.ones(2) + 0.25 * np.maximum(0.6 * (high - low)[::-1] - (high - low), 0.0)
-        view = (low[0] - pad[0], high[0] + pad[0], low[1] - pad[1], high[1] + pad[1])
+        view = _slice_window(cut, bounds[:, [j for j in range(3) if j != k]])
     polygons = np.split(cut.points, cut.start[1:-1])
     far = np.array([[p[:, 0].min(), p[:, 0].max(), p[:, 1].min(), p[:, 1].max()] for p in polygons])
     inside = np.flatnonzero(
@@ -102,9 +103,7 @@ def draw_slice(
         paint = PolyCollection(drawn, array=values, cmap=MAPS.get(name, "viridis"), edgecolors="face", linewidths=0.2)
         paint.set_clim(low_v, high_v)
         ax.add_collection(paint)
-        extend = {(0, 0): "neither", (1, 0): "min", (0, 1): "max", (1, 1): "both"}[
-            (int(values.min() < low_v), int(values.max() > high_v))
-        ]
+        extend = clipped_ends(values, low_v, high_v)
         ax.figure.colorbar(paint, ax=ax, label=FIELDS[name], extend=extend, shrink=0.8)
         title = shown.air.describe()  # type: ignore[union-attr]
     ax.add_collection(LineCollection(cut.walls, colors=COLOURS[1] if name is None else INK, linewidths=1.2))  # type: ignore[arg-type]
@@ -114,6 +113,22 @@ def draw_slice(
     format_axes(ax, f"{cut.across[0]} [m]", f"{cut.across[1]} [m]", f"{axis} = {at:.4g} m: {title}")
     ax.grid(False)
     return ax
+
+
+def _wall_bounds(mesh: "Mesh") -> np.ndarray:
+    """Lowest and highest corner (2, 3) [m] of the walls."""
+    groups = [g for g in mesh.groups if g.role == "wall"]
+    used = np.concatenate([mesh.face_points[mesh.face_start[g.start] : mesh.face_start[g.stop]] for g in groups])
+    body = mesh.points[np.unique(used)]
+    return np.stack([body.min(axis=0), body.max(axis=0)])
+
+
+def _slice_window(cut, bounds: np.ndarray) -> tuple[float, float, float, float]:
+    """Window (low, high, low, high) [m] about the walls that are cut, or else about the bounds (2, 2) of the body."""
+    walls = cut.walls.reshape(-1, 2) if len(cut.walls) else bounds
+    low, high = walls.min(axis=0), walls.max(axis=0)
+    pad = AROUND * max(high - low) * np.ones(2) + 0.25 * np.maximum(0.6 * (high - low)[::-1] - (high - low), 0.0)
+    return low[0] - pad[0], high[0] + pad[0], low[1] - pad[1], high[1] + pad[1]
 
 
 def _middle_of_area(mesh, axis: int) -> float:
@@ -300,9 +315,7 @@ def _painted(surface, each, path, view, limits, title, unit, lines):
         pair = pair[lines.normal[pair] @ ahead > 0.0]
         flat = lines.points @ frame.T
         ax.add_collection(LineCollection(np.stack([flat[pair], flat[pair + 1]], axis=1), colors=LINES, linewidths=0.5))
-    extend = {(0, 0): "neither", (1, 0): "min", (0, 1): "max", (1, 1): "both"}[
-        (int(each.min() < limits[0]), int(each.max() > limits[1]))
-    ]
+    extend = clipped_ends(each, *limits)
     figure.colorbar(paint, ax=ax, label=unit, extend=extend, shrink=0.7)
     ax.set_xlim(low[0], high[0])
     ax.set_ylim(low[1], high[1])

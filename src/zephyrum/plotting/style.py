@@ -4,6 +4,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import matplotlib
+import numpy as np
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -35,6 +36,12 @@ def format_axes(ax: "Axes", x: str, y: str, title: str = ""):
     ax.grid(True, color="#dddddd", linewidth=0.6)
     ax.set_axisbelow(True)
     return ax
+
+
+def clipped_ends(values: np.ndarray, low: float, high: float) -> str:
+    """Which ends of a colour bar are clipped: "neither", "min", "max" or "both"."""
+    below, above = bool(np.min(values) < low), bool(np.max(values) > high)
+    return {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[below, above]
 
 
 def save(figure: "Figure", path: "Path") -> None:

@@ -77,47 +77,15 @@ def _arrows(surface, alpha: float):
 
 
 def _rendered(surface, path, view, alpha, edges, marks, by):
-    import pyvista
-
+    """Draw with pyvista; arguments as in `draw_surface`."""
     plotter = new_scene()
     groups = _groups(surface, by)
     for _, which, colour in groups:
-        if not which.any():
-            continue
-        own = surface.triangles[which]
-        faces = np.concatenate([np.full((len(own), 1), 3), own], axis=1)
-        plotter.add_mesh(
-            pyvista.PolyData(surface.points, faces.ravel()).clean(),
-            color=colour,
-            show_edges=edges,
-            edge_color="#444444",
-            line_width=0.6,
-            smooth_shading=not edges,
-            split_sharp_edges=not edges,
-            ambient=0.25,
-        )
-    if alpha is not None:
-        for name, start, way, colour in _arrows(surface, alpha):
-            plotter.add_mesh(
-                pyvista.Arrow(
-                    start=start,
-                    direction=way,
-                    scale=float(np.linalg.norm(way)),
-                    shaft_radius=0.02,
-                    tip_radius=0.055,
-                    tip_length=0.2,
-                ),
-                color=colour,
-            )
-            plotter.add_point_labels(
-                [start + 1.25 * way],
-                [name],
-                text_color=colour,
-                font_size=18,
-                shape=None,
-                show_points=False,
-                always_visible=True,
-            )
+        if which.any():
+            _add_triangles(plotter, surface, which, colour, edges)
+    arrows = _arrows(surface, alpha) if alpha is not None else ()
+    for name, start, way, colour in arrows:
+        _add_arrow(plotter, name, start, way, colour)
     if marks is not None and len(marks):
         plotter.add_points(
             np.asarray(marks, dtype=float), color="#CC0000", point_size=14, render_points_as_spheres=True
@@ -128,15 +96,47 @@ def _rendered(surface, path, view, alpha, edges, marks, by):
     plotter.add_text(_title(surface), position="lower_right", font_size=10, color=INK)
     used = surface.points[np.unique(surface.triangles)]
     ends = [*used[:: max(1, len(used) // 5000)]]
-    ends += [
-        start + fraction * way
-        for fraction in (0.0, 1.3)
-        for _, start, way, _ in (_arrows(surface, alpha) if alpha is not None else ())
-    ]
+    ends += [start + fraction * way for fraction in (0.0, 1.3) for _, start, way, _ in arrows]
     aim_camera(plotter, np.array(ends), camera_direction(surface, view), view)
     plotter.show_axes()
     save_picture(plotter, path)
     return path
+
+
+def _add_triangles(plotter, surface, which: np.ndarray, colour: str, edges: bool) -> None:
+    """Triangles `which` (t, bool) of a surface in one colour, smooth or with their edges."""
+    import pyvista
+
+    own = surface.triangles[which]
+    faces = np.concatenate([np.full((len(own), 1), 3), own], axis=1)
+    plotter.add_mesh(
+        pyvista.PolyData(surface.points, faces.ravel()).clean(),
+        color=colour,
+        show_edges=edges,
+        edge_color="#444444",
+        line_width=0.6,
+        smooth_shading=not edges,
+        split_sharp_edges=not edges,
+        ambient=0.25,
+    )
+
+
+def _add_arrow(plotter, name: str, start: np.ndarray, way: np.ndarray, colour: str) -> None:
+    """Arrow from `start` along `way` (3,) [m], with its name at the tip."""
+    import pyvista
+
+    shape: dict = {"shaft_radius": 0.02, "tip_radius": 0.055, "tip_length": 0.2}
+    arrow = pyvista.Arrow(start=start, direction=way, scale=float(np.linalg.norm(way)), **shape)
+    plotter.add_mesh(arrow, color=colour)
+    plotter.add_point_labels(
+        [start + 1.25 * way],
+        [name],
+        text_color=colour,
+        font_size=18,
+        shape=None,
+        show_points=False,
+        always_visible=True,
+    )
 
 
 def _title(surface) -> str:

@@ -3,6 +3,7 @@
 """
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -12,6 +13,9 @@ from zephyrum.plotting.fields_3d import CP_RANGE, on_walls
 
 HEIGHT = 560  # pixels
 MOST = 90_000  # triangles: more make files of tens of megabytes, and turn slowly
+
+if TYPE_CHECKING:
+    from zephyrum.results.solution import Solution
 
 
 def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surface, np.ndarray]:
@@ -48,76 +52,89 @@ def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surfa
     return replace(surface, points=points, triangles=t[rows], label=surface.label[rows]), values
 
 
-def pressure_scene(solutions: list, labels: list[str]) -> str:
-    """HTML of the walls coloured by Cp, a part a trace (its name in the legend hides it); a menu chooses among
-    `labels`.
+def pressure_scene(solutions: list["Solution"], labels: list[str]) -> str:
+    """Make an interactive view of the walls coloured by Cp.
+
+    Parameters
+    ----------
+    solutions : list of Solution
+        On one mesh.
+    labels : list of str
+        Entries of the menu that chooses among them.
+
+    Returns
+    -------
+    str
+        HTML; a click on the name of a part in the legend hides it.
     """
     import plotly.graph_objects as go
     from plotly.offline import plot
 
-    mesh = solutions[0].mesh
-    surface, faces = wall_surface(mesh)
+    surface, faces = wall_surface(solutions[0].mesh)
     values = np.stack([on_walls(solution, "Cp", surface, faces) for solution in solutions], axis=1)
     surface, values = fewer(surface, values)
     values = values.T.astype(np.float32).round(3)
     traces, corners = [], []
     for k, name in enumerate(surface.labels):
-        t = surface.triangles[surface.label == k]
-        if not len(t):
-            continue
-        used, t = np.unique(t, return_inverse=True)
-        x, y, z = surface.points[used].astype(np.float32).round(4).T
-        i, j, m = t.reshape(-1, 3).T.astype(np.int32)
-        corners.append(used)
-        traces.append(
-            go.Mesh3d(
-                x=x,
-                y=y,
-                z=z,
-                i=i,
-                j=j,
-                k=m,
-                intensity=values[0][used],
-                coloraxis="coloraxis",
-                name=name,
-                showlegend=True,
-                lighting={"ambient": 0.75, "diffuse": 0.5, "specular": 0.05, "roughness": 0.9},
-                hovertemplate=f"{name}<br>x %{{x:.2f}} m, y %{{y:.2f}} m, z %{{z:.2f}} m<br>Cp "
-                f"%{{intensity:.3f}}<extra></extra>",
-            )
-        )
-    plain = {"showbackground": False, "showspikes": False, "nticks": 4}
-    figure = go.Figure(
-        traces,
-        layout={
-            "height": HEIGHT,
-            "margin": {"l": 0, "r": 0, "t": 44, "b": 0},
-            "coloraxis": {
-                "colorscale": "Viridis",
-                "cmin": CP_RANGE[0],
-                "cmax": CP_RANGE[1],
-                "colorbar": {"title": "Cp [-]", "len": 0.7, "x": 1.0, "xanchor": "right", "thickness": 16},
-            },
-            "legend": {"x": 0.0, "y": 0.98, "itemsizing": "constant", "title": {"text": "parts: click to hide"}},
-            "scene": {
-                "aspectmode": "data",
-                "camera": {
-                    "eye": {"x": -0.72, "y": 0.72, "z": 0.45},
-                    "center": {"x": 0.0, "y": 0.0, "z": -0.05},
-                    "projection": {"type": "orthographic"},
-                },
-                **{f"{axis}axis": {"title": f"{axis} [m]", **plain} for axis in "xyz"},
-            },
-        },
-    )
+        triangles = surface.triangles[surface.label == k]
+        if len(triangles):
+            used, triangles = np.unique(triangles, return_inverse=True)
+            corners.append(used)
+            traces.append(_part_trace(name, surface.points[used], triangles.reshape(-1, 3), values[0][used]))
+    figure = go.Figure(traces, layout=_layout())
     if len(labels) > 1:
         buttons = [
             {"label": label, "method": "restyle", "args": [{"intensity": [own[used] for used in corners]}]}
             for label, own in zip(labels, values, strict=True)
         ]
-        figure.update_layout(
-            updatemenus=[
-                {"buttons": buttons, "x": 0.0, "xanchor": "left", "y": 1.0, "yanchor": "bottom", "direction": "down"}
-            ]
-        )
+        menu = {"buttons": buttons, "x": 0.0, "xanchor": "left", "y": 1.0, "yanchor": "bottom", "direction": "down"}
+        figure.update_layout(updatemenus=[menu])
     return plot(figure, output_type="div", include_plotlyjs=True, config={"displaylogo": False, "responsive": True})
+
+
+def _part_trace(name: str, points: np.ndarray, triangles: np.ndarray, cp: np.ndarray):
+    """Plotly trace of the triangles (t, 3) of one part, coloured by Cp (n,) at its points (n, 3) [m]."""
+    import plotly.graph_objects as go
+
+    x, y, z = points.astype(np.float32).round(4).T
+    i, j, k = triangles.T.astype(np.int32)
+    return go.Mesh3d(
+        x=x,
+        y=y,
+        z=z,
+        i=i,
+        j=j,
+        k=k,
+        intensity=cp,
+        coloraxis="coloraxis",
+        name=name,
+        showlegend=True,
+        lighting={"ambient": 0.75, "diffuse": 0.5, "specular": 0.05, "roughness": 0.9},
+        hovertemplate=f"{name}<br>x %{{x:.2f}} m, y %{{y:.2f}} m, z %{{z:.2f}} m<br>Cp "
+        f"%{{intensity:.3f}}<extra></extra>",
+    )
+
+
+def _layout() -> dict:
+    """Plotly layout: one colour axis, axes in metres, a parallel projection from the front quarter."""
+    plain = {"showbackground": False, "showspikes": False, "nticks": 4}
+    return {
+        "height": HEIGHT,
+        "margin": {"l": 0, "r": 0, "t": 44, "b": 0},
+        "coloraxis": {
+            "colorscale": "Viridis",
+            "cmin": CP_RANGE[0],
+            "cmax": CP_RANGE[1],
+            "colorbar": {"title": "Cp [-]", "len": 0.7, "x": 1.0, "xanchor": "right", "thickness": 16},
+        },
+        "legend": {"x": 0.0, "y": 0.98, "itemsizing": "constant", "title": {"text": "parts: click to hide"}},
+        "scene": {
+            "aspectmode": "data",
+            "camera": {
+                "eye": {"x": -0.72, "y": 0.72, "z": 0.45},
+                "center": {"x": 0.0, "y": 0.0, "z": -0.05},
+                "projection": {"type": "orthographic"},
+            },
+            **{f"{axis}axis": {"title": f"{axis} [m]", **plain} for axis in "xyz"},
+        },
+    }

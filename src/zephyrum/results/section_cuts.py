@@ -8,6 +8,7 @@ Verified by tests/test_space.py.
 """
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -18,6 +19,9 @@ from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import number, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.polygons import fan_triangles
+
+if TYPE_CHECKING:
+    from zephyrum.results.solution import Solution
 
 STRIP_COUNT = 60
 MIN_ASPECT_RATIO = 0.25  # span over length below which a body is no wing
@@ -38,70 +42,125 @@ def wall_faces(mesh, part: str | None) -> tuple[np.ndarray, np.ndarray]:
     return faces, np.repeat([g.name for g in groups], [g.stop - g.start for g in groups])
 
 
-def cut_table(solution, at: float | list[float], part: str | None = None, axis: str = "y") -> pd.DataFrame:
-    """Cp (and Cf) where planes `axis` = each of `at` [m] meet the walls; columns as in `Solution.cuts`."""
-    mesh, ni = solution.mesh, solution.mesh.n_interior
-    if mesh.planar:
+@dataclass(frozen=True, eq=False)
+class _WallTriangles:
+    """Triangles of the walls: corners (m, 3, 3) [m], unit normals out of the body (m, 3), part, face, upper side or
+    not, Cp and Cf (None without friction) of each.
+    """
+
+    corner: np.ndarray
+    normal: np.ndarray
+    part: np.ndarray
+    upper: np.ndarray
+    cp: np.ndarray
+    cf: np.ndarray | None
+
+    @classmethod
+    def of(cls, solution: "Solution", part: str | None) -> "_WallTriangles":
+        mesh = solution.mesh
+        faces, names = wall_faces(mesh, part)
+        points, t, owner = fan_triangles(mesh, faces)
+        corner = points[t]
+        faces = faces[owner]
+        normal = -np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+        normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+        local, pressure, friction = faces - mesh.n_interior, solution.air.dynamic_pressure, solution.wall_friction
+        return cls(
+            corner,
+            normal,
+            names[owner],
+            mesh.face_area[faces, 2] < 0.0,  # of the whole face: triangles of a bent one may look the other way
+            solution.wall_pressure[local] / pressure,
+            None if friction is None else np.linalg.norm(friction[local], axis=1) / pressure,
+        )
+
+
+def cut_table(solution: "Solution", at: float | list[float], part: str | None = None, axis: str = "y") -> pd.DataFrame:
+    """Tabulate Cp (and Cf) where planes meet the walls.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    at : float or sequence
+        Positions of the planes [m].
+    part : str, optional
+        One wall; without it all.
+    axis : str
+        "y" (sections of wings) or "x" (rings of bodies).
+
+    Returns
+    -------
+    pandas.DataFrame
+        Columns as in `Solution.cuts`.
+
+    Raises
+    ------
+    InputError
+        A plane meets no wall.
+    """
+    if solution.mesh.planar:
         raise InputError("cuts are for meshes in space; a section has its table in surface().")
     if axis not in ("x", "y"):
         raise InputError(
             f"axis = {axis!r}: cuts lie across y (sections of wings) or x (rings of bodies); give one of these."
         )
+    walls = _WallTriangles.of(solution, part)
     k = "xyz".index(axis)
-    faces, names = wall_faces(mesh, part)
-    points, t, owner = fan_triangles(mesh, faces)
-    corner = points[t]
-    faces, names = faces[owner], names[owner]
-    upper = mesh.face_area[faces, 2] < 0.0  # of the whole face: triangles of a bent one may look the other way
-    normal = -np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])  # out of the body
-    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
-    cp = solution.wall_pressure[faces - ni] / solution.air.dynamic_pressure
-    friction = solution.wall_friction
     frames = []
     for position in [at] if np.isscalar(at) else at:  # type: ignore[union-attr]
         position = number("at", position)
-        s = corner[:, :, k] - position
+        s = walls.corner[:, :, k] - position
         hit = np.flatnonzero((s.min(axis=1) < 0.0) & (s.max(axis=1) >= 0.0))
         if not len(hit):
-            reach = f"{corner[:, :, k].min():.4g} to {corner[:, :, k].max():.4g} m"
+            reach = f"{walls.corner[:, :, k].min():.4g} to {walls.corner[:, :, k].max():.4g} m"
             raise InputError(
                 f"{axis} = {position:g} m meets no wall{f' of part {part!r}' if part else ''}; they reach from {reach}."
             )
-        ends = []
-        for j in range(3):
-            a, b = s[hit, j], s[hit, (j + 1) % 3]
-            fraction = np.where((a < 0.0) != (b < 0.0), a / np.where(a == b, 1.0, a - b), np.nan)
-            ends.append(corner[hit, j] + fraction[:, None] * (corner[hit, (j + 1) % 3] - corner[hit, j]))
-        ends = np.stack(ends, axis=1)
-        crossed = ~np.isnan(ends[:, :, 0])
-        pair = ends[crossed].reshape(-1, 2, 3)
-        midpoint, length = pair.mean(axis=1), np.linalg.norm(pair[:, 1] - pair[:, 0], axis=1)
-        n = normal[hit]
-        # a strip of unit width has this much wall along the piece
-        wide = length / np.sqrt(np.maximum(1.0 - n[:, k] ** 2, 1e-6))
-        loops = _loops(pair, names[hit])
+        pair = _segments(walls.corner[hit], s[hit])
+        loops = _loops(pair, walls.part[hit])
         for loop in range(loops.max() + 1):
             own = loops == loop
-            name = names[hit][np.argmax(own)]
-            x = pair[own][:, :, 0]
-            chord = max(float(np.ptp(x)), 1e-12)
-            columns = {
-                "part": name,
-                "loop": loop,
-                axis: position,
-                "x": midpoint[own, 0],
-                "y": midpoint[own, 1],
-                "z": midpoint[own, 2],
-                "fraction": (midpoint[own, 0] - x.min()) / chord,
-                "side": np.where(upper[hit[own]], "upper", "lower"),
-                "Cp": cp[hit[own]],
-            }
-            if friction is not None:
-                columns["Cf"] = np.linalg.norm(friction[faces[hit[own]] - ni], axis=1) / solution.air.dynamic_pressure
-            force = -cp[hit[own], None] * n[own] * wide[own, None]
-            frame = pd.DataFrame(columns | {"chord": chord, "cx": force[:, 0] / chord, "cz": force[:, 2] / chord})
-            frames.append(frame.sort_values(["side", "fraction"], ignore_index=True))
+            frames.append(_curve_table(walls, hit[own], pair[own], {"loop": loop, axis: position}))
     return pd.concat(frames, ignore_index=True)
+
+
+def _segments(corner: np.ndarray, s: np.ndarray) -> np.ndarray:
+    """Ends (m, 2, 3) [m] of the line where each triangle (m, 3, 3) meets the plane; s (m, 3): distances of the corners
+    from it.
+    """
+    ends = []
+    for j in range(3):
+        a, b = s[:, j], s[:, (j + 1) % 3]
+        fraction = np.where((a < 0.0) != (b < 0.0), a / np.where(a == b, 1.0, a - b), np.nan)
+        ends.append(corner[:, j] + fraction[:, None] * (corner[:, (j + 1) % 3] - corner[:, j]))
+    stacked = np.stack(ends, axis=1)
+    return stacked[~np.isnan(stacked[:, :, 0])].reshape(-1, 2, 3)
+
+
+def _curve_table(walls: _WallTriangles, rows: np.ndarray, pair: np.ndarray, where: dict) -> pd.DataFrame:
+    """Table of one closed curve: the triangles `rows` (m,) that it passes along the segments (m, 2, 3)."""
+    axis = list(where)[-1]
+    midpoint, length = pair.mean(axis=1), np.linalg.norm(pair[:, 1] - pair[:, 0], axis=1)
+    n = walls.normal[rows]
+    # a strip of unit width has this much wall along the segment
+    wide = length / np.sqrt(np.maximum(1.0 - n[:, "xyz".index(axis)] ** 2, 1e-6))
+    x = pair[:, :, 0]
+    chord = max(float(np.ptp(x)), 1e-12)
+    columns = {"part": walls.part[rows[0]]} | where
+    columns |= {
+        "x": midpoint[:, 0],
+        "y": midpoint[:, 1],
+        "z": midpoint[:, 2],
+        "fraction": (midpoint[:, 0] - x.min()) / chord,
+        "side": np.where(walls.upper[rows], "upper", "lower"),
+        "Cp": walls.cp[rows],
+    }
+    if walls.cf is not None:
+        columns["Cf"] = walls.cf[rows]
+    force = -walls.cp[rows, None] * n * wide[:, None]
+    frame = pd.DataFrame(columns | {"chord": chord, "cx": force[:, 0] / chord, "cz": force[:, 2] / chord})
+    return frame.sort_values(["side", "fraction"], ignore_index=True)
 
 
 def _loops(pair: np.ndarray, names: np.ndarray) -> np.ndarray:

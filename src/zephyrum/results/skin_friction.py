@@ -9,7 +9,7 @@ spacing after Jobard and Lefer (1997). Verified by tests/test_paths.py (meridian
 """
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -119,13 +119,35 @@ def skin_friction_lines(solution: "Solution", spacing: float | None = None) -> S
     corners = _at_corners(t, begin, order // 3, along, normal, surface.areas)
     low = x.min(axis=0)
     boxes = np.floor((x.max(axis=0) - low) / spacing).astype(np.int64) + 1
-    owner = np.zeros((6, *boxes), dtype=np.int32)
-    tries = np.random.default_rng(1).permutation(len(t))
+    grid = _LineGrid(np.zeros((6, *boxes), dtype=np.int32), low, spacing)
     beyond = surface.neighbours[:, [1, 2, 0]]  # across the side before each corner
-    start, rows = _trace_lines(tries, t, x, normal, corners, gradient, beyond, owner, low, spacing, SHORT * spacing)
+    wall = _WallField(t, x, normal, corners, gradient, beyond)
+    seeds = np.random.default_rng(1).permutation(len(t))
+    start, rows = _trace_lines(seeds, wall, grid, SHORT * spacing)
     if len(start) < 2:
         raise InputError(f"spacing = {spacing:g} m is too wide for a single line on this body; take less.")
     return SkinFrictionLines(start, rows[:, :3], rows[:, 3:6], rows[:, 6], name)
+
+
+class _WallField(NamedTuple):
+    """Triangles of the wall with points and normals, the direction at their corners (m, 3, 3), the gradient of their
+    barycentric coordinates (m, 3, 3) and the triangle beyond the side before each corner (m, 3).
+    """
+
+    triangles: np.ndarray
+    points: np.ndarray
+    normal: np.ndarray
+    corners: np.ndarray
+    gradient: np.ndarray
+    beyond: np.ndarray
+
+
+class _LineGrid(NamedTuple):
+    """Boxes of the side `spacing` [m] from `low` (3,) on; owner (6, nx, ny, nz): line that passes, 0 none."""
+
+    owner: np.ndarray
+    low: np.ndarray
+    spacing: float
 
 
 @serial
@@ -195,85 +217,127 @@ def _box(p, n, low, spacing):
 
 
 @serial
-def _trace_lines(tries, t, x, normal, corners, gradient, beyond, owner, low, spacing, short):
-    """(start (k + 1,), rows (n, 7): place, normal, strength) of lines from the centroids of triangles not yet near to a
-    line.
+def _claim(p, n, grid, own):
+    """Take the box of a point for line `own`; False if another line has it."""
+    a, b, c, d = _box(p, n, grid.low, grid.spacing)
+    if grid.owner[a, b, c, d] != 0 and grid.owner[a, b, c, d] != own:
+        return False
+    grid.owner[a, b, c, d] = own
+    return True
+
+
+@serial
+def _place(i, fraction, wall, row):
+    """Write position, normal and strength of a point of triangle i, given by its barycentric coordinates."""
+    t, x = wall.triangles, wall.points
+    strength = 0.0
+    for k in range(3):
+        row[k] = fraction[0] * x[t[i, 0], k] + fraction[1] * x[t[i, 1], k] + fraction[2] * x[t[i, 2], k]
+        row[3 + k] = wall.normal[i, k]
+        v = 0.0
+        for c in range(3):
+            v += fraction[c] * wall.corners[i, c, k]
+        strength += v * v
+    row[6] = np.sqrt(strength)
+
+
+@serial
+def _next_triangle(i, side, fraction, direction, wall):
+    """Triangle that a line enters across a side of triangle i, with its barycentric coordinates there; -1 at an open or
+    sharp edge, and where the directions on both sides meet (a line of separation or attachment).
+    """
+    t = wall.triangles
+    j = wall.beyond[i, side]
+    if j < 0:
+        return -1
+    turn = 0.0
+    for k in range(3):
+        turn += wall.normal[i, k] * wall.normal[j, k]
+    if turn < SHARP:
+        return -1
+    one, two = t[i, (side + 1) % 3], t[i, (side + 2) % 3]
+    s_one, s_two = max(fraction[(side + 1) % 3], SAFE), max(fraction[(side + 2) % 3], SAFE)
+    back = 0
+    for c in range(3):
+        fraction[c] = s_one if t[j, c] == one else (s_two if t[j, c] == two else 0.0)
+        fraction[c] /= s_one + s_two
+        if t[j, c] != one and t[j, c] != two:
+            back = c
+    into = 0.0
+    for b in range(3):
+        for k in range(3):
+            into += direction * fraction[b] * wall.corners[j, b, k] * wall.gradient[j, back, k]
+    return j if into > 0.0 else -1
+
+
+@serial
+def _trace_one_way(seed, direction, own, wall, grid, room):
+    """Follow a line from the centroid of a triangle, its points written from the middle of `room` (2 MOST + 1, 7)
+    outwards; (number of points, length [m]).
+    """
+    fraction, rate = np.full(3, 1.0 / 3.0), np.zeros(3)
+    i, at, step, length = seed, MOST, int(direction), 0.0
+    while 0 <= at < len(room):
+        _place(i, fraction, wall, room[at])
+        if not _claim(room[at, :3], room[at, 3:6], grid, own):
+            break
+        if at != MOST:
+            gone = 0.0
+            for k in range(3):
+                gone += (room[at, k] - room[at - step, k]) ** 2
+            length += np.sqrt(gone)
+        at += step
+        side = _cross(i, fraction, wall.corners, wall.gradient, direction, rate)
+        if side < 0:
+            break
+        i = _next_triangle(i, side, fraction, direction, wall)
+        if i < 0:
+            break
+    return abs(at - MOST), length
+
+
+@serial
+def _trace_lines(seeds, wall, grid, short):
+    """Trace lines from the centroids of triangles that are not yet near to a line.
+
+    Parameters
+    ----------
+    seeds : (m,) array of int
+        Triangles, in the order in which they are tried.
+    wall : _WallField
+    grid : _LineGrid
+    short : float
+        Lines shorter than this [m] are dropped.
+
+    Returns
+    -------
+    start : (k + 1,) array of int
+    rows : (n, 7) array
+        Position [m], normal and strength.
     """
     size = 1 << 16
     rows, used = np.zeros((size, 7)), 0
-    start = np.zeros(len(tries) + 1, dtype=np.int64)
+    start = np.zeros(len(seeds) + 1, dtype=np.int64)
     stored = 0
     room = np.zeros((2 * MOST + 1, 7))
-    fraction, rate, p = np.zeros(3), np.zeros(3), np.zeros(3)
-    for seed in tries:
-        for k in range(3):
-            p[k] = (x[t[seed, 0], k] + x[t[seed, 1], k] + x[t[seed, 2], k]) / 3.0
-        a, b, c, d = _box(p, normal[seed], low, spacing)
-        if owner[a, b, c, d] != 0:
+    third = np.full(3, 1.0 / 3.0)
+    for seed in seeds:
+        _place(seed, third, wall, room[MOST])
+        if not _claim(room[MOST, :3], room[MOST, 3:6], grid, 0):
             continue
-        own = stored + 1
-        first = last = MOST
-        length = 0.0
-        for direction in (1.0, -1.0):
-            i, at = seed, MOST
-            fraction[:] = 1.0 / 3.0
-            while 0 <= at < len(room):
-                strength = 0.0
-                for k in range(3):
-                    p[k] = fraction[0] * x[t[i, 0], k] + fraction[1] * x[t[i, 1], k] + fraction[2] * x[t[i, 2], k]
-                    v = fraction[0] * corners[i, 0, k] + fraction[1] * corners[i, 1, k] + fraction[2] * corners[i, 2, k]
-                    strength += v * v
-                a, b, c, d = _box(p, normal[i], low, spacing)
-                if owner[a, b, c, d] != 0 and owner[a, b, c, d] != own:
-                    break
-                owner[a, b, c, d] = own
-                room[at, 6] = np.sqrt(strength)
-                gone = 0.0
-                for k in range(3):
-                    room[at, k], room[at, 3 + k] = p[k], normal[i, k]
-                    if at != MOST:
-                        gone += (p[k] - room[at - int(direction), k]) ** 2
-                length += np.sqrt(gone)
-                if direction > 0.0:
-                    last = at + 1
-                else:
-                    first = at
-                at += int(direction)
-                side = _cross(i, fraction, corners, gradient, direction, rate)
-                if side < 0:
-                    break
-                j = beyond[i, side]
-                if j < 0:
-                    break
-                turn = 0.0
-                for k in range(3):
-                    turn += normal[i, k] * normal[j, k]
-                if turn < SHARP:
-                    break
-                one, two = t[i, (side + 1) % 3], t[i, (side + 2) % 3]
-                s_one, s_two = max(fraction[(side + 1) % 3], SAFE), max(fraction[(side + 2) % 3], SAFE)
-                for c in range(3):
-                    fraction[c] = s_one if t[j, c] == one else (s_two if t[j, c] == two else 0.0)
-                    fraction[c] /= s_one + s_two
-                    if t[j, c] != one and t[j, c] != two:
-                        back = c
-                into = 0.0
-                for b in range(3):
-                    for k in range(3):
-                        into += direction * fraction[b] * corners[j, b, k] * gradient[j, back, k]
-                if into <= 0.0:  # directions meet at this side: a line of separation or attachment
-                    break
-                i = j
-        if length < short:
+        ahead, length = _trace_one_way(seed, 1.0, stored + 1, wall, grid, room)
+        behind, more = _trace_one_way(seed, -1.0, stored + 1, wall, grid, room)
+        first, last = MOST + 1 - behind, MOST + ahead
+        if length + more < short:
             for at in range(first, last):
-                a, b, c, d = _box(room[at, :3], room[at, 3:6], low, spacing)
-                if owner[a, b, c, d] == own:
-                    owner[a, b, c, d] = 0
+                a, b, c, d = _box(room[at, :3], room[at, 3:6], grid.low, grid.spacing)
+                if grid.owner[a, b, c, d] == stored + 1:
+                    grid.owner[a, b, c, d] = 0
             continue
         while used + last - first > size:
-            more = np.zeros((2 * size, 7))
-            more[:size] = rows
-            rows, size = more, 2 * size
+            longer = np.zeros((2 * size, 7))
+            longer[:size] = rows
+            rows, size = longer, 2 * size
         rows[used : used + last - first] = room[first:last]
         used += last - first
         stored += 1

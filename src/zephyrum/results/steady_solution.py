@@ -1,6 +1,6 @@
 """The short form of a steady run: mesh and air in, solution out."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from pathlib import Path
 
 from zephyrum._core.validation import PATH, takes
@@ -8,7 +8,7 @@ from zephyrum.conditions import Freestream, Reference
 from zephyrum.flow import Numerics
 from zephyrum.mesh import Mesh
 from zephyrum.results.solution import Solution
-from zephyrum.solver import Case, Wall, run_case
+from zephyrum.solver import Case, run_case
 
 
 @takes(mesh=Mesh, air=Freestream, model=str, reference=Reference, numerics=Numerics, start=Solution, keep=PATH)
@@ -20,9 +20,8 @@ def solve(
     numerics: Numerics | None = None,
     start: Solution | None = None,
     on_step: Callable[[dict], None] | None = None,
-    walls: Wall | Mapping[str, Wall] | None = None,
     keep: str | Path | None = None,
-    ground: str | None = None,
+    **boundaries,
 ) -> Solution:
     """Solve the steady flow of `air` about `mesh`.
 
@@ -40,13 +39,13 @@ def solve(
         A solution on the same mesh at a neighbouring condition.
     on_step : callable, optional
         Receives a dict of the columns of the history after every step.
-    walls : Wall or mapping of str to Wall, optional
-        For all walls or by name; by default at rest, adiabatic, smooth and fully turbulent.
     keep : path, optional
         File for the last state, written at most once a minute and on Ctrl-C. The same call goes on from it after a
         kill; it is removed at the end.
-    ground : str, optional
-        What a ground in the mesh does: "belt" (moves with the wind, the default in viscous flow), "still" or "slip".
+    **boundaries
+        The fields `walls` and `ground` of `Case`. walls (Wall or mapping of str to Wall): for all walls or by name; by
+        default at rest, adiabatic, smooth and fully turbulent. ground (str): what a ground in the mesh does: "belt"
+        (moves with the wind, the default in viscous flow), "still" or "slip".
 
     Returns
     -------
@@ -70,7 +69,7 @@ def solve(
     >>> print(solution.outcome)
     converged
     """
-    case = Case(mesh, air, model, reference, walls, numerics or Numerics(), ground)
+    case = Case.of(mesh, air, model=model, reference=reference, numerics=numerics, **boundaries)
     return solve_case(case, start, on_step, keep)
 
 

@@ -100,19 +100,16 @@ def solve_unsteady(
     model: str = "laminar",
     duration: float = 60.0,
     step: float = 0.02,
-    reference: Reference | None = None,
-    numerics: Numerics | None = None,
     start: Solution | None = None,
-    walls=None,
     on_step: Callable[[dict], None] | None = None,
     keep: str | Path | None = None,
-    ground: str | None = None,
+    **conditions,
 ) -> TimeSeries:
     """Follow the flow of `air` about `mesh` in time, to second order.
 
     Parameters
     ----------
-    mesh, air, model, reference, numerics, walls, ground
+    mesh, air, model
         As in `solve`.
     duration, step : float
         Distances travelled, in chords; about 40 steps a period resolve a vortex street.
@@ -123,6 +120,8 @@ def solve_unsteady(
     keep : path, optional
         An .npz file that holds the run, renewed every few seconds. A run that was broken off, or that is now wanted
         longer, goes on from it.
+    **conditions
+        The fields `reference`, `numerics`, `walls` and `ground` of `Case`, as in `solve`.
 
     Returns
     -------
@@ -133,7 +132,7 @@ def solve_unsteady(
     InputError, FlowError, FileError
         For bad input, a step that fails, a `keep` of another run.
     """
-    case = Case(mesh, air, model, reference, walls, numerics or Numerics(), ground)
+    case = Case.of(mesh, air, model=model, **conditions)
     return series_of(run_unsteady(case, duration, step, start, on_step, keep))
 
 

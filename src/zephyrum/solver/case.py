@@ -10,7 +10,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from zephyrum._core.fingerprint import canonical, differences, fingerprint
-from zephyrum._core.validation import choice, set_fields, taken
+from zephyrum._core.validation import choice, refuse_unknown, set_fields, taken
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.errors import InputError
 from zephyrum.flow import MODELS, FlowProblem, Numerics
@@ -82,6 +82,25 @@ class Case:
         if self.model in VISCOUS_MODELS:
             self._refuse_without_layers()
         self.wall_rows(self.mesh)
+
+    @classmethod
+    def of(cls, mesh: Mesh, air: Freestream, **conditions) -> "Case":
+        """Make a case from the keyword arguments of a public call.
+
+        Parameters
+        ----------
+        mesh : Mesh
+        air : Freestream
+        **conditions
+            Other fields; None stands for the default.
+
+        Raises
+        ------
+        InputError
+            For a name that is no field, and for what cannot be solved.
+        """
+        refuse_unknown(cls, conditions, "a case")
+        return cls(mesh, air, **{name: value for name, value in conditions.items() if value is not None})
 
     def __getstate__(self) -> dict:
         return {name: self.__dict__[name] for name in self.__dataclass_fields__}  # nothing that was derived

@@ -6,7 +6,7 @@ from .observer import Observer as Observer, Task as Task
 from .polar_slopes import PolarSlopes as PolarSlopes, polar_slopes_of as polar_slopes_of
 from .results_folder import StoredResults as StoredResults, open_results as open_results
 from .study import Study as Study, open_study as open_study, read_study as read_study, run_study as run_study
-from .sweeps import sweep as sweep
+from .sweeps import SweepOptions as SweepOptions, sweep as sweep
 from .trim_and_derivatives import (
     Trim as Trim,
     TrimLog as TrimLog,

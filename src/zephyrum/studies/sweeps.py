@@ -5,13 +5,12 @@ depend on the count of processes or on interruptions. Verified by tests/test_stu
 """
 
 import tempfile
-from collections.abc import Mapping
-from dataclasses import asdict, replace
+from collections.abc import Callable, Iterable
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from zephyrum._core.validation import PATH, number, numbers, takes, whole
-from zephyrum.conditions import Freestream, Reference
+from zephyrum._core.validation import PATH, number, numbers, set_fields, taken, takes, whole
+from zephyrum.conditions import Freestream
 from zephyrum.errors import InputError
 from zephyrum.flow import Numerics
 from zephyrum.geometry import Airfoil
@@ -22,10 +21,6 @@ from zephyrum.studies.executors import ClusterExecutor, ProcessExecutor, Reports
 from zephyrum.studies.observer import Observer
 from zephyrum.studies.point_store import Store
 from zephyrum.studies.points import Point, plan, refine_near_clmax
-
-if TYPE_CHECKING:
-    from zephyrum.solver.walls import Wall
-
 
 PROCESSES = 2  # unless asked otherwise
 
@@ -40,16 +35,56 @@ def _values(name: str, values, low: float, high: float, open_low: bool = False) 
     return out
 
 
-@takes(
-    shape=(Airfoil, Mesh),
-    model=str,
-    air=Freestream,
-    folder=PATH,
-    numerics=Numerics,
-    reference=Reference,
-    observer=Observer,
-    scheduler=str,
-)
+@dataclass(frozen=True)
+class SweepOptions:
+    """How a sweep is computed.
+
+    Attributes
+    ----------
+    clmax_spacing : float
+        Finest spacing [deg] of the points added about the lift maximum; 0 adds none.
+    processes : int, optional
+        Local processes with one thread each; 2.
+    scheduler : str, optional
+        Address of a dask scheduler such as "tcp://host:8786", whose workers compute (extra `cluster`).
+    observer : Observer, optional
+        Receives steps and finished points.
+
+    Raises
+    ------
+    InputError
+        A value is out of its range, or `processes` is given beside `scheduler`.
+
+    Examples
+    --------
+    >>> SweepOptions(processes=1).process_count
+    1
+    """
+
+    clmax_spacing: float = 0.0
+    processes: int | None = None
+    scheduler: str | None = None
+    observer: Observer | None = None
+
+    def __post_init__(self) -> None:
+        set_fields(self, clmax_spacing=number("clmax_spacing", self.clmax_spacing, 0.0, 10.0))
+        if self.processes is not None:
+            set_fields(self, processes=whole("processes", self.processes, 1, 256))
+        for name, kind in {"scheduler": str, "observer": Observer}.items():
+            if getattr(self, name) is not None:
+                set_fields(self, **{name: taken(name, getattr(self, name), kind)})
+        if self.scheduler is not None and self.processes is not None:
+            raise InputError(
+                f"processes = {self.processes!r} has no effect beside scheduler, whose workers compute; leave it out."
+            )
+
+    @property
+    def process_count(self) -> int:
+        """Number of local processes."""
+        return PROCESSES if self.processes is None else self.processes
+
+
+@takes(shape=(Airfoil, Mesh), model=str, air=Freestream, folder=PATH, numerics=Numerics)
 def sweep(
     shape: Airfoil | Mesh,
     alpha: float | tuple[float, ...] | list | None,
@@ -58,15 +93,8 @@ def sweep(
     model: str = "euler",
     air: Freestream | None = None,
     folder: str | Path | None = None,
-    processes: int | None = None,
     numerics: Numerics | None = None,
-    clmax_spacing: float = 0.0,
-    walls: "Wall | Mapping[str, Wall] | None" = None,
-    ground: str | None = None,
-    reference: Reference | None = None,
-    observer: Observer | None = None,
-    scheduler: str | None = None,
-    **mesh_options,
+    **options,
 ) -> Polar:
     """Polar over alpha and Mach number.
 
@@ -79,23 +107,16 @@ def sweep(
     mach : float or sequence
     reynolds : float, optional
         On the reference chord, the same at every Mach number.
-    model, numerics, walls, ground, reference
+    model, numerics
         As in `solve`.
     air : Freestream, optional
         Gas and state of all points; standard sea level.
     folder : path, optional
         Where solutions and rows are kept: the same call resumes an interrupted sweep, and
         `open_results(folder).solution(alpha=...)` gives a point back.
-    processes : int, optional
-        Local processes with one thread each; 2.
-    clmax_spacing : float
-        Finest spacing [deg] of the points added about the lift maximum; 0 adds none.
-    observer : Observer, optional
-        Receives steps and finished points.
-    scheduler : str, optional
-        Address of a dask scheduler such as "tcp://host:8786", whose workers compute (extra `cluster`).
-    **mesh_options
-        Options of `mesh_airfoil`.
+    **options
+        Fields of `SweepOptions` (clmax_spacing, processes, scheduler, observer), the fields `reference`, `walls` and
+        `ground` of `Case` as in `solve`, and the options of `mesh_airfoil`.
 
     Returns
     -------
@@ -108,26 +129,27 @@ def sweep(
     FlowError
         If a process dies; the same call resumes.
     """
+    run = SweepOptions(**_popped(options, SweepOptions.__dataclass_fields__))
+    conditions = _popped(options, ("reference", "walls", "ground"))
     alphas = _values("alpha", alpha, -60.0, 60.0)
-    number("clmax_spacing", clmax_spacing, 0.0, 10.0)
     machs = _values("mach", mach, 1e-4, 4.0)
     if air is not None and reynolds is not None:
         raise InputError(f"reynolds = {reynolds!r} has no effect beside air, which has its own; put it into air.")
-    if isinstance(shape, Mesh) and mesh_options:
+    if isinstance(shape, Mesh) and options:
         raise InputError(
-            f"{', '.join(mesh_options)}: options of a mesh have no effect on a Mesh that is given; leave them out."
+            f"{', '.join(options)}: options of a mesh have no effect on a Mesh that is given; leave them out."
         )
-    if scheduler is not None and processes is not None:
-        raise InputError(
-            f"processes = {processes!r} has no effect beside scheduler, whose workers compute; leave it out."
-        )
-    mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
+    mesh = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **options)
     base = air or Freestream(mach=machs[0], reynolds=reynolds)
     first = Point(machs[0], alphas[0], None).case(
-        Case(mesh, base.turned(alpha=alphas[0]), model, reference, walls, numerics or Numerics(), ground)
+        Case.of(mesh, base.turned(alpha=alphas[0]), model=model, numerics=numerics, **conditions)
     )
-    processes = PROCESSES if processes is None else whole("processes", processes, 1, 256)
-    return sweep_case(first, alphas, machs, folder, processes, clmax_spacing, observer, scheduler)
+    return sweep_case(first, alphas, machs, folder, run)
+
+
+def _popped(options: dict, names: Iterable[str]) -> dict:
+    """Those of the options that have one of the names, removed from `options`."""
+    return {name: options.pop(name) for name in names if name in options}
 
 
 def sweep_case(
@@ -135,26 +157,32 @@ def sweep_case(
     alphas: list[float],
     machs: list[float],
     folder: str | Path | None = None,
-    processes: int = PROCESSES,
-    clmax_spacing: float = 0.0,
-    observer: Observer | None = None,
-    scheduler: str | None = None,
+    options: SweepOptions | None = None,
 ) -> Polar:
-    """Polar of a case over its attitudes and Mach numbers; arguments as in `sweep`."""
+    """Compute the polar of a case over its attitudes and Mach numbers.
+
+    Parameters
+    ----------
+    base : Case
+    alphas, machs : list of float
+        Angles [deg] and Mach numbers.
+    folder : path, optional
+        Where solutions and rows are kept.
+    options : SweepOptions, optional
+    """
+    options = options or SweepOptions()
     if folder is None:
         with tempfile.TemporaryDirectory() as scratch:
-            return _swept(base, alphas, machs, Store.open(scratch), None, processes, clmax_spacing, observer, scheduler)
+            return _swept(base, plan(alphas, machs), Store.open(scratch), None, options)
     store = Store.open(folder)
-    return _swept(base, alphas, machs, store, store.mesh_file, processes, clmax_spacing, observer, scheduler)
+    return _swept(base, plan(alphas, machs), store, store.mesh_file, options)
 
 
-def _swept(
-    base: Case, alphas, machs, store: Store, keep_mesh, processes: int, clmax_spacing: float, observer, scheduler
-) -> Polar:
+def _swept(base: Case, points: list[Point], store: Store, keep_mesh: "Callable | None", options: SweepOptions) -> Polar:
     """The polar, its points kept in a store; keep_mesh(mesh) keeps the mesh there, None if nobody will read the
     solutions later.
     """
-    points = plan(alphas, machs)
+    clmax_spacing = options.clmax_spacing
     for point in points:  # every one is checked before any is computed
         point.case(base)
     rows = _known(points, base, store)
@@ -166,9 +194,9 @@ def _swept(
             todo = [point for point in fresh if point.name not in rows]
             if todo and executor is None:
                 work = Work(base, store, keep_mesh(base.mesh) if keep_mesh else store.root / "mesh.cgns")
-                executor = _executor(work, processes, scheduler)
+                executor = _executor(work, options)
             if todo:
-                executor.compute(todo, rows, Reports(observer, len(points)))
+                executor.compute(todo, rows, Reports(options.observer, len(points)))
             fresh = refine_near_clmax(rows, points, clmax_spacing) if clmax_spacing > 0.0 else []
             points = points + fresh
     finally:
@@ -198,10 +226,11 @@ def _known(points: list[Point], base: Case, store: Store) -> dict[str, dict]:
     return {name: row for name, row in found.items() if row is not None}
 
 
-def _executor(work: Work, processes: int, scheduler: str | None):
-    if scheduler is not None:
-        return ClusterExecutor(work, scheduler)
-    return SerialExecutor(work) if processes == 1 else ProcessExecutor(work, processes)
+def _executor(work: Work, options: SweepOptions):
+    if options.scheduler is not None:
+        return ClusterExecutor(work, options.scheduler)
+    count = options.process_count
+    return SerialExecutor(work) if count == 1 else ProcessExecutor(work, count)
 
 
 def polar_of(points: list[Point], rows: dict[str, dict], base: Case) -> Polar:

@@ -181,10 +181,8 @@ def trim(
     setting: float = 0.0,
     model: str = "euler",
     numerics: Numerics | None = None,
-    most: int = 5,
-    walls: "Wall | Mapping[str, Wall] | None" = None,
     log: TrimLog | None = None,
-    **mesh_options,
+    **options,
 ) -> Trim:
     """Find alpha and a control setting at which the aircraft flies at CL = `lift` with CM = 0 about its reference
     point.
@@ -200,14 +198,13 @@ def trim(
         Dotted path of a number of the description, such as "tailplane.pitch" [deg], nose-up positive.
     setting : float
         Its first value.
-    model, numerics, walls
+    model, numerics
         As in `solve`.
-    most : int
-        Solutions after the three that give the slopes; to 0.003 of CL and 0.1 deg of the control.
     log : TrimLog, optional
         Keeps what was flown and receives every setting.
-    **mesh_options
-        Options of `mesh_aircraft`.
+    **options
+        `most` (int; 5): solutions after the three that give the slopes, to 0.003 of CL and 0.1 deg of the control;
+        `walls` as in `solve`; the options of `mesh_aircraft`.
 
     Returns
     -------
@@ -222,15 +219,15 @@ def trim(
         raise InputError(
             f"aircraft: trim changes a number of a described Aircraft, not of a {type(aircraft).__name__}."
         )
-    if mesh_options.get("ground") is not None:
+    if options.get("ground") is not None:
         raise InputError(
-            f"ground = {mesh_options['ground']!r}: trim over a ground is not available, since every alpha needs a mesh "
+            f"ground = {options['ground']!r}: trim over a ground is not available, since every alpha needs a mesh "
             f"of its own; leave it out."
         )
     number("lift", lift)
-    whole("most", most, 1, 20)
-    base = {"model": model, "numerics": numerics or Numerics(residual_drop=4.0), "walls": walls}
-    flights = _Flights(aircraft, base, air, control, log or TrimLog(), mesh_options)
+    most = whole("most", options.pop("most", 5), 1, 20)
+    base = {"model": model, "numerics": numerics or Numerics(residual_drop=4.0), "walls": options.pop("walls", None)}
+    flights = _Flights(aircraft, base, air, control, log or TrimLog(), options)
 
     def miss(alpha: float, value: float) -> np.ndarray:
         row = flights.row(alpha, value)

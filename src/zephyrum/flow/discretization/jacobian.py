@@ -38,6 +38,7 @@ from zephyrum.flow.discretization.face_batches import (
     TO_FACE_R,
     VISCOSITY,
     WEIGHT,
+    batch_state,
     gather_batch,
     perturb,
     reconstruct,
@@ -46,7 +47,7 @@ from zephyrum.flow.discretization.face_batches import (
 )
 from zephyrum.flow.discretization.jacobian_products import face_products, sum_face_products
 from zephyrum.flow.discretization.kernel_arrays import CellJacobian, Direction, JacobianArrays
-from zephyrum.flow.discretization.limiter import limiter_weight, van_albada
+from zephyrum.flow.discretization.limiter import limiter_weight_derivatives, van_albada
 from zephyrum.flow.discretization.residual import (
     FieldState,
     Residual,
@@ -270,20 +271,14 @@ def _limiter_jacobian(s, k, floor, gamma, axes, out):
     if s[WEIGHT + k] <= 0.0 or s[WEIGHT + k] >= 1.0:
         return
     far_l, far_r = upwind_pressure(s, k)
-    state = np.empty(10)
-    for i in range(5):
-        state[i], state[5 + i] = s[CELL_L + i * BATCH_SIZE + k], s[CELL_R + i * BATCH_SIZE + k]
-    for i in range(2 * n + 2):
-        at = axes[i % n] + (5 if i >= n else 0)
-        if i < 2 * n:
-            state[at] += DIFFERENCE_STEP
-        left = state[0], state[1], state[2], state[3], state[4]
-        right = state[5], state[6], state[7], state[8], state[9]
-        by_l, by_r = DIFFERENCE_STEP * (i == 2 * n), DIFFERENCE_STEP * (i == 2 * n + 1)
-        moved = limiter_weight(floor, left, right, far_l + by_l, far_r + by_r, gamma)
-        if i < 2 * n:
-            state[at] -= DIFFERENCE_STEP
-        out[i] = (moved - s[WEIGHT + k]) / DIFFERENCE_STEP
+    left, right = batch_state(s, CELL_L, k), batch_state(s, CELL_R, k)
+    found = limiter_weight_derivatives(floor, left, right, far_l, far_r, gamma)
+    all_derivatives = np.empty(12)
+    for i in range(12):
+        all_derivatives[i] = found[i]
+    for j in range(n):
+        out[j], out[n + j] = all_derivatives[axes[j]], all_derivatives[5 + axes[j]]
+    out[2 * n], out[2 * n + 1] = all_derivatives[10], all_derivatives[11]
 
 
 @serial

@@ -107,7 +107,8 @@ def _interior_products(low, high, direction, data, orders, dims, out):
             else:
                 vl[k] = v[a, k] + orders[k] * (gr_l + kl * (jump - gd_l))
                 vr[k] = v[b, k] + orders[k] * (gr_r - kr * (jump - gd_r))
-            jumps[k] = jump - np.float32(0.5) * (gd_l + gd_r)
+            if len(viscous) > 0:
+                jumps[k] = jump - np.float32(0.5) * (gd_l + gd_r)
         for m in range(nb):
             total = np.float32(0.0)
             for k in range(nb):
@@ -205,16 +206,20 @@ def sum_face_products(
     nb, nt = len(dims), cells.by_state.shape[1]
     for i in prange(len(out)):
         c = np.int64(i)
+        first, last = faces.start[c], faces.start[c + 1]
         for k in range(nb):
             total = np.float32(0.0)
             for m in range(nb):
                 total += cells.inertia[c, k, m] * v[c, m]
-            for e in range(faces.start[c], faces.start[c + 1]):
+            for e in range(first, last):
                 total += np.float32(faces.sign[e]) * flux[faces.faces[e], k]
-            t = k - (nb - nt)
-            if t >= 0:
-                for m in range(nb):
-                    total -= cells.by_state[c, t, m] * v[c, m]
-                    for d in range(3):
-                        total -= cells.by_gradient[c, t, m, d] * gv[c, m, d]
-            out[c, k] = cells.row_scale[c, k] * total
+            out[c, k] = total
+        for t in range(nt):
+            k, total = nb - nt + t, np.float32(0.0)
+            for m in range(nb):
+                total += cells.by_state[c, t, m] * v[c, m]
+                for d in range(3):
+                    total += cells.by_gradient[c, t, m, d] * gv[c, m, d]
+            out[c, k] -= total
+        for k in range(nb):
+            out[c, k] *= cells.row_scale[c, k]

@@ -16,9 +16,12 @@ from dataclasses import dataclass
 
 from zephyrum._core.jit import inlined
 from zephyrum._core.validation import choice, number, set_fields
-from zephyrum.flow.physics.smoothing import smoothstep
+from zephyrum.flow.physics.smoothing import smoothstep, smoothstep_slope
 
 ZERO_ROUNDING = 0.2  # half width of the rounding of the limiter where it reaches 0
+# squares of the local Mach number and of the relative pressure jump between which the limiter is faded in
+LOCAL_MACH_SQUARES = (0.75**2, 0.95**2)
+PRESSURE_JUMP_SQUARES = (0.10**2, 0.30**2)
 MODES = ("auto", "on", "off")
 
 
@@ -116,8 +119,57 @@ def limiter_weight(
     pl, ul, vl, wl, tl = left
     pr, ur, vr, wr, tr = right
     # smooth throughout: a kink would stall Newton's iteration; squares save the roots
-    fast_l = smoothstep((ul * ul + vl * vl + wl * wl) / tl, 0.75**2, 0.95**2)
-    fast_r = smoothstep((ur * ur + vr * vr + wr * wr) / tr, 0.75**2, 0.95**2)
+    fast_l = smoothstep((ul * ul + vl * vl + wl * wl) / tl, *LOCAL_MACH_SQUARES)
+    fast_r = smoothstep((ur * ur + vr * vr + wr * wr) / tr, *LOCAL_MACH_SQUARES)
     jump, level = pr - pl, 1.0 / gamma + 0.5 * (pl + pr)
-    steep = smoothstep((jump * jump + far_l * far_l + far_r * far_r) / (level * level), 0.10**2, 0.30**2)
+    steep = smoothstep((jump * jump + far_l * far_l + far_r * far_r) / (level * level), *PRESSURE_JUMP_SQUARES)
     return 1.0 - (1.0 - floor) * (1.0 - fast_l) * (1.0 - fast_r) * (1.0 - steep)
+
+
+@inlined
+def _fast_derivatives(state: tuple[float, ...]):
+    """1 minus the smoothstep of the local Mach number squared, and its derivatives to u, v, w and T."""
+    _, u, v, w, T = state
+    square = (u * u + v * v + w * w) / T
+    slope = -smoothstep_slope(square, *LOCAL_MACH_SQUARES) / T
+    value = 1.0 - smoothstep(square, *LOCAL_MACH_SQUARES)
+    return value, 2.0 * slope * u, 2.0 * slope * v, 2.0 * slope * w, -slope * square
+
+
+@inlined
+def limiter_weight_derivatives(
+    floor: float, left: tuple[float, ...], right: tuple[float, ...], far_l: float, far_r: float, gamma: float
+):
+    """Derivatives of `limiter_weight`, for a floor between 0 and 1.
+
+    Returns
+    -------
+    tuple of 12 float
+        To the left state (5), the right state (5), `far_l` and `far_r`.
+    """
+    pl, pr = left[0], right[0]
+    fl, fl_u, fl_v, fl_w, fl_t = _fast_derivatives(left)
+    fr, fr_u, fr_v, fr_w, fr_t = _fast_derivatives(right)
+    jump, level = pr - pl, 1.0 / gamma + 0.5 * (pl + pr)
+    per_level2 = 1.0 / (level * level)
+    square = (jump * jump + far_l * far_l + far_r * far_r) * per_level2
+    slope = -smoothstep_slope(square, *PRESSURE_JUMP_SQUARES)
+    even = 1.0 - smoothstep(square, *PRESSURE_JUMP_SQUARES)
+    by_level = -slope * square / level
+    by_jump = slope * 2.0 * jump * per_level2
+    scale = floor - 1.0  # the weight is 1 + scale * fl * fr * even
+    l, r, e = scale * fr * even, scale * fl * even, scale * fl * fr
+    return (
+        e * (by_level - by_jump),
+        l * fl_u,
+        l * fl_v,
+        l * fl_w,
+        l * fl_t,
+        e * (by_level + by_jump),
+        r * fr_u,
+        r * fr_v,
+        r * fr_w,
+        r * fr_t,
+        e * slope * 2.0 * far_l * per_level2,
+        e * slope * 2.0 * far_r * per_level2,
+    )

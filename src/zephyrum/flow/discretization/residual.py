@@ -334,6 +334,7 @@ class Residual:
         self.equations = (0,) * (m - 5)
         self.exterior, self.source = exterior, source
         self._flux = np.empty((domain.mesh.n_faces, m))
+        self._work: FieldState | None = None  # arrays of `__call__`, overwritten by the next call
         if wall_data is None:
             wall_data = np.zeros((0, 3))
             if m > 5:
@@ -402,7 +403,8 @@ class Residual:
 
     def __call__(self, q: np.ndarray) -> np.ndarray:
         """(n, m) net outflow of each cell for states q (n, m), in scaled units times m^2."""
-        return self.balance(self.differentiate(q))
+        self._work = self.differentiate(q, self._work)
+        return self.balance(self._work)
 
     def eddy_ratio(self, state: FieldState) -> np.ndarray:
         """(n,) eddy over molecular viscosity."""

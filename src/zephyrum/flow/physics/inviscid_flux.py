@@ -50,9 +50,10 @@ def roe_flux(left: tuple[float, ...], right: tuple[float, ...], normal: tuple[fl
     pr, ur, vr, wr, tr = right
     nx, ny, nz = normal
     g1 = gamma - 1.0
+    per_g1 = 1.0 / g1
     rl, rr = (1.0 + gamma * pl) / tl, (1.0 + gamma * pr) / tr
-    hl = tl / g1 + 0.5 * (ul * ul + vl * vl + wl * wl)
-    hr = tr / g1 + 0.5 * (ur * ur + vr * vr + wr * wr)
+    square_l, square_r = ul * ul + vl * vl + wl * wl, ur * ur + vr * vr + wr * wr
+    hl, hr = tl * per_g1 + 0.5 * square_l, tr * per_g1 + 0.5 * square_r
     unl, unr = ul * nx + vl * ny + wl * nz, ur * nx + vr * ny + wr * nz
     root = math.sqrt(rr / rl)
     fraction = 1.0 / (1.0 + root)
@@ -62,18 +63,18 @@ def roe_flux(left: tuple[float, ...], right: tuple[float, ...], normal: tuple[fl
     k = 0.5 * (u * u + v * v + w * w)
     a2 = max(g1 * (h - k), 1e-12)
     a = math.sqrt(a2)
+    per_a = 1.0 / a
+    per_a2 = per_a * per_a
     un = u * nx + v * ny + w * nz
     dp, dun, drho = pr - pl, unr - unl, rr - rl
     # of both sides, not of their mean: where flow parts, as on a coarse nose, the mean is at rest, and without
     # this damping two jets drive each other apart
-    fast = math.sqrt(0.5 * (ul * ul + vl * vl + wl * wl + ur * ur + vr * vr + wr * wr))
-    slow = _low_mach_factor(fast / a)
-    width = ENTROPY_FIX_WIDTH * a
-    per_width = 1.0 / width
+    fast = math.sqrt(0.5 * (square_l + square_r))
+    slow = _low_mach_factor(fast * per_a)
+    width, per_width = ENTROPY_FIX_WIDTH * a, per_a / ENTROPY_FIX_WIDTH
     l1, l3 = _rounded_abs(abs(un - a), width, per_width), _rounded_abs(abs(un + a), width, per_width)
     width = SHEAR_ROUNDING * fast + 1e-12
     l2 = _rounded_abs(abs(un), width, 1.0 / width)
-    per_a2 = 1.0 / a2
     w1 = l1 * (dp - rho * a * dun * slow) * 0.5 * per_a2
     w3 = l3 * (dp + rho * a * dun * slow) * 0.5 * per_a2
     w2 = l2 * (drho - dp * per_a2)

@@ -14,6 +14,15 @@ def smoothstep(x: float, low: float, high: float):
     return t * t * (3.0 - 2.0 * t)
 
 
+@inlined
+def smoothstep_slope(x: float, low: float, high: float):
+    """Derivative of `smoothstep` to x."""
+    t = (x - low) / (high - low)
+    t = t if t > 0.0 else 0.0
+    t = t if t < 1.0 else 1.0
+    return 6.0 * t * (1.0 - t) / (high - low)
+
+
 @serial
 def smoothstep_array(x: np.ndarray, low: float, high: float):
     """`smoothstep` of every element of x (n,)."""

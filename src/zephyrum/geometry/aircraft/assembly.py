@@ -96,14 +96,33 @@ class Aircraft:
     # -- files ------------------------------------------------------------------------------------------------
     @classmethod
     def read(cls, path: str | Path) -> "Aircraft":
-        """The aircraft of a TOML file; InputError tells the line of what is wrong. Coordinate files lie beside it."""
+        """Read an aircraft from a TOML file.
+
+        Parameters
+        ----------
+        path : path
+            File; coordinate files lie beside it.
+
+        Raises
+        ------
+        InputError
+            With the line of what is wrong.
+        """
         path = Path(path)
         text, table = read_table(path, "aircraft")
         return cls._from_table(table, path.parent, path.name, text)
 
     @classmethod
     def from_table(cls, table: dict, base: str | Path = ".") -> "Aircraft":
-        """The aircraft that a plain table (as in the file) describes."""
+        """Build the aircraft that a plain table describes.
+
+        Parameters
+        ----------
+        table : dict
+            As in the file.
+        base : path, optional
+            Folder of coordinate files.
+        """
         return cls._from_table(table, Path(base), str(table.get("name", "aircraft")), None)
 
     @classmethod
@@ -125,7 +144,13 @@ class Aircraft:
         return made
 
     def write(self, path: str | Path) -> Path:
-        """Write the TOML file; `read` gives the same aircraft back."""
+        """Write the TOML file; `read` gives the same aircraft back.
+
+        Parameters
+        ----------
+        path : path
+            File.
+        """
         import tomli_w
 
         path = Path(path)
@@ -137,8 +162,20 @@ class Aircraft:
         return path
 
     def changed(self, changes: dict[str, Any]) -> "Aircraft":
-        """Another aircraft with numbers at dotted paths changed: {"wing.controls.flap.deflection": 20}.
+        """Another aircraft with numbers at dotted paths changed.
 
+        Parameters
+        ----------
+        changes : dict[str, Any]
+            Values by path, such as {"wing.controls.flap.deflection": 20}.
+
+        Raises
+        ------
+        InputError
+            A path leads nowhere; the nearest one is named.
+
+        Notes
+        -----
         A path starts at a part (or at name, points, reference); items of lists go by number or by their name.
         """
         table = copy.deepcopy(self.table())
@@ -165,8 +202,14 @@ class Aircraft:
     def solids(
         self, density: float = 1.0, which: Literal["flies", "mass", "all"] = "flies"
     ) -> dict[str, list[Surface]]:
-        """The closed surfaces of each part at its position. density 2 halves the distance of triangles from the
-        shape.
+        """Closed surfaces of each part at its position.
+
+        Parameters
+        ----------
+        density : float, optional
+            2 halves the distance of the triangles from the shape.
+        which : Literal[flies, mass, all], optional
+            "flies", "mass" or "all" parts.
         """
         out = {}
         for name, one in self.parts.items():
@@ -178,8 +221,19 @@ class Aircraft:
         return out
 
     def surface(self, density: float = 1.0, half: bool = False) -> Surface:
-        """All flying parts united in one closed Surface; half: only starboard, open along y = 0 (InputError if it is
-        not symmetric).
+        """Unite all flying parts to one closed surface.
+
+        Parameters
+        ----------
+        density : float, optional
+            2 halves the distance of the triangles from the shape.
+        half : bool, optional
+            Only starboard, open along y = 0.
+
+        Raises
+        ------
+        InputError
+            Half is asked for and the aircraft is not symmetric.
         """
         made = union([solid for pieces in self.solids(density).values() for solid in pieces], self.name)
         return half_surface(made, tolerance=EXACT_TOLERANCE) if half else made
@@ -257,7 +311,13 @@ class Aircraft:
         return {name: wing.measures for name, wing in self._wings.items()}
 
     def measures(self, density: float = 1.0) -> AircraftMeasures:
-        """Everything measured about the aircraft."""
+        """Measure the aircraft.
+
+        Parameters
+        ----------
+        density : float, optional
+            2 halves the distance of the triangles from the shape.
+        """
         return measure_aircraft(self, density)
 
 

@@ -69,7 +69,15 @@ class AircraftMeasures:
 
 
 def measure_aircraft(craft: "Aircraft", density: float = 1.0) -> AircraftMeasures:
-    """Measure an Aircraft; density: see `Aircraft.solids`."""
+    """Measure an aircraft: areas, volumes, wings, masses.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    density : float, optional
+        See `Aircraft.solids`.
+    """
     import pandas as pd
 
     pieces = craft.solids(density, "all")

@@ -70,7 +70,18 @@ class Ring:
         return self.width if self.height is None else self.height
 
     def unit(self, angle: np.ndarray) -> np.ndarray:
-        """(n, 2) form within [-1, 1] x [-1, 1] in y, z at polar-like `angle` (n,) from starboard over the top."""
+        """Form of the ring within [-1, 1] x [-1, 1].
+
+        Parameters
+        ----------
+        angle : (n,) array
+            Polar-like angle from starboard over the top [rad].
+
+        Returns
+        -------
+        (n, 2) array
+            y and z [-].
+        """
         c, s = np.cos(angle), np.sin(angle)
         if self.form == "ellipse" or self.width == 0.0:
             return np.stack([c, s], axis=1)
@@ -150,20 +161,53 @@ class Body(Part):
 
     @classmethod
     def ellipsoid(cls, length: float, width: float, height: float | None = None) -> "Body":
-        """An ellipsoid with its nose at the origin [m]."""
+        """An ellipsoid with its nose at the origin.
+
+        Parameters
+        ----------
+        length : float
+            [m]
+        width : float
+            [m]
+        height : float, optional
+            [m]; the width without it.
+
+        Examples
+        --------
+        >>> Body.ellipsoid(2.0, 1.0).length
+        2.0
+        """
         rings = (Ring(x=0.0, width=0.0), Ring(x=0.5 * length, width=width, height=height), Ring(x=length, width=0.0))
         return cls(rings=rings, nose="round", tail="round")
 
     @classmethod
     def capsule(cls, length: float, diameter: float) -> "Body":
-        """A cylinder with hemispheres as ends, `length` [m] over all."""
+        """A cylinder with hemispheres as ends.
+
+        Parameters
+        ----------
+        length : float
+            Over all [m].
+        diameter : float
+            [m]
+        """
         r = 0.5 * diameter
         midpoint = (Ring(x=r, width=diameter), Ring(x=length - r, width=diameter))
         return cls(rings=(Ring(x=0.0, width=0.0), *midpoint, Ring(x=length, width=0.0)), nose="round", tail="round")
 
     @classmethod
     def box(cls, length: float, width: float, height: float) -> "Body":
-        """A box with its front face at x = 0, centred on the x axis [m]."""
+        """A box with its front face at x = 0, centred on the x axis.
+
+        Parameters
+        ----------
+        length : float
+            Along x [m].
+        width : float
+            Along y [m].
+        height : float
+            Along z [m].
+        """
         return cls(rings=tuple(Ring(x=x, width=width, height=height, form="rectangle") for x in (0.0, length)))
 
     @property
@@ -183,7 +227,18 @@ class Body(Part):
         return x, values, round_ends, size, midpoint
 
     def sizes(self, x: np.ndarray) -> np.ndarray:
-        """(n, 4) half width, half height, y and z of the centre line [m] at `x` (n,) [m]."""
+        """Half width, half height, and y and z of the centre line.
+
+        Parameters
+        ----------
+        x : (n,) array
+            [m]
+
+        Returns
+        -------
+        (n, 4) array
+            [m]
+        """
         at, values, ends, size, midpoint = self._laws
         x = np.atleast_1d(np.asarray(x, dtype=float))
         inner = np.clip(x, at[1] if ends[0] else at[0], at[-2] if ends[1] else at[-1])
@@ -203,7 +258,20 @@ class Body(Part):
         return out
 
     def form(self, x: np.ndarray, angle: np.ndarray) -> np.ndarray:
-        """(n, m, 2) unit rings in y, z at `x` (n,) and angles (m,)."""
+        """Unit rings in y and z.
+
+        Parameters
+        ----------
+        x : (n,) array
+            [m]
+        angle : (m,) array
+            Polar-like angle [rad].
+
+        Returns
+        -------
+        (n, m, 2) array
+            [-]
+        """
         rings = self.rings
         units = [one.unit(angle) for one in rings]
         if rings[0].width == 0.0:
@@ -214,10 +282,20 @@ class Body(Part):
         return _through(at, np.array(units).reshape(len(at), -1), self.straight)(x).reshape(len(x), len(angle), 2)
 
     def surface(self, name: str = "body", tolerance: float = 5e-4, largest: float = 0.1) -> Surface:
-        """Closed `Surface` in the part's own axes. Labels: name/side, name/front and name/base (flat ends).
+        """Closed surface in the part's own axes.
 
-        tolerance: distance of the triangles from the body in its largest width or height; largest: longest edge along x
-        in lengths, round it in diameters (twice that).
+        Parameters
+        ----------
+        name : str, optional
+            Prefix of the labels.
+        tolerance : float, optional
+            Distance of the triangles from the body, in its largest width or height.
+        largest : float, optional
+            Longest edge along x in lengths, round it in diameters (twice that).
+
+        Notes
+        -----
+        Labels: name/side, name/front and name/base (flat ends).
         """
         if not 1e-6 <= tolerance <= 0.05:
             raise InputError(f"tolerance = {tolerance:g} is out of range; it must be at least 1e-6 and at most 0.05.")
@@ -321,9 +399,20 @@ class Duct(Part):
     faired: bool = False
 
     def surface(self, name: str = "duct", tolerance: float = 5e-4, largest: float = 0.1) -> Surface:
-        """Closed `Surface` in the part's own axes. Labels: name/outer, /inner (open) and /tail.
+        """Closed surface in the part's own axes.
 
-        tolerance in section chords; largest: longest edge in lengths and in turns of half a circle.
+        Parameters
+        ----------
+        name : str, optional
+            Prefix of the labels.
+        tolerance : float, optional
+            Distance of the triangles from the duct, in chords of its section.
+        largest : float, optional
+            Longest edge in lengths and in turns of half a circle.
+
+        Notes
+        -----
+        Labels: name/outer, /inner (open) and /tail.
         """
         foil = normalized_section(self.airfoil, None)
         r0, r1 = 0.5 * self.inlet, 0.5 * self.exit

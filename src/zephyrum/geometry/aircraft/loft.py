@@ -21,8 +21,28 @@ def positions(
     fixed: np.ndarray | tuple[float, ...] = (),
     even: bool = False,
 ) -> np.ndarray:
-    """Values of the parameter `t` (n,) at which to put points along a curve of arc length `length` (n,).
+    """Place points along a curve.
 
+    Parameters
+    ----------
+    t : (n,) array
+        Parameter of the curve.
+    spacing : (n,) array
+        Largest distance allowed at each t [m].
+    length : (n,) array
+        Arc length up to each t [m].
+    fixed : array or tuple[float, ...], optional
+        Values of t that become points.
+    even : bool, optional
+        Whether to return an even count of intervals.
+
+    Returns
+    -------
+    array
+        Values of t at the points.
+
+    Notes
+    -----
     spacing (n,) is the largest distance allowed at each t; `fixed` values of t become points. even: an even count.
     """
     s = np.asarray(length, dtype=float)
@@ -46,7 +66,24 @@ def positions(
 
 
 def sagitta_spacing(curve: np.ndarray, tolerance: float, largest: float) -> tuple[np.ndarray, np.ndarray]:
-    """(largest spacing (n,), arc length (n,)) along a dense polyline (n, d) [m] for a sagitta of `tolerance` [m]."""
+    """Largest spacing of points along a polyline for a given sagitta.
+
+    Parameters
+    ----------
+    curve : (n, d) array
+        Dense polyline [m].
+    tolerance : float
+        Sagitta [m].
+    largest : float
+        Upper bound of the spacing [m].
+
+    Returns
+    -------
+    spacing : (n,) array
+        [m]
+    length : (n,) array
+        Arc length [m].
+    """
     step = np.linalg.norm(np.diff(curve, axis=0), axis=1)
     s = np.r_[0.0, np.cumsum(np.maximum(step, 1e-15))]
     along = np.diff(curve, axis=0) / np.maximum(step, 1e-15)[:, None]
@@ -58,9 +95,28 @@ def sagitta_spacing(curve: np.ndarray, tolerance: float, largest: float) -> tupl
 
 
 def grid_triangles(m: int, n: int, points: np.ndarray, wrap: bool) -> tuple[np.ndarray, np.ndarray]:
-    """Triangles (k, 3) of a grid of `m` rings of `n` points (m n, 3), split by the shorter diagonal; their quad (k,).
+    """Triangles of a grid of rings, quadrilaterals split by the shorter diagonal.
 
-    Quads are numbered ring by ring, n of them in a ring if it wraps round, else n - 1.
+    Parameters
+    ----------
+    m : int
+        Number of rings.
+    n : int
+        Points of a ring.
+    points : (m n, 3) array
+        [m]
+    wrap : bool
+        Whether the rings are closed.
+
+    Returns
+    -------
+    triangles : (k, 3) array
+    quad : (k,) array
+        Quadrilateral of each triangle.
+
+    Notes
+    -----
+    Quadrilaterals are numbered ring by ring, n of them in a ring if it wraps round, else n - 1.
     """
     k, j = np.meshgrid(np.arange(m - 1), np.arange(n if wrap else n - 1), indexing="ij")
     k, j = k.ravel(), j.ravel()
@@ -80,12 +136,26 @@ def lofted(
     fan: bool = False,
     closed: bool = False,
 ) -> Surface:
-    """A closed surface through `rings` (m, n, 3) [m], each a closed loop of points.
+    """Closed surface through rings of points.
 
-    faces: label names (m - 1, n) of the strips between ring k and k + 1, side j from point j to j + 1. caps: label of
-    the flat face on the first and the last ring, None where the ring has shrunk to a point or a line. Flat faces are
-    strips between opposite points of the ring, or with `fan` triangles about its centre. closed: the last ring joins
-    the first.
+    Parameters
+    ----------
+    rings : (m, n, 3) array
+        Closed loops of points [m].
+    faces : (m - 1, n) array
+        Labels of the strips between ring k and k + 1, side j from point j to j + 1.
+    name : str
+        Name of the surface.
+    caps : tuple[str | None, str | None], optional
+        Label of the flat face on the first and the last ring, None where the ring has shrunk to a point or a line.
+    fan : bool, optional
+        Whether flat faces are triangles about their centre.
+    closed : bool, optional
+        Whether the last ring joins the first.
+
+    Notes
+    -----
+    Flat faces are strips between opposite points of the ring, or triangles about its centre.
     """
     rings = np.asarray(rings, dtype=float)
     m, n = rings.shape[:2]

@@ -47,7 +47,15 @@ def _from_moments(mass: float, first: np.ndarray, second: np.ndarray, origin: np
 
 
 def of_solid(surface: Surface, density: float) -> MassProperties:
-    """A closed surface filled with `density` [kg/m^3]."""
+    """Mass properties of a filled surface.
+
+    Parameters
+    ----------
+    surface : Surface
+        Closed surface.
+    density : float
+        [kg/m^3]
+    """
     p = surface.points - surface.midpoint
     corners = p[surface.triangles]
     volume = np.einsum("ij,ij->i", corners[:, 0], np.cross(corners[:, 1], corners[:, 2])) / 6.0
@@ -62,7 +70,15 @@ def of_solid(surface: Surface, density: float) -> MassProperties:
 
 
 def of_skin(surface: Surface, skin: float) -> MassProperties:
-    """A surface that weighs `skin` [kg/m^2]."""
+    """Mass properties of a shell.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    skin : float
+        [kg/m^2]
+    """
     corners = (surface.points - surface.midpoint)[surface.triangles]
     area = surface.areas
     total = corners.sum(axis=1)
@@ -73,5 +89,18 @@ def of_skin(surface: Surface, skin: float) -> MassProperties:
 
 
 def of_point(mass: float, position: tuple[float, float, float]) -> MassProperties:
-    """A mass [kg] at a point (3,) [m]."""
+    """Mass properties of a point mass.
+
+    Parameters
+    ----------
+    mass : float
+        [kg]
+    position : tuple[float, float, float]
+        [m]
+
+    Examples
+    --------
+    >>> of_point(2.0, (1.0, 0.0, 0.0)).mass
+    2.0
+    """
     return MassProperties(mass, np.asarray(position, dtype=float), np.zeros((3, 3)))

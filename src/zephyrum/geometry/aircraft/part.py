@@ -19,7 +19,13 @@ from zephyrum.geometry.surface.triangulation import Surface
 
 
 def unit_type(unit: str):
-    """Validator of numbers that may be texts with a unit."""
+    """Type with a validator of numbers that may be texts with a unit.
+
+    Parameters
+    ----------
+    unit : str
+        Unit that numbers are converted to.
+    """
 
     def read(value: Any, info: ValidationInfo) -> Any:
         return quantity(info.field_name or "value", value, unit) if isinstance(value, str) else value
@@ -74,8 +80,21 @@ def part(cls):
 
 
 def validation_message(cause: ValidationError, tags: tuple[str, ...] = ()) -> tuple[list, str]:
-    """(path of the field, what is wrong and what to do) of the first error; `tags` are kinds that pydantic puts into
-    paths.
+    """Path and sentence of the first error of a validation.
+
+    Parameters
+    ----------
+    cause : ValidationError
+        Error of pydantic.
+    tags : tuple[str, ...], optional
+        Kinds that pydantic puts into paths; they are dropped.
+
+    Returns
+    -------
+    path : list
+        Path of the field.
+    message : str
+        What is wrong and what to do.
     """
     # an unknown key explains a missing one, so it is reported first
     first = min(cause.errors(), key=lambda one: one["type"] not in ("extra_forbidden", "unexpected_keyword_argument"))
@@ -96,9 +115,30 @@ def validation_message(cause: ValidationError, tags: tuple[str, ...] = ()) -> tu
 
 
 def attitude_matrix(roll: float, pitch: float, yaw: float) -> np.ndarray:
-    """(3, 3) rotation in body axes for angles [deg]: roll starboard side down, pitch nose up, yaw nose to starboard.
+    """Rotation matrix of an attitude.
 
+    Parameters
+    ----------
+    roll : float
+        Starboard side down [deg].
+    pitch : float
+        Nose up [deg].
+    yaw : float
+        Nose to starboard [deg].
+
+    Returns
+    -------
+    (3, 3) array
+        Rotation in body axes.
+
+    Notes
+    -----
     Yaw is turned first, then pitch, then roll, each about the axes of the part (Etkin 1972, ch. 4).
+
+    Examples
+    --------
+    >>> attitude_matrix(0.0, 0.0, 0.0).tolist()[0]
+    [1.0, 0.0, 0.0]
     """
     r, p, y = np.radians([-roll, pitch, -yaw])
     about_x = np.array([[1, 0, 0], [0, np.cos(r), -np.sin(r)], [0, np.sin(r), np.cos(r)]])
@@ -143,7 +183,15 @@ class Part:
     flies: bool = True
 
     def placed(self, surface: Surface, name: str) -> list[Surface]:
-        """`surface` at its place as one or two solids, labels led by `name` (the mirrored one by "name port")."""
+        """Place a surface as one or two solids.
+
+        Parameters
+        ----------
+        surface : Surface
+            In the part's own axes.
+        name : str
+            Prefix of the labels; the mirrored solid has "name port".
+        """
         moved = surface.transformed(attitude_matrix(self.roll, self.pitch, self.yaw), self.position)
         out = [_named(moved, name)]
         if self.mirrored:

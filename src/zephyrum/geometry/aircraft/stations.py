@@ -87,7 +87,20 @@ class Planform:
             )
 
     def sizes(self, halves: int) -> tuple[float, float]:
-        """(root chord [m], span of one half [m]) of a wing of that many halves."""
+        """Root chord and span of one half.
+
+        Parameters
+        ----------
+        halves : int
+            How many halves the wing has.
+
+        Returns
+        -------
+        root_chord : float
+            [m]
+        span : float
+            Of one half [m].
+        """
         mean = 0.5 * (1.0 + self.taper)  # mean over root chord
         span, area, aspect, root = self.span, self.area, self.aspect_ratio, self.root_chord
         if root is None:
@@ -99,18 +112,44 @@ class Planform:
 
 
 def with_(one: Station, **changes) -> Station:
+    """The station with its section filled in.
+
+    Parameters
+    ----------
+    one : Station
+        Station.
+    """
     given = {name: getattr(one, name) for name in ("position", "chord", "twist", "airfoil", "name")}
     return Station(**(given | changes))
 
 
 def span_lengths(stations: "list[Station] | tuple[Station, ...]") -> np.ndarray:
-    """(n,) distance of each station from the first along the span, in the y-z plane [m]."""
+    """Distance of each station from the first along the span, in the y-z plane.
+
+    Parameters
+    ----------
+    stations : list[Station] or tuple[Station, ...]
+        Stations from root to tip.
+
+    Returns
+    -------
+    (n,) array
+        [m]
+    """
     yz = np.array([one.position[1:] for one in stations])
     return np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(yz, axis=0), axis=1))]
 
 
 def outer_end(inner: Station, one: Panel) -> Station:
-    """The station at the outer end of a panel."""
+    """Station at the outer end of a panel.
+
+    Parameters
+    ----------
+    inner : Station
+        Station at its inner end.
+    one : Panel
+        The panel.
+    """
     chord = one.chord if one.chord is not None else inner.chord * (1.0 if one.taper is None else one.taper)
     back = one.span * np.tan(np.radians(one.sweep)) + one.sweep_at * (inner.chord - chord)
     dihedral = np.radians(one.dihedral)
@@ -121,7 +160,15 @@ def outer_end(inner: Station, one: Panel) -> Station:
 
 
 def airfoils_between(stations: "list[Station]", foils: list) -> list[Airfoil]:
-    """Airfoils of all stations, those not given lying between their neighbours."""
+    """Airfoils of all stations; those not given lie between their neighbours.
+
+    Parameters
+    ----------
+    stations : list[Station]
+        Stations from root to tip.
+    foils : list
+        Airfoil of each, None where it is not given.
+    """
     s = span_lengths(stations)
     known = [k for k, foil in enumerate(foils) if foil is not None]
     out = list(foils)
@@ -133,7 +180,17 @@ def airfoils_between(stations: "list[Station]", foils: list) -> list[Airfoil]:
 
 
 def interpolate_airfoils(one: Airfoil, two: Airfoil, fraction: float) -> Airfoil:
-    """The section between two of unit chord, point by point at equal parts of either side."""
+    """Interpolate two sections of unit chord, point by point at equal parts of either side.
+
+    Parameters
+    ----------
+    one : Airfoil
+        First section.
+    two : Airfoil
+        Second section.
+    fraction : float
+        0 gives the first, 1 the second.
+    """
     if one is two or fraction <= 0.0 or (one.name == two.name and np.array_equal(one.points, two.points)):
         return one
     if fraction >= 1.0:
@@ -151,14 +208,38 @@ def interpolate_airfoils(one: Airfoil, two: Airfoil, fraction: float) -> Airfoil
 
 
 def panel_of(tree: np.ndarray, fraction: float) -> tuple[int, float]:
-    """(number of the panel, fraction of the way along it) at a fraction of the span; tree: fractions of the
-    stations.
+    """Panel at a fraction of the span.
+
+    Parameters
+    ----------
+    tree : (n,) array
+        Fractions of the span of the stations.
+    fraction : float
+        Fraction of the span.
+
+    Returns
+    -------
+    panel : int
+        Number of the panel.
+    along : float
+        Fraction of the way along it.
     """
     k = int(np.clip(np.searchsorted(tree, fraction, side="right") - 1, 0, len(tree) - 2))
     return k, float(np.clip((fraction - tree[k]) / max(tree[k + 1] - tree[k], 1e-30), 0.0, 1.0))
 
 
 def station_at(stations: "tuple[Station, ...]", tree: np.ndarray, fraction: float) -> Station:
+    """Station at a fraction of the span, linear between its neighbours.
+
+    Parameters
+    ----------
+    stations : tuple[Station, ...]
+        Stations from root to tip.
+    tree : (n,) array
+        Fractions of the span of the stations.
+    fraction : float
+        Fraction of the span.
+    """
     k, f = panel_of(tree, fraction)
     a, b = stations[k], stations[k + 1]
     position = tuple((1.0 - f) * p + f * q for p, q in zip(a.position, b.position))

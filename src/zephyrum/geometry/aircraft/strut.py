@@ -31,7 +31,17 @@ class Strut(Part):
             raise InputError("a strut must lead sideways or upwards; for one along x use a body.")
 
     def surface(self, name: str = "strut", tolerance: float = 1e-3, largest: float = 0.25) -> Surface:
-        """Closed `Surface`; labels as of a wing."""
+        """Closed surface; labels as of a wing.
+
+        Parameters
+        ----------
+        name : str, optional
+            Prefix of the labels.
+        tolerance : float, optional
+            Distance of the triangles from the section, in chords.
+        largest : float, optional
+            Longest edge, in chords.
+        """
         stations = (
             Station(position=self.start, chord=self.chord, airfoil=self.airfoil),
             Station(position=self.end, chord=self.chord),
@@ -64,7 +74,17 @@ class Plate(Part):
             )
 
     def surface(self, name: str = "plate", tolerance: float = 1e-3, largest: float = 0.25) -> Surface:
-        """Closed `Surface`; labels name/upper, /lower and /edge."""
+        """Closed surface; labels name/upper, /lower and /edge.
+
+        Parameters
+        ----------
+        name : str, optional
+            Prefix of the labels.
+        tolerance : float, optional
+            Distance of the triangles from the shape, in chords.
+        largest : float, optional
+            Longest edge, in chords.
+        """
         p = np.array(self.corners)
         sides = []
         size = float(np.ptp(p, axis=0).max())

@@ -215,16 +215,42 @@ class Wing(Part):
         )
 
     def reference(self, origin: str = "measured on the wing") -> Reference:
-        """Area, mean aerodynamic chord, span, and moments about the quarter of that chord, at the part's place."""
+        """Reference quantities: area, mean aerodynamic chord, span, and moments about the quarter of that chord.
+
+        Parameters
+        ----------
+        origin : str, optional
+            Where the quantities come from.
+        """
         m = self.measures
         location = np.add(m.mean_nose, (0.25 * m.mean_chord, 0.0, 0.0))
         location = attitude_matrix(self.roll, self.pitch, self.yaw) @ location + self.position
         return Reference(m.area, m.mean_chord, m.span, tuple(float(v) for v in location), origin)  # type: ignore[arg-type]
 
     def at(self, fraction: float) -> Station:
-        """The section at a fraction of the span (0 root, 1 tip), between the stations by straight lines."""
+        """Section at a fraction of the span, linear between the stations.
+
+        Parameters
+        ----------
+        fraction : float
+            0 at the root, 1 at the tip.
+        """
         return station_at(self.sections, self.tree, fraction)
 
     def surface(self, name: str = "wing", tolerance: float = 2e-4, largest: float = 0.25) -> Surface:
-        """Closed `Surface`, as one or two solids, in the part's own axes; see `wing_surfaces`."""
+        """Closed surface, as one or two solids, in the part's own axes.
+
+        Parameters
+        ----------
+        name : str, optional
+            Prefix of the labels.
+        tolerance : float, optional
+            Distance of the triangles from the section, in chords.
+        largest : float, optional
+            Longest edge, in chords.
+
+        Notes
+        -----
+        See `wing_surfaces`.
+        """
         return joined(wing_surfaces(self, name, tolerance, largest), name)

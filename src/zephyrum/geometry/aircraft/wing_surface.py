@@ -24,10 +24,22 @@ HINGE = 0.75  # of the chord: where the grid's hinge line lies without controls
 
 
 def wing_surfaces(wing: "Wing", name: str, tolerance: float = 2e-4, largest: float = 0.25) -> list[Surface]:
-    """One closed Surface for a wing whose halves meet or that is not symmetric, else one for each half.
+    """Closed surfaces of a wing: one if its halves meet or it is not symmetric, else one for each half.
 
-    tolerance: distance of the triangles from the section in chords; largest: longest edge in chords. Labels:
-    name/upper, /lower, /tail, /tip, /root, and for each control name/<control> upper and lower.
+    Parameters
+    ----------
+    wing : Wing
+        The wing.
+    name : str
+        Prefix of the labels.
+    tolerance : float, optional
+        Distance of the triangles from the section, in chords.
+    largest : float, optional
+        Longest edge, in chords.
+
+    Notes
+    -----
+    Labels: name/upper, /lower, /tail, /tip, /root, and for each control name/<control> upper and lower.
     """
     if not 1e-6 <= tolerance <= 0.02:
         raise InputError(
@@ -56,7 +68,15 @@ def _chord_places(wing, tolerance: float, largest: float) -> tuple[np.ndarray, i
 
 
 def normalized_section(foil: Airfoil, gap: float | None) -> Airfoil:
-    """Unit chord along x from the origin, tail opened or closed as asked."""
+    """Section of unit chord along x from the origin, its tail opened or closed.
+
+    Parameters
+    ----------
+    foil : Airfoil
+        Section.
+    gap : float or None
+        Height of the tail [chords]; None keeps it.
+    """
     if gap is not None:
         foil = foil.closed() if gap == 0.0 else foil.blunted(gap)
     tilt = foil.measures.incidence
@@ -69,9 +89,26 @@ def normalized_section(foil: Airfoil, gap: float | None) -> Airfoil:
 def sample(
     foil: Airfoil, t: np.ndarray, hinge: float, control: tuple[float, float] | None
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Upper and lower points (n, 2) of a unit section at `t`: 0 nose, 1 hinge, 2 tail; `control` (angle, height)
-    deflects.
+    """Points of the upper and lower side of a unit section.
 
+    Parameters
+    ----------
+    foil : Airfoil
+        Section of unit chord.
+    t : (n,) array
+        0 nose, 1 hinge, 2 tail.
+    hinge : float
+        Position of the hinge [chords].
+    control : tuple[float, float] or None
+        Angle [deg] of the deflection and height of the hinge between lower (0) and upper (1) side.
+
+    Returns
+    -------
+    upper, lower : (n, 2) array
+        x and z [chords].
+
+    Notes
+    -----
     Up to the hinge t is a fraction of the chord up to it, behind it of the length of the surface.
     """
     bent = foil if control is None or control[0] == 0.0 else foil.with_flap(hinge, control[0], control[1])

@@ -30,10 +30,34 @@ class _Row:
 
 @takes(path=PATH)
 def read_coordinates(path: str | Path, unit: str | None = None) -> tuple[np.ndarray, str, list[str]]:
-    """Points (n, 2) from upper tail over nose to lower tail, name, notes.
+    """Read airfoil coordinates in any plain layout.
 
-    `unit` ("mm", "in", ...) keeps the true size in metres; without it the section is scaled to unit chord.
-    Raises FileError or InputError with the line number.
+    Parameters
+    ----------
+    path : path
+        File.
+    unit : str, optional
+        Unit such as "mm", which keeps the true size in metres; without it the section is scaled to unit chord.
+
+    Returns
+    -------
+    points : (n, 2) array
+        From the upper tail over the nose to the lower tail.
+    name : str
+    notes : list[str]
+        What was recognised and changed.
+
+    Raises
+    ------
+    FileError
+        The file cannot be read.
+    InputError
+        With the number of the line that is wrong.
+
+    Notes
+    -----
+    `unit` ("mm", "in", ...) keeps the true size in metres; without it the section is scaled to unit chord. Raises
+    FileError or InputError with the line number.
     """
     path = Path(path)
     text = _load(path)
@@ -55,7 +79,17 @@ def read_coordinates(path: str | Path, unit: str | None = None) -> tuple[np.ndar
 
 
 def write_coordinates(points: np.ndarray, name: str, path: str | Path) -> Path:
-    """Write one loop as two columns with a header; `read_coordinates` reads it back the same."""
+    """Write one loop as two columns with a header; `read_coordinates` reads it back the same.
+
+    Parameters
+    ----------
+    points : (n, 2) array
+        From the upper tail over the nose to the lower tail.
+    name : str
+        Header.
+    path : path
+        File.
+    """
     path = Path(path)
     body = "\n".join(f"{x:.17g} {z:.17g}" for x, z in points)
     write_text(path, f"{name}\n{body}\n")

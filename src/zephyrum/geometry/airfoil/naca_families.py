@@ -20,9 +20,30 @@ _REFLEX = {
 
 
 def naca_coordinates(digits: str, n: int, tail: str) -> np.ndarray:
-    """Coordinates (n, 2), n odd, of a unit chord from the upper tail over the nose to the lower tail.
+    """Coordinates of a NACA section of unit chord.
 
+    Parameters
+    ----------
+    digits : str
+        Four or five digits.
+    n : int
+        Number of points, odd.
+    tail : str
+        "closed" (last coefficient of the thickness law changed to -0.1036) or "blunt" (the published law).
+
+    Returns
+    -------
+    (n, 2) array
+        From the upper tail over the nose to the lower tail.
+
+    Notes
+    -----
     `tail` is "closed" (last coefficient of the thickness law changed to -0.1036) or "blunt" (the published law).
+
+    Examples
+    --------
+    >>> naca_coordinates("0012", 5, "closed").shape
+    (5, 2)
     """
     if not (isinstance(digits, str) and digits.isdigit() and len(digits) in (4, 5)):
         raise InputError(f"NACA section {digits!r} is not four or five digits, for example '2412' or '23012'.")

@@ -43,21 +43,51 @@ class Outline:
 
     @classmethod
     def circle(cls, diameter: float) -> "Outline":
-        """A circle; in three dimensions a cylinder across the stream, revolved a sphere."""
+        """A circle; in three dimensions a cylinder across the stream, revolved a sphere.
+
+        Parameters
+        ----------
+        diameter : float
+            [m]
+        """
         return cls("circle", diameter, diameter)
 
     @classmethod
     def ellipse(cls, length: float, height: float) -> "Outline":
-        """An ellipse with those two axes."""
+        """An ellipse.
+
+        Parameters
+        ----------
+        length : float
+            Axis along x [m].
+        height : float
+            Axis along z [m].
+        """
         return cls("ellipse", length, height)
 
     @classmethod
     def rounded_rectangle(cls, length: float, height: float, radius: float) -> "Outline":
-        """A rectangle whose four corners are quarter circles of that radius."""
+        """A rectangle whose four corners are quarter circles.
+
+        Parameters
+        ----------
+        length : float
+            Along x [m].
+        height : float
+            Along z [m].
+        radius : float
+            Of the corners [m].
+        """
         return cls("rounded rectangle", length, height, radius)
 
     def moved(self, x: float, z: float) -> "Outline":
-        """The same outline with its centre moved by x and z [m]."""
+        """The same outline with its centre moved.
+
+        Parameters
+        ----------
+        x, z : float
+            [m]
+        """
         return replace(self, position=(self.position[0] + number("x", x), self.position[1] + number("z", z)))
 
     @property
@@ -108,9 +138,26 @@ class Outline:
         return np.stack([np.choose(which, [p[k] for p in pieces]) for k in (0, 1)], axis=1)
 
     def points(self, count: int) -> np.ndarray:
-        """(count + 1, 2) points of the upper half in x, z from tail to nose, closer together where it bends more.
+        """Points of the upper half from tail to nose, closer together where it bends more.
 
+        Parameters
+        ----------
+        count : int
+            Number of intervals.
+
+        Returns
+        -------
+        (count + 1, 2) array
+            x and z [m].
+
+        Notes
+        -----
         Half of them follow the arc length, half the angle that the curve turns through.
+
+        Examples
+        --------
+        >>> Outline.circle(1.0).points(8).shape
+        (9, 2)
         """
         s, t, bend = self._table
         # a corner's edge would make the spacing jump: the bend is spread over a tenth of the half's length

@@ -13,7 +13,20 @@ from zephyrum.errors import InputError
 
 
 def bspline_coordinates(control: np.ndarray, n: int) -> np.ndarray:
-    """Points (n, 2) of the clamped cubic B-spline with control points `control` (m, 2), upper tail to lower tail."""
+    """Points of a clamped cubic B-spline.
+
+    Parameters
+    ----------
+    control : (m, 2) array
+        Control points from the upper tail to the lower tail.
+    n : int
+        Number of points.
+
+    Returns
+    -------
+    (n, 2) array
+        Upper tail to lower tail.
+    """
     control = np.asarray(control, dtype=float)
     if control.ndim != 2 or control.shape[1] != 2 or len(control) < 5 or not np.isfinite(control).all():
         raise InputError(
@@ -27,7 +40,27 @@ def bspline_coordinates(control: np.ndarray, n: int) -> np.ndarray:
 
 
 def class_shape_coordinates(upper: list[float], lower: list[float], gap: float, n: int) -> np.ndarray:
-    """Points (n, 2) of a unit chord: z = sqrt(x)(1 - x) sum(A_i B_i(x)) +- x gap / 2, upper tail to lower tail."""
+    """Points of a section of unit chord from class-shape coefficients.
+
+    Parameters
+    ----------
+    upper, lower : list[float]
+        Coefficients A_i of either side.
+    gap : float
+        Height of the tail [chords].
+    n : int
+        Number of points.
+
+    Returns
+    -------
+    (n, 2) array
+        Upper tail to lower tail.
+
+    Notes
+    -----
+    z = sqrt(x)(1 - x) sum(A_i B_i(x)) +- x gap / 2, with the Bernstein polynomials B_i (Kulfan 2008, J. Aircraft
+    45:142).
+    """
     number("gap", gap, 0.0, 0.1)
     sides = []
     x = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, n // 2 + 1)))

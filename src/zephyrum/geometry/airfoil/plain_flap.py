@@ -11,8 +11,23 @@ if TYPE_CHECKING:
 
 
 def deflect_flap(foil: "Airfoil", hinge: float, angle: float, height: float) -> dict:
-    """Changed fields (points, corners, notes) of `foil` with the part behind `hinge` [chords] turned by `angle`
-    [deg].
+    """Deflect the part of a section behind a hinge.
+
+    Parameters
+    ----------
+    foil : Airfoil
+        Section.
+    hinge : float
+        Position of the hinge [chords].
+    angle : float
+        Angle [deg], tail down positive.
+    height : float
+        Position of the hinge between the lower (0) and the upper (1) side.
+
+    Returns
+    -------
+    dict
+        Changed fields: points, corners, notes.
     """
     if angle == 0.0:
         return {"notes": (*foil.notes, "flap at 0 deg")}

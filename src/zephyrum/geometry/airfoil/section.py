@@ -74,16 +74,46 @@ class Airfoil:
     # -- makers -----------------------------------------------------------------------------------------------
     @classmethod
     def naca(cls, digits: str, tail: str = "closed", n: int = DENSE) -> "Airfoil":
-        """A NACA 4- or 5-digit section of unit chord; `tail` is "closed" or "blunt", `n` (odd) points."""
+        """A NACA 4- or 5-digit section of unit chord.
+
+        Parameters
+        ----------
+        digits : str
+            Such as "2412".
+        tail : str, optional
+            "closed" or "blunt".
+        n : int, optional
+            Number of points, odd.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Airfoil.naca("2412").name
+        'NACA 2412'
+        """
         choice("tail", tail, ("closed", "blunt"))
         n = whole("n", n, 21) // 2 * 2 + 1
         return cls(naca_coordinates(digits, n, tail), f"NACA {digits}")
 
     @classmethod
     def read(cls, path, unit: str | None = None) -> "Airfoil":
-        """A section from a coordinate file in any plain layout; `notes` tell what was recognised and changed.
+        """Read a section from a coordinate file in any plain layout.
 
-        Without `unit` it is scaled to unit chord; with it ("mm", "in", "m") the true size is kept in metres.
+        Parameters
+        ----------
+        path : path
+            File.
+        unit : str, optional
+            Unit such as "mm", which keeps the true size in metres; without it the section is scaled to unit chord.
+
+        Raises
+        ------
+        InputError
+            With the number of the line that is wrong.
+
+        Notes
+        -----
+        The notes of the section say what was recognised and changed.
         """
         points, name, notes = read_coordinates(path, unit)
         corners = _corners_in(points)
@@ -100,23 +130,67 @@ class Airfoil:
     def from_control_points(
         cls, control: list[tuple] | np.ndarray, name: str = "B-spline", n: int = DENSE
     ) -> "Airfoil":
-        """A section from the control points (m, 2) of a clamped cubic B-spline, upper tail to lower tail."""
+        """A section from the control points of a clamped cubic B-spline.
+
+        Parameters
+        ----------
+        control : (m, 2) array
+            Upper tail to lower tail.
+        name : str, optional
+            Name of the section.
+        n : int, optional
+            Number of points.
+        """
         return cls(bspline_coordinates(control, whole("n", n, 21)), name)  # type: ignore[arg-type]
 
     @classmethod
     def from_class_shape(
         cls, upper: list, lower: list[float], gap: float = 0.0, name: str = "class-shape", n: int = DENSE
     ) -> "Airfoil":
-        """A unit-chord section from class-shape coefficients of its upper and lower surface (lower ones negative)."""
+        """A section of unit chord from class-shape coefficients.
+
+        Parameters
+        ----------
+        upper : list
+            Coefficients of the upper side.
+        lower : list[float]
+            Coefficients of the lower side, usually negative.
+        gap : float, optional
+            Height of the tail [chords].
+        name : str, optional
+            Name of the section.
+        n : int, optional
+            Number of points.
+        """
         return cls(class_shape_coordinates(upper, lower, gap, whole("n", n, 21) // 2 * 2 + 1), name)
 
     def write(self, path: "Path"):
-        """Write the points as two columns with the name as header; `read` reads the same points back."""
+        """Write the points as two columns with the name as header; `read` reads the same points back.
+
+        Parameters
+        ----------
+        path : path
+            File.
+        """
         return write_coordinates(self.points, self.name, path)
 
     # -- changes ----------------------------------------------------------------------------------------------
     def resampled(self, n: int, nose_share: float = 0.25) -> "Airfoil":
-        """The same curve with exactly `n` points, clustered at nose and tail (nose spacing = nose_share x mean)."""
+        """The same curve with another number of points, clustered at nose and tail.
+
+        Parameters
+        ----------
+        n : int
+            Number of points.
+        nose_share : float, optional
+            Spacing at the nose over the mean.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> len(zy.Airfoil.naca("0012").resampled(101).points)
+        101
+        """
         n = whole("n", n, 7)
         number("nose_share", nose_share, 0.0, 1.0, open_low=True)
         nose, end, mean = self.nose_parameter, self.length, self.length / (n - 1)
@@ -151,7 +225,19 @@ class Airfoil:
         return replace(self, points=self._with_gap(0.0), notes=(*self.notes, "tail closed, chord kept"))
 
     def blunted(self, gap: float) -> "Airfoil":
-        """The section with a tail `gap` chords high, chord kept (nothing is cut off)."""
+        """The section with an open tail; the chord is kept and nothing is cut off.
+
+        Parameters
+        ----------
+        gap : float
+            Height of the tail [chords].
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Airfoil.naca("0012").blunted(0.004).is_blunt
+        True
+        """
         number("gap", gap, 0.0, 0.1, open_low=True)
         return replace(
             self,
@@ -160,7 +246,15 @@ class Airfoil:
         )
 
     def rotated(self, angle: float, about: tuple[float, float] | None = None) -> "Airfoil":
-        """Turned nose-up by `angle` [deg] about a point (default: quarter chord)."""
+        """The section turned nose-up.
+
+        Parameters
+        ----------
+        angle : float
+            [deg]
+        about : tuple[float, float], optional
+            Point [m]; the quarter chord without it.
+        """
         a = np.radians(number("angle", angle, -180.0, 180.0))
         centre = self.nose + 0.25 * (self.tail - self.nose) if about is None else np.array(numbers("about", about, 2))
         turn = np.array([[np.cos(a), np.sin(a)], [-np.sin(a), np.cos(a)]])
@@ -174,18 +268,52 @@ class Airfoil:
         )
 
     def scaled(self, factor: float) -> "Airfoil":
-        """All coordinates times `factor`."""
+        """The section with all coordinates scaled.
+
+        Parameters
+        ----------
+        factor : float
+            Scale factor.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(zy.Airfoil.naca("0012").scaled(2.0).chord, 6)
+        2.0
+        """
         return replace(self, points=self.points * number("factor", factor, 0.0, open_low=True))
 
     def moved(self, x: float, z: float) -> "Airfoil":
-        """All points moved by x and z [same unit as points]."""
+        """The section with all points moved.
+
+        Parameters
+        ----------
+        x, z : float
+            In the unit of the points.
+        """
         return replace(self, points=self.points + np.array([number("x", x), number("z", z)]))
 
     def with_flap(self, hinge: float, angle: float, height: float = 0.5) -> "Airfoil":
-        """A plain flap with a sealed gap, deflected by `angle` [deg], tail down positive.
+        """The section with a plain flap deflected, its gap sealed.
 
-        hinge: position of the hinge in chords; height: its position between lower (0) and upper (1) surface. The side
-        that opens is bridged by an arc about the hinge, the side that closes is cut where the surfaces meet.
+        Parameters
+        ----------
+        hinge : float
+            Position of the hinge [chords].
+        angle : float
+            Angle [deg], tail down positive.
+        height : float, optional
+            Position of the hinge between the lower (0) and the upper (1) side.
+
+        Notes
+        -----
+        The side that opens is bridged by an arc about the hinge, the side that closes is cut where the surfaces meet.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Airfoil.naca("2412").with_flap(0.7, 20.0).measures.thickness > 0.1
+        True
         """
         hinge = number("hinge", hinge, 0.3, 0.98)
         angle = number("angle", angle, -60.0, 60.0)
@@ -209,8 +337,18 @@ class Airfoil:
         return float(self._pieces[0][-1])
 
     def curve(self, s: np.ndarray, derivative: int = 0) -> np.ndarray:
-        """Points (m, 2) (or their derivative) at the parameter `s` (m,), from 0 (upper tail) to `length` (lower
-        tail).
+        """Points of the surface, or their derivative, at arc lengths.
+
+        Parameters
+        ----------
+        s : (m,) array
+            From 0 (upper tail) to `length` (lower tail).
+        derivative : int, optional
+            Order of the derivative.
+
+        Returns
+        -------
+        (m, 2) array
         """
         s = np.atleast_1d(np.asarray(s, dtype=float))
         out = np.empty((len(s), 2))

@@ -51,7 +51,24 @@ class SectionMeasures:
 
 
 def mean_line(foil: "Airfoil", n: int = 400) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """x (n,), camber (n,) and thickness (n,) across the chord line, in chords with the chord laid along x."""
+    """Camber and thickness across the chord line, the chord laid along x.
+
+    Parameters
+    ----------
+    foil : Airfoil
+        Section.
+    n : int, optional
+        Number of positions.
+
+    Returns
+    -------
+    x : (n,) array
+        [chords]
+    camber : (n,) array
+        [chords]
+    thickness : (n,) array
+        [chords]
+    """
     s = foil.nose_parameter
     fine = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, 4 * n)))
     sides = []
@@ -67,7 +84,13 @@ def mean_line(foil: "Airfoil", n: int = 400) -> tuple[np.ndarray, np.ndarray, np
 
 
 def measure_section(foil: "Airfoil") -> SectionMeasures:
-    """Measure an Airfoil."""
+    """Measure a section: thickness, camber, nose radius, area and angles.
+
+    Parameters
+    ----------
+    foil : Airfoil
+        Section.
+    """
     x, camber, thickness = mean_line(foil)
     t, c = int(np.argmax(thickness)), int(np.argmax(np.abs(camber)))
     ends = foil.curve(np.array([0.0, foil.length]), 1)

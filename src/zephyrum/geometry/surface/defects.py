@@ -40,10 +40,35 @@ class NotRepairable(InputError):
 
 
 def found_at(kind: str, positions: np.ndarray, size: float, done: str, count: int | None = None) -> Defect:
+    """Describe a defect by the places where it was found.
+
+    Parameters
+    ----------
+    kind : str
+        What was found, plural.
+    positions : (n, 3) array
+        Places [m].
+    size : float
+        Largest size [m].
+    done : str
+        What was done about it.
+    count : int, optional
+        How many; the number of positions without it.
+    """
     positions = np.asarray(positions, dtype=float).reshape(-1, 3)
     return Defect(kind, len(positions) if count is None else count, positions[:10], float(size), done)
 
 
 def whole_pieces(kind: str, pieces: list, done: str) -> Defect:
-    """A defect of whole shells or holes: their centroids and the largest size."""
+    """Describe a defect of whole shells or holes by their centroids and the largest size.
+
+    Parameters
+    ----------
+    kind : str
+        What was found, plural.
+    pieces : list
+        Surfaces or holes.
+    done : str
+        What was done about it.
+    """
     return found_at(kind, np.array([one.midpoint for one in pieces]), max(one.size for one in pieces), done)

@@ -43,7 +43,15 @@ class Features:
 
 
 def find_features(surface: Surface, angle: float = SHARP_ANGLE) -> Features:
-    """Find feature lines: edges sharper than `angle` [deg], borders of labels, open rims."""
+    """Find feature lines: edges sharper than an angle, borders of labels, open rims.
+
+    Parameters
+    ----------
+    surface : Surface
+        Welded surface.
+    angle : float, optional
+        Least angle [deg] between the normals on both sides of an edge.
+    """
     edges, which, there, back = surface._edge_table
     m = len(surface.triangles)
     order = np.argsort(which, kind="stable")
@@ -102,8 +110,21 @@ def find_features(surface: Surface, angle: float = SHARP_ANGLE) -> Features:
 
 
 def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(larger, smaller) curvature [1/m] and the direction (n, 3) of the smaller at every point, patches `smooth`
-    apart.
+    """Principal curvatures at every point, by patches.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface with n points.
+    smooth : (t,) array
+        Smooth patch of each triangle.
+
+    Returns
+    -------
+    larger, smaller : (n,) array
+        [1/m]
+    direction : (n, 3) array
+        Of the smaller one.
     """
     t, m = surface.triangles, len(surface.triangles)
     n = len(surface.points)
@@ -163,8 +184,24 @@ def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.nda
 def limit_growth(
     h1: np.ndarray, h2: np.ndarray, direction: np.ndarray, edges: np.ndarray, length: np.ndarray, growth: float
 ):
-    """Sizes made to grow no faster than `growth` along the edges; who gives the small size also gives the long
-    direction.
+    """Limit the growth of sizes along edges, in place.
+
+    Parameters
+    ----------
+    h1, h2 : (n,) arrays
+        Short and long size [m].
+    direction : (n, 3) array
+        Long direction.
+    edges : (m, 2) array
+        Point pairs.
+    length : (m,) array
+        [m]
+    growth : float
+        Largest change of size over distance.
+
+    Notes
+    -----
+    The point that gives the small size also gives the long direction.
     """
     for _ in range(500):
         changed = False

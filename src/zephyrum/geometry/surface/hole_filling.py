@@ -26,7 +26,17 @@ class Hole:
 
 
 def hole_boundaries(surface: Surface) -> list[Hole]:
-    """All holes: rims of open edges, each a closed loop; where several meet in a point, the shortest loops first."""
+    """Find all holes: closed loops of open edges.
+
+    Parameters
+    ----------
+    surface : Surface
+        Welded surface.
+
+    Notes
+    -----
+    Where several loops meet in a point, the shortest come first.
+    """
     t = surface.triangles
     sides = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])
     n = len(surface.points)
@@ -68,7 +78,20 @@ def hole_boundaries(surface: Surface) -> list[Hole]:
 
 
 def fill_hole(surface: Surface, hole: Hole) -> tuple[np.ndarray, float] | None:
-    """(triangles (k, 3), volume [m^3] by which the patch may be wrong); None if no patch exists."""
+    """Triangulate a hole.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    hole : Hole
+        One of `hole_boundaries`.
+
+    Returns
+    -------
+    tuple or None
+        Triangles (k, 3) and the volume [m^3] by which the patch may be wrong; None if no patch exists.
+    """
     points = surface.points[hole.loop]
     if len(points) == 3:
         local = np.array([[0, 1, 2]])

@@ -15,7 +15,13 @@ SMALL_PATCH_FRACTION = 1e-4  # of the area: a patch below it joins the neighbour
 
 
 def by_shell(surface: Surface) -> Surface:
-    """A label for each shell, largest first: "shell 1", "shell 2", ..."""
+    """Label each shell, largest first: "shell 1", "shell 2", ...
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    """
     count, shell = surface.shells()
     area = np.bincount(shell, surface.areas, count)
     rank = np.empty(count, dtype=int)
@@ -24,7 +30,15 @@ def by_shell(surface: Surface) -> Surface:
 
 
 def by_edges(surface: Surface, angle: float = 30.0) -> Surface:
-    """A label for each patch between edges sharper than `angle` [deg], largest first: "patch 1", ..."""
+    """Label each patch between sharp edges, largest first: "patch 1", ...
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    angle : float, optional
+        Least angle [deg] of a sharp edge.
+    """
     number("angle", angle, 0.0, 180.0, open_low=True)
     n = surface.neighbours
     normal = surface.normals
@@ -61,8 +75,16 @@ def by_edges(surface: Surface, angle: float = 30.0) -> Surface:
 
 
 def by_box(surface: Surface, name: str, low: tuple, high: tuple) -> Surface:
-    """`name` for the triangles whose middle lies between the corners `low` and `high` (3,) [m]; a plane is a flat
-    limit.
+    """Label the triangles whose centroid lies in a box.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    name : str
+        Label.
+    low, high : tuple
+        Corners (3,) [m]; where both are equal the box is a plane.
     """
     low, high = np.asarray(low, dtype=float), np.asarray(high, dtype=float)
     if low.shape != (3,) or high.shape != (3,) or not (low < high).all():
@@ -77,7 +99,15 @@ def by_box(surface: Surface, name: str, low: tuple, high: tuple) -> Surface:
 
 
 def renamed(surface: Surface, names: dict[str, str]) -> Surface:
-    """Other names for labels: {"patch 3": "wing/upper"}; labels given the same name become one."""
+    """Rename labels; labels given the same name become one.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    names : dict[str, str]
+        New name by old name, such as {"patch 3": "wing/upper"}.
+    """
     for old in names:
         if old not in surface.labels:
             raise InputError(f"surface {surface.name!r} has no label {old!r}; it has: {', '.join(surface.labels)}.")

@@ -50,7 +50,28 @@ class SizeZone:
 def metric_field(
     found: Features, tolerance: float, largest: float, stretch: float, zones: "tuple[SizeZone, ...]" = ()
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """(short size (n,), long size (n,) [m], long direction (n, 3)) at the points of the surface of the features."""
+    """Sizes wanted at the points of a surface.
+
+    Parameters
+    ----------
+    found : Features
+        Features of the surface.
+    tolerance : float
+        Distance [m] of the triangles from the shape.
+    largest : float
+        Longest edge [m].
+    stretch : float
+        Largest ratio of long to short size.
+    zones : tuple[SizeZone, ...], optional
+        Regions with sizes of their own.
+
+    Returns
+    -------
+    short, long : (n,) array
+        [m]
+    direction : (n, 3) array
+        Of the long size.
+    """
     surface = found.surface
     large, small, direction = found.curvature
     h1 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(large, 1e-12)), MIN_CURVATURE_SIZE * largest, largest)
@@ -67,7 +88,20 @@ def metric_field(
 
 
 def zone_sizes(surface: Surface, zones: tuple) -> np.ndarray:
-    """(n,) longest edges [m] that the zones allow at the points of a surface; infinite outside."""
+    """Longest edges that the zones allow at the points of a surface.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface with n points.
+    zones : tuple
+        Of `SizeZone`.
+
+    Returns
+    -------
+    (n,) array
+        [m]; infinite outside.
+    """
     out = np.full(len(surface.points), np.inf)
     for zone in zones:
         size = number("size", zone.size, 0.0, open_low=True)
@@ -85,7 +119,20 @@ def zone_sizes(surface: Surface, zones: tuple) -> np.ndarray:
 
 
 def anchors(found: Features, h1: np.ndarray) -> np.ndarray:
-    """Points to be kept where they are: tips of noses, where the surface bends most in both directions."""
+    """Points kept where they are: tips of noses, where the surface bends most in both directions.
+
+    Parameters
+    ----------
+    found : Features
+        Features of the surface.
+    h1 : (n,) array
+        Short size [m].
+
+    Returns
+    -------
+    array
+        Indices of points.
+    """
     surface = found.surface
     _, small, _ = found.curvature
     edges = surface._edge_table[0]
@@ -102,7 +149,20 @@ def anchors(found: Features, h1: np.ndarray) -> np.ndarray:
 
 
 def tensors(h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray:
-    """(n, 6) metric in which sizes h1, and h2 along `direction`, are 1: xx, yy, zz, xy, xz, yz."""
+    """Metric in which the wanted sizes are 1.
+
+    Parameters
+    ----------
+    h1, h2 : (n,) arrays
+        Short and long size [m].
+    direction : (n, 3) array
+        Of the long size.
+
+    Returns
+    -------
+    (n, 6) array
+        xx, yy, zz, xy, xz, yz [1/m^2].
+    """
     a, b = 1.0 / h1**2, 1.0 / h2**2
     outer = direction[:, :, None] * direction[:, None, :]
     m = a[:, None, None] * np.eye(3) + (b - a)[:, None, None] * outer
@@ -110,7 +170,19 @@ def tensors(h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray
 
 
 def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
-    """The metric made finer across strips between two lines nearer than its size, such as the bases of blunt tails."""
+    """Refine a metric across strips between two feature lines nearer than its size, such as the bases of blunt tails.
+
+    Parameters
+    ----------
+    found : Features
+        Features of the surface.
+    metric : (n, 6) array
+        See `tensors`.
+
+    Returns
+    -------
+    (n, 6) array
+    """
     surface = found.surface
     p = surface.points[surface.triangles]
     side = np.roll(p, -1, axis=1) - p
@@ -155,8 +227,21 @@ def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
 
 
 def triangle_edges(found: Features, h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray:
-    """(n,) edges [m] of equilateral triangles as large as those that a remesh by the sizes of `metric_field` makes at
-    the points.
+    """Edges of equilateral triangles as large as those that a remesh by these sizes makes.
+
+    Parameters
+    ----------
+    found : Features
+        Features of the surface.
+    h1, h2 : (n,) arrays
+        Short and long size [m].
+    direction : (n, 3) array
+        Of the long size.
+
+    Returns
+    -------
+    (n,) array
+        [m]
     """
     metric = for_strips(found, tensors(h1, h2, direction))
     whole = metric[:, [0, 3, 4, 3, 1, 5, 4, 5, 2]].reshape(-1, 3, 3)
@@ -172,7 +257,30 @@ def sizes_for(
     stretch: float,
     zones: "tuple[SizeZone, ...]" = (),
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """`metric_field` scaled to about that many triangles, or for that tolerance [m]."""
+    """Sizes of `metric_field` for a number of triangles or for a tolerance.
+
+    Parameters
+    ----------
+    found : Features
+        Features of the surface.
+    triangles : int or None
+        About how many.
+    tolerance : float or None
+        Distance [m] of the triangles from the shape, with `triangles` None.
+    largest : float
+        Longest edge [m].
+    stretch : float
+        Largest ratio of long to short size.
+    zones : tuple[SizeZone, ...], optional
+        Regions with sizes of their own.
+
+    Returns
+    -------
+    short, long : (n,) array
+        [m]
+    direction : (n, 3) array
+        Of the long size.
+    """
 
     surface = found.surface
 

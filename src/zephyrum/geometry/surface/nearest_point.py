@@ -12,14 +12,39 @@ from zephyrum.geometry.surface.self_intersection import box_tree
 
 @exact
 def dot(a: np.ndarray, b: np.ndarray):
-    """Scalar product of two vectors (3,), without a temporary array."""
+    """Scalar product of two vectors (3,), without a temporary array.
+
+    Parameters
+    ----------
+    a, b : (3,) arrays
+    """
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 
 @exact
 def nearest_on_triangle(p: np.ndarray, points: np.ndarray, i: int, j: int, k: int, out: np.ndarray, fraction):
-    """Squared distance from p (3,) to the triangle of points i, j, k.
+    """Nearest point of a triangle.
 
+    Parameters
+    ----------
+    p : (3,) array
+        Position [m].
+    points : (n, 3) array
+        [m]
+    i, j, k : int
+        Corners of the triangle.
+    out : (3,) array
+        Written: the nearest point [m].
+    fraction : (3,) array
+        Written: its barycentric coordinates.
+
+    Returns
+    -------
+    float
+        Squared distance [m^2].
+
+    Notes
+    -----
     Its nearest point goes into out (3,), the fractions of the corners into fraction (3,).
     """
     ax, ay, az = points[i, 0], points[i, 1], points[i, 2]
@@ -56,8 +81,19 @@ def nearest_on_triangle(p: np.ndarray, points: np.ndarray, i: int, j: int, k: in
 
 @exact
 def patch_marks(patches: np.ndarray, order: np.ndarray, child: np.ndarray, span: np.ndarray):
-    """(nodes,) which patches have triangles in each node of a `box_tree`: bit k for all patches that leave k over
-    64.
+    """Patches that have triangles in each node of a tree of boxes.
+
+    Parameters
+    ----------
+    patches : (t,) array
+        Patch of each triangle.
+    order, child, span : array
+        As in `BoxTree`.
+
+    Returns
+    -------
+    (nodes,) array
+        Bit k stands for all patches that leave k over 64.
     """
     marks = np.zeros(len(span), dtype=np.int64)
     for node in range(len(span) - 1, -1, -1):  # children come after their parents
@@ -71,8 +107,31 @@ def patch_marks(patches: np.ndarray, order: np.ndarray, child: np.ndarray, span:
 
 @exact
 def nearest(p, patch, surface, tree, out, fraction):
-    """(triangle, squared distance) of the surface nearest to p among those of `patch` (any if negative).
+    """Nearest point of a surface to a position.
 
+    Parameters
+    ----------
+    p : (3,) array
+        Position [m].
+    patch : int
+        Only triangles of this patch; any if negative.
+    surface : tuple
+        (points, triangles, patches).
+    tree : tuple
+        That of `box_tree` with `patch_marks`.
+    out : (3,) array
+        Written: the nearest point [m].
+    fraction : (3,) array
+        Written: its barycentric coordinates.
+
+    Returns
+    -------
+    triangle : int
+    squared_distance : float
+        [m^2]
+
+    Notes
+    -----
     surface: (points, triangles, patches); tree: that of `box_tree` with `patch_marks`. The nearest point goes into out
     (3,), the fractions of the corners into fraction (3,).
     """
@@ -133,8 +192,25 @@ def _distances(queries, points, triangles, tree):
 
 
 def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    """(n,) distances [m] of positions (n, 3) from triangles (m, 3) between points, infinite without any; one with two
-    equal corners is a line.
+    """Distances of positions from triangles.
+
+    Parameters
+    ----------
+    queries : (n, 3) array
+        Positions [m].
+    points : (p, 3) array
+        [m]
+    triangles : (m, 3) array
+        Point triples.
+
+    Returns
+    -------
+    (n,) array
+        [m]; infinite without triangles.
+
+    Notes
+    -----
+    A triangle with two equal corners is a line.
     """
     if not len(triangles):
         return np.full(len(queries), np.inf)

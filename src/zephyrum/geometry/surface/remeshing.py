@@ -15,7 +15,7 @@ from zephyrum._core.jit import exact
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import Many, number, takes, whole
 from zephyrum.errors import InputError, MeshError
-from zephyrum.geometry.surface.feature_lines import SHARP_ANGLE, SIZE_GROWTH, find_features, limit_growth
+from zephyrum.geometry.surface.feature_lines import SHARP_ANGLE, SIZE_GROWTH, Features, find_features, limit_growth
 from zephyrum.geometry.surface.metric_field import (
     MAX_TURN,
     SizeZone,
@@ -153,9 +153,10 @@ def remesh(
     radius = 1.0 / np.maximum(found.curvature[0], 1e-12)
     allowed = zone_sizes(made, zones)
     roundest = np.minimum(np.where(radius > MIN_BODY_RATIO * made.size, MAX_TURN * radius, np.inf), allowed)
-    finer, factors, best = np.ones(len(made.points)), None, None
+    sizing = _Sizing(wanted, np.ones(len(made.points)), roundest, allowed, target, stretch, rounds)
+    factors, best = None, None
     for _ in range(MAX_RESTARTS):
-        run = _worked(made, found, wanted, finer, roundest, allowed, target, stretch, rounds, factors)
+        run = _worked(made, found, sizing, factors)
         if best is None or (run.crossing, len(run.positions)) < (best.crossing, len(best.positions)):
             best = run
         if not len(run.positions):
@@ -164,7 +165,7 @@ def remesh(
         # many elsewhere
         factors = run.factors
         near = np.concatenate(cKDTree(made.points).query_ball_point(run.positions[:, :3], 3.0 * run.positions[:, 3]))
-        finer[np.unique(near).astype(int)] *= 0.5
+        sizing.finer[np.unique(near).astype(int)] *= 0.5
     if best.crossing:
         position = best.positions[0, :3]
         raise MeshError(f"remesh: triangles cross near {position.round(4)} m; ask for more triangles there.", position)
@@ -182,7 +183,18 @@ def remesh(
 
 
 def folded_triangles(surface: Surface) -> np.ndarray:
-    """Triangles round points from which no direction sees all of them."""
+    """Triangles round points from which no direction sees all of them.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+
+    Returns
+    -------
+    array
+        Indices of triangles.
+    """
     return np.flatnonzero((vertex_visibility(surface)[1] < HIDDEN_COSINE)[surface.triangles].any(axis=1))
 
 
@@ -200,28 +212,54 @@ class _Run:
     factors: dict
 
 
-def _worked(made, found, wanted, finer, roundest, allowed, target, stretch, rounds, factors=None) -> _Run:  # type: ignore[return]
-    """wanted: sizes as of `sizes_for`; finer (n,): factor on them; roundest (n,): most that short sizes may be scaled
-    to, allowed (n,) that long ones may;
+@dataclass(frozen=True, eq=False)
+class _Sizing:
+    """Sizes that a surface is remeshed to.
 
-    factors: by round, those that met the target in an earlier run.
+    Attributes
+    ----------
+    wanted : tuple
+        Short and long size [m] and direction at every point, as of `sizes_for`.
+    finer : (n,) array
+        Factor on them.
+    roundest, allowed : (n,) arrays
+        Largest values [m] that the short and the long size may be scaled to.
+    target : int or None
+        Number of triangles.
+    stretch : float
+        Largest ratio of long to short size.
+    rounds : int
+        Rounds of split, collapse, flip and smooth.
     """
+
+    wanted: tuple
+    finer: np.ndarray
+    roundest: np.ndarray
+    allowed: np.ndarray
+    target: int | None
+    stretch: float
+    rounds: int
+
+
+def _worked(made: Surface, found: Features, sizing: _Sizing, factors: dict | None = None) -> _Run:  # type: ignore[return]
+    """Remesh once from the original; factors: by round, those that met the target in an earlier run."""
     edges = made._edge_table[0]
     length = np.linalg.norm(made.points[edges[:, 0]] - made.points[edges[:, 1]], axis=1)
-    h1, h2, direction = finer * wanted[0], finer * wanted[1], wanted[2].copy()
+    short, long, direction = sizing.wanted
+    h1, h2, direction = sizing.finer * short, sizing.finer * long, direction.copy()
 
     def metric() -> np.ndarray:
         limit_growth(h1, h2, direction, edges, length, SIZE_GROWTH)
-        h2[:] = np.clip(h2, h1, stretch * h1)
+        h2[:] = np.clip(h2, h1, sizing.stretch * h1)
         return for_strips(found, tensors(h1, h2, direction))
 
     work, used = _Work(made, found, metric()), {}
-    for k in range(rounds):
-        work.round(last=k >= rounds - 4)
-        if target and k in (4, 7):
-            used[k] = factors[k] if factors else float(np.sqrt(work.count / target))
+    for k in range(sizing.rounds):
+        work.round(last=k >= sizing.rounds - 4)
+        if sizing.target and k in (4, 7):
+            used[k] = factors[k] if factors else float(np.sqrt(work.count / sizing.target))
             if abs(used[k] - 1.0) > 0.03:  # but round bodies stay round, and sizes grow evenly from them
-                h1[:], h2[:] = np.minimum(used[k] * h1, roundest), np.minimum(used[k] * h2, allowed)
+                h1[:], h2[:] = np.minimum(used[k] * h1, sizing.roundest), np.minimum(used[k] * h2, sizing.allowed)
                 work.measure_by(metric())
     for attempt in range(3):
         out, qualities = work.result()
@@ -357,14 +395,36 @@ class _Work:
 
 
 def samples(surface: Surface) -> np.ndarray:
-    """Points, edge centroids and centroids of a surface."""
+    """Points, edge midpoints and centroids of a surface.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+
+    Returns
+    -------
+    (k, 3) array
+        [m]
+    """
     p = surface.points[surface.triangles]
     midpoints = 0.5 * (p + np.roll(p, 1, axis=1))
     return np.concatenate([surface.points[np.unique(surface.triangles)], midpoints.reshape(-1, 3), surface.centres])
 
 
 def hausdorff(one: Surface, two: Surface) -> float:
-    """Largest distance [m] of samples of either surface from the other."""
+    """Largest distance of samples of either surface from the other.
+
+    Parameters
+    ----------
+    one, two : Surface
+        Surfaces.
+
+    Returns
+    -------
+    float
+        [m]
+    """
     return float(max(distances(samples(a), b.points, b.triangles).max() for a, b in ((one, two), (two, one))))
 
 

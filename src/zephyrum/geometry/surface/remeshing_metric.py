@@ -17,7 +17,17 @@ MAX_DEVIATION = 0.15
 
 @exact
 def quadratic_form(m: np.ndarray, x: float, y: float, z: float, u: float, v: float, w: float):
-    """x^T M u of a symmetric tensor m (6,): xx, yy, zz, xy, xz, yz."""
+    """x^T M u of a symmetric tensor.
+
+    Parameters
+    ----------
+    m : (6,) array
+        xx, yy, zz, xy, xz, yz.
+    x, y, z : float
+        First vector.
+    u, v, w : float
+        Second vector.
+    """
     return (
         m[0] * x * u
         + m[1] * y * v
@@ -30,21 +40,54 @@ def quadratic_form(m: np.ndarray, x: float, y: float, z: float, u: float, v: flo
 
 @exact
 def edge_length(P: np.ndarray, M: np.ndarray, a: int, b: int):
-    """Length of the edge a b in the mean of both metrics."""
+    """Length of an edge in the mean of the metrics at its ends.
+
+    Parameters
+    ----------
+    P : (n, 3) array
+        Points [m].
+    M : (n, 6) array
+        Metrics.
+    a, b : int
+        Ends.
+    """
     x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     return np.sqrt(max(0.5 * (quadratic_form(M[a], x, y, z, x, y, z) + quadratic_form(M[b], x, y, z, x, y, z)), 0.0))
 
 
 @exact
 def metric_radius(m: np.ndarray):
-    """Distance by which a step may leave the surface where the metric is m (6,): a fraction of its short size."""
+    """Distance by which a step may leave the surface: a fraction of the short size.
+
+    Parameters
+    ----------
+    m : (6,) array
+        Metric.
+
+    Returns
+    -------
+    float
+        [m]
+    """
     return MAX_DEVIATION * np.sqrt(2.0 / (m[0] + m[1] + m[2]))
 
 
 @exact
 def quality(P: np.ndarray, M: np.ndarray, a: int, b: int, c: int):
-    """4 sqrt(3) area / sum of squared sides in the mean metric of the corners; 1 for the ideal triangle, 0 for a
-    line.
+    """Quality of a triangle in the mean metric of its corners.
+
+    Parameters
+    ----------
+    P : (n, 3) array
+        Points [m].
+    M : (n, 6) array
+        Metrics.
+    a, b, c : int
+        Corners.
+
+    Notes
+    -----
+    4 sqrt(3) area / sum of squared sides: 1 for the ideal triangle, 0 for a line.
     """
     x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     u, v, w = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
@@ -60,7 +103,22 @@ def quality(P: np.ndarray, M: np.ndarray, a: int, b: int, c: int):
 
 @exact
 def normal(P: np.ndarray, a: int, b: int, c: int, out: np.ndarray):
-    """Unit normal of a triangle into out (3,); its doubled area."""
+    """Unit normal of a triangle.
+
+    Parameters
+    ----------
+    P : (n, 3) array
+        Points [m].
+    a, b, c : int
+        Corners.
+    out : (3,) array
+        Written: the unit normal.
+
+    Returns
+    -------
+    float
+        Twice the area [m^2].
+    """
     ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     vx, vy, vz = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
     out[0], out[1], out[2] = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
@@ -73,7 +131,20 @@ def normal(P: np.ndarray, a: int, b: int, c: int, out: np.ndarray):
 
 @exact
 def ring_table(T: np.ndarray, n: int):
-    """(start (n + 1,), triangle) of the triangles round each point; triangles with a negative corner are gone."""
+    """Triangles round each point, in compressed rows.
+
+    Parameters
+    ----------
+    T : (t, 3) array
+        Triangles; those with a negative corner are left out.
+    n : int
+        Number of points.
+
+    Returns
+    -------
+    start : (n + 1,) array
+    triangle : array of int
+    """
     start = np.zeros(n + 1, dtype=np.int64)
     for t in range(len(T)):
         if T[t, 0] >= 0:
@@ -94,8 +165,18 @@ def ring_table(T: np.ndarray, n: int):
 
 @exact
 def edges_of(T: np.ndarray, n: int):
-    """(k, 2) edges of triangles between n points, the lower point first, rising; triangles with a negative corner are
-    gone.
+    """Edges of triangles, the lower point first, rising.
+
+    Parameters
+    ----------
+    T : (t, 3) array
+        Triangles; those with a negative corner are left out.
+    n : int
+        Number of points.
+
+    Returns
+    -------
+    (k, 2) array
     """
     start, around = ring_table(T, n)
     out = np.empty((start[n], 2), dtype=np.int64)
@@ -119,7 +200,13 @@ def edges_of(T: np.ndarray, n: int):
 
 @exact
 def key_of(a: int, b: int):
-    """One number for an edge."""
+    """One number for an edge.
+
+    Parameters
+    ----------
+    a, b : int
+        Ends, in any order.
+    """
     return min(a, b) * 4294967296 + max(a, b)
 
 
@@ -149,8 +236,25 @@ class Original(NamedTuple):
 
 @exact
 def project_to_curve(p, curve, original, out, m):
-    """Squared distance of p from the nearest point of a feature line, which goes into out (3,), its metric into m
-    (6,).
+    """Nearest point of a feature line.
+
+    Parameters
+    ----------
+    p : (3,) array
+        Position [m].
+    curve : int
+        Feature line.
+    original : Original
+        Surface that is remeshed.
+    out : (3,) array
+        Written: the nearest point [m].
+    m : (6,) array
+        Written: its metric.
+
+    Returns
+    -------
+    float
+        Squared distance [m^2].
     """
     points, metric = original.points, original.metric
     best, fraction, found = np.inf, 0.0, -1
@@ -175,8 +279,27 @@ def project_to_curve(p, curve, original, out, m):
 
 @exact
 def project_to_patch(p, patch, original, out, m, direction):
-    """Project p to its patch: point into out (3,), metric into m (6,), normal into direction (3,); whether it is
-    found.
+    """Project a position to a patch of the original surface.
+
+    Parameters
+    ----------
+    p : (3,) array
+        Position [m].
+    patch : int
+        Smooth patch.
+    original : Original
+        Surface that is remeshed.
+    out : (3,) array
+        Written: the nearest point [m].
+    m : (6,) array
+        Written: its metric.
+    direction : (3,) array
+        Written: its unit normal.
+
+    Returns
+    -------
+    bool
+        Whether it is found.
     """
     points, triangles, tree = original.points, original.triangles, original.tree
     fraction = np.empty(3)

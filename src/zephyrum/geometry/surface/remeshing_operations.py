@@ -87,7 +87,15 @@ def _has(T, t, p):
 
 @exact
 def update_metric(mesh, original):
-    """Set the metric at every point of the mesh to that of the original; corners keep their own."""
+    """Set the metric at every point to that of the original; corners keep their own.
+
+    Parameters
+    ----------
+    mesh : MeshState
+        Mesh, changed in place.
+    original : Original
+        Surface that is remeshed.
+    """
     P, M, T = mesh.points, mesh.metric, mesh.triangles
     start, around = ring_table(T[: mesh.n_triangles], mesh.n_points)
     s = _scratch()
@@ -103,7 +111,24 @@ def update_metric(mesh, original):
 
 @exact
 def split_edges(mesh, original, order, edges):
-    """Split the long edges in that order; new counts of points and triangles."""
+    """Split the long edges.
+
+    Parameters
+    ----------
+    mesh : MeshState
+        Mesh, changed in place.
+    original : Original
+        Surface that is remeshed.
+    order : array of int
+        Order of the edges.
+    edges : (k, 2) array of int
+        Ends of the edges.
+
+    Returns
+    -------
+    points, triangles : int
+        New counts.
+    """
     P, T, lines = mesh.points, mesh.triangles, mesh.lines
     nP, nT = mesh.n_points, mesh.n_triangles
     start, around = ring_table(T[:nT], nP)
@@ -210,10 +235,32 @@ def _split_triangle(t, new, a, b, p, mesh):
 
 @exact
 def collapse_edges(mesh, original, order, edges, floor, rescue):
-    """Collapse the edges in that order; how many. Triangles that vanish get corners -1.
+    """Collapse the short edges.
 
-    No triangle may get worse than `floor`, unless one was as bad before; with `rescue` none at all, and the worst must
-    gain.
+    Parameters
+    ----------
+    mesh : MeshState
+        Mesh, changed in place.
+    original : Original
+        Surface that is remeshed.
+    order : array of int
+        Order of the edges.
+    edges : (k, 2) array of int
+        Ends of the edges.
+    floor : float
+        Least quality of the triangles that are left.
+    rescue : bool
+        Whether edges are collapsed to improve the worst triangles.
+
+    Returns
+    -------
+    int
+        How many.
+
+    Notes
+    -----
+    Triangles that vanish get corners -1. No triangle may get worse than `floor`, unless one was as bad before; with
+    `rescue` none at all, and the worst must gain.
     """
     start, around = ring_table(mesh.triangles[: mesh.n_triangles], mesh.n_points)
     rings = start, around
@@ -383,7 +430,22 @@ def _merge_points(a, b, mesh, rings, touched):
 
 @exact
 def flip_edges(mesh, original, edges):
-    """Flip edges where the worse of both triangles gets better and neither turns away from the original; how many."""
+    """Flip edges where the worse of both triangles gets better and neither turns away from the original.
+
+    Parameters
+    ----------
+    mesh : MeshState
+        Mesh, changed in place.
+    original : Original
+        Surface that is remeshed.
+    edges : (k, 2) array of int
+        Ends of the edges.
+
+    Returns
+    -------
+    int
+        How many.
+    """
     T = mesh.triangles
     start, around = ring_table(T[: mesh.n_triangles], mesh.n_points)
     touched = np.zeros(mesh.n_triangles, dtype=np.bool_)
@@ -472,8 +534,24 @@ def _flip_gains(a, b, c, d, mesh, original, patch, s):
 
 @exact
 def smooth_points(mesh, original, relaxation):
-    """Move points towards the centre of their ring by metric lengths, back onto patch or line; how many.
+    """Move points towards the centre of their ring by metric lengths, back onto patch or line.
 
+    Parameters
+    ----------
+    mesh : MeshState
+        Mesh, changed in place.
+    original : Original
+        Surface that is remeshed.
+    relaxation : float
+        Fraction of the way.
+
+    Returns
+    -------
+    int
+        How many points moved.
+
+    Notes
+    -----
     A point moves only if no triangle round it gets worse, turns over or leaves the original.
     """
     P, M = mesh.points, mesh.metric

@@ -5,6 +5,8 @@ Tools 2(1)); neighbours that share a point are tested by their other edges; neig
 found by their angle. Verified by tests/test_solids.py.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 
 from zephyrum._core.jit import exact, exact_parallel, prange
@@ -14,12 +16,41 @@ LEAF_SIZE = 8
 GRAZING_FRACTION = 1e-9  # fraction of an edge or triangle that has to be cut for it to count
 
 
-def box_tree(low: np.ndarray, high: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """(order, bounds (nodes, 6), children (nodes, 2), spans (nodes, 2)) of a tree over boxes low, high (n, 3).
+class BoxTree(NamedTuple):
+    """Binary tree of axis-aligned bounding boxes.
 
-    Halves are taken at the median of the centres along the longest side; leaves have children -1.
+    Attributes
+    ----------
+    order : (n,) array of int
+        Items; those of a node are order[span[node, 0]:span[node, 1]].
+    bounds : (nodes, 6) array
+        Lowest and highest coordinates of each node [m].
+    child : (nodes, 2) array of int
+        Children of each node, -1 in leaves.
+    span : (nodes, 2) array of int
     """
-    return _build(np.ascontiguousarray(low), np.ascontiguousarray(high))
+
+    order: np.ndarray
+    bounds: np.ndarray
+    child: np.ndarray
+    span: np.ndarray
+
+
+def box_tree(low: np.ndarray, high: np.ndarray) -> BoxTree:
+    """Build a tree of bounding boxes, halved at the median of the centres along the longest side.
+
+    Parameters
+    ----------
+    low, high : (n, 3) arrays
+        Lowest and highest corner of each item [m].
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> box_tree(np.zeros((1, 3)), np.ones((1, 3))).child.tolist()
+    [[-1, -1]]
+    """
+    return BoxTree(*_build(np.ascontiguousarray(low), np.ascontiguousarray(high)))
 
 
 @exact
@@ -112,8 +143,16 @@ def _segment_crosses(p, q, a, b, c):
 
 @exact
 def crossing(points: np.ndarray, s: np.ndarray, t: np.ndarray, least: float):
-    """Whether the triangles s (3,) and t (3,) cut through each other by more than `least` or lie folded on one
-    another.
+    """Whether two triangles cut through each other or lie folded on one another.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+        [m]
+    s, t : (3,) arrays
+        Corners of the triangles.
+    least : float
+        Depth [m] of the cut above which it counts.
     """
     shared = 0
     for i in range(3):
@@ -177,8 +216,9 @@ def _edge_crosses(points, s, t):
 
 
 @exact_parallel
-def _pairs(points, triangles, low, high, order, bounds, child, span, least):
+def _pairs(points, triangles, low, high, tree, least):
     """First triangle met that crosses each triangle; -1 without one."""
+    order, bounds, child, span = tree
     n = len(triangles)
     partner = np.full(n, -1)
     for block in prange((n + 255) // 256):
@@ -219,12 +259,23 @@ def _pairs(points, triangles, low, high, order, bounds, child, span, least):
 
 
 def crossing_triangles(surface: Surface, least: float = 0.0) -> np.ndarray:
-    """(k, 2) pairs of triangles that cut through each other by more than `least` [m], one partner for each that has
-    any.
+    """Triangles that cut through each other.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    least : float, optional
+        Depth [m] of the cut above which it counts.
+
+    Returns
+    -------
+    (k, 2) array
+        Pairs, one partner for each triangle that has any.
     """
     corners = surface.points[surface.triangles]
     low, high = corners.min(axis=1), corners.max(axis=1)
-    partner = _pairs(surface.points, surface.triangles, low, high, *box_tree(low, high), least)
+    partner = _pairs(surface.points, surface.triangles, low, high, box_tree(low, high), least)
     own = np.flatnonzero(partner >= 0)
     pairs = np.stack([own, partner[own]], axis=1)
     return np.unique(np.sort(pairs, axis=1), axis=0)

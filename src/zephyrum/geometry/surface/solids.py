@@ -25,7 +25,20 @@ def boolean_kernel():
 
 
 def solid(surface: Surface, first: int = 0):
-    """The kernel's solid of a closed surface, its triangles numbered from `first`; InputError if it is not closed."""
+    """Solid of a closed surface, for the package of triangle booleans.
+
+    Parameters
+    ----------
+    surface : Surface
+        Closed surface.
+    first : int, optional
+        Number of its first triangle.
+
+    Raises
+    ------
+    InputError
+        The surface is not closed.
+    """
     m3 = boolean_kernel()
     m = len(surface.triangles)
     made = m3.Manifold(
@@ -57,8 +70,22 @@ def _surface_of(made, sources: list[Surface], name: str) -> Surface:
 
 
 def union(surfaces: list[Surface], name: str = "aircraft") -> Surface:
-    """One closed surface round all of the closed `surfaces`; what lies inside another is gone, labels are kept.
+    """Unite closed surfaces; what lies inside another is gone, labels are kept.
 
+    Parameters
+    ----------
+    surfaces : list[Surface]
+        Closed surfaces.
+    name : str, optional
+        Name of the union.
+
+    Raises
+    ------
+    InputError
+        A surface is not closed.
+
+    Notes
+    -----
     InputError if one of them is not closed.
     """
     if len(surfaces) == 1:
@@ -71,20 +98,55 @@ def union(surfaces: list[Surface], name: str = "aircraft") -> Surface:
 
 
 def common_volume(one: Surface, two: Surface) -> float:
-    """Volume [m^3] that two closed surfaces share."""
+    """Volume that two closed surfaces share.
+
+    Parameters
+    ----------
+    one, two : Surface
+        Closed surfaces.
+
+    Returns
+    -------
+    float
+        [m^3]
+    """
     return float((solid(one) ^ solid(two)).volume())
 
 
 def asymmetry(surface: Surface) -> tuple[float, np.ndarray]:
-    """(largest distance [m] of a point from the mirror image of a surface in the plane y = 0, that point (3,) [m])."""
+    """Distance of a surface from its mirror image in the plane y = 0.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+
+    Returns
+    -------
+    distance : float
+        Largest distance [m] of a point from the image.
+    position : (3,) array
+        That point [m].
+    """
     away = distances(surface.points * [1.0, -1.0, 1.0], surface.points, surface.triangles)
     worst = int(np.argmax(away))
     return float(away[worst]), surface.points[worst]
 
 
 def refuse_unsymmetric(surface: Surface, tolerance: float = SYMMETRY_TOLERANCE) -> None:
-    """InputError if a surface is not its own mirror image in the plane y = 0 to within `tolerance` of its size: no half
-    stands for it.
+    """Refuse a surface that is not its own mirror image in the plane y = 0: no half stands for it.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    tolerance : float, optional
+        Fraction of its size.
+
+    Raises
+    ------
+    InputError
+        The surface is not symmetric.
     """
     away, position = asymmetry(surface)
     if away > tolerance * surface.size:
@@ -98,9 +160,27 @@ def refuse_unsymmetric(surface: Surface, tolerance: float = SYMMETRY_TOLERANCE) 
 def half_surface(
     surface: Surface, name: str | None = None, keep_cap: bool = False, tolerance: float = SYMMETRY_TOLERANCE
 ) -> Surface:
-    """The starboard half (y > 0): open along the plane y = 0, its rim exactly on it; with `keep_cap` closed by "cut".
+    """Starboard half (y > 0) of a surface.
 
-    InputError if the surface is not symmetric to within `tolerance` of its size.
+    Parameters
+    ----------
+    surface : Surface
+        Closed surface.
+    name : str, optional
+        Name of the half.
+    keep_cap : bool, optional
+        Whether to close the half.
+    tolerance : float, optional
+        Fraction of the size within which the surface must be symmetric.
+
+    Raises
+    ------
+    InputError
+        The surface is not symmetric.
+
+    Notes
+    -----
+    It is open along the plane y = 0, its rim exactly on it, or closed by a part named "cut".
     """
     refuse_unsymmetric(surface, tolerance)
     half = _surface_of(solid(surface).trim_by_plane((0.0, 1.0, 0.0), 0.0), [surface], name or surface.name)
@@ -116,8 +196,22 @@ def half_surface(
 
 
 def outline_of(surface: Surface, along: str) -> list[np.ndarray]:
-    """Rims (n, 2) [m] of the shadow that a closed surface throws along "x", "y" or "z"; holes run clockwise.
+    """Outlines of the shadow of a closed surface; holes run clockwise.
 
+    Parameters
+    ----------
+    surface : Surface
+        Closed surface.
+    along : str
+        Axis "x", "y" or "z" of the light.
+
+    Returns
+    -------
+    list of (n, 2) arrays
+        (y, z), (x, z) or (x, y) in body axes [m].
+
+    Notes
+    -----
     Coordinates are (y, z), (x, z) and (x, y) of the body axes.
     """
     axes = {"x": [1, 2, 0], "y": [2, 0, 1], "z": [0, 1, 2]}[along]
@@ -130,21 +224,55 @@ def outline_of(surface: Surface, along: str) -> list[np.ndarray]:
 
 
 def projection(surface: Surface, along: str) -> float:
-    """Area [m^2] of the shadow that a closed surface throws along "x" (frontal), "y" (side) or "z" (planform)."""
+    """Area of the shadow of a closed surface.
+
+    Parameters
+    ----------
+    surface : Surface
+        Closed surface.
+    along : str
+        "x" (frontal), "y" (side) or "z" (planform).
+
+    Returns
+    -------
+    float
+        [m^2]
+    """
     axes = {"x": [1, 2, 0], "y": [2, 0, 1], "z": [0, 1, 2]}[along]
     turned = Surface(surface.points[:, axes], surface.triangles, name=surface.name)
     return float(solid(turned).project().area())
 
 
 def section_area(surface: Surface, x: np.ndarray) -> np.ndarray:
-    """(n,) area [m^2] of the cut of a closed surface by planes at `x` (n,) [m]."""
+    """Areas of the cuts of a closed surface by planes across x.
+
+    Parameters
+    ----------
+    surface : Surface
+        Closed surface.
+    x : (n,) array
+        Positions [m].
+
+    Returns
+    -------
+    (n,) array
+        [m^2]
+    """
     turned = Surface(surface.points[:, [1, 2, 0]], surface.triangles, name=surface.name)
     made = solid(turned)
     return np.array([float(made.slice(float(at)).area()) for at in np.atleast_1d(x)])
 
 
 def difference(one: Surface, others: list[Surface]) -> Surface:
-    """What of a closed surface lies outside the closed `others`."""
+    """Part of a closed surface that lies outside others.
+
+    Parameters
+    ----------
+    one : Surface
+        Closed surface.
+    others : list[Surface]
+        Closed surfaces.
+    """
     starts = np.cumsum([0, *(len(s.triangles) for s in (one, *others))])
     solids = [solid(s, int(at)) for s, at in zip((one, *others), starts)]
     made = boolean_kernel().Manifold.batch_boolean(solids, boolean_kernel().OpType.Subtract)
@@ -152,7 +280,15 @@ def difference(one: Surface, others: list[Surface]) -> Surface:
 
 
 def simplified(surface: Surface, distance: float) -> Surface:
-    """Fewer triangles, the surface moved by less than `distance` [m]; edges between labels stay."""
+    """Surface of fewer triangles; edges between labels stay.
+
+    Parameters
+    ----------
+    surface : Surface
+        Closed surface.
+    distance : float
+        Largest shift of the surface [m].
+    """
     m3 = boolean_kernel()
     made = m3.Manifold(
         m3.Mesh64(

@@ -25,7 +25,18 @@ def _missing() -> InputError:
 
 
 def load_step(path: Path) -> dict:
-    """Points in metres, triangles, label and names of a STEP file; for `read_in_child`."""
+    """Read a STEP file, for `read_in_child`.
+
+    Parameters
+    ----------
+    path : path
+        File.
+
+    Returns
+    -------
+    dict
+        Points [m], triangles, label and names.
+    """
     try:
         from OCP.Bnd import Bnd_Box
         from OCP.BRep import BRep_Tool
@@ -84,8 +95,22 @@ def load_step(path: Path) -> dict:
 
 
 def write_step(surface: "Surface", path: Path) -> None:
-    """Write a closed `Surface` as a solid of plane facets, in millimetres (the format states its unit).
+    """Write a closed surface as a solid of plane facets, in millimetres (the format states its unit).
 
+    Parameters
+    ----------
+    surface : Surface
+        Closed surface.
+    path : path
+        File.
+
+    Raises
+    ------
+    InputError
+        The surface is open, or too large for a file that a CAD program would open.
+
+    Notes
+    -----
     InputError if it is open, or too large for a file that a CAD program would open.
     """
     try:

@@ -20,72 +20,100 @@ MAX_OPEN_FRACTION = 0.5  # of all sides of triangles: with more open ones a surf
 
 
 def clean_triangles(surface: Surface, distance: float | None, found: list[Defect]) -> tuple[Surface, float]:
-    """Welded, without triangles of no area and without doubles; and the distance [m] below which points became one."""
-    gap = distance or WELD_TOLERANCE * surface.size
+    """Weld points and drop triangles without area and duplicates.
+
+    Parameters
+    ----------
+    surface : Surface
+    distance : float or None
+        Distance [m] below which points become one; None finds it.
+    found : list of Defect
+        Receives what was found.
+
+    Returns
+    -------
+    surface : Surface
+    gap : float
+        Distance [m] below which points became one.
+    """
     exact = surface.welded(WELD_TOLERANCE * surface.size)
     dropped = len(surface.triangles) - len(exact.triangles)
-    made = exact if distance is None else surface.welded(distance)
-    if distance is None and len(exact.open_edges):
-        # noise opens nearly every edge: the least distance that closes nearly all of them is the one
-        edges, _, _, _ = exact._edge_table
-        shortest = np.percentile(np.linalg.norm(exact.points[edges[:, 0]] - exact.points[edges[:, 1]], axis=1), 2)
-        best = len(exact.open_edges)
-        trials = surface.size * 10.0 ** np.arange(-8.0, -3.4, 0.5)
-        trials = trials[trials <= 0.2 * shortest]
-        near = pairs_within(exact.points, trials[-1]) if len(trials) else None
-        for tolerance in trials:
-            trial = exact.welded(tolerance, near)
-            left = len(trial.open_edges)
-            if left < 0.7 * best:
-                best, made = left, trial
-                gap = tolerance
-        if made is not exact:
-            apart = len(np.unique(exact.triangles)) - len(np.unique(made.triangles))
-            opened = exact.points[exact.open_edges[:, 0]]
-            found.append(found_at("points apart by noise", opened, gap, "welded", apart))
+    made, gap = exact, distance or WELD_TOLERANCE * surface.size
+    if distance is not None:
+        made = surface.welded(distance)
+    elif len(exact.open_edges):
+        made, gap = _welded_within_noise(exact, surface.size, gap, found)
     if dropped:
         flat = surface.triangles[surface.areas <= 0.0]
-        found.append(
-            found_at(
-                "triangles with fewer than three corners",
-                surface.points[flat].mean(axis=1) if len(flat) else surface.midpoint[None],
-                0.0,
-                "left out",
-                dropped,
-            )
-        )
+        where = surface.points[flat].mean(axis=1) if len(flat) else surface.midpoint[None]
+        found.append(found_at("triangles with fewer than three corners", where, 0.0, "left out", dropped))
     if len(made.open_edges):
-        # three corners in a line: what they held together is joined again by points on edges
-        p = made.points[made.triangles]
-        longest = np.linalg.norm(np.roll(p, -1, axis=1) - p, axis=2).max(axis=1)
-        flat = 2.0 * made.areas < WELD_TOLERANCE * made.size * longest
-        if flat.any():
-            found.append(found_at("triangles without area", made.centres[flat], longest[flat].max(), "left out"))
-            made = made.selected(~flat)
-    key = np.sort(made.triangles, axis=1)
-    _, first, inverse, counts = np.unique(key, axis=0, return_index=True, return_inverse=True, return_counts=True)
-    if (counts > 1).any():
-        net = np.bincount(inverse.ravel(), _parity(made.triangles), len(counts))
-        keep = np.zeros(len(key), dtype=bool)
-        keep[first] = True
-        keep[first[_sheets(key[first], (counts > 1) & (net == 0) & (counts % 2 == 0))]] = False
-        twice = made.centres[first[counts > 1]]
-        found.append(
-            found_at(
-                "triangles given more than once",
-                twice,
-                np.sqrt(made.areas[first[counts > 1]].max()),
-                "kept once",
-                int((counts[counts > 1] - 1).sum()),
-            )
-        )
-        made = made.selected(keep)
+        made = _without_flat_triangles(made, found)
+    return _without_duplicates(made, found), gap
+
+
+def _welded_within_noise(exact: Surface, size: float, gap: float, found: list[Defect]) -> tuple[Surface, float]:
+    """Weld across noise: of a series of distances the least that closes nearly all open edges; (surface, distance)."""
+    made = exact
+    edges, _, _, _ = exact._edge_table
+    shortest = np.percentile(np.linalg.norm(exact.points[edges[:, 0]] - exact.points[edges[:, 1]], axis=1), 2)
+    best = len(exact.open_edges)
+    trials = size * 10.0 ** np.arange(-8.0, -3.4, 0.5)
+    trials = trials[trials <= 0.2 * shortest]
+    near = pairs_within(exact.points, trials[-1]) if len(trials) else None
+    for tolerance in trials:
+        trial = exact.welded(tolerance, near)
+        left = len(trial.open_edges)
+        if left < 0.7 * best:
+            best, made = left, trial
+            gap = tolerance
+    if made is not exact:
+        apart = len(np.unique(exact.triangles)) - len(np.unique(made.triangles))
+        opened = exact.points[exact.open_edges[:, 0]]
+        found.append(found_at("points apart by noise", opened, gap, "welded", apart))
     return made, gap
 
 
+def _without_flat_triangles(made: Surface, found: list[Defect]) -> Surface:
+    """Drop triangles whose corners lie in a line; what they held together is joined later by points on edges."""
+    p = made.points[made.triangles]
+    longest = np.linalg.norm(np.roll(p, -1, axis=1) - p, axis=2).max(axis=1)
+    flat = 2.0 * made.areas < WELD_TOLERANCE * made.size * longest
+    if not flat.any():
+        return made
+    found.append(found_at("triangles without area", made.centres[flat], longest[flat].max(), "left out"))
+    return made.selected(~flat)
+
+
+def _without_duplicates(made: Surface, found: list[Defect]) -> Surface:
+    """Keep one of triangles on the same three points; of pairs that face each other, those of a sheet."""
+    key = np.sort(made.triangles, axis=1)
+    _, first, inverse, counts = np.unique(key, axis=0, return_index=True, return_inverse=True, return_counts=True)
+    many = counts > 1
+    if not many.any():
+        return made
+    net = np.bincount(inverse.ravel(), _parity(made.triangles), len(counts))
+    keep = np.zeros(len(key), dtype=bool)
+    keep[first] = True
+    keep[first[_sheets(key[first], many & (net == 0) & (counts % 2 == 0))]] = False
+    largest = np.sqrt(made.areas[first[many]].max())
+    extra = int((counts[many] - 1).sum())
+    found.append(found_at("triangles given more than once", made.centres[first[many]], largest, "kept once", extra))
+    return made.selected(keep)
+
+
 def check_hanging(surface: Surface) -> None:
-    """NotMended if most sides have no neighbour: points meant to be one are farther apart than any gap that could be
-    welded.
+    """Refuse a surface most of whose edges are open: its points are farther apart than any gap that could be welded.
+
+    Parameters
+    ----------
+    surface : Surface
+        Welded surface.
+
+    Raises
+    ------
+    NotRepairable
+        With the places.
     """
     sides = 3 * len(surface.triangles)
     if len(surface.open_edges) > MAX_OPEN_FRACTION * sides:
@@ -145,7 +173,15 @@ def _parity(triangles: np.ndarray) -> np.ndarray:
 
 
 def split_edges(surface: Surface, found: list[Defect]) -> Surface:
-    """Open edges with an open point in their centre are split there (T-joints)."""
+    """Split open edges that have an open point between their ends (T-joints).
+
+    Parameters
+    ----------
+    surface : Surface
+        Welded surface.
+    found : list[Defect]
+        Receives what was found.
+    """
     made, total, locations, size = surface, 0, [], 0.0
     for _ in range(8):
         edges, _, there, back = made._edge_table
@@ -201,7 +237,15 @@ def split_edges(surface: Surface, found: list[Defect]) -> Surface:
 
 
 def split_sheets(surface: Surface, found: list[Defect]) -> Surface:
-    """Where more than two triangles share an edge, they are paired in order round it and get edges of their own."""
+    """Separate the sheets where more than two triangles share an edge; they are paired in order round it.
+
+    Parameters
+    ----------
+    surface : Surface
+        Welded surface.
+    found : list[Defect]
+        Receives what was found.
+    """
     crowded = surface.crowded_edges
     edges, which, there, back = surface._edge_table
     m = len(surface.triangles)
@@ -308,7 +352,20 @@ def _propagate_orientation(start, neighbour, clash, m):
 
 
 def orient_triangles(surface: Surface, found: list[Defect]) -> Surface:
-    """Triangles of each shell turned alike, and each closed shell outwards."""
+    """Orient the triangles of each shell alike, and each closed shell outwards.
+
+    Parameters
+    ----------
+    surface : Surface
+        Welded surface.
+    found : list[Defect]
+        Receives what was found.
+
+    Raises
+    ------
+    NotRepairable
+        The surface has one side only.
+    """
     _, which, _, _ = surface._edge_table
     m = len(surface.triangles)
     t = surface.triangles

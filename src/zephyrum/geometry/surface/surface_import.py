@@ -52,8 +52,23 @@ class ImportedSurface:
 
 
 def axes_matrix(nose: str, up: str) -> np.ndarray:
-    """(3, 3) matrix that turns a model's coordinates into ours (x aft, y starboard, z up); InputError if it can't
-    be.
+    """Rotation from the axes of a model to x aft, y starboard, z up.
+
+    Parameters
+    ----------
+    nose : str
+        Axis of the model that the nose looks along, such as "-x".
+    up : str
+        Axis of the model that looks up.
+
+    Returns
+    -------
+    (3, 3) array
+
+    Raises
+    ------
+    InputError
+        Both are the same axis, or no axes.
     """
     choice("nose", nose, tuple(AXIS_NAMES))
     choice("up", up, tuple(AXIS_NAMES))
@@ -64,7 +79,13 @@ def axes_matrix(nose: str, up: str) -> np.ndarray:
 
 
 def sizes_by_unit(surface: Surface) -> str:
-    """The size in every candidate unit, in words."""
+    """The size in every candidate unit, in words.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface in the unit of its file.
+    """
     size = np.ptp(surface.bounds, axis=0)
     lines = []
     for unit in UNITS:
@@ -146,7 +167,15 @@ def import_surface(
 
 
 def surface_warnings(surface: Surface, span: float | None = None) -> list[str]:
-    """Sentences on what suggests a wrong unit or axis: tail first, upside down, on its side, lopsided, a wrong span."""
+    """Sentences on what suggests a wrong unit or axis: tail first, upside down, on its side, lopsided, a wrong span.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface [m].
+    span : float, optional
+        Known span [m].
+    """
     low, high = surface.bounds
     size = high - low
     found = []
@@ -190,8 +219,16 @@ def _uneven(surface: Surface, axis: int, midpoint: float) -> float:
 
 
 def attitude_warnings(surface: Surface) -> list[str]:
-    """Sentences on a body that seems to fly tail first or upside down, by its fin: what stands highest, and is thin, at
-    one end.
+    """Sentences on a body that seems to fly tail first or upside down, by its fin.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface [m].
+
+    Notes
+    -----
+    The fin is what stands highest, and is thin, at one end.
     """
     low, high = surface.bounds
     size, midpoint = high - low, 0.5 * (low[1] + high[1])

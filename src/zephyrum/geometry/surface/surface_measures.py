@@ -51,7 +51,20 @@ class SurfaceMeasures:
         ]
 
     def area_distribution(self, n: int = 201) -> tuple[np.ndarray, np.ndarray]:
-        """x (n,) [m] and cross-section area (n,) [m^2] from nose to tail."""
+        """Areas of the cross-sections from nose to tail.
+
+        Parameters
+        ----------
+        n : int, optional
+            Number of positions.
+
+        Returns
+        -------
+        x : (n,) array
+            [m]
+        area : (n,) array
+            [m^2]
+        """
         low, high = self.surface.bounds[:, 0]
         x = np.linspace(low, high, n)
         return x, section_area(self.surface, x)
@@ -59,7 +72,17 @@ class SurfaceMeasures:
 
 @takes(surface=Surface)
 def measure_surface(surface: Surface) -> SurfaceMeasures:
-    """Measure a closed Surface; InputError if it is not closed.
+    """Measure a closed surface: size, areas, volume, reference quantities.
+
+    Parameters
+    ----------
+    surface : Surface
+        Closed surface [m].
+
+    Raises
+    ------
+    InputError
+        The surface is not closed.
 
     Examples
     --------

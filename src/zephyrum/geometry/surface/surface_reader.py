@@ -17,8 +17,17 @@ UNITS = ("m", "mm", "cm", "in", "ft")
 
 
 def read_triangles(path: str | Path) -> Surface:
-    """The triangles of a file as they stand, in the file's own unit; labels from its groups. FileError says what is
-    wrong.
+    """Read the triangles of a file as they stand, in the file's own unit; labels from its groups.
+
+    Parameters
+    ----------
+    path : path
+        .stl, .obj, .ply, .vtu or .step file.
+
+    Raises
+    ------
+    FileError
+        With what is wrong.
     """
     path = Path(path)
     ending = path.suffix.lower()
@@ -43,7 +52,18 @@ def read_triangles(path: str | Path) -> Surface:
 
 
 def load_ply(path: Path) -> dict:
-    """Points and triangles of a .ply file; for `read_in_child`."""
+    """Read a .ply file, for `read_in_child`.
+
+    Parameters
+    ----------
+    path : path
+        File.
+
+    Returns
+    -------
+    dict
+        Points and triangles.
+    """
     made = trimesh_package().load(path, file_type="ply", process=False, force="mesh")
     return {"points": np.array(made.vertices, dtype=float), "triangles": np.array(made.faces, dtype=np.int64)}
 
@@ -166,7 +186,18 @@ def _read_vtu(path: Path) -> Surface:
 
 
 def load_vtu(path: Path) -> dict:
-    """Points, triangles, label and names of a .vtu file; for `read_in_child`."""
+    """Read a .vtu file, for `read_in_child`.
+
+    Parameters
+    ----------
+    path : path
+        File.
+
+    Returns
+    -------
+    dict
+        Points, triangles, label and names.
+    """
     try:
         import pyvista
     except ImportError:

@@ -60,9 +60,28 @@ def repair_surface(
     keep_separate: bool = False,
     label_shells: bool = False,
 ) -> RepairedSurface:
-    """A closed surface of consistent orientation from what a file holds; NotMended (an InputError) if that can't be
-    had.
+    """Make a closed surface of consistent orientation from what a file holds.
 
+    Parameters
+    ----------
+    surface : Surface
+        Surface as read [m].
+    weld_distance : float, optional
+        Points nearer than this [m] are one; found from the gaps without it.
+    flat_holes : bool, optional
+        Fill large holes flat without asking what was there.
+    keep_separate : bool, optional
+        Keep small shells that touch nothing.
+    label_shells : bool, optional
+        Label each shell before they are united.
+
+    Raises
+    ------
+    NotRepairable
+        An InputError; no closed surface can be made.
+
+    Notes
+    -----
     weld_distance [m]: points nearer are one; found from the gaps if None. flat_holes: fill large holes flat without
     asking what was there. keep_separate: keep small shells that touch nothing. label_shells: a label for each shell,
     before they are united.

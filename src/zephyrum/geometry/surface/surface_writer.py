@@ -33,8 +33,16 @@ def trimesh_package():
 
 
 def write_surface(surface: "Surface", path: str | Path, unit: str = "m") -> Path:
-    """Write a `Surface` as .stl (binary), .obj (labels as groups), .ply, .vtu (labels as a field) in `unit`, or .step,
-    atomically.
+    """Write a surface atomically: .stl (binary), .obj (labels as groups), .ply, .vtu (labels as a field) or .step.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface [m].
+    path : path
+        File; its ending picks the format.
+    unit : str, optional
+        Unit of the file.
     """
     path = Path(path)
     ending = path.suffix.lower()

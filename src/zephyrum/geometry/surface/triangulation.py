@@ -76,7 +76,15 @@ class Surface:
 
     # -- files ------------------------------------------------------------------------------------------------
     def write(self, path: Path, unit: str = "m") -> Path:
-        """Write a .stl, .obj, .ply or .vtu file in `unit`; labels are kept where the format has room for them."""
+        """Write a .stl, .obj, .ply, .vtu or .step file; labels are kept where the format has room for them.
+
+        Parameters
+        ----------
+        path : path
+            File.
+        unit : str, optional
+            Unit of the file.
+        """
         return write_surface(self, path, unit)
 
     # -- geometry ---------------------------------------------------------------------------------------------
@@ -102,7 +110,18 @@ class Surface:
         return self.points[self.triangles].mean(axis=1)
 
     def area(self, part: str | None = None) -> float:
-        """Area [m^2] of all, or of the labels that are `part` or lie within it."""
+        """Area of all, or of some labels.
+
+        Parameters
+        ----------
+        part : str, optional
+            Label, or the part that labels lie within.
+
+        Returns
+        -------
+        float
+            [m^2]
+        """
         return float(self.areas.sum() if part is None else self.areas[self.belongs(part)].sum())
 
     @functools.cached_property
@@ -196,10 +215,25 @@ class Surface:
 
     # -- labels -----------------------------------------------------------------------------------------------
     def belongs(self, part: str) -> np.ndarray:
-        """(m,) bool: triangles whose label is `part`, or lies within it: "wing" holds "wing/upper", "wing/flap" both
-        its sides.
+        """Triangles whose label is a part, or lies within it.
 
-        InputError lists the labels there are.
+        Parameters
+        ----------
+        part : str
+            Label or part.
+
+        Returns
+        -------
+        (m,) array of bool
+
+        Raises
+        ------
+        InputError
+            There is no such label; those there are are listed.
+
+        Notes
+        -----
+        "wing" holds "wing/upper"; "wing/flap" holds both its sides.
         """
         inner = part + (" " if "/" in part else "/")
         own = [k for k, name in enumerate(self.labels) if name == part or name.startswith(inner)]
@@ -213,7 +247,13 @@ class Surface:
         return tuple(dict.fromkeys(name.split("/")[0] for name in self.labels))
 
     def labelled(self, names: np.ndarray | list[str] | str) -> "Surface":
-        """The same surface with the label names (m,) given, or one for all."""
+        """The same surface with other labels.
+
+        Parameters
+        ----------
+        names : array or list[str] or str
+            One for each triangle (m,), or one for all.
+        """
         names = np.broadcast_to(np.asarray(names, dtype=object), (len(self.triangles),))
         unique = tuple(dict.fromkeys(names.tolist()))
         code = {name: k for k, name in enumerate(unique)}
@@ -226,7 +266,13 @@ class Surface:
 
     # -- changes ----------------------------------------------------------------------------------------------
     def selected(self, which: np.ndarray | slice) -> "Surface":
-        """Only the triangles `which` (bool or indices), without unused points and labels."""
+        """Some triangles, without unused points and labels.
+
+        Parameters
+        ----------
+        which : array or slice
+            Mask or indices.
+        """
         triangles, label = self.triangles[which], self.label[which]
         used, inverse = np.unique(triangles, return_inverse=True)
         stored, code = np.unique(label, return_inverse=True)
@@ -253,19 +299,47 @@ class Surface:
     def transformed(
         self, matrix: np.ndarray, shift: np.ndarray | tuple[float, float, float] = (0.0, 0.0, 0.0)
     ) -> "Surface":
-        """Points times `matrix` (3, 3) plus `shift` [m]; a matrix that mirrors turns the triangles over as well."""
+        """The surface with its points multiplied by a matrix and shifted; a mirroring matrix turns the triangles over
+        as well.
+
+        Parameters
+        ----------
+        matrix : (3, 3) array
+        shift : array or tuple[float, float, float], optional
+            (3,) [m].
+        """
         matrix = np.asarray(matrix, dtype=float)
         triangles = self.triangles if np.linalg.det(matrix) > 0.0 else self.triangles[:, ::-1]
         return replace(self, points=self.points @ matrix.T + np.asarray(shift, dtype=float), triangles=triangles)
 
     def scaled(self, factor: float) -> "Surface":
-        """All coordinates times `factor`."""
+        """The surface with all coordinates scaled.
+
+        Parameters
+        ----------
+        factor : float
+            Scale factor.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(float(zy.Body.box(1.0, 1.0, 1.0).surface().scaled(2.0).size), 6)
+        2.0
+        """
         return replace(self, points=self.points * factor)
 
     def welded(self, distance: float | None = None, near: tuple[np.ndarray, np.ndarray] | None = None) -> "Surface":
-        """Points nearer than `distance` [m] made one (default 1e-9 of the size), triangles without three points left
-        out.
+        """The surface with near points made one; triangles without three points are left out.
 
+        Parameters
+        ----------
+        distance : float, optional
+            Largest distance [m]; 1e-9 of the size without it.
+        near : tuple[array, array], optional
+            `pairs_within` of a distance at least as long, if known.
+
+        Notes
+        -----
         near: `pairs_within` of a distance at least as long, if known.
         """
         merged = weld(self.points, WELD_TOLERANCE * self.size if distance is None else distance, near)
@@ -285,7 +359,14 @@ class Surface:
 
 @takes(surfaces=Many(Surface))
 def joined(surfaces: list[Surface], name: str = "surface") -> Surface:
-    """Several surfaces side by side in one (nothing is united).
+    """Several surfaces side by side in one; nothing is united.
+
+    Parameters
+    ----------
+    surfaces : list[Surface]
+        Surfaces.
+    name : str, optional
+        Name of the result.
 
     Examples
     --------
@@ -310,13 +391,48 @@ def joined(surfaces: list[Surface], name: str = "surface") -> Surface:
 
 
 def pairs_within(points: np.ndarray, distance: float) -> tuple[np.ndarray, np.ndarray]:
-    """(pairs (k, 2), distances (k,) [m]) of points nearer to each other than `distance`."""
+    """Pairs of points nearer to each other than a distance.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+        [m]
+    distance : float
+        [m]
+
+    Returns
+    -------
+    pairs : (k, 2) array
+    distances : (k,) array
+        [m]
+    """
     pairs = cKDTree(points).query_pairs(distance, output_type="ndarray")
     return pairs, np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)
 
 
 def weld(points: np.ndarray, distance: float, near: tuple[np.ndarray, np.ndarray] | None = None) -> np.ndarray:
-    """(n,) for each point the first one of its cluster: clusters hang together by gaps below `distance` [m]."""
+    """First point of the cluster of each point; clusters hang together by gaps below a distance.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+        [m]
+    distance : float
+        [m]
+    near : tuple[array, array], optional
+        `pairs_within` of a distance at least as long, if known.
+
+    Returns
+    -------
+    (n,) array
+        Indices of points.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> weld(np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [1.0, 0.0, 1e-6]]), 1e-3).tolist()
+    [0, 1, 1]
+    """
     pairs, length = pairs_within(points, distance) if near is None else near
     pairs = pairs[length <= distance]
     n = len(points)

@@ -58,9 +58,26 @@ def _visibility_directions(at, normals, start, around, flat):
 
 
 def vertex_visibility(surface: Surface, at: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray, tuple]:
-    """(directions (k, 3), least cosine (k,) to the triangles round each of the points `at` (k,), all if None, (start,
-    triangles round the points, on the open rim)).
+    """Direction at each point that the least favourable of its triangles sees best.
 
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    at : (k,) array, optional
+        Points; all without it.
+
+    Returns
+    -------
+    direction : (k, 3) array
+        Unit vectors.
+    cosine : (k,) array
+        Least cosine to the normals of the triangles round each point.
+    stars : tuple
+        (start, triangles round the points, whether each lies on an open rim).
+
+    Notes
+    -----
     Directions of points on an open rim stay in the plane y = 0.
     """
     n = len(surface.points)

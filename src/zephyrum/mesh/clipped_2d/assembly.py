@@ -19,7 +19,7 @@ from zephyrum.mesh.clipped_2d.curves import SampledCurve, distance_to_others, di
 from zephyrum.mesh.clipped_2d.wall_layers import MarchingDirections, marching_directions
 from zephyrum.mesh.construction import mesh_from_faces
 from zephyrum.mesh.core import Mesh
-from zephyrum.mesh.ground import MAX_ATTITUDE, extruded_edges, ground_heights, ground_level, rotated_about
+from zephyrum.mesh.ground import MAX_ATTITUDE, PlaneEdges, extruded_edges, ground_heights, ground_level, rotated_about
 from zephyrum.mesh.layer_spacing import given_layers, wall_layers
 from zephyrum.mesh.size_field import MAX_GROWTH, RESOLUTIONS, SIZE_GROWTH, SizeField, Zone
 from zephyrum.mesh.tree import Tree, grow_tree, merged, moved_off_planes, whole_cells
@@ -507,10 +507,8 @@ def _extruded_mesh(edges: _Edges, tag: np.ndarray, names: list[str], depths: np.
     xz, a, b, own, other = edges.xz, edges.a, edges.b, edges.own, edges.other
     groups = [(name, "wall") for name in names] + [("farfield", "farfield"), ("ground", "ground")]
     if len(depths) > 1:
-        kinds = len(names) + 1, len(names)
-        xz, a, b, own, other, tag = extruded_edges(
-            xz, a, b, own, other, tag, *kinds, int(max(own.max(), other.max())) + 1, depths
-        )
+        plane = PlaneEdges(xz, a, b, own, other, tag)
+        xz, a, b, own, other, tag = extruded_edges(plane, len(names) + 1, len(names), depths)
     turn = (other >= 0) & (own > other)  # the first corner of a face lies in front whichever cell it leaves
     a, b = np.where(turn, b, a), np.where(turn, a, b)
     own, other = np.where(turn, other, own), np.where(turn, own, other)

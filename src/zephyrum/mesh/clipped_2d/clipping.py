@@ -32,8 +32,21 @@ class ClippedCells:
 
 
 def clip_plane(tree: Tree, points: np.ndarray, edges: np.ndarray) -> ClippedCells:
-    """Fill the fluid side (left) of directed `edges` (k, 2) between `points` (n, 2); MeshError with the position if
-    that can't be.
+    """Clip the cells of a quadtree by closed curves.
+
+    Parameters
+    ----------
+    tree : Tree
+        Quadtree.
+    points : (n, 2) array
+        [m]
+    edges : (k, 2) array
+        Directed edges with the fluid on their left.
+
+    Raises
+    ------
+    MeshError
+        With the position where it fails.
     """
     coords = [tuple(p) for p in points.tolist()]
     chains: dict[int, list[tuple[int, int]]] = {}

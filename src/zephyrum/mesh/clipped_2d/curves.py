@@ -52,8 +52,19 @@ class SampledCurve:
 
 
 def sampled_curve(name: str, shape) -> SampledCurve:
-    """The dense polygon of an `Airfoil`, an `Outline` or an array (n, 2) of x, z [m]; InputError if it is none of
-    them.
+    """Dense polygon of a body.
+
+    Parameters
+    ----------
+    name : str
+        Name of the body.
+    shape : Airfoil, Outline or (n, 2) array
+        x and z [m].
+
+    Raises
+    ------
+    InputError
+        The shape is none of them.
     """
     if isinstance(shape, Airfoil):
         return _of_airfoil(name, shape)
@@ -138,8 +149,27 @@ def divide(
     gap_share: float,
     ground: float | None,
 ) -> list[Curve]:
-    """The curves divided into edges.
+    """Divide curves into edges.
 
+    Parameters
+    ----------
+    curves : list[SampledCurve]
+        Curves.
+    sizes : dict[str, float]
+        Longest edge [m] by name.
+    turn : float
+        Largest turn along an edge [rad].
+    sharpest : float
+        Fraction of the size below which curvature asks for no less.
+    at_corners : float
+        Fraction of the size at corners.
+    gap_share : float
+        Longest edge over the distance to another curve or to the ground.
+    ground : float or None
+        z of the ground [m].
+
+    Notes
+    -----
     sizes [m] at most, by name; turn [rad] along an edge; sharpest and at_corners: fractions of the size below which
     curvature and corners ask for no less; gap_share: of the distance to another curve or to the ground at z = `ground`
     [m].
@@ -187,7 +217,24 @@ def divide(
 
 
 def distance_to_others(points: np.ndarray, curves: list[SampledCurve], own: int, ground: float | None) -> np.ndarray:
-    """(n,) distance [m] of points from all curves but one, and from the ground."""
+    """Distance of points from all curves but one, and from the ground.
+
+    Parameters
+    ----------
+    points : (n, 2) array
+        [m]
+    curves : list[SampledCurve]
+        Curves.
+    own : int
+        Number of the curve that is left out.
+    ground : float or None
+        z of the ground [m].
+
+    Returns
+    -------
+    (n,) array
+        [m]
+    """
     out = np.full(len(points), np.inf)
     for k, other in enumerate(curves):
         if k != own:
@@ -196,7 +243,19 @@ def distance_to_others(points: np.ndarray, curves: list[SampledCurve], own: int,
 
 
 def inside(points: np.ndarray, loop: np.ndarray) -> np.ndarray:
-    """(n,) whether points (n, 2) lie inside a closed polygon (m, 2), by counting the edges to their right."""
+    """Whether points lie inside a closed polygon, by counting the edges to their right.
+
+    Parameters
+    ----------
+    points : (n, 2) array
+        [m]
+    loop : (m, 2) array
+        Corners [m].
+
+    Returns
+    -------
+    (n,) array of bool
+    """
     a, b = loop, np.roll(loop, -1, axis=0)
     out = np.zeros(len(points), dtype=bool)
     for k, (x, z) in enumerate(points):
@@ -220,7 +279,24 @@ def _curvature(piece: np.ndarray, s: np.ndarray, closed: bool) -> np.ndarray:
 
 
 def limit_growth(s: np.ndarray, h: np.ndarray, growth: float, closed: bool) -> np.ndarray:
-    """Sizes h at positions s along a curve made to grow no faster than `growth`."""
+    """Limit the growth of sizes along a curve.
+
+    Parameters
+    ----------
+    s : (n,) array
+        Positions [m].
+    h : (n,) array
+        Sizes [m].
+    growth : float
+        Largest change of size over distance.
+    closed : bool
+        Whether the curve is closed.
+
+    Returns
+    -------
+    (n,) array
+        [m]
+    """
     if closed:
         length = s[-1]
         s3 = np.concatenate([s[:-1] - length, s, s[1:] + length])

@@ -42,8 +42,16 @@ class MarchingDirections:
 def marching_directions(
     curves: list[Curve], layers: tuple[float, float, int], room: list[np.ndarray]
 ) -> list[MarchingDirections]:
-    """Rays of all curves; layers: (first height [m], growth, count), an infinite first height for equal steps; room:
-    distance [m] of each curve's points from other bodies.
+    """Rays off all curves, with the heights of the layers.
+
+    Parameters
+    ----------
+    curves : list[Curve]
+        Curves.
+    layers : tuple[float, float, int]
+        (first height [m], growth, count); an infinite first height asks for equal steps.
+    room : list[array]
+        Distance [m] of the points of each curve from other bodies.
     """
     first, growth, count = layers
     made = []
@@ -75,8 +83,21 @@ def marching_directions(
 
 
 def heights(first: float, total: np.ndarray, count: int) -> np.ndarray:
-    """(n, count + 1) heights from 0 to `total` (n,) [m], the first step `first` or less, in a geometric series of each
-    row's own.
+    """Heights of layers in a geometric series for each row.
+
+    Parameters
+    ----------
+    first : float
+        Largest first step [m].
+    total : (n,) array
+        Whole height [m].
+    count : int
+        Number of layers.
+
+    Returns
+    -------
+    (n, count + 1) array
+        From 0 to `total` [m].
     """
     low, high = np.zeros(len(total)), np.full(len(total), 3.0)
     for _ in range(60):
@@ -91,8 +112,23 @@ def heights(first: float, total: np.ndarray, count: int) -> np.ndarray:
 
 
 def total_height(first: float, last: np.ndarray, growth: float, count: int) -> np.ndarray:
-    """Sum of `count` steps from `first` to `last` (n,), growing by at most `growth`; of equal ones if `first` is
-    infinite.
+    """Sum of a geometric series of steps.
+
+    Parameters
+    ----------
+    first : float
+        First step [m]; infinite for equal steps.
+    last : (n,) array
+        Last step [m].
+    growth : float
+        Largest ratio of successive steps.
+    count : int
+        Number of steps.
+
+    Returns
+    -------
+    (n,) array
+        [m]
     """
     if not np.isfinite(first):
         return count * last

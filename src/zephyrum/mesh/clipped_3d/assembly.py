@@ -15,7 +15,7 @@ from zephyrum.errors import MeshError
 from zephyrum.geometry.surface.feature_lines import find_features
 from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.mesh.clipped_3d.clipping import ClippedCubes
-from zephyrum.mesh.clipped_3d.prism_columns import PolygonLoops, PrismColumns, build_prism_columns
+from zephyrum.mesh.clipped_3d.prism_columns import PolygonLoops, PrismColumns, WallPolygons, build_prism_columns
 from zephyrum.mesh.clipped_3d.prism_layers import PrismLayers
 from zephyrum.mesh.polygons import volumes_between
 from zephyrum.mesh.tree import Tree, merged
@@ -30,8 +30,24 @@ MIN_CURVED_COSINE = 0.5  # cosine between the normals at both ends of a side bel
 def joined_faces(
     surface: Surface, prisms: PrismLayers, even: bool, space: ClippedCubes, tree: Tree, half: bool, ground: bool
 ) -> tuple:
-    """The faces of clipped cubes and of the columns of layers under them, as `mesh_from_kept` takes them; even: whether
-    the layers are.
+    """Faces of clipped cubes and of the columns of layers under them, as `mesh_from_kept` takes them.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface that the layers start from.
+    prisms : PrismLayers
+        Layers.
+    even : bool
+        Whether the layers are even (inviscid flow).
+    space : ClippedCubes
+        Clipped cubes.
+    tree : Tree
+        Their octree.
+    half : bool
+        Whether the domain ends at y = 0.
+    ground : bool
+        Whether the lowest side of the domain is a ground.
     """
     size = np.diff(space.wall_start)
     into = _small_cells(
@@ -49,8 +65,7 @@ def joined_faces(
     square = tree.squares(space.cube[space.wall_cell], surface.normals[triangle])
     split = np.zeros(len(triangle), dtype=np.int64)
     for _ in range(MAX_SPLITTING_ROUNDS):
-        columns = build_prism_columns(
-            space.points,
+        polygons = WallPolygons(
             space.wall_start,
             space.wall_corners,
             into[space.wall_cell],
@@ -60,6 +75,7 @@ def joined_faces(
             square,
             split,
         )
+        columns = build_prism_columns(space.points, polygons)
         stacks = PrismStacks(surface, prisms, even, space, columns, half)
         turned = stacks.untangled()
         if not turned.any():
@@ -125,7 +141,18 @@ class PrismStacks:
         self.on, self.fraction, self.lift = on, fraction, lift
 
     def points(self, level: int) -> np.ndarray:
-        """(n, 3) points used, on a level [m]."""
+        """Points used, on a level.
+
+        Parameters
+        ----------
+        level : int
+            0 at the wall.
+
+        Returns
+        -------
+        (n, 3) array
+            [m]
+        """
         if level == self.k:
             return self.space.points[self.used]
         out = np.einsum("ij,ijk->ik", self.fraction, self.prisms.points(self.surface, level)[self.on])
@@ -135,7 +162,13 @@ class PrismStacks:
         return out
 
     def sides(self, low: np.ndarray, high: np.ndarray) -> np.ndarray:
-        """Corners of the sides between two levels with the points `low` and `high` along the paths."""
+        """Corners of the sides between two levels.
+
+        Parameters
+        ----------
+        low, high : array
+            Points of the two levels along the paths.
+        """
         corners = np.empty(2 * len(low), dtype=np.int64)
         corners[self.forth], corners[self.back] = low, high
         return corners
@@ -156,7 +189,17 @@ class PrismStacks:
         return turned
 
     def turned(self, levels: np.ndarray) -> np.ndarray:
-        """(columns,) those with a cell of no positive volume just above one of these levels."""
+        """Columns with a cell of no positive volume.
+
+        Parameters
+        ----------
+        levels : array
+            Levels; the cells just above them are tested.
+
+        Returns
+        -------
+        (columns,) array of bool
+        """
         n, used, columns = self.columns.count, len(self.used), self.columns
         low, high = self.at, self.at + used
         bad = np.zeros(n, dtype=bool)
@@ -178,8 +221,18 @@ class PrismStacks:
         return bad
 
     def faces(self, into: np.ndarray, half: bool, ground: bool, part: np.ndarray) -> tuple:
-        """(points, start, corners, left, right, tag) of all faces; into: cell of every piece of a cube, part: number of
-        the wall of every column.
+        """All faces as (points, start, corners, left, right, tag).
+
+        Parameters
+        ----------
+        into : array
+            Cell of every piece of a cube.
+        half : bool
+            Whether the domain ends at y = 0.
+        ground : bool
+            Whether the lowest side of the domain is a ground.
+        part : array
+            Number of the wall of every column.
         """
         space, columns, k = self.space, self.columns, self.k
         cubes, base = int(into.max()) + 1, len(space.points)

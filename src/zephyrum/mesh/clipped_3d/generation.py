@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from zephyrum._core.validation import Many, number, takes, whole
+from zephyrum._core.validation import Many, number, refuse_unknown, set_fields, taken, takes, whole
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError, MeshError
 from zephyrum.geometry.surface.triangulation import Surface
@@ -37,42 +37,147 @@ ISOTROPIC = np.ones(3)
 log = logging.getLogger(__name__)
 
 
-@takes(
-    surface=Surface,
-    zones=Many(Zone),
-    reference=Reference,
-    scale=float,
-    ground=float,
-    attitude=float,
-    alpha=Many(float, 2),
-)
-def mesh_surface(
-    surface: Surface,
-    farfield: float = 10.0,
-    layers: tuple[float, float, int] | None = None,
-    growth: float = SIZE_GROWTH,
-    zones: tuple[Zone, ...] = (),
-    half: bool | None = None,
-    reference: Reference | None = None,
-    scale: float = 1.0,
-    ground: float | None = None,
-    wake: float = 0.0,
-    alpha: tuple[float, float] = (0.0, 0.0),
-    spanwise: int = 1,
-    attitude: float = 0.0,
-) -> Mesh:
-    """A mesh of the space round an even surface mesh (see `remesh`), closed or open along y = 0 (a half model).
+@dataclass(frozen=True, eq=False)
+class SurfaceMeshOptions:
+    """Options of a volume mesh about a surface.
 
-    farfield: distance of the outer boundary in sizes of the surface; layers: (first height [m], growth, count), without
-    them two even ones for inviscid flow; growth: of the cell size with distance; zones: see `Zone`; scale: factor on
-    the cubes; ground: z [m] of a level ground under the surface as it is given, with layers on it where the surface has
-    layers for viscous flow; attitude: angle [deg] by which the surface is turned nose-up about the reference
-    point, at which alpha the wind blows along the ground (the clearance of the lowest point is kept); wake: length [m]
-    of the finer cells behind the surface, along the wind for all of `alpha` (low, high) [deg]; spanwise: 1 or 2, how
-    much longer cells are along y than across. Wall groups are the parts of the surface. MeshError says where it failed.
+    Attributes
+    ----------
+    farfield : float
+        Distance of the outer boundary, in sizes of the surface.
+    layers : tuple, optional
+        (first height [m], growth, count). Without layers there are two even ones for inviscid flow.
+    growth : float
+        Growth of the cell size with distance.
+    zones : tuple of Zone
+        Regions of smaller cells.
+    half : bool, optional
+        True refuses a surface that is not cut at y = 0.
+    reference : Reference, optional
+        Reference quantities of the mesh.
+    scale : float
+        Factor on the sides of the cubes.
+    ground : float, optional
+        z [m] of a level ground under the surface as it is given. It has layers where the surface has layers for viscous
+        flow.
+    wake : float
+        Length [m] of the finer cells behind the surface, along the wind.
+    alpha : tuple of float
+        (low, high) [deg] that the wake covers.
+    spanwise : int
+        1 or 2: how much longer cells are along y than across.
+    attitude : float
+        Angle [deg] nose-up by which the surface is turned about the reference point, at which the wind blows along the
+        ground; the clearance of the lowest point is kept.
+
+    Raises
+    ------
+    InputError
+        A value is out of its range.
+
+    Examples
+    --------
+    >>> SurfaceMeshOptions(farfield=5.0).growth > 0.0
+    True
     """
-    number("farfield", farfield, 1.0, 1e4)
-    number("growth", growth, 0.02, 1.0)
+
+    farfield: float = 10.0
+    layers: tuple[float, float, int] | None = None
+    growth: float = SIZE_GROWTH
+    zones: tuple[Zone, ...] = ()
+    half: bool | None = None
+    reference: Reference | None = None
+    scale: float = 1.0
+    ground: float | None = None
+    wake: float = 0.0
+    alpha: tuple[float, float] = (0.0, 0.0)
+    spanwise: int = 1
+    attitude: float = 0.0
+
+    def __post_init__(self) -> None:
+        for name, kind in {"reference": Reference, "ground": float}.items():
+            if getattr(self, name) is not None:
+                set_fields(self, **{name: taken(name, getattr(self, name), kind)})
+        set_fields(
+            self,
+            farfield=number("farfield", self.farfield, 1.0, 1e4),
+            growth=number("growth", self.growth, 0.02, 1.0),
+            zones=taken("zones", self.zones, Many(Zone)),
+            scale=taken("scale", self.scale, float),
+            wake=number("wake", self.wake, 0.0),
+            alpha=taken("alpha", self.alpha, Many(float, 2)),
+            spanwise=whole("spanwise", self.spanwise, 1, 2),
+            attitude=number("attitude", self.attitude),
+        )
+
+    @property
+    def layer_spec(self) -> tuple[float, float, int]:
+        """(first height [m], growth, count); an infinite height stands for even layers of inviscid flow."""
+        return (np.inf, 1.0, INVISCID_LAYERS) if self.layers is None else given_layers(self.layers)
+
+
+@takes(surface=Surface)
+def mesh_surface(surface: Surface, **options) -> Mesh:
+    """Mesh the space about an even surface mesh.
+
+    Parameters
+    ----------
+    surface : Surface
+        Made by `remesh`; closed, or open along y = 0 (a half model). Its parts become the wall groups.
+    **options
+        Fields of `SurfaceMeshOptions`.
+
+    Returns
+    -------
+    Mesh
+
+    Raises
+    ------
+    InputError
+        For bad input, such as a surface with a hole.
+    MeshError
+        For a mesh that cannot be made, with the position.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> ball = zy.remesh(zy.Body.ellipsoid(1.0, 1.0).surface(), 400, stretch=1.0).surface  # doctest: +SKIP
+    >>> zy.mesh_surface(ball, farfield=5.0, growth=0.4)  # doctest: +SKIP
+    """
+    refuse_unknown(SurfaceMeshOptions, options, "a mesh about a surface")
+    wanted = SurfaceMeshOptions(**options)
+    open_half = _is_half(surface, wanted.half)
+    pivot = (0.0, 0.0, 0.0) if wanted.reference is None else wanted.reference.point
+    turned = replace(surface, points=rotated_about(surface.points, pivot, wanted.attitude))
+    ground, depths = wanted.ground, np.zeros(1)
+    if ground is not None:
+        ground = ground_level(ground, surface.points, turned.points)
+    surface = turned if wanted.attitude else surface
+    spec = wanted.layer_spec
+    if ground is not None and np.isfinite(spec[0]):
+        clearance = float(surface.bounds[0, 2]) - ground
+        heights = ground_heights(spec[0], spec[1], clearance, float(np.median(local_edges(surface))))
+        depths = heights[-1] - heights[::-1]
+        ground += depths[-1]  # the cubes stand on the layers of the ground
+    bound = replace(wanted, ground=ground)
+    try:
+        made = _layers_and_cubes(surface, bound, open_half)
+    except MeshError as cause:
+        cause.surface = surface
+        raise
+    mesh = made.mesh
+    if len(depths) > 1:
+        mesh = with_ground_layers(mesh, depths)
+    recipe = _recipe(surface, bound, open_half, made)
+    if ground is not None:
+        recipe |= {"ground": float(ground - depths[-1]), "ground_layers": len(depths) - 1, "attitude": wanted.attitude}
+    corners = np.einsum("tkj,tj->tk", made.prisms.direction[made.even.triangles], made.even.normals)
+    recipe |= {"corner_cosine": [round(float(np.quantile(corners, fraction)), 4) for fraction in (0.0, 1e-3)]}
+    return replace(mesh, reference=wanted.reference, recipe=recipe, attitude=wanted.attitude)
+
+
+def _is_half(surface: Surface, half: bool | None) -> bool:
+    """Whether the surface is a half model; refuses one that is open elsewhere, and reserved names of parts."""
     rim = surface.open_edges
     open_half = bool(len(rim))
     if open_half and np.abs(surface.points[np.unique(rim), 1]).max() > 0.0:
@@ -84,61 +189,45 @@ def mesh_surface(
         raise InputError("half = True needs a surface cut at y = 0, such as Aircraft.surface(half=True).")
     if {"farfield", "symmetry", "ground"} & set(surface.parts):
         raise InputError("a part of the surface can't be called farfield, symmetry or ground; rename it.")
-    pivot = (0.0, 0.0, 0.0) if reference is None else reference.point
-    turned = replace(surface, points=rotated_about(surface.points, pivot, number("attitude", attitude)))
-    if ground is not None:
-        ground = ground_level(ground, surface.points, turned.points)
-    surface = turned if attitude else surface
-    spanwise = whole("spanwise", spanwise, 1, 2)
-    spec = (np.inf, 1.0, INVISCID_LAYERS) if layers is None else given_layers(layers)
-    depths = np.zeros(1)
-    if ground is not None and np.isfinite(spec[0]):
-        clearance = float(surface.bounds[0, 2]) - ground
-        heights = ground_heights(spec[0], spec[1], clearance, float(np.median(local_edges(surface))))
-        depths = heights[-1] - heights[::-1]
-        ground += depths[-1]  # the cubes stand on the layers of the ground
-    zones = bind_zones(zones, surface, spanwise)
+    return open_half
 
-    def outer(even: Surface) -> OuterMesh:
-        return OuterMesh(even, farfield, growth, zones, open_half, scale, ground, wake, alpha, spanwise)
 
-    try:
-        mesh, even, prisms, moved, tries = _layers_and_cubes(surface, spec, outer, open_half, ground is not None)
-    except MeshError as cause:
-        cause.surface = surface
-        raise
+@dataclass(frozen=True, eq=False)
+class _Made:
+    """A mesh, the surface that its layers start from, the layers, how far its points were moved (n,) [m], and how many
+    attempts were needed.
+    """
+
+    mesh: Mesh
+    even: Surface
+    prisms: PrismLayers
+    moved: np.ndarray
+    attempts: int
+
+
+def _recipe(surface: Surface, options: SurfaceMeshOptions, half: bool, made: _Made) -> dict:
+    """How the mesh was made, for its file."""
+    spec = options.layer_spec
     recipe = {
         "kind": "clipped",
         "surface": surface.fingerprint,
         "triangles": len(surface.triangles),
-        "half": open_half,
+        "half": half,
         "layers": spec[2],
-        "growth": growth,
-        "spanwise": spanwise,
-        "farfield_sizes": farfield,
-        "tries": tries,
-        "layer_coverage": round(float((prisms.thickness_fraction >= 0.5).mean()), 5),
-        "points_out": len(surface.points) - len(moved),
-        "points_moved": int((moved > 0.0).sum()),
-        "moved": round(float(moved.max()), 6),
+        "growth": options.growth,
+        "spanwise": options.spanwise,
+        "farfield_sizes": options.farfield,
+        "tries": made.attempts,
+        "layer_coverage": round(float((made.prisms.thickness_fraction >= 0.5).mean()), 5),
+        "points_out": len(surface.points) - len(made.moved),
+        "points_moved": int((made.moved > 0.0).sum()),
+        "moved": round(float(made.moved.max()), 6),
     }
-    if np.isfinite(spec[0]):
-        recipe |= {"first_height": spec[0], "layer_growth": spec[1]}
-    if ground is not None:
-        recipe |= {"ground": float(ground - depths[-1]), "ground_layers": len(depths) - 1, "attitude": attitude}
-    if len(depths) > 1:
-        mesh = with_ground_layers(mesh, depths)
-    corners = np.einsum("tkj,tj->tk", prisms.direction[even.triangles], even.normals)
-    recipe |= {"corner_cosine": [round(float(np.quantile(corners, fraction)), 4) for fraction in (0.0, 1e-3)]}
-    return replace(mesh, reference=reference, recipe=recipe, attitude=attitude)
+    return recipe | ({"first_height": spec[0], "layer_growth": spec[1]} if np.isfinite(spec[0]) else {})
 
 
-def _layers_and_cubes(
-    surface: Surface, spec, outer, open_half: bool, ground: bool
-) -> tuple[Mesh, Surface, PrismLayers, np.ndarray, int]:
-    """(mesh, the surface that layers start from, its layers, how far its points were moved, tries): the ladder of
-    shifts of the grid and thinner layers.
-    """
+def _layers_and_cubes(surface: Surface, options: SurfaceMeshOptions, half: bool) -> _Made:
+    """Layers and cubes; after a failure once more with the grid moved, and at last with thinner layers."""
     even, moved = untangle_vertices(surface)
     if len(even.points) < len(surface.points) or moved.any():
         log.info(
@@ -148,24 +237,37 @@ def _layers_and_cubes(
             moved.max(),
         )
     last: MeshError | None = None
-    space = outer(even)
+    spec = options.layer_spec
+    space = OuterMesh(even, options, half, bind_zones(options.zones, surface, options.spanwise))
     prisms = grow_prisms(even, spec, local_edges(even, space.stretch))
     for attempt in range(2 * MAX_GRID_SHIFTS):
         if attempt == MAX_GRID_SHIFTS:
             log.info("layers thinned to half their height after %s failures: %s", MAX_GRID_SHIFTS, last)
             prisms = PrismLayers(prisms.direction, 0.5 * prisms.height, 0.5 * prisms.thickness_fraction)
         try:
-            faces = joined_faces(even, prisms, np.isinf(spec[0]), *space.filled(prisms, attempt), open_half, ground)  # type: ignore[call-arg]
-            return mesh_from_kept(*faces), even, prisms, moved, attempt + 1
+            cubes, tree = space.filled(prisms, attempt)
+            faces = joined_faces(even, prisms, np.isinf(spec[0]), cubes, tree, half, options.ground is not None)
+            return _Made(mesh_from_kept(*faces), even, prisms, moved, attempt + 1)
         except MeshError as cause:
-            log.info("try %d: %s", attempt + 1, cause)
+            log.info("attempt %d: %s", attempt + 1, cause)
             last = cause.with_traceback(None)  # which would keep all that was made
     raise last
 
 
 def local_edges(surface: Surface, stretch: np.ndarray = ISOTROPIC) -> np.ndarray:
-    """(n,) mean edge length [m] of the equilateral triangles as large as those round every point, lengths along the
-    axes divided by `stretch` (3,).
+    """Mean edge length of the equilateral triangles as large as those round every point.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface with n points.
+    stretch : (3,) array, optional
+        Lengths along the axes are divided by it.
+
+    Returns
+    -------
+    (n,) array
+        [m]
     """
     side = np.sqrt(4.0 / np.sqrt(3.0) * surface.areas * stretched_coordinates(surface.normals, stretch))
     n = len(surface.points)
@@ -174,8 +276,16 @@ def local_edges(surface: Surface, stretch: np.ndarray = ISOTROPIC) -> np.ndarray
 
 
 def bind_zones(zones, surface: Surface, spanwise: int = 1) -> tuple:
-    """The zones, those about a part knowing its points; their sizes those across cells that are `spanwise` times as
-    long along y.
+    """Zones for cells that are longer along y; those about a part know its points.
+
+    Parameters
+    ----------
+    zones : iterable of Zone
+        Zones.
+    surface : Surface
+        Surface with the parts.
+    spanwise : int, optional
+        How much longer the cells are along y than across.
     """
     out = []
     for zone in zones:
@@ -190,43 +300,68 @@ def bind_zones(zones, surface: Surface, spanwise: int = 1) -> tuple:
 
 @dataclass(frozen=True, eq=False)
 class OuterMesh:
-    """The space outside the layers: its extent and the sizes of its cubes; arguments as in `mesh_surface`."""
+    """The space outside the layers: its extent and the sizes of its cubes.
+
+    Attributes
+    ----------
+    surface : Surface
+    options : SurfaceMeshOptions
+        Its ground is the one that the cubes stand on.
+    half : bool
+        Whether the domain ends at y = 0.
+    zones : tuple
+        Zones bound to the surface (see `bind_zones`).
+    """
 
     surface: Surface
-    farfield: float
-    growth: float
-    zones: tuple
+    options: SurfaceMeshOptions
     half: bool
-    scale: float = 1.0
-    ground: float | None = None
-    wake: float = 0.0
-    alpha: tuple[float, float] = (0.0, 0.0)
-    spanwise: int = 1
+    zones: tuple = ()
 
     @property
     def stretch(self) -> np.ndarray:
         """(3,) how much longer the cells are along each axis."""
-        return np.array([1.0, self.spanwise, 1.0])
+        return np.array([1.0, self.options.spanwise, 1.0])
 
     def tree(self, tips: np.ndarray, edges: np.ndarray, attempt: int = 0) -> Tree:
-        """The octree about tips (n, 3) with local edges (n,) [m], lengths along the axes divided by `stretch`."""
-        target = self.scale * CUBE_TO_LAYER_RATIO * edges
-        points, sizes = wake_points(tips, target, self.wake, self.alpha)
-        field = SizeField(np.concatenate([tips, points]), np.concatenate([target, sizes]), self.growth, self.zones)
+        """Octree about the tips of the layers.
+
+        Parameters
+        ----------
+        tips : (n, 3) array
+            [m]
+        edges : (n,) array
+            Local edges [m], lengths along the axes divided by `stretch`.
+        attempt : int, optional
+            Number of the attempt, which moves the grid.
+        """
+        target = self.options.scale * CUBE_TO_LAYER_RATIO * edges
+        points, sizes = wake_points(tips, target, self.options.wake, self.options.alpha)
+        field = SizeField(
+            np.concatenate([tips, points]), np.concatenate([target, sizes]), self.options.growth, self.zones
+        )
         finest = 0.5 * float(min(target.min(), min((z.size for z in self.zones), default=np.inf)))
-        side, count = whole_cells(2.0 * self.farfield * self.surface.size, target)
+        side, count = whole_cells(2.0 * self.options.farfield * self.surface.size, target)
         rng = np.random.default_rng(attempt)
         shift = finest * (np.array([0.37, 0.41, 0.43]) if attempt == 0 else rng.uniform(-1.0, 1.0, 3))
         count = np.maximum(count // self.stretch.astype(np.int64), 1)
         origin = self.surface.midpoint - 0.5 * side * self.stretch * count + shift
         if self.half:
             origin[1] = 0.0
-        if self.ground is not None:
-            origin[2] = self.ground
+        if self.options.ground is not None:
+            origin[2] = self.options.ground
         return grow_tree(origin, side, field, finest, count, stretch=self.stretch)
 
     def filled(self, prisms: PrismLayers, attempt: int) -> tuple[ClippedCubes, Tree]:
-        """The clipped cubes outside the layers."""
+        """Clipped cubes outside the layers, and their octree.
+
+        Parameters
+        ----------
+        prisms : PrismLayers
+            Layers.
+        attempt : int
+            Number of the attempt, which moves the grid.
+        """
         tips = prisms.points(self.surface, prisms.height.shape[1] - 1)
         tree = self.tree(tips, local_edges(replace(self.surface, points=tips), self.stretch), attempt)
         return clip_cubes(tree, moved_off_planes(tips, tree), self.surface.triangles), tree
@@ -235,8 +370,25 @@ class OuterMesh:
 def wake_points(
     points: np.ndarray, sizes: np.ndarray, length: float, alpha: tuple[float, float]
 ) -> tuple[np.ndarray, np.ndarray]:
-    """(points (k, 3), sizes (k,) [m]) behind the rearmost of `points` seen along the wind, for all of alpha (low, high)
-    [deg].
+    """Points and sizes of the finer cells behind a body.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+        Points of the body [m].
+    sizes : (n,) array
+        [m]
+    length : float
+        Length of the wake [m].
+    alpha : tuple[float, float]
+        (low, high) angles of the wind [deg].
+
+    Returns
+    -------
+    points : (k, 3) array
+        [m]
+    sizes : (k,) array
+        [m]
     """
     low, high = sorted(number("alpha", a, -90.0, 90.0) for a in alpha)
     if number("wake", length, 0.0) == 0.0:

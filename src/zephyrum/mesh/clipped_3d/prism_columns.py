@@ -55,25 +55,54 @@ class PrismColumns:
         return len(self.polygon)
 
 
-def build_prism_columns(
-    points: np.ndarray,
-    start: np.ndarray,
-    corners: np.ndarray,
-    cell: np.ndarray,
-    triangle: np.ndarray,
-    normal: np.ndarray,
-    kind: np.ndarray,
-    square: np.ndarray,
-    split: np.ndarray,
-) -> PrismColumns:
-    """Columns under the polygons (CSR start, corners) of a surface, given the cell above each, its triangle, its unit
-    normal, a number for what
+@dataclass(frozen=True, eq=False)
+class WallPolygons:
+    """Polygons that the cubes cut the outer side of the layers into.
 
-    it belongs to, how large a wall [m2] its cube would stand on and with what it shares a column: 0 with all under the
-    same cube, 1 with those of its triangle only, 2 with its neighbour even under another cube or across an edge. Points
-    of the open rim lie on y = 0.
+    Attributes
+    ----------
+    start, corners : arrays of int
+        Polygon i has the points corners[start[i]:start[i + 1]].
+    cell, triangle : (k,) arrays of int
+        Cell above and triangle of the surface.
+    normal : (k, 3) array
+        Unit normal.
+    part : (k,) array of int
+        Part of the surface.
+    cube_area : (k,) array
+        Area of the wall [m^2] that the whole cube would stand on.
+    division : (k,) array of int
+        What shares a column: 0 all under the same cube, 1 those of its triangle only, 2 its neighbour even under
+        another cube or across an edge.
     """
-    start, corners = _conforming(points, start, corners)
+
+    start: np.ndarray
+    corners: np.ndarray
+    cell: np.ndarray
+    triangle: np.ndarray
+    normal: np.ndarray
+    part: np.ndarray
+    cube_area: np.ndarray
+    division: np.ndarray
+
+
+def build_prism_columns(points: np.ndarray, polygons: WallPolygons) -> PrismColumns:
+    """Group the polygons of a clipped surface to columns of layer cells.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+        Points [m]; those of an open rim lie on y = 0.
+    polygons : WallPolygons
+
+    Raises
+    ------
+    MeshError
+        The clipped surface is open away from y = 0.
+    """
+    cell, triangle, normal, kind = polygons.cell, polygons.triangle, polygons.normal, polygons.part
+    square, split = polygons.cube_area, polygons.division
+    start, corners = _conforming(points, polygons.start, polygons.corners)
     counts = np.diff(start)
     owner = np.repeat(np.arange(len(counts)), counts)
     tail, head = corners, corners[next_corners(start)]

@@ -50,17 +50,43 @@ class PrismLayers:
     thickness_fraction: np.ndarray
 
     def points(self, surface: Surface, level: int) -> np.ndarray:
-        """(n, 3) points of a layer [m]."""
+        """Points of a level.
+
+        Parameters
+        ----------
+        surface : Surface
+            Surface that the layers start from.
+        level : int
+            0 at the wall.
+
+        Returns
+        -------
+        (n, 3) array
+            [m]
+        """
         return surface.points + self.height[:, level, None] * self.direction
 
 
 @exact
-def _smoothed(direction, seen, points, triangles, normals, start, around, flat, rounds):
-    """Ways pulled towards those of the neighbours as long as every triangle round still sees them."""
+def _smoothed(direction, seen, triangles, normals, stars, rounds):
+    """Marching directions averaged with those of the neighbours as long as every triangle round still sees them.
+
+    Parameters
+    ----------
+    direction : (n, 3) array
+    seen : (n,) array
+        Least cosine to the normals of the triangles round each point.
+    triangles : (t, 3) array of int
+    normals : (t, 3) array
+    stars : tuple
+        (start, around, flat): triangles round each point, and whether it lies on the open rim.
+    rounds : int
+    """
+    start, around, flat = stars
     out = direction.copy()
     for _ in range(rounds):
         old = out.copy()
-        for p in range(len(points)):
+        for p in range(len(direction)):
             v = np.zeros(3)
             for k in range(start[p], start[p + 1]):
                 for j in range(3):
@@ -84,8 +110,9 @@ def _smoothed(direction, seen, points, triangles, normals, start, around, flat, 
 
 
 @exact
-def _clearances(points, direction, reach, triangles, order, bounds, child, span):
+def _clearances(points, direction, reach, triangles, tree):
     """(n,) distance along the marching directions to what lies opposite, up to `reach` (n,)."""
+    order, bounds, child, span = tree
     out = reach.copy()
     stack = np.empty(128, dtype=np.int64)
     for i in range(len(points)):
@@ -182,15 +209,31 @@ def _inverted_prisms(points, tips, triangles, normals, areas, least, lowest):
 
 
 def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.ndarray) -> PrismLayers:
-    """Layers off a closed surface, or one open along y = 0.
+    """Grow layers off a closed surface, or one open along y = 0.
 
+    Parameters
+    ----------
+    surface : Surface
+        Surface with n points.
+    layers : tuple[float, float, int]
+        (first height [m], growth, count); an infinite height asks for even steps.
+    edge : (n,) array
+        Local edge length [m].
+
+    Raises
+    ------
+    MeshError
+        With the position where prisms cannot be made.
+
+    Notes
+    -----
     layers: (first height [m] or infinite, growth, count), the latter for even steps; edge (n,): local edge length [m].
     MeshError with the position if prisms can't be made.
     """
     first, growth, count = layers
     t, n = surface.triangles, len(surface.points)
     normals = np.ascontiguousarray(surface.normals)
-    direction, seen, (start, around, flat) = vertex_visibility(surface)
+    direction, seen, stars = vertex_visibility(surface)
     hidden = seen < MIN_VISIBILITY
     if hidden.any():
         k = int(np.argmin(seen))
@@ -199,7 +242,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
             f"smooth the surface there.",
             surface.points[k],
         )
-    direction = _smoothed(direction, seen, surface.points, t, normals, start, around, flat, SMOOTHING_PASSES)
+    direction = _smoothed(direction, seen, t, normals, stars, SMOOTHING_PASSES)
     cosine = np.full(n, 1.0)
     np.minimum.at(
         cosine, t.ravel(), np.einsum("ijk,ijk->ij", direction[t], np.repeat(normals[:, None], 3, axis=1)).ravel()
@@ -209,7 +252,7 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     corners = surface.points[t]
     tree = box_tree(corners.min(axis=1), corners.max(axis=1))
     thick = np.minimum(
-        target, MAX_GAP_FRACTION * _clearances(surface.points, direction, target / MAX_GAP_FRACTION, t, *tree)
+        target, MAX_GAP_FRACTION * _clearances(surface.points, direction, target / MAX_GAP_FRACTION, t, tree)
     )
     edges = surface._edge_table[0]
     length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)

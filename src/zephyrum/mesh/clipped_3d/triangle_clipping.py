@@ -6,6 +6,8 @@ that meet there use the same one; its coordinate on the plane is set to that of 
 is needed: which side a point lies on is reported by its own coordinate. Verified by tests/test_clipped.py.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 
 from zephyrum._core.jit import exact
@@ -13,11 +15,56 @@ from zephyrum.errors import MeshError
 from zephyrum.mesh.tree import Tree
 
 CORNERS = 24  # of a polygon on its way down, at most
+DONE, FULL, TOO_MANY_CORNERS = 0, 1, 2  # outcomes of the clipping
+
+
+class _Octree(NamedTuple):
+    """Arrays of a `Tree` for kernels: origin and unit (3,) [m], depth, level, corner, child."""
+
+    origin: np.ndarray
+    unit: np.ndarray
+    depth: int
+    level: np.ndarray
+    corner: np.ndarray
+    child: np.ndarray
+
+
+class _CutPoints(NamedTuple):
+    """Points (k, 3) [m] and a hash table from the two ends of an edge to the point that was cut out of it."""
+
+    points: np.ndarray
+    keys: np.ndarray
+    values: np.ndarray
+
+
+class _LeafPolygons(NamedTuple):
+    """Polygons of the leaves: leaf (k,) and triangle (k,) of each, its points corners[start[i]:start[i + 1]]."""
+
+    leaf: np.ndarray
+    triangle: np.ndarray
+    start: np.ndarray
+    corners: np.ndarray
+
+
+class _Pieces(NamedTuple):
+    """Pieces of one polygon, one for each child of a cell: corner points (8, CORNERS) and their number (8,)."""
+
+    corners: np.ndarray
+    size: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
 
 
 @exact
-def _cut_point(a, b, axis, at, X, count, keys, values):
-    """(point on the edge a b at coordinate `at` of an axis, count of points)."""
+def _cut_point(a, b, axis, at, cuts, count):
+    """Point where a plane cuts the edge a b, shared by all polygons at this edge.
+
+    Returns
+    -------
+    point, count : int
+        Index of the point at coordinate `at` of the axis, and the new number of points.
+    """
+    X, keys, values = cuts.points, cuts.keys, cuts.values
     low, high = (a, b) if a < b else (b, a)
     key = (np.int64(low) << 32) | np.int64(high)
     mask = len(keys) - 1
@@ -35,123 +82,171 @@ def _cut_point(a, b, axis, at, X, count, keys, values):
 
 
 @exact
-def _clip_triangles(
-    triangles, X, count, origin, unit, depth, level, corner, child, keys, values, leaf_of, triangle_of, start, corners
-):
-    """(outcome, points, polygons); outcome 1: an array is full."""
+def _halve(k, axis, at, pieces, cuts, count):
+    """Split piece k at the plane `at` of an axis: the low part stays k, the high part is piece k + 2^axis.
+
+    Returns
+    -------
+    outcome, count : int
+    """
+    X = cuts.points
+    lows, highs = 0, 0
+    m = pieces.size[k]
+    for i in range(m):
+        a, b = pieces.corners[k, i], pieces.corners[k, (i + 1) % m]
+        up_a, up_b = X[a, axis] >= at, X[b, axis] >= at
+        if up_a:
+            pieces.high[highs] = a
+            highs += 1
+        else:
+            pieces.low[lows] = a
+            lows += 1
+        if up_a != up_b:
+            if count + 1 >= len(X) or 2 * count > len(cuts.keys):
+                return FULL, count
+            v, count = _cut_point(a, b, axis, at, cuts, count)
+            pieces.high[highs] = v
+            pieces.low[lows] = v
+            highs += 1
+            lows += 1
+        if lows + 2 >= CORNERS or highs + 2 >= CORNERS:
+            return TOO_MANY_CORNERS, count
+    pieces.size[k] = lows if lows >= 3 else 0
+    for i in range(lows):
+        pieces.corners[k, i] = pieces.low[i]
+    other = k + (1 << axis)
+    pieces.size[other] = highs if highs >= 3 else 0
+    for i in range(highs):
+        pieces.corners[other, i] = pieces.high[i]
+    return DONE, count
+
+
+@exact
+def _split_at_midplanes(node, octree, pieces, cuts, count):
+    """Split piece 0 at the three planes through the centre of a cell, one piece for each child; (outcome, count)."""
+    half = np.int64(1) << (octree.depth - octree.level[node] - 1)
+    for axis in range(3):
+        at = octree.origin[axis] + octree.unit[axis] * (octree.corner[node, axis] + half)
+        for k in range(1 << axis):
+            if pieces.size[k] > 0:
+                outcome, count = _halve(k, axis, at, pieces, cuts, count)
+                if outcome != DONE:
+                    return outcome, count
+    return DONE, count
+
+
+@exact
+def _clip_triangles(triangles, count, octree, cuts, polygons):
+    """Clip every triangle to the leaves, depth first.
+
+    Parameters
+    ----------
+    triangles : (t, 3) array of int
+    count : int
+        Number of points at the beginning.
+    octree : _Octree
+    cuts : _CutPoints
+    polygons : _LeafPolygons
+        Filled in place.
+
+    Returns
+    -------
+    outcome, points, polygons : int
+        DONE, FULL (an array is too short) or TOO_MANY_CORNERS; numbers of points and polygons.
+    """
     made, filled = 0, 0
-    start[0] = 0
-    stack_poly = np.empty((8 * (depth + 2), CORNERS), dtype=np.int64)
-    stack_size = np.empty(8 * (depth + 2), dtype=np.int64)
-    stack_node = np.empty(8 * (depth + 2), dtype=np.int64)
-    piece = np.empty((8, CORNERS), dtype=np.int64)
-    size = np.empty(8, dtype=np.int64)
-    low_poly, high_poly = np.empty(CORNERS, dtype=np.int64), np.empty(CORNERS, dtype=np.int64)
+    polygons.start[0] = 0
+    room = 8 * (octree.depth + 2)
+    stack = np.empty((room, CORNERS), dtype=np.int64)
+    stack_size, stack_node = np.empty(room, dtype=np.int64), np.empty(room, dtype=np.int64)
+    pieces = _Pieces(
+        np.empty((8, CORNERS), dtype=np.int64),
+        np.empty(8, dtype=np.int64),
+        np.empty(CORNERS, dtype=np.int64),
+        np.empty(CORNERS, dtype=np.int64),
+    )
     for t in range(len(triangles)):
         for k in range(3):
-            stack_poly[0, k] = triangles[t, k]
+            stack[0, k] = triangles[t, k]
         stack_size[0], stack_node[0], top = 3, 0, 1
         while top > 0:
             top -= 1
-            node = stack_node[top]
-            n = stack_size[top]
-            if child[node] < 0:
-                if made + 1 >= len(leaf_of) or filled + n >= len(corners):
-                    return 1, count, made
-                leaf_of[made], triangle_of[made] = node, t
+            node, n = stack_node[top], stack_size[top]
+            if octree.child[node] < 0:
+                if made + 1 >= len(polygons.leaf) or filled + n >= len(polygons.corners):
+                    return FULL, count, made
+                polygons.leaf[made], polygons.triangle[made] = node, t
                 for k in range(n):
-                    corners[filled] = stack_poly[top, k]
+                    polygons.corners[filled] = stack[top, k]
                     filled += 1
                 made += 1
-                start[made] = filled
+                polygons.start[made] = filled
                 continue
-            half = np.int64(1) << (depth - level[node] - 1)
             for k in range(n):
-                piece[0, k] = stack_poly[top, k]
-            size[0] = n
-            for k in range(1, 8):
-                size[k] = 0
-            for axis in range(3):
-                at = origin[axis] + unit[axis] * (corner[node, axis] + half)
-                for k in range(1 << axis):
-                    m = size[k]
-                    if m == 0:
-                        continue
-                    lows, highs = 0, 0
-                    for i in range(m):
-                        a, b = piece[k, i], piece[k, (i + 1) % m]
-                        up_a, up_b = X[a, axis] >= at, X[b, axis] >= at
-                        if up_a:
-                            high_poly[highs] = a
-                            highs += 1
-                        else:
-                            low_poly[lows] = a
-                            lows += 1
-                        if up_a != up_b:
-                            if count + 1 >= len(X) or 2 * count > len(keys):
-                                return 1, count, made
-                            v, count = _cut_point(a, b, axis, at, X, count, keys, values)
-                            high_poly[highs] = v
-                            low_poly[lows] = v
-                            highs += 1
-                            lows += 1
-                        if lows + 2 >= CORNERS or highs + 2 >= CORNERS:
-                            return 2, count, made
-                    size[k] = lows if lows >= 3 else 0
-                    for i in range(lows):
-                        piece[k, i] = low_poly[i]
-                    other = k + (1 << axis)
-                    size[other] = highs if highs >= 3 else 0
-                    for i in range(highs):
-                        piece[other, i] = high_poly[i]
+                pieces.corners[0, k] = stack[top, k]
+            pieces.size[:] = 0
+            pieces.size[0] = n
+            outcome, count = _split_at_midplanes(node, octree, pieces, cuts, count)
+            if outcome != DONE:
+                return outcome, count, made
             for k in range(8):
-                if size[k] == 0:
+                if pieces.size[k] == 0:
                     continue
-                for i in range(size[k]):
-                    stack_poly[top, i] = piece[k, i]
-                stack_size[top], stack_node[top] = size[k], child[node] + k
+                for i in range(pieces.size[k]):
+                    stack[top, i] = pieces.corners[k, i]
+                stack_size[top], stack_node[top] = pieces.size[k], octree.child[node] + k
                 top += 1
-    return 0, count, made
+    return DONE, count, made
 
 
-def clip_to_tree(tree: Tree, points: np.ndarray, triangles: np.ndarray):
-    """(points (m, 3), the first those given; leaf (k,), triangle (k,), start (k + 1,), corners): the surface cut by the
-    leaves.
+def clip_to_tree(
+    tree: Tree, points: np.ndarray, triangles: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Clip the triangles of a surface to the leaves of an octree.
+
+    Parameters
+    ----------
+    tree : Tree
+    points : (n, 3) array
+        Points of the surface [m].
+    triangles : (t, 3) array of int
+
+    Returns
+    -------
+    points : (m, 3) array
+        The first n are those given.
+    leaf, triangle : (k,) arrays of int
+        Leaf and triangle of each polygon.
+    start : (k + 1,) array of int
+    corners : array of int
+        Polygon i has the points corners[start[i]:start[i + 1]].
+
+    Raises
+    ------
+    MeshError
+        A triangle is cut into too many corners, or the surface into too many polygons.
     """
+    octree = _Octree(tree.origin, tree.unit, tree.depth, tree.level, tree.corner, tree.child)
     guess = 6 * len(triangles) + 4096
     for _ in range(12):
         X = np.empty((len(points) + guess, 3))
         X[: len(points)] = points
         room = 1 << int(np.ceil(np.log2(4.0 * (len(points) + guess))))
-        keys, values = np.full(room, -1, dtype=np.int64), np.empty(room, dtype=np.int64)
-        leaf, own = np.empty(2 * guess, dtype=np.int64), np.empty(2 * guess, dtype=np.int64)
-        start, corners = np.empty(2 * guess + 1, dtype=np.int64), np.empty(10 * guess, dtype=np.int64)
-        outcome, count, made = _clip_triangles(
-            np.ascontiguousarray(triangles),
-            X,
-            len(points),
-            tree.origin,
-            tree.unit,
-            tree.depth,
-            tree.level,
-            tree.corner,
-            tree.child,
-            keys,
-            values,
-            leaf,
-            own,
-            start,
-            corners,
+        cuts = _CutPoints(X, np.full(room, -1, dtype=np.int64), np.empty(room, dtype=np.int64))
+        out = _LeafPolygons(
+            *(np.empty(size, dtype=np.int64) for size in (2 * guess, 2 * guess, 2 * guess + 1, 10 * guess))
         )
-        if outcome == 0:
+        outcome, count, made = _clip_triangles(np.ascontiguousarray(triangles), len(points), octree, cuts, out)
+        if outcome == DONE:
+            used = out.start[: made + 1].copy()
             return (
                 X[:count].copy(),
-                leaf[:made].copy(),
-                own[:made].copy(),
-                start[: made + 1].copy(),
-                corners[: start[made]].copy(),
+                out.leaf[:made].copy(),
+                out.triangle[:made].copy(),
+                used,
+                out.corners[: used[-1]].copy(),
             )
-        if outcome == 2:
+        if outcome == TOO_MANY_CORNERS:
             raise MeshError("clipping failed: a triangle was cut into too many corners; ask for smaller triangles.")
         guess *= 2
     raise MeshError("clipping failed: the surface is cut into too many pieces.")

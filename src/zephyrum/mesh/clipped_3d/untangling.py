@@ -25,9 +25,27 @@ MAX_SHIFT = 1.0  # of its longest edge: what a point may be moved
 
 
 def untangle_vertices(surface: Surface) -> tuple[Surface, np.ndarray]:
-    """(surface, distance (n,) [m] that its points were moved; those taken out are gone).
+    """Move or take out points that no layer can start from.
 
-    Points on an open rim stay in the plane y = 0. MeshError with the position where nothing helps.
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+
+    Returns
+    -------
+    surface : Surface
+    distance : (n,) array
+        How far its points were moved [m]; those taken out are gone.
+
+    Raises
+    ------
+    MeshError
+        With the position where nothing helps.
+
+    Notes
+    -----
+    Points on an open rim stay in the plane y = 0.
     """
     made = _collapse_vertices(surface, around=False)
     try:

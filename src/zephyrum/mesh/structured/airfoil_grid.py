@@ -5,10 +5,12 @@ by one ratio from wall to farfield. A C mesh follows the wake; behind a blunt ta
 as the base. Verified by tests/test_mesh.py.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
-from zephyrum._core.validation import choice, number, takes, whole
+from zephyrum._core.validation import choice, number, refuse_unknown, set_fields, taken, takes, whole
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError
 from zephyrum.geometry import Airfoil
@@ -26,22 +28,121 @@ WAKE_LAYERS = 15.0
 WAKE_SPREAD = 0.01  # height of the first wake cell per distance behind the tail
 
 
-@takes(foil=Airfoil, first_height=float, growth=float, y_plus=float, reynolds=float)
-def mesh_airfoil(
-    foil: Airfoil,
-    around: int = 256,
-    outward: int | None = None,
-    farfield: float = 100.0,
-    first_height: float | None = None,
-    growth: float | None = None,
-    topology: str = "C",
-    wake: int | None = None,
-    nose_spacing: float | None = None,
-    tail_spacing: float | None = None,
-    y_plus: float | None = None,
-    reynolds: float | None = None,
-) -> Mesh:
-    """Structured mesh about an airfoil; lengths in chords.
+@dataclass(frozen=True)
+class AirfoilMeshOptions:
+    """Options of a structured mesh about an airfoil; lengths in chords.
+
+    Attributes
+    ----------
+    around : int
+        Cells on the surface, even; best a multiple of 16.
+    outward : int, optional
+        Cells from wall to farfield; 64, or by `growth`.
+    farfield : float
+        Distance of the outer boundary.
+    topology : str
+        "C" (cut along the wake) or "O" (wraps the tail).
+    first_height : float, optional
+        Height of the wall cell; a tenth of the mean surface spacing.
+    growth : float, optional
+        Ratio of successive layers; sets `outward` if that is None.
+    wake : int, optional
+        Cells along the wake of a C mesh; a quarter of `around`.
+    nose_spacing, tail_spacing : float, optional
+        Length of the surface cells there.
+    y_plus, reynolds : float, optional
+        Height of the wall cell in wall units at a Reynolds number, in place of `first_height`; growth is then 1.2
+        unless given (see `wall_layers`).
+
+    Raises
+    ------
+    InputError
+        For a value out of its range, or for two that contradict each other.
+
+    Examples
+    --------
+    >>> AirfoilMeshOptions(around=64, topology="O").outward_cells(1e-3)
+    64
+    """
+
+    around: int = 256
+    outward: int | None = None
+    farfield: float = 100.0
+    topology: str = "C"
+    first_height: float | None = None
+    growth: float | None = None
+    wake: int | None = None
+    nose_spacing: float | None = None
+    tail_spacing: float | None = None
+    y_plus: float | None = None
+    reynolds: float | None = None
+
+    def __post_init__(self) -> None:
+        choice("topology", self.topology, ("C", "O"))
+        set_fields(
+            self,
+            around=whole("around", self.around, 16, 100_000),
+            farfield=number("farfield", self.farfield, 2.0, 1e5),
+        )
+        for name in ("first_height", "growth", "y_plus", "reynolds"):
+            if getattr(self, name) is not None:
+                set_fields(self, **{name: taken(name, getattr(self, name), float)})
+        if self.around % 2:
+            raise InputError(
+                f"around = {self.around} is odd; give an even number, best a multiple of 16, so that coarser levels "
+                f"exist."
+            )
+        if self.y_plus is not None:
+            if self.reynolds is None or self.first_height is not None:
+                raise InputError(f"y_plus = {self.y_plus:g} needs reynolds, and no first_height beside it.")
+            set_fields(self, first_height=height_for(self.reynolds, self.y_plus))
+            if self.growth is None and self.outward is None:
+                set_fields(self, growth=1.2)
+        elif self.reynolds is not None:
+            raise InputError(
+                f"reynolds = {self.reynolds:g} has a meaning beside y_plus only; give y_plus, or leave it out."
+            )
+        if self.outward is not None and self.growth is not None:
+            raise InputError(
+                f"outward = {self.outward} and growth = {self.growth:g} are both given; the farfield distance fixes "
+                f"one by the other, so drop one."
+            )
+        around = self.around
+        wake = (0 if self.topology == "O" else max(around // 4 // 8 * 8, 8)) if self.wake is None else self.wake
+        set_fields(self, wake=whole("wake", wake, 0))
+        if (self.topology == "O") != (self.wake == 0):
+            raise InputError(f"wake = {self.wake} does not go with topology {self.topology!r}; leave it out.")
+
+    def first(self, foil: Airfoil) -> float:
+        """Height of the wall cell [chords].
+
+        Parameters
+        ----------
+        foil : Airfoil
+            Airfoil.
+        """
+        if self.first_height is None:
+            return 0.1 * foil.length / foil.chord / self.around
+        return number("first_height", self.first_height, 0.0, 0.1, open_low=True)
+
+    def outward_cells(self, first: float) -> int:
+        """Number of cells from wall to farfield.
+
+        Parameters
+        ----------
+        first : float
+            Height of the wall cell [chords].
+        """
+        outward = 64 if self.outward is None else self.outward
+        if self.growth is not None:
+            steps = steps_for(first, self.farfield, number("growth", self.growth, 1.0, 2.0, open_low=True))
+            outward = -(-steps // 8) * 8
+        return whole("outward", outward, 8, 100_000)
+
+
+@takes(foil=Airfoil)
+def mesh_airfoil(foil: Airfoil, around: int = 256, outward: int | None = None, **options) -> Mesh:
+    """Structured mesh about an airfoil.
 
     Parameters
     ----------
@@ -50,21 +151,9 @@ def mesh_airfoil(
         Cells on the surface, even; best a multiple of 16.
     outward : int, optional
         Cells from wall to farfield; 64, or by `growth`.
-    farfield : float
-        Distance of the outer boundary.
-    first_height : float, optional
-        Height of the wall cell; a tenth of the mean surface spacing.
-    growth : float, optional
-        Ratio of successive layers; sets `outward` if that is None.
-    topology : str
-        "C" (cut along the wake) or "O" (wraps the tail).
-    wake : int, optional
-        Cells along the wake of a C mesh; a quarter of `around`.
-    nose_spacing, tail_spacing : float, optional
-        Length of the surface cells there.
-    y_plus, reynolds : float, optional
-        Height of the wall cell in wall units at a Reynolds number, in place of `first_height`; growth is then 1.2
-        unless given (see `wall_layers`).
+    **options
+        Other fields of `AirfoilMeshOptions`: farfield, topology, first_height, growth, wake, nose_spacing,
+        tail_spacing, y_plus, reynolds; lengths in chords.
 
     Returns
     -------
@@ -84,55 +173,32 @@ def mesh_airfoil(
     >>> zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O").n_cells
     256
     """
-    choice("topology", topology, ("C", "O"))
-    around = whole("around", around, 16, 100_000)
-    farfield = number("farfield", farfield, 2.0, 1e5)
-    if around % 2:
-        raise InputError(
-            f"around = {around} is odd; give an even number, best a multiple of 16, so that coarser levels exist."
-        )
-    if y_plus is not None:
-        if reynolds is None or first_height is not None:
-            raise InputError(f"y_plus = {y_plus:g} needs reynolds, and no first_height beside it.")
-        first_height = height_for(reynolds, y_plus)
-        growth = 1.2 if growth is None and outward is None else growth
-    elif reynolds is not None:
-        raise InputError(f"reynolds = {reynolds:g} has a meaning beside y_plus only; give y_plus, or leave it out.")
-    mean = foil.length / foil.chord / around
-    first = 0.1 * mean if first_height is None else number("first_height", first_height, 0.0, 0.1, open_low=True)
-    if outward is None and growth is None:
-        outward = 64
-    elif outward is None:
-        outward = -(-steps_for(first, farfield, number("growth", growth, 1.0, 2.0, open_low=True)) // 8) * 8
-    elif growth is not None:
-        raise InputError(
-            f"outward = {outward} and growth = {growth:g} are both given; the farfield distance fixes one by the "
-            f"other, so drop one."
-        )
-    outward = whole("outward", outward, 8, 100_000)
-    wake = (0 if topology == "O" else max(around // 4 // 8 * 8, 8)) if wake is None else whole("wake", wake, 0)
-    if (topology == "O") != (wake == 0):
-        raise InputError(f"wake = {wake} does not go with topology {topology!r}; leave it out.")
-    grid = _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail_spacing)
-    ratio = growth_ratio(first, farfield, outward)
+    refuse_unknown(AirfoilMeshOptions, options, "a mesh about an airfoil")
+    wanted = AirfoilMeshOptions(around, outward, **options)
+    first = wanted.first(foil)
+    outward = wanted.outward_cells(first)
+    grid = _march_grid(foil, wanted, first, outward)
     recipe = {
-        "kind": f"structured {topology}",
+        "kind": f"structured {wanted.topology}",
         "section": foil.name,
-        "around": around,
+        "around": wanted.around,
         "outward": outward,
-        "wake": wake,
-        "farfield_chords": farfield,
+        "wake": wanted.wake,
+        "farfield_chords": wanted.farfield,
         "first_height_chords": first,
-        "growth": round(ratio, 5),
+        "growth": round(growth_ratio(first, wanted.farfield, outward), 5),
     }
-    if y_plus is not None:
-        recipe["y_plus"] = float(y_plus)
+    if wanted.y_plus is not None:
+        recipe["y_plus"] = wanted.y_plus
     nose = (float(foil.nose[0]), 0.0, float(foil.nose[1]))
     return nested_family(grid, Reference.of_section(foil.chord, nose, 1.0, "measured on the section"), recipe)
 
 
-def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail_spacing) -> StructuredGrid:
+def _march_grid(foil: Airfoil, options: AirfoilMeshOptions, first: float, outward: int) -> StructuredGrid:
+    """Grid with wall cells of the height `first` [chords], marched outward from the surface."""
     c, blunt = foil.chord, foil.is_blunt
+    around, farfield, wake = options.around, options.farfield, options.wake
+    nose_spacing, tail_spacing = options.nose_spacing, options.tail_spacing
     closed = wake == 0
     strip = None
     if closed:
@@ -174,7 +240,24 @@ def _march_grid(foil, around, outward, farfield, first, wake, nose_spacing, tail
 
 
 def closed_curve(foil: Airfoil, around: int, first: float, nose_spacing=None, tail_spacing=None) -> np.ndarray:
-    """Nodes (n, 2) of an O mesh on the section: lower tail, nose, upper tail, base; the first is not repeated."""
+    """Nodes of an O mesh on the section: lower tail, nose, upper tail, base; the first is not repeated.
+
+    Parameters
+    ----------
+    foil : Airfoil
+        Airfoil.
+    around : int
+        Cells on the surface.
+    first : float
+        Height of the wall cell [chords].
+    nose_spacing, tail_spacing : float or None, optional
+        Length of the surface cells there [chords].
+
+    Returns
+    -------
+    (n, 2) array
+        x and z [m].
+    """
     s, _ = _surface_parameters(foil, around, first, nose_spacing, tail_spacing, True)
     surface = foil.curve(s)[::-1]
     if foil.is_blunt:

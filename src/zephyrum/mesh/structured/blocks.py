@@ -111,7 +111,17 @@ def _pairs(row: np.ndarray) -> np.ndarray:
 
 
 def nested_family(grid: StructuredGrid, reference: Reference, recipe: dict, **extra) -> Mesh:
-    """The mesh of `grid` with all its coarser levels."""
+    """Mesh of a structured grid with all its coarser levels.
+
+    Parameters
+    ----------
+    grid : StructuredGrid
+        Grid.
+    reference : Reference
+        Reference quantities.
+    recipe : dict
+        How the mesh was made.
+    """
     levels = [grid]
     while levels[-1].can_halve():
         levels.append(levels[-1].halved())

@@ -18,8 +18,25 @@ SPACING_TOLERANCE = 1.3  # and change the step by this factor at most
 
 
 def march_grid(wall: np.ndarray, heights: np.ndarray, closed: bool) -> np.ndarray:
-    """Grid (n, layers + 1, 2) off the curve `wall` (n, 2), with the outside on the left of its direction.
+    """March a grid off a curve.
 
+    Parameters
+    ----------
+    wall : (n, 2) array
+        Curve with the outside on the left of its direction [m].
+    heights : (n, layers) array
+        Wanted steps at every point [m].
+    closed : bool
+        Whether the curve returns to its first point (which is not repeated); otherwise its ends move along a line of
+        constant x.
+
+    Returns
+    -------
+    (n, layers + 1, 2) array
+        [m]
+
+    Notes
+    -----
     `heights` (n, layers) are the wanted steps at every point. `closed`: the curve returns to its first point (which is
     not repeated); otherwise its ends move along a line of constant x.
     """

@@ -27,9 +27,27 @@ def mesh_outline(
 ) -> Mesh:
     """An O mesh about a circle, an ellipse or a rounded rectangle; lengths in lengths of the outline along x.
 
-    around: cells on the surface (a multiple of 4); outward: cells from wall to farfield; first_height: of the wall
-    cell (default: a tenth of the mean surface spacing). Area of reference is length times depth: for a circle its
-    diameter. Raises InputError on sizes that make no mesh.
+    Parameters
+    ----------
+    outline : Outline
+        The outline.
+    around : int, optional
+        Cells on the surface, a multiple of 4.
+    outward : int, optional
+        Cells from wall to farfield.
+    farfield : float, optional
+        Distance of the outer boundary.
+    first_height : float, optional
+        Height of the wall cell; a tenth of the mean surface spacing without it.
+
+    Raises
+    ------
+    InputError
+        For sizes that make no mesh.
+
+    Notes
+    -----
+    The reference area is length times depth: for a circle its diameter.
 
     Examples
     --------
@@ -90,11 +108,30 @@ def mesh_revolved(
     farfield: float = 60.0,
     first_height: float | None = None,
 ) -> Mesh:
-    """An axisymmetric mesh, a wedge one cell thick, about `body` revolved about the x axis; lengths in body lengths.
+    """An axisymmetric mesh about a body of revolution, a wedge one cell thick; lengths in body lengths.
 
-    body: an outline, or a symmetric airfoil as the meridian; around: cells along the whole outline (half of them are
-    used). The stream must lie along x. Area of reference is the frontal area, its length the diameter; forces are those
-    of the whole body.
+    Parameters
+    ----------
+    body : Outline or Airfoil
+        An outline, or a symmetric airfoil as the meridian; it is revolved about the x axis.
+    around : int, optional
+        Cells along the whole outline, half of which are used.
+    outward : int, optional
+        Cells from wall to farfield.
+    farfield : float, optional
+        Distance of the outer boundary.
+    first_height : float, optional
+        Height of the wall cell; a tenth of the mean surface spacing without it.
+
+    Raises
+    ------
+    InputError
+        For sizes that make no mesh.
+
+    Notes
+    -----
+    The stream must lie along x. The reference area is the frontal area, its length the diameter; forces are those of
+    the whole body.
     """
     around = _quartered(around)
     if isinstance(body, Airfoil):
@@ -136,11 +173,25 @@ def mesh_plate(
     first_height: float = 1e-5,
     height: float = 1.0,
 ) -> Mesh:
-    """A flat plate 0 <= x <= length [m] in a stream, its upper side; other lengths in plate lengths.
+    """Mesh of the upper side of a flat plate 0 <= x <= length in a stream; other lengths in plate lengths.
 
-    A symmetry plane half a length long lies ahead of it, a farfield `height` above, an outflow at its end; `along` and
-    `ahead` cells shrink towards the leading edge, `outward` ones grow off the plate from `first_height`. Area of
-    reference is length times depth.
+    Parameters
+    ----------
+    length : float, optional
+        [m]
+    along, ahead : int, optional
+        Cells along the plate and ahead of it; they shrink towards the leading edge.
+    outward : int, optional
+        Cells from the plate to the farfield.
+    first_height : float, optional
+        Height of the wall cell.
+    height : float, optional
+        Distance of the farfield.
+
+    Notes
+    -----
+    A symmetry plane half a length long lies ahead of the plate, an outflow at its end. The reference area is length
+    times depth.
 
     Examples
     --------

@@ -11,7 +11,22 @@ from zephyrum.errors import InputError
 
 
 def growth_ratio(first: float, total: float, n: int) -> float:
-    """Ratio r of n geometric steps that begin with `first` and add up to `total`."""
+    """Ratio of geometric steps.
+
+    Parameters
+    ----------
+    first : float
+        First step.
+    total : float
+        Sum of the steps.
+    n : int
+        Number of steps.
+
+    Examples
+    --------
+    >>> round(growth_ratio(1.0, 7.0, 3), 6)
+    2.0
+    """
     if n * first >= total:
         return 1.0
 
@@ -22,21 +37,73 @@ def growth_ratio(first: float, total: float, n: int) -> float:
 
 
 def geometric(first: float, total: float, n: int) -> np.ndarray:
-    """(n + 1,) distances from 0 to `total`, first step `first`, each step r times the one before."""
+    """Distances in a geometric series.
+
+    Parameters
+    ----------
+    first : float
+        First step.
+    total : float
+        Sum of the steps.
+    n : int
+        Number of steps.
+
+    Returns
+    -------
+    (n + 1,) array
+        From 0 to `total`.
+
+    Examples
+    --------
+    >>> geometric(1.0, 7.0, 3).round(6).tolist()
+    [0.0, 1.0, 3.0, 7.0]
+    """
     r = growth_ratio(first, total, n)
     steps = r ** np.arange(n)
     return total * np.r_[0.0, np.cumsum(steps)] / steps.sum()
 
 
 def steps_for(first: float, total: float, ratio: float) -> int:
-    """Number of steps of growth `ratio` needed to span `total`."""
+    """Number of geometric steps that span a distance.
+
+    Parameters
+    ----------
+    first : float
+        First step.
+    total : float
+        Distance.
+    ratio : float
+        Ratio of successive steps.
+
+    Examples
+    --------
+    >>> steps_for(1.0, 7.0, 2.0)
+    3
+    """
     if ratio <= 1.0:
         raise InputError(f"growth = {ratio:g} must be above 1, for example 1.15.")
     return int(np.ceil(np.log1p(total / first * (ratio - 1.0)) / np.log(ratio)))
 
 
 def two_ended(n: int, first: float, last: float) -> np.ndarray:
-    """(n + 1,) points of [0, 1] whose end spacings are close to `first` and `last` (fractions of the length)."""
+    """Points of [0, 1] with given spacings at both ends.
+
+    Parameters
+    ----------
+    n : int
+        Number of intervals.
+    first, last : float
+        Spacings at the ends, as fractions of the length.
+
+    Returns
+    -------
+    (n + 1,) array
+
+    Examples
+    --------
+    >>> len(two_ended(8, 0.01, 0.05))
+    9
+    """
     a = np.sqrt(last / first)
     b = 1.0 / (n * np.sqrt(first * last))
     t = np.arange(n + 1) / n

@@ -18,7 +18,7 @@ from zephyrum.studies.grid_convergence import with_errors
 from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Observer
 from zephyrum.studies.polar_slopes import polar_slopes_of
-from zephyrum.studies.sweeps import stored_polar, sweep_case
+from zephyrum.studies.sweeps import SweepOptions, stored_polar, sweep_case
 
 if TYPE_CHECKING:
     from zephyrum.studies.polar_slopes import PolarSlopes
@@ -130,22 +130,12 @@ alpha = {{ from = 0, to = 6, step = 3 }}
 
     def run(self, study: "Study", spec: "SweepSpec", observer: Observer) -> Polar:
         own = study.spec.run
-        processes = own.processes or study.source.processes
+        processes = None if own.scheduler else own.processes or study.source.processes
+        options = SweepOptions(spec.clmax_spacing, processes, own.scheduler, observer)
         made = []
         for alphas in self._groups(study, spec):
             base = study.case(spec.mach[0], alphas[0], observer)
-            made.append(
-                sweep_case(
-                    base,
-                    alphas,
-                    spec.mach,
-                    study.workspace.folder,
-                    processes,
-                    spec.clmax_spacing,
-                    observer,
-                    own.scheduler,
-                )
-            )
+            made.append(sweep_case(base, alphas, spec.mach, study.workspace.folder, options))
         return _joined(made)
 
     def load(self, study: "Study", spec: "SweepSpec") -> Polar | None:
