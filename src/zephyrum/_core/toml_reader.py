@@ -74,7 +74,7 @@ def line_of(text: str, keys: list) -> int:
 
     Examples
     --------
-    >>> line_of("[air]\\nmach = 0.3", ["air", "mach"])
+    >>> line_of("[air]\nmach = 0.3", ["air", "mach"])
     2
     """
     wanted = [str(key) for key in keys]

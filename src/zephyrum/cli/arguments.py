@@ -4,7 +4,15 @@ from pathlib import Path
 
 
 def section_of(text: str, tail: str = "closed"):
-    """The section a user names: "naca2412" or a coordinate file."""
+    """Section that a user names.
+
+    Parameters
+    ----------
+    text : str
+        "naca2412" or a coordinate file.
+    tail : str, optional
+        "closed" or "blunt", for NACA sections.
+    """
     from zephyrum.geometry import Airfoil
 
     compact = text.lower().replace(" ", "").replace("-", "")

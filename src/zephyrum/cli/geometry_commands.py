@@ -32,7 +32,17 @@ class ShapeOptions:
 
 
 def shape_command(file: Path, options: ShapeOptions, show_table: Callable) -> None:
-    """Run `zephyrum shape`; `show_table(rows, columns, title)` prints a table."""
+    """Run `zephyrum shape`.
+
+    Parameters
+    ----------
+    file : path
+        Aircraft file or surface file.
+    options : ShapeOptions
+        Options of the command line.
+    show_table : callable
+        Prints a table: show_table(rows, columns, title).
+    """
     if not file.exists():
         hint = f"; for a section use: zephyrum section {file}" if file.name.lower().startswith("naca") else ""
         raise InputError(f"{str(file)!r} does not exist{hint}.")

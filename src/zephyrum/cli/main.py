@@ -57,7 +57,22 @@ def main() -> None:
 
 
 def run_and_show(path: Path, folder: Path, figures: bool) -> int:
-    """Run a study with progress, print its tables, draw its figures; exit code."""
+    """Run a study with progress, print its tables and draw its figures.
+
+    Parameters
+    ----------
+    path : path
+        Study file.
+    folder : path
+        Results folder.
+    figures : bool
+        Whether to draw the figures.
+
+    Returns
+    -------
+    int
+        Exit code, see `exit_code`.
+    """
     from zephyrum.cli.output import Progress, print_outcome
     from zephyrum.studies import read_study, run_study
 
@@ -88,7 +103,18 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
 
 
 def exit_code(study: "Study") -> int:
-    """0: everything converged; 4: something is implausible; 1: something did not converge or is missing."""
+    """Exit code of a study.
+
+    Parameters
+    ----------
+    study : Study
+        The study.
+
+    Returns
+    -------
+    int
+        0 if everything converged, 4 if something is implausible, 1 if something did not converge or is missing.
+    """
     if study.implausible:
         return 4
     return 0 if study.converged and not study.missing() else 1
@@ -235,7 +261,13 @@ _mesh_options = (
 
 
 def mesh_options(command: Callable):
-    """The options of a section mesh."""
+    """Add the options of a section mesh to a command.
+
+    Parameters
+    ----------
+    command : callable
+        Function of the command.
+    """
     for option in reversed(_mesh_options):
         command = option(command)
     return command

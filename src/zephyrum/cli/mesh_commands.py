@@ -27,7 +27,15 @@ AIRCRAFT_OPTIONS = {
 
 
 def mesh_command(geometry: str, options: dict) -> None:
-    """Mesh a section or an aircraft; an option of the other kind is refused."""
+    """Mesh a section or an aircraft; an option of the other kind is refused.
+
+    Parameters
+    ----------
+    geometry : str
+        Section, aircraft file or surface file.
+    options : dict
+        Options of the command line.
+    """
     aircraft = Path(geometry).suffix.lower() in (".toml", *ENDINGS)
     own, other = (AIRCRAFT_OPTIONS, SECTION_OPTIONS) if aircraft else (SECTION_OPTIONS, AIRCRAFT_OPTIONS)
     for name in other:
@@ -44,7 +52,13 @@ def mesh_command(geometry: str, options: dict) -> None:
 
 
 def with_layers(options: dict) -> dict:
-    """Mesh options with what the command line leaves open; layers that follow from y+ are reported."""
+    """Complete the mesh options; layers that follow from y+ are reported.
+
+    Parameters
+    ----------
+    options : dict
+        Options of the command line.
+    """
     from zephyrum.mesh import wall_layers
 
     if options["y_plus"] is None:  # the Reynolds number is then the stream's alone
@@ -57,7 +71,15 @@ def with_layers(options: dict) -> dict:
 
 
 def mesh_section_command(section: str, options: dict) -> None:
-    """Mesh about a section: recipe, quality, file, figure."""
+    """Mesh about a section: recipe, quality, file, figure.
+
+    Parameters
+    ----------
+    section : str
+        NACA name or coordinate file.
+    options : dict
+        Options of the command line.
+    """
     from zephyrum.mesh import mesh_airfoil, quality, write_mesh
 
     out, figures = options.pop("out"), options.pop("figures")
@@ -81,7 +103,19 @@ def mesh_section_command(section: str, options: dict) -> None:
 
 
 def read_shape(file: Path, unit: str | None, nose: str, up: str):
-    """An Aircraft (.toml) or a repaired Surface."""
+    """Read an aircraft (.toml), or a surface file, which is repaired.
+
+    Parameters
+    ----------
+    file : path
+        File.
+    unit : str or None
+        Unit of a surface file.
+    nose : str
+        Where the nose of a surface file looks.
+    up : str
+        Where its top looks.
+    """
     if not file.exists():
         raise InputError(
             f"{str(file)!r} does not exist; give an aircraft file (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."
@@ -98,7 +132,15 @@ def read_shape(file: Path, unit: str | None, nose: str, up: str):
 
 
 def mesh_aircraft_command(file: str, given: dict) -> None:
-    """Mesh about an aircraft or a surface: plan, quality, sector, file, pictures."""
+    """Mesh about an aircraft or a surface: plan, quality, sector, file, pictures.
+
+    Parameters
+    ----------
+    file : str
+        Aircraft file or surface file.
+    given : dict
+        Options of the command line.
+    """
     from zephyrum.mesh import mesh_aircraft, mesh_sector, plan_mesh, quality, write_mesh
 
     shape = read_shape(Path(file), given["unit"], given["nose"], given["up"])

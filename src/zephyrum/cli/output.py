@@ -33,8 +33,16 @@ KEPT = "mach", "alpha", "state", "part", "coefficient", "derivative", "CL", "CD"
 
 
 def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
-    """Print rows as a table; `columns` maps key to format. Columns that do not fit are left out by importance and
-    named.
+    """Print rows as a table; columns that do not fit are left out by importance and named.
+
+    Parameters
+    ----------
+    rows : list[dict]
+        One dict for each row.
+    columns : dict[str, str]
+        Format of each column.
+    title : str, optional
+        Caption.
     """
     from rich import box
     from rich.console import Console
@@ -104,7 +112,13 @@ class KernelCounter:
 
 @contextlib.contextmanager
 def compilation_progress(kinds: tuple[str, ...]) -> Iterator[None]:
-    """Show the kernels that are compiled: on a terminal their number and the time left, elsewhere one line."""
+    """Show the kernels that are compiled: on a terminal their number and the time left, elsewhere one line.
+
+    Parameters
+    ----------
+    kinds : tuple[str, ...]
+        "section", "aircraft" or both.
+    """
     from rich.console import Console
     from rich.status import Status
 
@@ -171,18 +185,40 @@ class Progress(Observer):
             self._say("", "compiling kernels (first run only)")
 
     def planned(self, plan: "MeshPlan") -> None:
-        """A mesh is about to be made."""
+        """A mesh is about to be made.
+
+        Parameters
+        ----------
+        plan : MeshPlan
+            Its forecast.
+        """
         click.echo(f"mesh: {plan}\n")
 
     def finished(self, task: "Task", row: dict) -> None:
-        """A task is finished."""
+        """A task is finished.
+
+        Parameters
+        ----------
+        task : Task
+            The task.
+        row : dict
+            Its row in the table of the job.
+        """
         self.done += 1
         text = f"{task.job}, {task.label}: {row['outcome']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}"
         count = f"{task.index} of {task.total}" if task.total else f"{task.index}"
         self._say(text, f"{count}, {text}", completed=self.done)
 
     def step(self, task: "Task", row: dict) -> None:
-        """A step of a run is done."""
+        """A step of a run is done.
+
+        Parameters
+        ----------
+        task : Task
+            The task.
+        row : dict
+            Columns of its history.
+        """
         if "level" not in row:  # in time
             text = f"{task.label}: {row['travelled']:.1f} chords, CL {row['CL']:.4f}"
         else:
@@ -213,7 +249,13 @@ class Progress(Observer):
 
 
 def print_outcome(study: "Study") -> None:
-    """What is implausible, then the tables of a study, and the checks of the point that stands for it."""
+    """Print what is implausible, the tables of a study and the checks of the point that stands for it.
+
+    Parameters
+    ----------
+    study : Study
+        The study.
+    """
     rows = [] if study.polar is None else study.polar.table.to_dict("records")
     for row in rows:
         if row["outcome"] == Outcome.IMPLAUSIBLE:
@@ -231,7 +273,13 @@ def print_outcome(study: "Study") -> None:
 
 
 def print_table(made: "Table") -> None:
-    """A table of a job with its sentences."""
+    """Print a table of a job with its sentences.
+
+    Parameters
+    ----------
+    made : Table
+        The table.
+    """
     if made.rows:
         table(made.rows, made.columns, made.title)
     elif made.title:
@@ -242,6 +290,12 @@ def print_table(made: "Table") -> None:
 
 
 def print_refinement(refinement: "Refinement") -> None:
-    """Levels and estimates."""
+    """Print levels and estimates of a mesh study.
+
+    Parameters
+    ----------
+    refinement : Refinement
+        The mesh study.
+    """
     for made in JOBS["refine"].tables(None, refinement):
         print_table(made)

@@ -65,7 +65,7 @@ def quality(mesh: Mesh) -> Quality:
     --------
     >>> import zephyrum as zy
     >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
-    >>> zy.quality(mesh).n_cells
+    >>> zy.quality(mesh).cells
     256
     """
     ni = mesh.n_interior

@@ -22,7 +22,13 @@ INK = "#333333"
 
 
 def part_colours(parts: "dict[str, Surface] | tuple[str, ...]") -> dict[str, str]:
-    """A colour a part; the mirrored half ("... port") has that of its other half."""
+    """One colour for each part; the mirrored half ("... port") has that of its other half.
+
+    Parameters
+    ----------
+    parts : dict[str, Surface] or tuple[str, ...]
+        Names of the parts.
+    """
     heads = list(dict.fromkeys(name.removesuffix(" port") for name in parts))
     return {name: COLOURS[heads.index(name.removesuffix(" port")) % 6] for name in parts}
 
@@ -50,8 +56,23 @@ def _dimension(ax, start, end, text: str, side: tuple[float, float]) -> None:
 
 
 def draw_three_view(measures: "AircraftMeasures", figure=None, alpha: float = 0.0):
-    """Side, front and top view to one scale with dimensions, reference chord and centres, wind arrows, and a table.
+    """Draw side, front and top view to one scale with dimensions, reference chord and centres, wind arrows and a table.
 
+    Parameters
+    ----------
+    measures : AircraftMeasures
+        Of `Aircraft.measures`.
+    figure : matplotlib.figure.Figure, optional
+        Figure to draw into.
+    alpha : float, optional
+        Angle [deg] of the arrows of wind, lift and drag.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+
+    Notes
+    -----
     measures: `Aircraft.measures()`; alpha [deg] turns the arrows of wind, lift and drag. The figure is returned.
     """
     figure, side, top, words = _views(measures.whole, measures.solids, figure, alpha)
@@ -91,8 +112,20 @@ def draw_three_view(measures: "AircraftMeasures", figure=None, alpha: float = 0.
 
 
 def draw_sketch(sizes: "SurfaceMeasures", figure=None, alpha: float = 0.0):
-    """Three views of any closed surface (`measure_surface`) with its dimensions and the arrows of nose, wind, lift and
-    drag.
+    """Draw three views of a closed surface with its dimensions and the arrows of nose, wind, lift and drag.
+
+    Parameters
+    ----------
+    sizes : SurfaceMeasures
+        Of `measure_surface`.
+    figure : matplotlib.figure.Figure, optional
+        Figure to draw into.
+    alpha : float, optional
+        Angle [deg] of the arrows.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
     """
     figure, _, _, words = _views(sizes, {"": sizes.surface}, figure, alpha)
     _table(words, sizes.rows(), {})
@@ -196,7 +229,19 @@ def _table(ax, rows, colours: dict[str, str]) -> None:
 
 
 def draw_span(craft: "Aircraft", axes=None):
-    """Chord (above), twist and thickness (below) of every wing along its span; the two axes."""
+    """Draw chord (above), twist and thickness (below) of every wing along its span.
+
+    Parameters
+    ----------
+    craft : Aircraft
+        The aircraft.
+    axes : two axes, optional
+        Axes to draw into.
+
+    Returns
+    -------
+    two matplotlib.axes.Axes
+    """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True)
     upper, lower = np.ravel(axes)
@@ -238,7 +283,21 @@ def _true_span(wing) -> float:
 
 
 def draw_area_distribution(measures: "AircraftMeasures", ax=None, n: int = 201):
-    """Cross-section area along the length, of all and of each part alone."""
+    """Draw the area of the cross-sections along the length, of all and of each part alone.
+
+    Parameters
+    ----------
+    measures : AircraftMeasures
+        Of `Aircraft.measures`.
+    ax : , optional
+        Axes to draw into.
+    n : int, optional
+        Number of positions.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+    """
     from zephyrum.geometry.surface.solids import section_area
 
     if ax is None:

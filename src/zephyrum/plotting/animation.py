@@ -69,8 +69,22 @@ def _shown(surface, lines):
 def draw_streamlines_3d(
     solution: "Solution", path: Path, view: str = "quarter", paths: "Streamlines | None" = None
 ) -> Path:
-    """Write a picture of streamlines past the body, coloured by their speed; paths: of `Solution.paths`, without it the
-    default ones.
+    """Write a picture of streamlines past the body, coloured by their speed.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    path : path
+        Picture file.
+    view : str, optional
+        Name of the view.
+    paths : Streamlines, optional
+        Of `Solution.paths`; the default ones without it.
+
+    Returns
+    -------
+    path
     """
     choice("view", view, tuple(VIEWS))
     surface, _ = wall_surface(solution.mesh)
@@ -131,8 +145,20 @@ def _drawn_paths(surface, lines, runs, speed, frame, labels, path) -> Path:
 
 
 def core_level(solution: "Solution", q: np.ndarray | None = None) -> float:
-    """Value of the Q criterion that marks out the cores of the vortices: what a small fraction of the volume near the
-    body exceeds.
+    """Value of the Q criterion that marks the cores of the vortices: what a small fraction of the volume near the body
+    exceeds.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    q : (n,) array, optional
+        The Q criterion, if known [1/s^2].
+
+    Returns
+    -------
+    float
+        [1/s^2]
     """
     mesh, (low, high) = solution.mesh, wall_surface(solution.mesh)[0].bounds
     size = float((high - low).max())
@@ -155,8 +181,22 @@ def _free_spin(solution) -> np.ndarray:
 
 
 def draw_vortex_cores(solution: "Solution", path: Path, view: str = "behind", level: float | None = None) -> Path:
-    """Write a picture of the cores of vortices (Q criterion = `level`, by default from the flow) about the body with
-    its Cp.
+    """Write a picture of the vortex cores (Q criterion = `level`) about the body with its Cp.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    path : path
+        Picture file.
+    view : str, optional
+        Name of the view.
+    level : float, optional
+        Of the Q criterion [1/s^2]; from the flow without it.
+
+    Returns
+    -------
+    path
     """
     choice("view", view, tuple(VIEWS))
     if not can_render():
@@ -205,7 +245,25 @@ def _twice(surface):
 def animate_turn(
     solution: "Solution", path: Path, name: str = "Cp", frames: int = 48, limits: tuple[float, float] = CP_RANGE
 ) -> Path:
-    """Write a GIF of the body turning once, with a column of `surface()` in colours of a fixed range."""
+    """Write a GIF of the body turning once, coloured by a column of `surface()`.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    path : path
+        File.
+    name : str, optional
+        Column, such as "Cp".
+    frames : int, optional
+        Number of frames.
+    limits : tuple[float, float], optional
+        Range of the colours.
+
+    Returns
+    -------
+    path
+    """
     _needs_stage(path)
     surface, faces = wall_surface(solution.mesh)
     values = on_walls(solution, name, surface, faces)
@@ -229,7 +287,25 @@ def animate_turn(
 def animate_streamlines(
     solution: "Solution", path: Path, view: str = "quarter", paths: "Streamlines" = None, frames: int = 36
 ) -> Path:
-    """Write a GIF of air running along streamlines past the body, coloured by speed; it repeats without a jump."""
+    """Write a GIF of air running along streamlines past the body, coloured by speed; it repeats without a jump.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    path : path
+        File.
+    view : str, optional
+        Name of the view.
+    paths : Streamlines, optional
+        Of `Solution.paths`; the default ones without it.
+    frames : int, optional
+        Number of frames.
+
+    Returns
+    -------
+    path
+    """
     _needs_stage(path)
     choice("view", view, tuple(VIEWS))
     surface, _ = wall_surface(solution.mesh)

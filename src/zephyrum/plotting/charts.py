@@ -22,7 +22,19 @@ _SHOWN = ("mass", "x_momentum", "z_momentum", "energy", "turbulence", "turbulenc
 
 
 def draw_history(solution: "Solution", axes: np.ndarray | None = None):
-    """Residuals (top) and coefficients (bottom) of every step on the finest mesh; returns the two axes."""
+    """Draw residuals (top) and coefficients (bottom) of every step on the finest mesh.
+
+    Parameters
+    ----------
+    solution : Solution
+        Solution.
+    axes : two axes, optional
+        Axes to draw into.
+
+    Returns
+    -------
+    two matplotlib.axes.Axes
+    """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True)
     top, bottom = axes
@@ -69,8 +81,18 @@ def draw_history(solution: "Solution", axes: np.ndarray | None = None):
 
 
 def draw_time(series: "TimeSeries", axes: np.ndarray = None):
-    """Lift (top) and drag (bottom) of a TimeSeries over the distance travelled, with mean and frequency; returns the
-    axes.
+    """Draw lift (top) and drag (bottom) over the distance travelled, with mean and frequency.
+
+    Parameters
+    ----------
+    series : TimeSeries
+        Run in time.
+    axes : two axes, optional
+        Axes to draw into.
+
+    Returns
+    -------
+    two matplotlib.axes.Axes
     """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True)
@@ -94,7 +116,23 @@ def draw_time(series: "TimeSeries", axes: np.ndarray = None):
 
 
 def draw_cp(solution: "Solution", ax: "Axes | None" = None, label: str | None = None, colour: int = 0):
-    """Cp against x/c, suction up; upper side solid, lower dashed; the sonic level where it is within reach."""
+    """Draw Cp against x/c, suction up; upper side solid, lower dashed; the sonic level where it is within reach.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a section.
+    ax : Axes, optional
+        Axes to draw into.
+    label : str, optional
+        Label in the legend.
+    colour : int, optional
+        Number of the colour.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+    """
     if ax is None:
         _, ax = new_axes()
     table = solution.cp()
@@ -140,8 +178,18 @@ def draw_cp(solution: "Solution", ax: "Axes | None" = None, label: str | None = 
 
 
 def draw_friction(solution: "Solution", axes=None):
-    """Cf (top, signed) and y+ (bottom) along both sides, with separation and reattachment points; returns the two
-    axes.
+    """Draw Cf (top, signed) and y+ (bottom) along both sides, with separation and reattachment points.
+
+    Parameters
+    ----------
+    solution : Solution
+        Viscous, on a section.
+    axes : two axes, optional
+        Axes to draw into.
+
+    Returns
+    -------
+    two matplotlib.axes.Axes
     """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True, height_ratios=(3, 2))
@@ -183,8 +231,20 @@ def draw_friction(solution: "Solution", axes=None):
 
 
 def draw_layer(solution, axes=None, positions=(0.1, 0.3, 0.5, 0.7, 0.9)):
-    """Velocity profiles on the upper side (left) and the thicknesses of the layer on both sides (right); the two
-    axes.
+    """Draw velocity profiles on the upper side (left) and the thicknesses of the boundary layer on both sides (right).
+
+    Parameters
+    ----------
+    solution : Solution
+        Viscous, on a section.
+    axes : two axes, optional
+        Axes to draw into.
+    positions : sequence of float, optional
+        Chord fractions of the profiles.
+
+    Returns
+    -------
+    two matplotlib.axes.Axes
     """
     if axes is None:
         _, axes = new_axes(1, 2)
@@ -228,7 +288,23 @@ def draw_layer(solution, axes=None, positions=(0.1, 0.3, 0.5, 0.7, 0.9)):
 
 
 def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
-    """CL-alpha, CD-CL, CM-alpha and L/D, a curve a Mach number; open marks did not converge, bars are mesh errors."""
+    """Draw CL-alpha, CD-CL, CM-alpha and L/D, one curve for each Mach number.
+
+    Parameters
+    ----------
+    polar : Polar
+        Polar.
+    axes : four axes, optional
+        Axes to draw into.
+
+    Returns
+    -------
+    four matplotlib.axes.Axes
+
+    Notes
+    -----
+    Open marks did not converge; bars are mesh errors.
+    """
     if axes is None:
         _, axes = new_axes(2, 2)
     panels = np.ravel(axes)
@@ -289,7 +365,20 @@ def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
 
 
 def draw_refinement(refinement: "Refinement", axes: np.ndarray | None = None):
-    """CL, CD, CM against cell size squared, with the extrapolated value and the error bar of the finest mesh."""
+    """Draw CL, CD and CM against the cell size squared, with the extrapolated value and the error bar of the finest
+    mesh.
+
+    Parameters
+    ----------
+    refinement : Refinement
+        Mesh study.
+    axes : three axes, optional
+        Axes to draw into.
+
+    Returns
+    -------
+    three matplotlib.axes.Axes
+    """
     if axes is None:
         _, axes = new_axes(1, 3)
     table = refinement.table

@@ -36,7 +36,20 @@ FEWEST = 20  # triangles of a zone worth drawing
 
 
 def window(mesh: "Mesh", kind: str) -> tuple[float, float, float, float]:
-    """(x low, x high, z low, z high) of a view: "all", "near", "nose" or "tail"."""
+    """Window of a view.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Two-dimensional mesh.
+    kind : str
+        "all", "near", "nose" or "tail".
+
+    Returns
+    -------
+    x_low, x_high, z_low, z_high : float
+        [m]
+    """
     choice("view", kind, ("all", "near", "nose", "tail"))
     wall = mesh.face_centroid[mesh.faces_of("wall")]
     c, x0 = mesh.reference.chord, wall[:, 0].min()
@@ -54,8 +67,20 @@ def window(mesh: "Mesh", kind: str) -> tuple[float, float, float, float]:
 
 
 def draw_mesh(mesh: "Mesh", view: str | tuple[float, float, float, float] = "near", ax: "Axes | None" = None):
-    """The cells of a two-dimensional mesh in a window: "all", "near", "nose", "tail", or low x, high x, low z, high z
-    [m].
+    """Draw the cells of a two-dimensional mesh in a window.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Two-dimensional mesh.
+    view : str or tuple[float, float, float, float], optional
+        "all", "near", "nose", "tail", or (low x, high x, low z, high z) [m].
+    ax : Axes, optional
+        Axes to draw into.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
     """
     if ax is None:
         _, ax = new_axes()

@@ -143,8 +143,18 @@ def _middle_of_area(mesh, axis: int) -> float:
 
 
 def draw_volume(mesh: "Mesh", folder: Path) -> list:
-    """Save pictures of a mesh in space: its surface, and slices of the whole, the nose, the tail and the tip; their
-    paths.
+    """Save pictures of a mesh in space: its surface, and slices of the whole, the nose, the tail and the tip.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh in space.
+    folder : path
+        Folder of the pictures.
+
+    Returns
+    -------
+    list of path
     """
     folder = Path(folder)
     folder.mkdir(parents=True, exist_ok=True)
@@ -177,9 +187,31 @@ def draw_on_surface(
     lines: "SkinFrictionLines | None" = None,
     title: str = "",
 ):
-    """Write a picture of the body with a column of `surface()` ("Cp", "Cf", "y+") in colours, seen from a named view;
-    path.
+    """Write a picture of the body coloured by a column of `surface()`; a half model is shown whole.
 
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    path : path
+        Picture file.
+    name : str, optional
+        "Cp", "Cf" or "y+".
+    view : str, optional
+        Name of the view.
+    limits : tuple[float, float], optional
+        Range of the colours.
+    lines : SkinFrictionLines, optional
+        Of `Solution.skin_friction_lines`, drawn over the colours.
+    title : str, optional
+        Text before the condition.
+
+    Returns
+    -------
+    path
+
+    Notes
+    -----
     A half model is shown whole. limits: of the colours; title: put before the condition; lines: of
     `Solution.skin_friction_lines`, drawn over the colours.
     """
@@ -203,7 +235,23 @@ def draw_on_surface(
 
 
 def on_walls(solution: "Solution", name: str, surface: Surface, faces: np.ndarray) -> np.ndarray:
-    """(n,) a column of `surface()` at the points of the walls (see `wall_surface`)."""
+    """A column of `surface()` at the points of the walls.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    name : str
+        Column.
+    surface : Surface
+        See `wall_surface`.
+    faces : (m,) array
+        Face of each triangle.
+
+    Returns
+    -------
+    (n,) array
+    """
     return _at_points(surface, _by_face(solution, solution.surface()[name].to_numpy())[faces])
 
 
@@ -225,8 +273,20 @@ def draw_loading(
     axes: np.ndarray | None = None,
     positions: tuple[float, float, float, float] = (0.2, 0.45, 0.7, 0.9),
 ):
-    """Axes with the lift over the span, beside that of an ellipse, and Cp in sections at fractions `positions` of the
-    half span.
+    """Draw the lift over the span beside that of an ellipse, and Cp in sections.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    axes : two axes, optional
+        Axes to draw into.
+    positions : tuple[float, float, float, float], optional
+        Fractions of the half span at which the sections lie.
+
+    Returns
+    -------
+    two matplotlib.axes.Axes
     """
     if axes is None:
         _, axes = new_axes(2, 1)
@@ -277,7 +337,21 @@ def _rendered(surface, values, path, view, limits, title, unit, lines):
 
 
 def add_surface(plotter, surface: Surface, values: np.ndarray, limits: tuple[float, float], unit: str) -> None:
-    """Put the surface with values at its points, and their colour bar, on a stage."""
+    """Add a surface with values at its points, and their colour bar, to a scene.
+
+    Parameters
+    ----------
+    plotter : pyvista.Plotter
+        Scene.
+    surface : Surface
+        Surface with n points.
+    values : (n,) array
+        Values.
+    limits : tuple[float, float]
+        Range of the colours.
+    unit : str
+        Label of the colour bar.
+    """
     skin = triangles_of(surface)
     skin[unit] = values
     plotter.add_mesh(

@@ -47,27 +47,75 @@ def can_render() -> bool:
 
 
 def camera_direction(surface: "Surface", view: str) -> np.ndarray:
-    """Unit vector towards the viewer, who never looks into the open side of a half model."""
+    """Unit vector towards the camera, which never looks into the open side of a half model.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    view : str
+        Name of the view.
+
+    Returns
+    -------
+    (3,) array
+    """
     ahead = np.array(VIEWS[view]) / np.linalg.norm(VIEWS[view])
     return ahead * [1.0, -1.0, 1.0] if surface.bounds[0, 1] >= 0.0 else ahead
 
 
 def frame_of(ahead: np.ndarray, view: str = "") -> np.ndarray:
-    """Rows: unit vectors to the right and upwards in the picture."""
+    """Unit vectors to the right and upwards in the picture.
+
+    Parameters
+    ----------
+    ahead : (3,) array
+        Unit vector towards the camera.
+    view : str, optional
+        Name of the view.
+
+    Returns
+    -------
+    (2, 3) array
+        Rows: right, up.
+    """
     right = np.cross([0.0, 1.0, 0.0] if view in ("above", "below") else [0.0, 0.0, 1.0], ahead)
     right /= np.linalg.norm(right)
     return np.stack([right, np.cross(ahead, right)])
 
 
 def window(points: np.ndarray, ahead: np.ndarray, view: str):
-    """(frame, low and high corner in the picture) of points (n, 3) seen from `ahead`"""
+    """Extent of points in the picture.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+        [m]
+    ahead : (3,) array
+        Unit vector towards the camera.
+    view : str
+        Name of the view.
+
+    Returns
+    -------
+    frame : (2, 3) array
+        See `frame_of`.
+    low, high : (2,) array
+        Corners in the picture [m].
+    """
     frame = frame_of(ahead, view)
     flat = points @ frame.T
     return frame, flat.min(axis=0), flat.max(axis=0)
 
 
 def new_scene(size: tuple[float, float] = SIZE):
-    """An empty white picture of so many inches."""
+    """An empty white picture.
+
+    Parameters
+    ----------
+    size : tuple[float, float], optional
+        Width and height [inch].
+    """
     import pyvista
 
     plotter = pyvista.Plotter(off_screen=True, window_size=[int(s * DPI) for s in size])
@@ -76,8 +124,20 @@ def new_scene(size: tuple[float, float] = SIZE):
 
 
 def aim_camera(plotter, points: np.ndarray, ahead: np.ndarray, view: str = "", right: float = 1.0) -> None:
-    """Look at all of `points` (n, 3) from the direction `ahead`, leaving room for a bar at the right where `right` is
-    above 1.
+    """Show all of some points.
+
+    Parameters
+    ----------
+    plotter : pyvista.Plotter
+        Scene.
+    points : (n, 3) array
+        [m]
+    ahead : (3,) array
+        Unit vector towards the camera.
+    view : str, optional
+        Name of the view.
+    right : float, optional
+        Above 1 it leaves room for a colour bar at the right.
     """
     frame, low, high = window(points, ahead, view)
     up = (0, 1, 0) if view in ("above", "below") else (0, 0, 1)
@@ -92,14 +152,28 @@ def aim_camera(plotter, points: np.ndarray, ahead: np.ndarray, view: str = "", r
 
 
 def save_picture(plotter, path: "Path") -> None:
-    """Write the picture and close it."""
+    """Write the picture and close the scene.
+
+    Parameters
+    ----------
+    plotter : pyvista.Plotter
+        Scene.
+    path : path
+        Picture file.
+    """
     plotter.enable_anti_aliasing("ssaa")
     plotter.screenshot(str(path))
     plotter.close()
 
 
 def triangles_of(surface: "Surface"):
-    """A `Surface` as pyvista's."""
+    """A surface as pyvista's.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    """
     import pyvista
 
     cells = np.concatenate([np.full((len(surface.triangles), 1), 3), surface.triangles], axis=1)
@@ -107,7 +181,15 @@ def triangles_of(surface: "Surface"):
 
 
 def polyline(points: np.ndarray, runs: list[tuple]):
-    """Lines through points (n, 3), each from the first to before the last of a pair in `runs`, as pyvista's."""
+    """Polylines as pyvista's.
+
+    Parameters
+    ----------
+    points : (n, 3) array
+        [m]
+    runs : list[tuple]
+        For each line its first point and the one after its last.
+    """
     import pyvista
 
     cells = np.concatenate([np.r_[last - first, np.arange(first, last)] for first, last in runs])
@@ -115,7 +197,19 @@ def polyline(points: np.ndarray, runs: list[tuple]):
 
 
 def colour_bar(plotter, unit: str, limits: tuple[float, float], values: np.ndarray) -> None:
-    """A bar at the right for the last thing added, named by its unit; a note tells what is beyond its ends."""
+    """Add a colour bar at the right for what was added last; a note says what lies beyond its ends.
+
+    Parameters
+    ----------
+    plotter : pyvista.Plotter
+        Scene.
+    unit : str
+        Label.
+    limits : tuple[float, float]
+        Range of the colours.
+    values : array
+        All values.
+    """
     wide, high = plotter.window_size
     plotter.add_scalar_bar(
         title=" ",

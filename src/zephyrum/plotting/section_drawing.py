@@ -11,7 +11,19 @@ if TYPE_CHECKING:
 
 
 def draw_section(foil: "Airfoil", axes: np.ndarray | None = None):
-    """Outline with points, mean line and chord (top), curvature along the surface (bottom); returns the two axes."""
+    """Draw the outline with points, mean line and chord (top), and the curvature along the surface (bottom).
+
+    Parameters
+    ----------
+    foil : Airfoil
+        Section.
+    axes : two axes, optional
+        Axes to draw into.
+
+    Returns
+    -------
+    two matplotlib.axes.Axes
+    """
     from zephyrum.geometry.airfoil.section_measures import mean_line
 
     if axes is None:

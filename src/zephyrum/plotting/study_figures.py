@@ -25,7 +25,15 @@ if TYPE_CHECKING:
 
 
 def draw_study_figures(study: "Study", folder: str | Path) -> list[Path]:
-    """Save the figures of the body and of all jobs of a study; their paths."""
+    """Save the figures of the body and of all jobs of a study.
+
+    Parameters
+    ----------
+    study : Study
+        The study.
+    folder : path
+        Folder of the figures.
+    """
     folder = Path(folder)
     folder.mkdir(parents=True, exist_ok=True)
     made = _body(study, folder)

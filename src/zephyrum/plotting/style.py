@@ -18,7 +18,20 @@ DPI = 100
 
 
 def new_axes(rows: int = 1, columns: int = 1, **options):
-    """(figure, axes) of the house size, drawn without a display."""
+    """A figure of the standard size, drawn without a display.
+
+    Parameters
+    ----------
+    rows, columns : int, optional
+        Number of axes.
+    **options
+        Options of matplotlib's `subplots`.
+
+    Returns
+    -------
+    figure : matplotlib.figure.Figure
+    axes : matplotlib.axes.Axes or array of them
+    """
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
@@ -28,7 +41,17 @@ def new_axes(rows: int = 1, columns: int = 1, **options):
 
 
 def format_axes(ax: "Axes", x: str, y: str, title: str = ""):
-    """Labels, title and grid of one pair of axes."""
+    """Set labels, title and grid.
+
+    Parameters
+    ----------
+    ax : Axes
+        Axes.
+    x, y : str
+        Labels, with units.
+    title : str, optional
+        Title.
+    """
     ax.set_xlabel(x)
     ax.set_ylabel(y)
     if title:
@@ -39,12 +62,39 @@ def format_axes(ax: "Axes", x: str, y: str, title: str = ""):
 
 
 def clipped_ends(values: np.ndarray, low: float, high: float) -> str:
-    """Which ends of a colour bar are clipped: "neither", "min", "max" or "both"."""
+    """Which ends of a colour bar are clipped.
+
+    Parameters
+    ----------
+    values : array
+        All values.
+    low, high : float
+        Range of the colours.
+
+    Returns
+    -------
+    str
+        "neither", "min", "max" or "both".
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> clipped_ends(np.array([0.0, 2.0]), 0.0, 1.0)
+    'max'
+    """
     below, above = bool(np.min(values) < low), bool(np.max(values) > high)
     return {(False, False): "neither", (True, False): "min", (False, True): "max", (True, True): "both"}[below, above]
 
 
 def save(figure: "Figure", path: "Path") -> None:
-    """Write a figure; the ending picks the format."""
+    """Write a figure.
+
+    Parameters
+    ----------
+    figure : Figure
+        Figure.
+    path : path
+        File; its ending picks the format.
+    """
     with matplotlib.rc_context({"svg.fonttype": "none"}):
         figure.savefig(path)

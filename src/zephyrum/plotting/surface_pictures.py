@@ -36,8 +36,31 @@ def draw_surface(
     marks: np.ndarray | list | None = None,
     by: str = "part",
 ):
-    """Write a picture of a `Surface` seen from a named view; path.
+    """Write a picture of a surface.
 
+    Parameters
+    ----------
+    surface : Surface
+        Surface.
+    path : path
+        Picture file.
+    view : str, optional
+        Name of the view.
+    alpha : float, optional
+        Angle [deg] of arrows of nose, wind, lift and drag; no arrows without it.
+    edges : bool, optional
+        Whether to draw the edges of the triangles.
+    marks : array or list, optional
+        Positions (n, 3) [m] to be marked, such as those of defects.
+    by : str, optional
+        Colours by "part" or by "label".
+
+    Returns
+    -------
+    path
+
+    Notes
+    -----
     alpha [deg]: arrows of nose, wind, lift and drag. edges: the triangles' edges. marks: (n, 3) [m] positions to point
     out, such as those of defects. by: colours by "part" or by "label".
     """

@@ -21,9 +21,23 @@ HEADS = {
 
 
 def cell(value: "float | str | Outcome | None", form: str) -> str:
-    """A value as a table shows it: "-" where there is none.
+    """A value as a table shows it; "-" where there is none.
 
+    Parameters
+    ----------
+    value : float or str or Outcome or None
+        Value.
+    form : str
+        Format of Python, or "~n" for a plain number with n significant digits ("+~n" with its sign).
+
+    Notes
+    -----
     A format is Python's, or "~n" for a plain number with n significant digits ("+~n" with its sign).
+
+    Examples
+    --------
+    >>> cell(None, ".3f"), cell(0.12345, ".3f")
+    ('-', '0.123')
     """
     if value is None or (isinstance(value, float) and value != value):
         return "-"
@@ -34,7 +48,22 @@ def cell(value: "float | str | Outcome | None", form: str) -> str:
 
 
 def significant(value: float, digits: int, sign: str = "") -> str:
-    """A number without exponent, rounded to so many significant digits, at least to whole ones."""
+    """A number without exponent, rounded to significant digits, at least to whole ones.
+
+    Parameters
+    ----------
+    value : float
+        Value.
+    digits : int
+        Number of significant digits.
+    sign : str, optional
+        "+" to show the sign of positive numbers.
+
+    Examples
+    --------
+    >>> significant(0.012345, 3)
+    '0.0123'
+    """
     if value == 0.0 or not math.isfinite(value):
         return format(value, f"{sign}g")
     decimals = max(digits - 1 - math.floor(math.log10(abs(value))), 0)

@@ -50,11 +50,27 @@ class Part:
 
 
 def write_report(study: "Study", path: str | Path | None = None) -> Path:
-    """Write the report of a finished study (see `run_study`, `open_study`) into its folder as report.html, or to
-    `path`; its path.
+    """Write the report of a finished study: one HTML file with everything in it.
 
-    The pictures are those in the study's folder; they are drawn if it has none. InputError if the extra `report` is
-    missing.
+    Parameters
+    ----------
+    study : Study
+        See `run_study` and `open_study`.
+    path : path, optional
+        File; report.html in the folder of the study without it.
+
+    Returns
+    -------
+    path
+
+    Raises
+    ------
+    InputError
+        The extra `report` is missing.
+
+    Notes
+    -----
+    The pictures are those in the folder of the study; they are drawn if it has none.
     """
     try:
         import jinja2

@@ -19,8 +19,19 @@ if TYPE_CHECKING:
 
 
 def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surface, np.ndarray]:
-    """The surface with at most so many triangles, and the means of `values` (points, k) at its points.
+    """Surface of fewer triangles, with the means of values at its points.
 
+    Parameters
+    ----------
+    surface : Surface
+        Surface with n points.
+    values : (n, k) array
+        Values at its points.
+    most : int, optional
+        Largest number of triangles.
+
+    Notes
+    -----
     Points in one cube of a grid that look to the same side become one (Rossignac and Borrel 1993, Modeling in Computer
     Graphics, 455): both sides of a thin wing stay apart. Points in the plane y = 0 stay in it: no gap between both
     halves of a mirrored body.

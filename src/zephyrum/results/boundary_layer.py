@@ -24,7 +24,22 @@ MIN_POINTS = 8  # cells within a layer below which its thicknesses are not given
 
 
 def lines_from(mesh: Mesh, faces: np.ndarray, most: int = 300) -> np.ndarray:
-    """(n, most) cells met from each of the wall `faces` (n,) outwards; -1 beyond the end of a line."""
+    """Cells met along lines from wall faces outwards.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Structured mesh.
+    faces : (n,) array
+        Wall faces.
+    most : int, optional
+        Largest number of cells of a line.
+
+    Returns
+    -------
+    (n, most) array
+        -1 beyond the end of a line.
+    """
     start, around = mesh.cell_faces
     points = mesh.edges
     flat = points[around, 0] != points[around, 1]  # the sides of a wedge don't count
@@ -65,10 +80,29 @@ def _profile(y: np.ndarray, u: np.ndarray) -> tuple[int, float]:
 
 
 def boundary_layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference: "Reference", stream: float):
-    """DataFrame a wall face: part, side, x/c, delta99, displacement, momentum [m], shape factor, edge speed [m/s].
+    """Tabulate the boundary layer at every wall face.
 
-    velocity (n, 3) [m/s] in the cells, surface: see `surface_table`, stream: speed of the freestream [m/s]. NaN where
-    there is no layer to speak of (stagnation, base) or no lines of cells.
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh of a section.
+    velocity : (n, 3) array
+        In the cells [m/s].
+    surface : pandas.DataFrame
+        See `surface_table`.
+    reference : Reference
+        Reference quantities.
+    stream : float
+        Speed of the freestream [m/s].
+
+    Returns
+    -------
+    pandas.DataFrame
+        part, side, x/c, delta99, displacement, momentum [m], shape factor, edge speed [m/s].
+
+    Notes
+    -----
+    Values are NaN where there is no layer (stagnation, base) or no lines of cells.
     """
     import pandas as pd
 
@@ -122,8 +156,27 @@ def _cut(
 
 
 def profile_table(mesh: Mesh, velocity: np.ndarray, surface, reference: "Reference", position: float, side: str):
-    """DataFrame of the profile at chord fraction `position` on a side: y [m], u [m/s], u/ue; None where there is
-    none.
+    """Tabulate the velocity profile at a chord fraction.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh of a section.
+    velocity : (n, 3) array
+        In the cells [m/s].
+    surface : pandas.DataFrame
+        See `surface_table`.
+    reference : Reference
+        Reference quantities.
+    position : float
+        Chord fraction.
+    side : str
+        "upper" or "lower".
+
+    Returns
+    -------
+    pandas.DataFrame or None
+        y [m], u [m/s], u/ue; None where there is no layer.
     """
     import pandas as pd
 

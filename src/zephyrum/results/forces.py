@@ -49,12 +49,36 @@ class Forces:
         return turned_body(force, -self.attitude), turned_body(moment, -self.attitude)
 
     def newtons(self, part: str | None = None, cause: str | None = None) -> np.ndarray:
-        """Force (3,) in body axes [N]; of a 2-D mesh, on its slab."""
+        """Force in body axes; of a two-dimensional mesh, on its slab.
+
+        Parameters
+        ----------
+        part : str, optional
+            Wall; all without it.
+        cause : str, optional
+            "pressure" or "friction"; both without it.
+
+        Returns
+        -------
+        (3,) array
+            [N]
+        """
         return self._sum(part, cause)[0]
 
     def coefficients(self, part: str | None = None, cause: str | None = None) -> dict[str, float]:
-        """CL, CD (wind axes), CM, CX, CZ (body axes), and in space CY and the moments of roll and yaw over the span, of
-        a part and a cause (None: all).
+        """Force and moment coefficients.
+
+        Parameters
+        ----------
+        part : str, optional
+            Wall; all without it.
+        cause : str, optional
+            "pressure" or "friction"; both without it.
+
+        Returns
+        -------
+        dict of str to float
+            CL, CD (wind axes), CM, CX, CZ (body axes), and in space CY and the moments of roll and yaw over the span.
         """
         force, moment = self._sum(part, cause)
         scale = self.air.dynamic_pressure * self.reference.area
@@ -90,7 +114,13 @@ class Forces:
         return self.coefficients()["CM"]
 
     def about(self, point: tuple[float, float, float]) -> "Forces":
-        """The same forces with moments about another point [m]."""
+        """The same forces with moments about another point.
+
+        Parameters
+        ----------
+        point : tuple[float, float, float]
+            [m]
+        """
         return replace(self, reference=self.reference.about(point))
 
     def table(self):
@@ -110,7 +140,21 @@ class Forces:
 def wall_forces(
     mesh: "Mesh", pressure: np.ndarray, friction: np.ndarray | None, air: Freestream, reference: Reference
 ) -> Forces:
-    """Forces of the gauge pressure (n_boundary,) and of the friction (n_boundary, 3) [Pa] on every wall group."""
+    """Forces on every wall.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    pressure : (n_boundary,) array
+        Gauge pressure [Pa].
+    friction : (n_boundary, 3) array or None
+        [Pa]; None in inviscid flow.
+    air : Freestream
+        Freestream.
+    reference : Reference
+        Reference quantities.
+    """
     parts = []
     on_force, on_moment = mesh.multiples
     for group in mesh.groups:

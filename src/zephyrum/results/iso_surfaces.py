@@ -25,7 +25,18 @@ ROTATION_QUANTITIES = ("vorticity", "q")
 
 
 def velocity_gradients(solution: "Solution") -> np.ndarray:
-    """(n, 3, 3) [1/s] slopes of u, v, w (first index) along x, y, z."""
+    """Gradients of u, v, w (first index) along x, y, z in the cells.
+
+    Parameters
+    ----------
+    solution : Solution
+        Solution.
+
+    Returns
+    -------
+    (n, 3, 3) array
+        [1/s]
+    """
     mesh = solution.mesh
     gradients = np.zeros((mesh.n_cells, 3, 3))
     velocity = np.ascontiguousarray(solution.fields()["velocity"])
@@ -34,7 +45,13 @@ def velocity_gradients(solution: "Solution") -> np.ndarray:
 
 
 def rotation_quantities(solution: "Solution") -> dict[str, np.ndarray]:
-    """See `Solution.rotation_quantities`."""
+    """Vorticity and the criteria of vortices in the cells; see `Solution.rotation_quantities`.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    """
     g = velocity_gradients(solution)
     turn, strain = 0.5 * (g - g.transpose(0, 2, 1)), 0.5 * (g + g.transpose(0, 2, 1))
     rate = solution.air.speed / solution.reference.chord
@@ -46,7 +63,19 @@ def rotation_quantities(solution: "Solution") -> dict[str, np.ndarray]:
 
 
 def at_points(mesh: "Mesh", values: np.ndarray) -> np.ndarray:
-    """(n_points,) means of cell values over the faces round each point."""
+    """Means of cell values at the points of a mesh, over the faces round each.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    values : (n_cells,) array
+        Values.
+
+    Returns
+    -------
+    (n_points,) array
+    """
     face = values[mesh.left].astype(float)
     face[: mesh.n_interior] = 0.5 * (face[: mesh.n_interior] + values[mesh.right])
     many = np.diff(mesh.face_start)
@@ -57,7 +86,17 @@ def at_points(mesh: "Mesh", values: np.ndarray) -> np.ndarray:
 
 
 def iso_surface(solution: "Solution", name: str, level: float) -> tuple[Surface, np.ndarray]:
-    """See `Solution.iso_surface`."""
+    """Surface on which a field has a value; see `Solution.iso_surface`.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    name : str
+        Field.
+    level : float
+        Value.
+    """
     mesh = solution.mesh
     if mesh.planar:
         raise InputError("a surface of equal value needs a mesh in space; a section has draw_field.")
@@ -74,7 +113,25 @@ def iso_surface(solution: "Solution", name: str, level: float) -> tuple[Surface,
 
 
 def iso_polygons(mesh: "Mesh", values: np.ndarray, level: float):
-    """(points (p, 3), triangles (t, 3), cell (t,) of each) where a cell field (n,) has the value `level`."""
+    """Triangles on which a cell field has a value.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh in space.
+    values : (n,) array
+        Cell field.
+    level : float
+        Value.
+
+    Returns
+    -------
+    points : (p, 3) array
+        [m]
+    triangles : (t, 3) array
+    cell : (t,) array
+        Cell of each triangle.
+    """
     corner = at_points(mesh, values) - level
     start, faces = mesh.cell_faces
     # cells whose corners are not all on one side

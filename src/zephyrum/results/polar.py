@@ -64,7 +64,15 @@ class Polar:
 
     @classmethod
     def of(cls, rows: list[dict], notes: dict | None = None) -> "Polar":
-        """A polar of point rows."""
+        """Polar of the rows of points.
+
+        Parameters
+        ----------
+        rows : list[dict]
+            One dict for each point.
+        notes : dict, optional
+            How the polar was made.
+        """
         given = pd.DataFrame(rows)
         friction = {"CD_pressure", "CD_friction", "y_plus_max"}  # only where the model has it
         table = given.reindex(columns=[name for name in COLUMNS if name in given or name not in friction]).sort_values(
@@ -73,9 +81,22 @@ class Polar:
         return cls(table, notes or {})
 
     def lift_maximum(self, mach: float) -> dict[str, float] | None:
-        """CLmax of one Mach number: CL, alpha [deg], its uncertainty `alpha +-` and whether the points there converged.
+        """Maximum lift coefficient at a Mach number.
 
-        The top of the parabola through the highest point and its neighbours; None where CL still rises at an end.
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+
+        Returns
+        -------
+        dict or None
+            CL, alpha [deg], its uncertainty `alpha +-` and whether the points there converged; None where CL still
+            rises at an end.
+
+        Notes
+        -----
+        It is the top of the parabola through the highest point and its neighbours.
         """
         own = self.table[(self.table["mach"] - mach).abs() < 1e-9].dropna(subset=["CL"]).sort_values("alpha")
         a, lift = own["alpha"].to_numpy(), own["CL"].to_numpy()
@@ -94,9 +115,18 @@ class Polar:
         }
 
     def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":
-        """The polar with error bars: the larger of a fraction of the value and an absolute one, plus the oscillate if
+        """The polar with error bars: the larger of a fraction of the value and an absolute one, plus the oscillation if
         any.
 
+        Parameters
+        ----------
+        relative : dict[str, float]
+            Fraction by coefficient.
+        absolute : dict[str, float]
+            Absolute error by coefficient.
+
+        Notes
+        -----
         No L/D is given where the error of CD exceeds `KNOWN_DRAG_FRACTION` of it.
         """
         table = self.table.copy()
@@ -110,7 +140,13 @@ class Polar:
         return Polar(table, self.notes)
 
     def write(self, path: str | Path) -> Path:
-        """Write `path` (.csv) and its sidecar (.json), each atomically."""
+        """Write a .csv file and its sidecar (.json), each atomically.
+
+        Parameters
+        ----------
+        path : path
+            File.
+        """
         path = Path(path)
         notes = self.notes | {
             "columns": {
@@ -127,7 +163,13 @@ class Polar:
 
     @classmethod
     def read(cls, path: str | Path) -> "Polar":
-        """A polar written by `write`."""
+        """Read a polar written by `write`.
+
+        Parameters
+        ----------
+        path : path
+            File (.csv).
+        """
         path = Path(path)
         if not path.is_file():
             raise FileError(f"polar {str(path)!r} does not exist; run the study first.")

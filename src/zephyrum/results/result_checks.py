@@ -34,7 +34,13 @@ EXCESS = 1e-3  # drag above the induced one that an inviscid body in space may h
 
 
 def result_warnings(solution: "Solution") -> list[str]:
-    """Sentences on what looks wrong, with the likely cause; empty if nothing does."""
+    """Sentences on what looks wrong, with the likely cause; empty if nothing does.
+
+    Parameters
+    ----------
+    solution : Solution
+        Solution.
+    """
     found = list(solution.notes)
     if solution.flow.outcome != Outcome.CONVERGED:
         found.append(f"the run ended {solution.outcome}: {solution.reason}.")
@@ -147,10 +153,17 @@ def _laminar_wake(solution) -> list[str]:
 
 
 def implausibilities(solution: "Solution") -> list[str]:
-    """What no flow of this kind shows: negative drag, temperatures and pressures far beyond their bounds, with the
-    likely cause.
+    """Sentences on what no flow of this kind shows, with the likely cause.
 
-    Small excesses are errors of the mesh and are reported by `result_warnings`.
+    Parameters
+    ----------
+    solution : Solution
+        Solution.
+
+    Notes
+    -----
+    Negative drag, temperatures and pressures far beyond their bounds. Small excesses are errors of the mesh and are
+    reported by `result_warnings`.
     """
     c, air = solution.forces.coefficients(), solution.air
     out = []
@@ -208,10 +221,21 @@ def _unsteady_residuals(solution) -> str:
 
 
 def extremes(solution: "Solution"):
-    """DataFrame of the extremes of the fields with their positions, the physical bound of each, and whether it holds.
+    """Tabulate the extremes of the fields with their positions, the physical bound of each, and whether it holds.
 
-    Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure and
-    Cp from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.
+    Parameters
+    ----------
+    solution : Solution
+        Solution.
+
+    Returns
+    -------
+    pandas.DataFrame
+
+    Notes
+    -----
+    Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure and Cp
+    from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.
     """
     import pandas as pd
 

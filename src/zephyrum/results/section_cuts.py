@@ -33,7 +33,21 @@ EFFICIENCY_ERROR = 2  # terms more and fewer, between which the induced drag is 
 
 
 def wall_faces(mesh, part: str | None) -> tuple[np.ndarray, np.ndarray]:
-    """(faces, names (m,)) of the walls, or of one of them."""
+    """Faces of the walls, or of one of them.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    part : str or None
+        Wall; all without it.
+
+    Returns
+    -------
+    faces : array of int
+    names : (m,) array
+        Wall of each face.
+    """
     groups = [g for g in mesh.groups if g.role == "wall" and part in (None, g.name)]
     if not groups:
         names = ", ".join(g.name for g in mesh.groups if g.role == "wall")
@@ -231,10 +245,24 @@ def _sums_below(y: np.ndarray, values: np.ndarray, at: np.ndarray) -> np.ndarray
 
 
 def image_drag(n: np.ndarray, series: np.ndarray, aspect: float, height: float, points: int = 400) -> float:
-    """CD that the mirror image of the trailing vortices in the ground adds, a negative number (Wieselsberger 1921).
+    """Drag coefficient that the mirror image of the trailing vortices in the ground adds, a negative number.
 
-    n, series: numbers and coefficients of the sine series of circulation over 2 span speed; height: of the trailing
-    vortices over the ground in spans.
+    Parameters
+    ----------
+    n : array
+        Numbers of the terms of the sine series of circulation over 2 span speed.
+    series : array
+        Coefficients of the terms.
+    aspect : float
+        Aspect ratio.
+    height : float
+        Of the trailing vortices over the ground, in spans.
+    points : int, optional
+        Number of points of the quadrature.
+
+    References
+    ----------
+    Wieselsberger, C. (1921). Ueber den Fluegelwiderstand in der Naehe des Bodens. ZFM 10:145.
     """
     theta = (np.arange(points) + 0.5) * np.pi / points
     y = 0.5 * np.cos(theta)
@@ -259,7 +287,17 @@ def _height_over_ground(solution, corner: np.ndarray, local: np.ndarray) -> floa
 
 
 def span_loading(solution, strips: int = STRIP_COUNT, part: str | None = None) -> SpanLoading:
-    """See `Solution.span_loading`."""
+    """Lift along the span; see `Solution.span_loading`.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    strips : int, optional
+        Number of strips.
+    part : str, optional
+        Wall; all without it.
+    """
     mesh, air, reference = solution.mesh, solution.air, solution.reference
     if mesh.planar:
         raise InputError("a span loading needs a mesh in space.")

@@ -94,7 +94,15 @@ class SkinFrictionLines:
 
 
 def skin_friction_lines(solution: "Solution", spacing: float | None = None) -> SkinFrictionLines:
-    """See `Solution.skin_friction_lines`."""
+    """Lines of friction on the surface; see `Solution.skin_friction_lines`.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    spacing : float, optional
+        Distance of the lines [m]; 1.2 % of the body without it.
+    """
     mesh = solution.mesh
     if mesh.planar:
         raise InputError("lines on the surface need a mesh in space; on a section Cf along it tells the same.")

@@ -41,7 +41,13 @@ class Solution(Run):
 
     @classmethod
     def of(cls, run: Run) -> "Solution":
-        """The solution that a run left."""
+        """Solution of a finished run.
+
+        Parameters
+        ----------
+        run : Run
+            The run.
+        """
         return cls(run.case, run.flow, run.notes, run.fallback)
 
     @property
@@ -170,7 +176,19 @@ class Solution(Run):
         return np.sqrt(tau * rho) * 2.0 * self.mesh.wall_distance[cell] / mu
 
     def wall_out_of_range(self, limit: float = COARSE_WALL) -> tuple[float, float]:
-        """(fraction of the wall's area whose first cell is higher than y+ `limit`, largest y+)."""
+        """Fraction of the wall's area with too high a first cell.
+
+        Parameters
+        ----------
+        limit : float, optional
+            Largest y+.
+
+        Returns
+        -------
+        fraction : float
+        largest : float
+            Largest y+.
+        """
         self._refuse_inviscid("has no y+")
         faces = self.mesh.faces_of("wall")
         area, high = np.linalg.norm(self.mesh.face_area[faces], axis=1), self.y_plus[faces - self.mesh.n_interior]
@@ -202,9 +220,26 @@ class Solution(Run):
         return self._surface.drop(columns=["Cf", "y+", "heat flux"], errors="ignore")
 
     def cuts(self, at: float | list[float], part: str | None = None, axis: str = "y"):
-        """DataFrame of pressures in sections of a body in space, at one or more positions [m] along y (wings) or x
-        (bodies).
+        """Pressures in sections of a body in space.
 
+        Parameters
+        ----------
+        at : float or list[float]
+            Positions [m].
+        part : str, optional
+            Wall; all without it.
+        axis : str, optional
+            "y" (sections of wings) or "x" (rings of bodies).
+
+        Returns
+        -------
+        pandas.DataFrame
+            A row for every triangle cut: part, loop, x, y, z [m], "fraction" of the local chord from its foremost
+            point, side, Cp (and Cf), the local "chord" [m], and its part of the force coefficients cx, cz of the
+            section, whose sum they are.
+
+        Notes
+        -----
         A row for every triangle cut: part, place, x, y, z [m], "fraction" of the local chord from its foremost point,
         side, Cp (and Cf), the local "chord" [m], and its fraction of the section's force coefficients cx, cz: their
         sums are those of the section.
@@ -212,13 +247,33 @@ class Solution(Run):
         return cut_table(self, at, part, axis)
 
     def span_loading(self, strips: int = STRIP_COUNT, part: str | None = None) -> SpanLoading:
-        """How the lift is spread over the span in so many strips, and the induced drag that belongs to it."""
+        """Lift along the span, and the induced drag that belongs to it.
+
+        Parameters
+        ----------
+        strips : int, optional
+            Number of strips.
+        part : str, optional
+            Wall; all without it.
+        """
         return span_loading(self, strips, part)
 
     def wake_drag(self, at: float | None = None):
-        """DataFrame of the drag seen in planes x = `at` [m] behind a body in space (by default four, up to a reference
-        chord behind it):
+        """Drag seen in planes behind a body in space.
 
+        Parameters
+        ----------
+        at : float, optional
+            x of the plane [m]; four planes up to a reference chord behind the body without it.
+
+        Returns
+        -------
+        pandas.DataFrame
+            "induced CD" of the trailing vortices, "entropy CD" of friction, shocks and, in smooth inviscid flow, of the
+            mesh's error; their sum.
+
+        Notes
+        -----
         "induced CD" of the trailing vortices, "entropy CD" of friction, shocks and, in smooth inviscid flow, of the
         mesh's error; their sum.
         """
@@ -242,7 +297,20 @@ class Solution(Run):
         return boundary_layer_table(self.mesh, self.fields()["velocity"], self._surface, self.reference, self.air.speed)
 
     def profile(self, position: float, side: str = "upper"):
-        """DataFrame of the velocity profile at chord fraction `position` on a side: y [m], u [m/s], u/ue."""
+        """Velocity profile of the boundary layer.
+
+        Parameters
+        ----------
+        position : float
+            Chord fraction.
+        side : str, optional
+            "upper" or "lower".
+
+        Returns
+        -------
+        pandas.DataFrame
+            y [m], u [m/s], u/ue.
+        """
         self._refuse_inviscid("has no boundary layer")
         choice("side", side, ("upper", "lower"))
         number("position", position, 0.0, 1.0)
@@ -292,24 +360,56 @@ class Solution(Run):
         return rotation_quantities(self)
 
     def level_surface(self, name: str, level: float):
-        """(Surface on which the field `name` of `fields` or `rotation_quantities` has the value `level`, cell (t,) of
-        each of its triangles); in space.
+        """Surface on which a field has a value, in space.
 
-        Normals point to lower values. InputError if there is no such place.
+        Parameters
+        ----------
+        name : str
+            Field of `fields` or `rotation_quantities`.
+        level : float
+            Value.
+
+        Returns
+        -------
+        surface : Surface
+        cell : (t,) array
+            Cell of each triangle.
+
+        Raises
+        ------
+        InputError
+            The field has this value nowhere.
+
+        Notes
+        -----
+        Normals point to lower values.
         """
         return iso_surface(self, name, level)
 
     def paths(self, seeds: list[list] | None = None, length: float | None = None) -> Streamlines:
-        """Streamlines in space through `seeds` (k, 3) [m], both ways over `length` [m] at most (three bodies); without
-        seeds from before the body.
+        """Streamlines in space, both ways from their seeds.
+
+        Parameters
+        ----------
+        seeds : list[list], optional
+            Positions (k, 3) [m]; before the body without them.
+        length : float, optional
+            Largest length either way [m]; three bodies without it.
         """
         return trace_streamlines(self, seeds, length)
 
     def skin_friction_lines(self, spacing: float | None = None) -> SkinFrictionLines:
-        """Lines of friction on the surface in space, as oil would draw them; without friction of the air's way along
-        it.
+        """Lines of friction on the surface in space, as oil would draw them; without friction those of the velocity at
+        the wall.
 
-        They cover the body evenly, `spacing` [m] apart (1.2 % of the body without it).
+        Parameters
+        ----------
+        spacing : float, optional
+            Distance of the lines [m]; 1.2 % of the body without it.
+
+        Notes
+        -----
+        They cover the body evenly.
         """
         return skin_friction_lines(self, spacing)
 
@@ -331,8 +431,16 @@ class Solution(Run):
         return self.air.density * self.air.speed * across
 
     def separated(self, stream: np.ndarray | None = None) -> np.ndarray:
-        """(n_points,) bool: points in zones of closed streamlines, which are separation bubbles (`stream`: if at
-        hand).
+        """Points in zones of closed streamlines, which are separation bubbles.
+
+        Parameters
+        ----------
+        stream : (n_points,) array, optional
+            Stream function, if known.
+
+        Returns
+        -------
+        (n_points,) array of bool
         """
         return bubbles(self.mesh, self.stream_function() if stream is None else stream, 1.0)
 
@@ -396,13 +504,27 @@ class Solution(Run):
         }
 
     def write(self, path: str | Path) -> Path:
-        """Write the fields on the mesh to a .vtu or .cgns file."""
+        """Write the fields on the mesh to a .vtu or .cgns file.
+
+        Parameters
+        ----------
+        path : path
+            File; its ending picks the format.
+        """
         return write_mesh(self.mesh, path, self.fields())
 
     def save(self, path: str | Path, mesh_file: str | Path | None = None) -> Path:
-        """Keep case, last state and history in one .npz file, written atomically; `load_solution(path)` gives it
-        back.
+        """Write case, last state and history to one .npz file, atomically; `load_solution(path)` reads it.
 
+        Parameters
+        ----------
+        path : path
+            File.
+        mesh_file : path, optional
+            A mesh kept by `store_mesh`, to which the file then only refers; without it the mesh is inside.
+
+        Notes
+        -----
         mesh_file: a mesh kept by `store_mesh`, to which the file then only refers; without it the mesh is inside.
         """
         return save_solution(self, path, mesh_file)

@@ -72,8 +72,22 @@ def load_solution(path: str | Path, mesh: Mesh | None = None) -> Solution:
 
 @takes(path=PATH)
 def stored_case(path: str | Path) -> tuple[str, dict]:
-    """(fingerprint, description) of the case of a stored solution, without reading its states; FileError if it cannot
-    be read.
+    """Fingerprint and description of the case of a stored solution, without reading its states.
+
+    Parameters
+    ----------
+    path : path
+        File.
+
+    Returns
+    -------
+    fingerprint : str
+    description : dict
+
+    Raises
+    ------
+    FileError
+        The file cannot be read.
     """
     facts, _ = _read(Path(path), states=False)
     return facts["fingerprint"], facts["case"]

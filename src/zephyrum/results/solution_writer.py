@@ -26,7 +26,17 @@ STATES = {
 
 
 def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None = None) -> Path:
-    """See `Solution.save`."""
+    """Write a run to a file; see `Solution.save`.
+
+    Parameters
+    ----------
+    solution : Run
+        Finished run.
+    path : path
+        File.
+    mesh_file : path, optional
+        Kept mesh to refer to.
+    """
     path = Path(path)
     flow, case = solution.flow, solution.case
     facts = {

@@ -80,5 +80,17 @@ def solve_case(
     on_step: Callable[[dict], None] | None = None,
     keep: str | Path | None = None,
 ) -> Solution:
-    """Solve a `Case`; other arguments as in `solve`."""
+    """Solve a case; see `solve`.
+
+    Parameters
+    ----------
+    case : Case
+        The case.
+    start : Solution, optional
+        A solution on the same mesh at a neighbouring condition.
+    on_step : callable, optional
+        Receives a dict of the columns of the history after every step.
+    keep : path, optional
+        File for the last state, from which the same call goes on.
+    """
     return Solution.of(run_case(case, start, on_step, keep))

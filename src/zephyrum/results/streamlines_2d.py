@@ -19,9 +19,24 @@ EDGES = 3  # along the way round a zone at least
 
 
 def stream_function(mesh: Mesh, mass_flow: np.ndarray) -> np.ndarray:
-    """(n_points,) [kg/s] for density times velocity (n_cells, 3) [kg/m^2/s]; 0 on the first wall, nan on the back side.
+    """Stream function at the points of a two-dimensional mesh.
 
-    On a 2-D mesh it is the mass through its slab, on a wedge that through the whole annulus.
+    Parameters
+    ----------
+    mesh : Mesh
+        Two-dimensional mesh.
+    mass_flow : (n_cells, 3) array
+        Density times velocity [kg/m^2/s].
+
+    Returns
+    -------
+    (n_points,) array
+        [kg/s]
+
+    Notes
+    -----
+    It is 0 on the first wall and NaN on the back side. On a two-dimensional mesh it is the mass flow through its slab,
+    on a wedge that through the whole annulus.
     """
     real = mesh.edges[:, 0] != mesh.edges[:, 1]
     face = np.flatnonzero(real)
@@ -53,8 +68,23 @@ def stream_function(mesh: Mesh, mass_flow: np.ndarray) -> np.ndarray:
 
 
 def bubbles(mesh: Mesh, psi: np.ndarray, through_chord: float) -> np.ndarray:
-    """(n_points,) bool: points within closed zones, where the stream function passes the wall's value and is cut off.
+    """Points within closed zones, where the stream function passes the wall's value and is cut off.
 
+    Parameters
+    ----------
+    mesh : Mesh
+        Two-dimensional mesh.
+    psi : (n_points,) array
+        Stream function [kg/s].
+    through_chord : float
+        Mass flow of the freestream through a chord [kg/s].
+
+    Returns
+    -------
+    (n_points,) array of bool
+
+    Notes
+    -----
     through_chord: mass flow of the freestream through a chord [kg/s].
     """
     edge = mesh.edges[mesh.edges[:, 0] != mesh.edges[:, 1]]

@@ -70,7 +70,20 @@ class Streamlines:
 
 
 def default_seeds(solution: "Solution", count: int = SEEDS) -> np.ndarray:
-    """(k, 3) [m] positions just before the body, over its span; k is at most `count`."""
+    """Positions just before the body, over its span.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    count : int, optional
+        Largest number of positions.
+
+    Returns
+    -------
+    (k, 3) array
+        [m]
+    """
     mesh = solution.mesh
     wall = mesh.face_centroid[mesh.faces_of("wall")]
     low, high = wall[:, 1].min(), wall[:, 1].max()
@@ -96,7 +109,19 @@ def default_seeds(solution: "Solution", count: int = SEEDS) -> np.ndarray:
 def trace_streamlines(
     solution: "Solution", seeds: list[list] | None = None, length: float | None = None, steps: int = 4000
 ) -> Streamlines:
-    """See `Solution.paths`."""
+    """Trace streamlines; see `Solution.paths`.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    seeds : list[list], optional
+        Positions (k, 3) [m].
+    length : float, optional
+        Largest length either way [m].
+    steps : int, optional
+        Largest number of steps.
+    """
     mesh = solution.mesh
     if mesh.planar:
         raise InputError("paths need a mesh in space; streamlines of a section come from stream_function().")

@@ -25,8 +25,32 @@ def surface_table(
     y_plus: np.ndarray | None = None,
     heat: np.ndarray | None = None,
 ):
-    """DataFrame of every wall face: part, side, x, y, z [m], x/c, Cp; in viscous flow also Cf and y+.
+    """Tabulate the quantities at every wall face.
 
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    pressure : (n_boundary,) array
+        Gauge pressure [Pa].
+    air : Freestream
+        Freestream.
+    reference : Reference
+        Reference quantities.
+    friction : (n_boundary, 3) array, optional
+        [Pa]
+    y_plus : (n_boundary,) array, optional
+        [-]
+    heat : (n_boundary,) array, optional
+        [W/m^2]
+
+    Returns
+    -------
+    pandas.DataFrame
+        part, side, x, y, z [m], x/c, Cp; in viscous flow also Cf and y+.
+
+    Notes
+    -----
     pressure (n_boundary,) gauge, friction (n_boundary, 3) [Pa], y_plus (n_boundary,) [-], heat (n_boundary,) [W/m^2].
     """
     import pandas as pd
@@ -72,14 +96,34 @@ def _signed(centre: np.ndarray, friction: np.ndarray, cp: np.ndarray, planar: bo
 
 
 def stagnation_face(x: np.ndarray, cp: np.ndarray) -> int:
-    """The face of highest Cp on the front half."""
+    """Face of highest Cp on the front half.
+
+    Parameters
+    ----------
+    x : (n,) array
+        Chord fractions.
+    cp : (n,) array
+        Pressure coefficients.
+    """
     front = x < x.min() + 0.5 * np.ptp(x)
     return int(np.argmax(np.where(front, cp, -np.inf)))
 
 
 def turning_points(table):
-    """DataFrame of the positions where the friction of a `surface_table` changes sign: part, side, kind, x/c, +-.
+    """Positions where the friction changes sign.
 
+    Parameters
+    ----------
+    table : pandas.DataFrame
+        See `surface_table`.
+
+    Returns
+    -------
+    pandas.DataFrame
+        part, side, kind, x/c, +-.
+
+    Notes
+    -----
     The uncertainty is half the distance of the two faces between which the sign changes.
     """
     import pandas as pd

@@ -137,7 +137,13 @@ def solve_unsteady(
 
 
 def series_of(run: TimeRun) -> TimeSeries:
-    """The TimeSeries of a run in time."""
+    """Time series of a run in time.
+
+    Parameters
+    ----------
+    run : TimeRun
+        The run.
+    """
     case = run.last.case
     seconds = run.travelled * case.reference.chord / case.air.speed
     series = TimeSeries(seconds, run.travelled, *run.coefficients.T, Solution.of(run.last))  # type: ignore[call-arg]

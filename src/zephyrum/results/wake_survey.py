@@ -26,7 +26,15 @@ MIN_WAKE_DISTANCE = (0.1, 0.25, 0.5, 1.0)  # distances of the planes behind the 
 
 
 def wake_drag(solution: "Solution", at: float | None = None) -> pd.DataFrame:
-    """See `Solution.wake_drag`."""
+    """Drag seen in planes behind a body; see `Solution.wake_drag`.
+
+    Parameters
+    ----------
+    solution : Solution
+        On a mesh in space.
+    at : float, optional
+        x of the plane [m].
+    """
     mesh, air = solution.mesh, solution.air
     if mesh.planar:
         raise InputError("the drag of a wake needs a mesh in space.")

@@ -272,16 +272,36 @@ class Case:
         return fingerprint(self.description)
 
     def differences(self, other: "Case | dict") -> list[str]:
-        """Dotted names of what differs from another case, or from the description of one."""
+        """Dotted names of what differs from another case.
+
+        Parameters
+        ----------
+        other : Case or dict
+            Case, or the description of one.
+        """
         return differences(self.description, other.description if isinstance(other, Case) else other)
 
     def turned(self, alpha: float | None = None, beta: float | None = None) -> "Case":
-        """The same case at another attitude of the wind [deg]."""
+        """The same case at another attitude of the wind.
+
+        Parameters
+        ----------
+        alpha, beta : float, optional
+            Angle of attack and of sideslip [deg]; None keeps it.
+        """
         return replace(self, air=self.air.turned(alpha, beta))
 
 
 def slowest_point(air: Freestream, chord: float) -> Freestream:
-    """`air`, or below Mach `LEAST_MACH` the same at that Mach number with the Reynolds number on `chord` [m] kept."""
+    """The stream that is computed: below Mach `LEAST_MACH` at that Mach number, with the Reynolds number kept.
+
+    Parameters
+    ----------
+    air : Freestream
+        Freestream.
+    chord : float
+        Length of the Reynolds number [m].
+    """
     if air.mach >= LEAST_MACH:
         return air
     reynolds = air.mach * chord / Scales.law(air, chord).viscosity

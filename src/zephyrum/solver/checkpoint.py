@@ -36,7 +36,20 @@ class Checkpoint:
 
     @classmethod
     def of(cls, path: str | Path, case: "Case") -> "Checkpoint":
-        """That of one `Case`; FileError if its folder can't be."""
+        """Checkpoint of a case.
+
+        Parameters
+        ----------
+        path : path
+            File.
+        case : Case
+            The case.
+
+        Raises
+        ------
+        FileError
+            The folder cannot be made.
+        """
         with disk_errors(path):
             Path(path).parent.mkdir(parents=True, exist_ok=True)
         return cls(Path(path), case.fingerprint)

@@ -28,7 +28,13 @@ LAMINAR = 2e5  # Reynolds number on the chord below which layers are laminar ove
 
 
 def preflight_warnings(case: "Case") -> list[str]:
-    """Sentences about size, domain, blockage, reference and model of a `Case`; empty if nothing looks wrong."""
+    """Sentences about size, domain, blockage, reference and model of a case; empty if nothing looks wrong.
+
+    Parameters
+    ----------
+    case : Case
+        The case.
+    """
     mesh, air, reference, model = case.mesh, case.computed, case.reference, case.model
     out = []
     walls = mesh.faces_of("wall")

@@ -43,12 +43,36 @@ class TimeFile:
 
     @classmethod
     def of(cls, path: str | Path, case: Case, step: float) -> "TimeFile":
-        """File of a case run with a step in chords."""
+        """File of a case run in time.
+
+        Parameters
+        ----------
+        path : path
+            File (.npz).
+        case : Case
+            The case.
+        step : float
+            Time step [chords].
+        """
         return cls(Path(path), f"{case.fingerprint} {step!r}")
 
     def read(self, count: int | None = None):
-        """(rows, states, states a step earlier) of at most `count` steps, None if there is no file; FileError if it
-        belongs to another run.
+        """Read the steps of a run.
+
+        Parameters
+        ----------
+        count : int, optional
+            Largest number of steps.
+
+        Returns
+        -------
+        tuple or None
+            Rows, states, and states a step earlier; None if there is no file.
+
+        Raises
+        ------
+        FileError
+            The file belongs to another run.
         """
         if not self.path.exists():
             return None
@@ -63,7 +87,17 @@ class TimeFile:
         return rows, now, before
 
     def write(self, rows: np.ndarray, now: np.ndarray, before: np.ndarray, last: bool = False) -> None:
-        """Write the file atomically, at most every `SAVE_INTERVAL` seconds."""
+        """Write the file atomically, at most every `SAVE_INTERVAL` seconds.
+
+        Parameters
+        ----------
+        rows : array
+            Rows of the steps.
+        now, before : array
+            States of the last step and of the step before.
+        last : bool, optional
+            Whether to write in any case.
+        """
         if last or time.monotonic() - self.written > SAVE_INTERVAL:
             self.written = time.monotonic()
             with (
@@ -123,7 +157,13 @@ def run_unsteady(
 
 
 def time_unit(case: Case) -> float:
-    """One chord of travel in scaled time."""
+    """One chord of travel in scaled time.
+
+    Parameters
+    ----------
+    case : Case
+        The case.
+    """
     return case.reference.chord / case.computed.mach
 
 
@@ -132,5 +172,11 @@ def _finished(case: Case, made: TimeIntegration) -> TimeRun:
 
 
 def steady_in_time(run: Run) -> Run:
-    """The last state of a run in which nothing oscillates, called converged."""
+    """The last state of a run in which nothing oscillates, called converged.
+
+    Parameters
+    ----------
+    run : Run
+        The run.
+    """
     return replace(run, flow=replace(run.flow, outcome=Outcome.CONVERGED, reason="steady in time"))

@@ -69,8 +69,21 @@ class Wall:
 
 
 def named_walls(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: str) -> dict[str, Wall]:
-    """What each wall does that is not a plain one, by name in sorted order; InputError for what a model or a mesh
-    cannot do.
+    """Conditions of the walls that are not plain ones, by name in sorted order.
+
+    Parameters
+    ----------
+    walls : Wall or Mapping[str, Wall] or None
+        For all walls, or by name.
+    mesh : Mesh
+        Mesh.
+    model : str
+        Flow model.
+
+    Raises
+    ------
+    InputError
+        A model or a mesh cannot do what a wall asks for.
     """
     if walls is None:
         return {}
@@ -97,8 +110,17 @@ def named_walls(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: st
 
 
 def wall_rows(case: "Case") -> WallRows:
-    """A function from a mesh of the family of the mesh of a `Case` to its `WallData`; InputError if a wall moves
-    through itself.
+    """Function from a mesh of the family of a case to its `WallData`.
+
+    Parameters
+    ----------
+    case : Case
+        The case.
+
+    Raises
+    ------
+    InputError
+        A wall moves through itself.
     """
     faster = case.computed.speed / case.air.speed
 

@@ -102,7 +102,15 @@ def compare(
 
 
 def comparison_of(solutions: dict[str, Solution], error: Refinement | None = None) -> Comparison:
-    """The Comparison of named solutions, the first being what the others are set against."""
+    """Comparison of named solutions, the first being what the others are set against.
+
+    Parameters
+    ----------
+    solutions : dict[str, Solution]
+        Solution by name.
+    error : Refinement, optional
+        Mesh study for the error bars.
+    """
     import pandas as pd
 
     rows = [_state(name, made) for name, made in solutions.items()]
@@ -146,8 +154,16 @@ def _parts(solutions: dict[str, Solution]) -> list[dict]:
 
 @takes(aircraft=Aircraft, path=str, values=Many(object))
 def changed_aircraft(aircraft: Aircraft, path: str, values: tuple) -> dict[str, Aircraft]:
-    """The aircraft with the number at a dotted path at each of `values`, named by them: a sweep over any number of its
-    description.
+    """Variants of an aircraft with a number at other values, named by them.
+
+    Parameters
+    ----------
+    aircraft : Aircraft
+        The aircraft.
+    path : str
+        Dotted path of the number.
+    values : tuple
+        Values.
     """
     return {f"{path} = {value}": aircraft.changed({path: value}) for value in values}
 

@@ -82,14 +82,30 @@ def compile_kernels(
 
 
 def start_helper(kinds: tuple[str, ...], models: tuple[str, ...]) -> subprocess.Popen:
-    """A process that compiles the kernels of the flow, those that are called last first."""
+    """Start a process that compiles the kernels of the flow, those that are called last first.
+
+    Parameters
+    ----------
+    kinds : tuple[str, ...]
+        "section", "aircraft" or both.
+    models : tuple[str, ...]
+        Flow models.
+    """
     words = [sys.executable, "-m", "zephyrum.studies.compilation", ",".join(kinds), ",".join(models)]
     quiet = {"stdin": subprocess.DEVNULL, "stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
     return subprocess.Popen(words, **quiet)  # type: ignore[call-overload]
 
 
 def run_tiny_case(kind: str, model: str) -> None:
-    """Mesh and solve a case of a few hundred cells, one Newton step."""
+    """Mesh and solve a case of a few hundred cells, one Newton step.
+
+    Parameters
+    ----------
+    kind : str
+        "section" or "aircraft".
+    model : str
+        Flow model.
+    """
     from zephyrum.results import solve
 
     viscous = model != "euler"
@@ -106,7 +122,15 @@ def run_tiny_case(kind: str, model: str) -> None:
 
 
 def compile_flow_backwards(mesh: Mesh, model: str) -> None:
-    """Call the kernels of a Newton step, those that are called last first."""
+    """Call the kernels of a Newton step, those that are called last first.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    model : str
+        Flow model.
+    """
     air = Freestream(mach=0.6, alpha=1.0, reynolds=1e5)
     law, walls = Scales.law(air, 1.0), WallData.plain(mesh)
     scales = Scales.of(air, freestream_turbulence(model, law, air.mach, 1.0), typical_turbulence(model))

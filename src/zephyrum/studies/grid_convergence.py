@@ -57,10 +57,29 @@ class Estimate:
 
 
 def observed_order(growth: float, sizes: list[float]) -> float:
-    """The order p at which an error that goes with h^p grows `growth` times as much from the second of three mesh
-    `sizes` to the third as from the first to the second.
+    """Observed order of accuracy from the growth of the error (Celik et al. 2008, eq. 5, for steps of any ratio).
 
-    0 if no positive order does (Celik et al. 2008, eq. 5, for steps of any ratio).
+    Parameters
+    ----------
+    growth : float
+        Ratio of the differences.
+    sizes : list[float]
+        Cell sizes of three meshes, finest first.
+
+    Returns
+    -------
+    float
+        0 if no positive order fits.
+
+    Notes
+    -----
+    It is the order p at which an error that goes with h^p grows `growth` times as much from the second mesh to the
+    third as from the first to the second.
+
+    Examples
+    --------
+    >>> round(observed_order(4.0, [1.0, 2.0, 4.0]), 6)
+    2.0
     """
     h2, h3 = sizes[1] / sizes[0], sizes[2] / sizes[0]
 
@@ -73,7 +92,22 @@ def observed_order(growth: float, sizes: list[float]) -> float:
 
 
 def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
-    """Judge `values` on three or more meshes, finest first, whose cells have the mean `sizes`."""
+    """Judge the values of a quantity on three or more meshes.
+
+    Parameters
+    ----------
+    name : str
+        Quantity.
+    values : list[float]
+        Finest first.
+    sizes : list[float]
+        Mean cell sizes.
+
+    Examples
+    --------
+    >>> round(estimate("CL", [1.01, 1.04, 1.16], [1.0, 2.0, 4.0]).extrapolated, 3)
+    1.0
+    """
     f1, f2, f3 = values[:3]
     d21, d32 = f2 - f1, f3 - f2
     ratio = sizes[1] / sizes[0]
@@ -152,7 +186,15 @@ class Refinement:
 
 
 def judge(rows: list[dict], air: Freestream) -> Refinement:
-    """The Refinement of rows made by `refine` (finest first): level, cells, h, CL, CD, CM, outcome."""
+    """Mesh study of the rows of `refine`.
+
+    Parameters
+    ----------
+    rows : list[dict]
+        Finest first: level, cells, h, CL, CD, CM, outcome.
+    air : Freestream
+        Freestream.
+    """
     import pandas as pd
 
     table = pd.DataFrame(rows)
@@ -238,7 +280,20 @@ def refine(
 
 
 def nested(mesh: Mesh, levels: int) -> list[Mesh]:
-    """The mesh and its coarser levels, so many in all; InputError if there are not enough."""
+    """A mesh and its coarser levels.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Finest mesh.
+    levels : int
+        How many in all.
+
+    Raises
+    ------
+    InputError
+        There are not enough.
+    """
     family = mesh.family()[:levels]
     if len(family) < levels:
         raise InputError(
@@ -250,8 +305,18 @@ def nested(mesh: Mesh, levels: int) -> list[Mesh]:
 
 
 def level_row(level: int, mesh: Mesh, finest: Mesh, solution: "Solution") -> dict:
-    """The row of a mesh of a refinement, whose coarser ones may be as wrong as they are, if they converged; h [m] is
-    the mean size of its cells in the volume (in two dimensions the area) of the finest one.
+    """Row of a mesh of a mesh study.
+
+    Parameters
+    ----------
+    level : int
+        Number of the level.
+    mesh : Mesh
+        Its mesh.
+    finest : Mesh
+        Finest mesh; in its volume (in two dimensions its area) the cells have the mean size h [m].
+    solution : Solution
+        Solution on the mesh.
     """
     size = (float(np.sum(finest.cell_volume)) / mesh.n_cells) ** (0.5 if finest.planar else 1.0 / 3.0)
     c = solution.forces.coefficients()
@@ -268,7 +333,15 @@ def level_row(level: int, mesh: Mesh, finest: Mesh, solution: "Solution") -> dic
 
 
 def with_errors(polar: Polar, refinement: Refinement) -> Polar:
-    """Error bars from one refined point for all: CL by its relative error, CD and CM by their absolute ones."""
+    """Error bars of a polar from one refined point: CL by its relative error, CD and CM by their absolute ones.
+
+    Parameters
+    ----------
+    polar : Polar
+        Polar.
+    refinement : Refinement
+        Mesh study of one point.
+    """
     e = refinement.estimates
     relative = {"CL": e["CL"].error / max(abs(e["CL"].finest), 0.05)}
     absolute = {name: e[name].error for name in ("CL", "CD", "CM")}

@@ -42,18 +42,46 @@ class Observer:
     """
 
     def planned(self, plan: "MeshPlan") -> None:
-        """A mesh in space is about to be made; `plan` is its forecast."""
+        """A mesh in space is about to be made.
+
+        Parameters
+        ----------
+        plan : MeshPlan
+            Its forecast.
+        """
 
     def step(self, task: Task, row: dict) -> None:
-        """A step of a run is done: `row` has the columns of its history; at most twice a second."""
+        """A step of a run is done; at most twice a second.
+
+        Parameters
+        ----------
+        task : Task
+            The task.
+        row : dict
+            Columns of its history.
+        """
 
     def finished(self, task: Task, row: dict) -> None:
-        """A point, a mesh level or a setting is done: `row` is its row in the table of the job."""
+        """A point, a mesh level or a setting is done.
+
+        Parameters
+        ----------
+        task : Task
+            The task.
+        row : dict
+            Its row in the table of the job.
+        """
 
 
 def step_reports(observer: Observer | None, task: Task) -> Callable[[dict], None] | None:
-    """The `on_step` of a run that reports to an observer, but not when the last report was less than `REPORT_INTERVAL`
-    seconds ago.
+    """`on_step` of a run that reports to an observer, at most every `REPORT_INTERVAL` seconds.
+
+    Parameters
+    ----------
+    observer : Observer or None
+        The observer.
+    task : Task
+        The task.
     """
     if observer is None:
         return None

@@ -31,7 +31,18 @@ class Store:
 
     @classmethod
     def open(cls, root: str | Path) -> "Store":
-        """Make or reopen the folder; FileError if that is impossible."""
+        """Make or reopen a folder.
+
+        Parameters
+        ----------
+        root : path
+            The folder.
+
+        Raises
+        ------
+        FileError
+            That is impossible.
+        """
         root = Path(root)
         if root.exists() and not root.is_dir():
             raise FileError(f"output {str(root)!r} is a file; give a folder.")
@@ -42,11 +53,23 @@ class Store:
         return cls(root)
 
     def state(self, name: str) -> Path:
-        """File of a point's solution."""
+        """File of the solution of a point.
+
+        Parameters
+        ----------
+        name : str
+            Name of the point.
+        """
         return self.root / "points" / f"{name}.npz"
 
     def mesh_file(self, mesh: Mesh) -> Path:
-        """File of the kept mesh with that fingerprint, written if it is not there."""
+        """File of a kept mesh, written if it is not there.
+
+        Parameters
+        ----------
+        mesh : Mesh
+            The mesh.
+        """
         for path in sorted(self.root.glob("*.cgns")):
             notes = stored_notes(path)
             if notes is not None and notes["fingerprint"] == mesh.fingerprint:
@@ -54,7 +77,18 @@ class Store:
         return store_mesh(mesh, self.root / f"mesh-{mesh.fingerprint}.cgns")
 
     def row(self, name: str) -> dict | None:
-        """Row of a finished point; None if there is none, or if it or its state is damaged, which is reported."""
+        """Row of a finished point.
+
+        Parameters
+        ----------
+        name : str
+            Name of the point.
+
+        Returns
+        -------
+        dict
+            None if there is none, or if it or its state is damaged, which is reported.
+        """
         path = self.root / "points" / f"{name}.json"
         if not path.is_file():
             return None
@@ -70,8 +104,24 @@ class Store:
         return row
 
     def finished(self, name: str, case: Case) -> dict | None:
-        """Row of a finished point of that case, None if it is to be computed; InputError if the folder holds it of
-        another case.
+        """Row of a finished point of a case.
+
+        Parameters
+        ----------
+        name : str
+            Name of the point.
+        case : Case
+            The case.
+
+        Returns
+        -------
+        dict
+            None if it is to be computed.
+
+        Raises
+        ------
+        InputError
+            The folder holds the point of another case.
         """
         row = self.row(name)
         if row is None or row["case"] == case.fingerprint:
@@ -83,13 +133,31 @@ class Store:
         )
 
     def keep(self, name: str, row: dict, state: bytes) -> None:
-        """Keep the solution of a point, the bytes of its file, and mark it finished."""
+        """Keep the solution of a point and mark it finished.
+
+        Parameters
+        ----------
+        name : str
+            Name of the point.
+        row : dict
+            Its row.
+        state : bytes
+            Bytes of the file of its solution.
+        """
         with atomic_write(self.state(name)) as temporary:
             temporary.write_bytes(state)
         self.keep_row(name, row)
 
     def keep_row(self, name: str, row: dict) -> None:
-        """Mark a point finished whose state is there."""
+        """Mark a point finished whose state is there.
+
+        Parameters
+        ----------
+        name : str
+            Name of the point.
+        row : dict
+            Its row.
+        """
         row = json.loads(json.dumps(row))
         write_text(
             self.root / "points" / f"{name}.json", json.dumps({"row": row, CHECKSUM_FILE: self._sums(name, row)})

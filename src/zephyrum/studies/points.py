@@ -40,12 +40,31 @@ class Point:
         )
 
     def case(self, base: Case) -> Case:
-        """The case `base` at this condition."""
+        """A case at this condition.
+
+        Parameters
+        ----------
+        base : Case
+            Case with everything else.
+        """
         return replace(base, air=base.air.at_mach(self.mach).turned(alpha=self.alpha))
 
 
 def plan(alphas: list[float], machs: list[float]) -> list[Point]:
-    """All points, each after the one it starts from."""
+    """All points of a sweep, each after the one it starts from.
+
+    Parameters
+    ----------
+    alphas : list[float]
+        [deg]
+    machs : list[float]
+        Mach numbers.
+
+    Examples
+    --------
+    >>> [point.alpha for point in plan([-2.0, 0.0, 2.0], [0.3])]
+    [0.0, 2.0, -2.0]
+    """
     points = []
     for mach in machs:
         ordered = sorted(alphas)
@@ -61,10 +80,21 @@ def plan(alphas: list[float], machs: list[float]) -> list[Point]:
 
 
 def refine_near_clmax(rows: dict[str, dict], points: list[Point], finest: float) -> list[Point]:
-    """Points still missing about the lift maximum of every Mach number, halving the intervals on either side of it.
+    """Points still missing about the lift maximum of every Mach number, which halve the intervals on either side of it.
 
-    None closer than `finest` [deg]; each starts from its lower neighbour. Only the table decides, so a rerun asks for
-    the same points. A sweep whose lift still rises at its end has no maximum.
+    Parameters
+    ----------
+    rows : dict[str, dict]
+        Rows of the finished points by name.
+    points : list[Point]
+        Points so far.
+    finest : float
+        Smallest interval [deg].
+
+    Notes
+    -----
+    Each starts from its lower neighbour. Only the table decides, so a rerun asks for the same points. A sweep whose
+    lift still rises at its end has no maximum.
     """
     extra = []
     for mach in sorted({point.mach for point in points}):
@@ -89,8 +119,25 @@ def solved(
     keep: Path | None = None,
     on_step: Callable[[dict], None] | None = None,
 ) -> tuple[Solution, dict]:
-    """(solution, row) of a point of the case `base`; state: file of the solution of the point before it, None for a
-    cold start.
+    """Solve a point.
+
+    Parameters
+    ----------
+    point : Point
+        The point.
+    base : Case
+        Case with everything else.
+    state : path or None
+        File of the solution of the point before it; None for a cold start.
+    keep : path, optional
+        File of the checkpoint.
+    on_step : callable, optional
+        Receives the columns of the history after every step.
+
+    Returns
+    -------
+    solution : Solution
+    row : dict
     """
     start = None
     if state is not None:

@@ -67,7 +67,15 @@ def _line(x: np.ndarray, y: np.ndarray) -> tuple[float, float, float]:
 
 
 def polar_slopes_of(polar: "Polar", reference: Reference) -> list[PolarSlopes]:
-    """One `PolarSlopes` for every Mach number of a polar with at least two converged points within +-10 deg."""
+    """Slopes of a polar, one for every Mach number with at least two converged points within +-10 deg.
+
+    Parameters
+    ----------
+    polar : Polar
+        Polar.
+    reference : Reference
+        Reference quantities.
+    """
     out = []
     for mach, rows in polar.table.groupby("mach"):
         rows = rows[(rows["outcome"] == Outcome.CONVERGED) & (rows["alpha"].abs() <= LINEAR_RANGE)]

@@ -23,7 +23,13 @@ DRAWN = {
 
 
 def write_readme(study: "Study") -> None:
-    """Write it."""
+    """Write README.md into the folder of a study.
+
+    Parameters
+    ----------
+    study : Study
+        The study.
+    """
     known = FILES | {name: words for job in JOBS.values() for name, words in job.files.items()}
     listed = {name: words for name, words in known.items() if (study.folder / name).exists()} | DRAWN
     own = {name.rsplit("/", 1)[-1]: "the shape" for name in study.source.files()}

@@ -35,7 +35,14 @@ class StoredResults:
         return pd.DataFrame([{"point": name, **row} for name, row in self.rows.items()])
 
     def solution(self, name: str | None = None, **condition: float) -> Solution:
-        """The stored solution of one point, chosen by its name or by `mach`, `alpha`, `reynolds`, `cells`.
+        """Stored solution of one point.
+
+        Parameters
+        ----------
+        name : str, optional
+            Name of the point.
+        **condition
+            `mach`, `alpha`, `reynolds` or `cells` of the point.
 
         Raises
         ------
@@ -70,7 +77,12 @@ class StoredResults:
 
 @takes(folder=PATH)
 def open_results(folder: str | Path) -> StoredResults:
-    """The finished points of a folder of `sweep` or of a study; nothing is computed or written.
+    """Finished points of a folder of `sweep` or of a study; nothing is computed or written.
+
+    Parameters
+    ----------
+    folder : path
+        The folder.
 
     Examples
     --------

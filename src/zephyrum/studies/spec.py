@@ -82,7 +82,13 @@ FOOTER = {"section": "\n[run]\nprocesses = 2\n", "aircraft": ""}
 
 
 def template(kind: str) -> str:
-    """A commented study file of that kind of geometry, with {file}, {title} and {aircraft} to be filled in."""
+    """Commented study file, with {file}, {title} and {aircraft} to be filled in.
+
+    Parameters
+    ----------
+    kind : str
+        Kind of geometry.
+    """
     return (
         HEADER[kind]
         + "".join("\n" + job.template[kind] for job in JOBS.values() if kind in job.template)
@@ -114,7 +120,17 @@ class StudyBase(Strict):
         return [(job, spec) for job in JOBS.values() if (spec := getattr(self, job.name, None)) is not None]
 
     def freestream(self, mach: float, alpha: float, chord: float) -> Freestream:
-        """The stream at one condition; the Reynolds number is on `chord` [m]."""
+        """Stream at one condition.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+        alpha : float
+            [deg]
+        chord : float
+            Length of the Reynolds number [m].
+        """
         given = {name: value for name, value in self.air.model_dump().items() if value is not None}
         return Freestream(mach=mach, alpha=alpha, length=chord, **given)
 
@@ -136,7 +152,13 @@ class StudyBase(Strict):
         return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)  # type: ignore[arg-type]
 
     def numerics(self, residual_drop: float) -> Numerics:
-        """Numerics; `residual_drop` unless the file says otherwise."""
+        """Numerics of the study.
+
+        Parameters
+        ----------
+        residual_drop : float
+            Orders of magnitude, unless the file says otherwise.
+        """
         asked = self.solver
         drop = asked.residual_drop if "residual_drop" in asked.model_fields_set else residual_drop
         return Numerics(
@@ -163,8 +185,17 @@ SPECS = {"section": _spec("section", SectionTable), "aircraft": _spec("aircraft"
 
 @takes(path=PATH)
 def read_spec(path: str | Path) -> StudyBase:
-    """Read and validate a study file, of a section or with [aircraft] of an aircraft; mistakes are InputErrors
-    `file:line: key: what to do`.
+    """Read and validate a study file.
+
+    Parameters
+    ----------
+    path : path
+        File, with [section] or [aircraft].
+
+    Raises
+    ------
+    InputError
+        A mistake, as `file:line: key: what to do`.
     """
     path = Path(path)
     text, data = read_table(path, "study", f"make one with: zephyrum new {path.name}")

@@ -83,7 +83,15 @@ class Study:
         return self.source.winged and not self.mesh.planar
 
     def freestream(self, mach: float, alpha: float = 0.0) -> Freestream:
-        """The stream at one condition."""
+        """Stream at one condition.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+        alpha : float, optional
+            [deg]
+        """
         return self.spec.freestream(mach, alpha, self.source.chord)
 
     def numerics(self) -> Numerics:
@@ -137,7 +145,19 @@ class Study:
         )
 
     def case(self, mach: float, alpha: float, observer: Observer | None = None, level: int = 0) -> Case:
-        """The case at one condition; its mesh is made if it is not there and an observer is given."""
+        """Case at one condition.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+        alpha : float
+            [deg]
+        observer : Observer, optional
+            With it the mesh is made if it is not there.
+        level : int, optional
+            How many levels coarser than the finest mesh.
+        """
         finest = self._mesh(alpha, observer)
         mesh = self._mesh(alpha, observer, level)
         if mesh is None or finest is None:
@@ -145,7 +165,15 @@ class Study:
         return self._case(mesh, mach, alpha, finest.reference)
 
     def stored_case(self, mach: float, alpha: float) -> Case | None:
-        """The case at one condition if its mesh is there; nothing is made."""
+        """Case at one condition if its mesh is there; nothing is made.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+        alpha : float
+            [deg]
+        """
         return None if self._mesh(alpha, None) is None else self.case(mach, alpha)
 
     def varied_case(
@@ -158,8 +186,29 @@ class Study:
         observer: Observer | None,
         reference: "Reference | None" = None,
     ) -> Case | None:
-        """The case about a variant of the geometry, its mesh kept under `name`; None if it is not there and no observer
-        is given.
+        """Case about a variant of the geometry.
+
+        Parameters
+        ----------
+        name : str
+            Name under which its mesh is kept.
+        number : str
+            Dotted path of the number that varies.
+        value : float
+            Its value.
+        mach : float
+            Mach number.
+        alpha : float
+            [deg]
+        observer : Observer or None
+            With it the mesh is made if it is not there.
+        reference : Reference, optional
+            Reference quantities.
+
+        Returns
+        -------
+        Case
+            None if the mesh is not there and no observer is given.
         """
         source = self.source.changed(number, value)
         attitude = alpha if self.grounded else 0.0
@@ -168,7 +217,15 @@ class Study:
         return None if mesh is None else self._case(mesh, mach, alpha, reference or mesh.reference)
 
     def case_key(self, mach: float, alpha: float) -> dict:
-        """What a case depends on before its mesh is made: for records of jobs that make meshes of their own."""
+        """What a case depends on before its mesh is made, for records of jobs that make meshes of their own.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+        alpha : float
+            [deg]
+        """
         air = self.freestream(mach, alpha)
         return {
             "made from": self.source.made_from(0.0),
@@ -184,8 +241,19 @@ class Study:
 
     # -- stored solutions ----------------------------------------------------------------------------------------------
     def stored_solution(self, case: Case, name: str | None = None) -> Solution | None:
-        """The stored solution of a case, by default under the name of its point; None if it is not there, or of another
-        case.
+        """Stored solution of a case.
+
+        Parameters
+        ----------
+        case : Case
+            The case.
+        name : str, optional
+            Name of the point; that of the case without it.
+
+        Returns
+        -------
+        Solution
+            None if it is not there, or of another case.
         """
         store = self.workspace.store
         name = name or Point(case.air.mach, case.air.alpha, None).name
@@ -200,7 +268,19 @@ class Study:
         return stored_case(path)[1]["mesh"]["fingerprint"] == case.mesh.fingerprint
 
     def solved_point(self, name: str, case: Case, start: Solution | None, on_step: Callable) -> Solution:
-        """The solution of a case, from the store under `name` or computed into it."""
+        """Solution of a case, from the store or computed into it.
+
+        Parameters
+        ----------
+        name : str
+            Name of the point.
+        case : Case
+            The case.
+        start : Solution or None
+            Solution to start from.
+        on_step : callable
+            Receives the columns of the history after every step.
+        """
         store = self.workspace.store
         if store.row(name) is not None and (stored := self.stored_solution(case, name)) is not None:
             return stored
@@ -210,7 +290,20 @@ class Study:
         return made
 
     def solution(self, mach: float, alpha: float) -> Solution:
-        """The stored solution of one point; FileError if it is not there."""
+        """Stored solution of one point.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+        alpha : float
+            [deg]
+
+        Raises
+        ------
+        FileError
+            It is not there.
+        """
         case = self.stored_case(mach, alpha)
         stored = None if case is None else self.stored_solution(case)
         if stored is None:
@@ -275,12 +368,34 @@ class Study:
 
 @takes(path=PATH)
 def read_study(path: str | Path) -> StudyBase:
-    """Read and validate a study file; mistakes are InputErrors `file:line: key: what to do`."""
+    """Read and validate a study file.
+
+    Parameters
+    ----------
+    path : path
+        File.
+
+    Raises
+    ------
+    InputError
+        A mistake, as `file:line: key: what to do`.
+    """
     return read_spec(path)
 
 
 def check_study(study: Study) -> None:
-    """Raise InputError for anything in the study that cannot be computed; nothing is meshed or solved."""
+    """Check everything in a study; nothing is meshed or solved.
+
+    Parameters
+    ----------
+    study : Study
+        The study.
+
+    Raises
+    ------
+    InputError
+        Something cannot be computed.
+    """
     study.source.check()
     study.numerics()
     study.wall()
@@ -352,7 +467,12 @@ def _copy_inputs(path: Path, spec: StudyBase, folder: Path) -> None:
 
 @takes(folder=PATH)
 def open_study(folder: str | Path) -> Study:
-    """The study in a folder with what was computed of it so far; nothing is computed or written.
+    """Open the study in a folder with what was computed of it so far; nothing is computed or written.
+
+    Parameters
+    ----------
+    folder : path
+        The folder.
 
     Raises
     ------

@@ -208,7 +208,26 @@ def _swept(base: Case, points: list[Point], store: Store, keep_mesh: "Callable |
 def stored_polar(
     base: Case, alphas: list[float], machs: list[float], folder: str | Path, clmax_spacing: float = 0.0
 ) -> Polar | None:
-    """The points of a sweep that a folder holds; nothing is computed or written. None without any."""
+    """Points of a sweep that a folder holds; nothing is computed or written.
+
+    Parameters
+    ----------
+    base : Case
+        Case with everything else.
+    alphas : list[float]
+        [deg]
+    machs : list[float]
+        Mach numbers.
+    folder : path
+        The folder.
+    clmax_spacing : float, optional
+        As in `SweepOptions`.
+
+    Returns
+    -------
+    Polar
+        None without any point.
+    """
     store, points = Store(Path(folder)), plan(alphas, machs)
     rows: dict = {}
     fresh = points
@@ -234,7 +253,17 @@ def _executor(work: Work, options: SweepOptions):
 
 
 def polar_of(points: list[Point], rows: dict[str, dict], base: Case) -> Polar:
-    """The Polar of finished points, with what tells how it was made."""
+    """Polar of finished points, with how it was made.
+
+    Parameters
+    ----------
+    points : list[Point]
+        Points.
+    rows : dict[str, dict]
+        Their rows by name.
+    base : Case
+        Case with everything else.
+    """
     mesh = base.mesh
     notes = {
         "made by": "zephyrum.sweep",

@@ -67,7 +67,23 @@ class Trim:
 
 
 def lift_for(weight: float, air: Freestream, area: float) -> float:
-    """CL at which the lift is `weight` [N]; thrust is left out."""
+    """Lift coefficient at which the lift balances a weight; thrust is left out.
+
+    Parameters
+    ----------
+    weight : float
+        [N]
+    air : Freestream
+        Freestream.
+    area : float
+        Reference area [m^2].
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> round(lift_for(50e3, zy.Freestream(speed=70.0, altitude=0.0), 28.0), 3)
+    0.595
+    """
     return number("weight", weight, 0.0, open_low=True) / (air.dynamic_pressure * area)
 
 
@@ -78,7 +94,15 @@ class TrimLog:
     """
 
     def recall(self, alpha: float, setting: float) -> dict | None:
-        """Row of the next setting if it was flown before."""
+        """Row of the next setting if it was flown before.
+
+        Parameters
+        ----------
+        alpha : float
+            [deg]
+        setting : float
+            Value of the control.
+        """
         return None
 
     def last_solution(self) -> Solution | None:
@@ -86,10 +110,24 @@ class TrimLog:
         return None
 
     def keep(self, row: dict, solution: Solution) -> None:
-        """A setting was flown."""
+        """A setting was flown.
+
+        Parameters
+        ----------
+        row : dict
+            Its row.
+        solution : Solution
+            Its solution.
+        """
 
     def step(self, label: str) -> Callable[[dict], None] | None:
-        """`on_step` of a run."""
+        """`on_step` of a run.
+
+        Parameters
+        ----------
+        label : str
+            Name of the run.
+        """
         return None
 
 
@@ -313,7 +351,17 @@ def derivatives(
 def derivatives_of(
     base: Case, alpha_step: float, beta_step: float, solved: Callable[[Case, Solution | None], Solution]
 ):
-    """The table of `derivatives` about a case; solved(case, start) gives solutions."""
+    """Stability derivatives about a case; see `derivatives`.
+
+    Parameters
+    ----------
+    base : Case
+        The case.
+    alpha_step, beta_step : float
+        Differences of the angles [deg].
+    solved : callable
+        Gives the solution of a case from a start: solved(case, start).
+    """
     import pandas as pd
 
     if base.ground is not None:

@@ -35,8 +35,29 @@ class Workspace:
 
     # -- meshes --------------------------------------------------------------------------------------------------------
     def mesh(self, name: str, made_from: dict, make: Callable[[], Mesh] | None) -> Mesh | None:
-        """The mesh of that name if it was made from the same input, else a new one by `make`, which is kept.
+        """Mesh of a name if it was made from the same input, else a new one, which is kept.
 
+        Parameters
+        ----------
+        name : str
+            Name of the mesh.
+        made_from : dict
+            All that it is made from.
+        make : callable or None
+            Makes the mesh; without it nothing is made.
+
+        Returns
+        -------
+        Mesh
+            None if `make` is None and there is no such mesh.
+
+        Raises
+        ------
+        FileError
+            `make` is None and the mesh was made from another input.
+
+        Notes
+        -----
         Without `make` nothing is made: None if there is no such mesh, FileError if it was made from another input.
         """
         path = self.folder / f"{name}.cgns"
@@ -57,17 +78,48 @@ class Workspace:
 
     # -- records -------------------------------------------------------------------------------------------------------
     def record(self, name: str, key: object) -> dict | None:
-        """What `keep_record` wrote under the same key; None if there is none, if it is damaged, or of another key."""
+        """What `keep_record` wrote under the same key.
+
+        Parameters
+        ----------
+        name : str
+            Name of the record.
+        key : object
+            What it depends on.
+
+        Returns
+        -------
+        dict
+            None if there is none, if it is damaged, or of another key.
+        """
         stored = self._held(name)
         return stored["made"] if stored is not None and stored["key"] == fingerprint(key) else None
 
     def stale_record(self, name: str, key: object) -> bool:
-        """Whether there is a record of that name of another key."""
+        """Whether there is a record of that name of another key.
+
+        Parameters
+        ----------
+        name : str
+            Name of the record.
+        key : object
+            What it depends on.
+        """
         stored = self._held(name)
         return stored is not None and stored["key"] != fingerprint(key)
 
     def keep_record(self, name: str, key: object, made: dict) -> None:
-        """Write the JSON file of that name: `made`, under the fingerprint of `key`, with a checksum."""
+        """Write a JSON file with a checksum, under the fingerprint of a key.
+
+        Parameters
+        ----------
+        name : str
+            Name of the record.
+        key : object
+            What it depends on.
+        made : dict
+            The record.
+        """
         made = json.loads(json.dumps(made, default=str))
         text = {"key": fingerprint(key), "checksum": fingerprint(canonical(made)), "made": made}
         write_text(self.folder / f"{name}.json", json.dumps(text, indent=1))
@@ -83,5 +135,13 @@ class Workspace:
             return None
 
     def write_table(self, name: str, frame) -> None:
-        """Write a DataFrame as the CSV file of that name."""
+        """Write a table as a CSV file.
+
+        Parameters
+        ----------
+        name : str
+            Name of the file.
+        frame : pandas.DataFrame
+            The table.
+        """
         write_text(self.folder / f"{name}.csv", frame.to_csv(index=False))

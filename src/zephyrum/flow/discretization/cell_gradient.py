@@ -62,7 +62,13 @@ class GradientOperator:
             add_image_gradients(q, self.mirrored, self.normal, self.pull, velocity, out)
 
     def single(self, axes: np.ndarray) -> "GradientOperator":
-        """The same for changes of the unknowns `axes` alone, in single precision."""
+        """The operator for changes of some unknowns, in single precision.
+
+        Parameters
+        ----------
+        axes : (n_active,) array
+            Columns of the unknowns.
+        """
         of_velocity = axes[(axes > 0) & (axes < 4)] - 1
         normal, weight, pull = (a.astype(np.float32) for a in (self.normal[:, of_velocity], self.weight, self.pull))
         return replace(self, weight=weight, normal=np.ascontiguousarray(normal), pull=pull)
@@ -74,7 +80,17 @@ class GradientOperator:
         method: str = "by-cell",
         along: tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray] | None = None,
     ) -> "GradientOperator":
-        """That of a mesh. along: its `cell_face_vectors` if at hand."""
+        """Gradient operator of a mesh.
+
+        Parameters
+        ----------
+        mesh : Mesh
+            Mesh.
+        method : str, optional
+            "by-cell" (least squares or Green-Gauss by the shape of the cell) or one method for all.
+        along : tuple[array, array, array, array], optional
+            `cell_face_vectors` of the mesh, if known.
+        """
         choice("gradient", method, METHODS)
         nl, n = mesh.n_interior, mesh.n_cells
         left, right = mesh.left[:nl], mesh.right
@@ -204,7 +220,17 @@ def _widened_stencils(
 
 
 def clipped_cells(mesh: Mesh) -> np.ndarray:
-    """(n_cells,) whether a cell is neither a plain quadrilateral or hexahedron nor flat as in a layer."""
+    """Cells that are neither plain quadrilaterals or hexahedra nor flat as in a layer.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+
+    Returns
+    -------
+    (n_cells,) array of bool
+    """
     n, d, nl = mesh.n_cells, mesh.dimension, mesh.n_interior
     if mesh.wedge:
         return np.zeros(n, dtype=bool)
@@ -237,9 +263,24 @@ def _inverse(action: np.ndarray, planar: bool) -> np.ndarray:
 
 @parallel
 def gather_gradients(q: np.ndarray, start: np.ndarray, neighbour: np.ndarray, weights: np.ndarray, out: np.ndarray):
-    """Gradients of every column of q (n, m) into out (n, m, 3).
+    """Gradients of every column of q.
 
-    Reads per cell: m values of itself and of each neighbour and 3 weights a neighbour; writes 3 m.
+    Parameters
+    ----------
+    q : (n, m) array
+        Values in the cells.
+    start : (n + 1,) array
+        First neighbour of each cell.
+    neighbour : array
+        Neighbours, in compressed rows.
+    weights : (k, 3) array
+        Weight of each neighbour [1/m].
+    out : (n, m, 3) array
+        Written.
+
+    Notes
+    -----
+    Reads per cell m values of itself and of each neighbour and 3 weights for each neighbour; writes 3 m.
     """
     n, m = q.shape
     for i in prange(n):
@@ -263,8 +304,22 @@ def gather_gradients(q: np.ndarray, start: np.ndarray, neighbour: np.ndarray, we
 def add_image_gradients(
     q: np.ndarray, cell: np.ndarray, normal: np.ndarray, pull: np.ndarray, first: int, out: np.ndarray
 ):
-    """Add what the images of cells (k,) behind planes of symmetry do to the gradients `out` of the velocity, columns
-    from `first` on.
+    """Add the effect of the images of cells behind planes of symmetry on the gradients of the velocity.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        Values in the cells.
+    cell : (k,) array
+        Cells at a plane of symmetry.
+    normal : (k, 3) array
+        Normals of the planes.
+    pull : (k, 3) array
+        Weights of the images [1/m].
+    first : int
+        First column of the velocity.
+    out : (n, m, 3) array
+        Changed in place.
     """
     for e in range(len(cell)):
         c = cell[e]

@@ -48,8 +48,24 @@ SCRATCH_SIZE = NORMAL + 3 * BATCH_SIZE
 def gather_batch(
     s: np.ndarray, low: int, q: np.ndarray, g: np.ndarray, closure: np.ndarray, faces: "Faces", scheme: "SchemeNumbers"
 ):
-    """Fill the scratch array `s` for faces low .. low + BATCH_SIZE; in two dimensions the y components are left at
-    0.
+    """Gather a batch of faces into the scratch array; in two dimensions the y components are left at 0.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    low : int
+        First face of the batch.
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    closure : (n, 2) array
+        Closure of the turbulence model.
+    faces : Faces
+        Faces.
+    scheme : SchemeNumbers
+        Scheme.
     """
     axes = scheme.axes
     three, viscous = axes[2] == 2, scheme.model > EULER
@@ -100,21 +116,54 @@ def gather_batch(
 
 @serial
 def upwind_pressure(s: np.ndarray, k: int):
-    """Pressure differences on the far side of the left and of the right cell, along the line between them."""
+    """Pressure differences on the far side of the left and of the right cell, along the line between them.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    k : int
+        Lane.
+    """
     jump = s[CELL_R + k] - s[CELL_L + k]
     return 2.0 * s[TO_CELL_L + k] - jump, 2.0 * s[TO_CELL_R + k] - jump
 
 
 @inlined
 def batch_state(s: np.ndarray, group: int, k: int):
-    """Mean-flow unknowns (5) of lane k in the rows of a group."""
+    """Mean-flow unknowns (5) of a lane in the rows of a group.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    group : int
+        First row of the group.
+    k : int
+        Lane.
+    """
     a = group + k
     return s[a], s[a + BATCH_SIZE], s[a + 2 * BATCH_SIZE], s[a + 3 * BATCH_SIZE], s[a + 4 * BATCH_SIZE]
 
 
 @serial
 def set_limiter_weights(s: np.ndarray, floor: float, gamma: float):
-    """Fill the limiter's weights; returns the largest."""
+    """Fill the weights of the limiter.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    floor : float
+        Least weight.
+    gamma : float
+        Ratio of the specific heats.
+
+    Returns
+    -------
+    float
+        Largest weight.
+    """
     largest = 0.0
     for k in range(BATCH_SIZE):
         far_l, far_r = upwind_pressure(s, k)
@@ -127,7 +176,19 @@ def set_limiter_weights(s: np.ndarray, floor: float, gamma: float):
 
 @serial
 def face_increments(s: np.ndarray, m: int, k: int, kappa: float):
-    """Rises of unknown m from the left and from the right centroid to the face."""
+    """Increments of an unknown from the left and from the right centroid to the face.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    m : int
+        Unknown.
+    k : int
+        Lane.
+    kappa : float
+        Weight of the central difference.
+    """
     row = m * BATCH_SIZE + k
     jump = s[CELL_R + row] - s[CELL_L + row]
     left = s[TO_FACE_L + row] + kappa * s[FRACTION_L + k] * (jump - s[TO_CELL_L + row])
@@ -137,7 +198,21 @@ def face_increments(s: np.ndarray, m: int, k: int, kappa: float):
 
 @serial
 def limiter_factors(s: np.ndarray, m: int, k: int, weight: float, eps: float):
-    """Fractions of the two rises of unknown m that the limiter leaves."""
+    """Fractions of the two increments of an unknown that the limiter leaves.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    m : int
+        Unknown.
+    k : int
+        Lane.
+    weight : float
+        Weight of the limiter.
+    eps : float
+        Squared variation taken as smooth.
+    """
     row = m * BATCH_SIZE + k
     jump = s[CELL_R + row] - s[CELL_L + row]
     factor_l, _, _ = van_albada(2.0 * s[TO_CELL_L + row] - jump, jump, eps)
@@ -147,7 +222,17 @@ def limiter_factors(s: np.ndarray, m: int, k: int, weight: float, eps: float):
 
 @serial
 def reconstruct(s: np.ndarray, scheme: "SchemeNumbers", gamma: float):
-    """From gathered cells to the two states at every face."""
+    """Reconstruct the two states at every face of a batch.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    scheme : SchemeNumbers
+        Scheme.
+    gamma : float
+        Ratio of the specific heats.
+    """
     limited, kappa, axes = False, scheme.kappa, scheme.axes
     if scheme.order_factor == 0.0:
         for k in range(BATCH_SIZE):
@@ -192,7 +277,17 @@ def _keep_physical(s, own, state, flag, gamma, axes):
 
 @serial
 def perturb(s: np.ndarray, component: int, by_l: float, by_r: float):
-    """Move one unknown of the two states of every lane."""
+    """Change one unknown of the two states of every lane.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    component : int
+        Unknown.
+    by_l, by_r : float
+        Changes of the left and of the right state.
+    """
     for k in range(BATCH_SIZE):
         s[STATE_L + component * BATCH_SIZE + k] += by_l
         s[STATE_R + component * BATCH_SIZE + k] += by_r
@@ -200,7 +295,17 @@ def perturb(s: np.ndarray, component: int, by_l: float, by_r: float):
 
 @serial
 def set_inviscid_flux(s: np.ndarray, n_turbulence: int, gamma: float):
-    """Roe's flux times area of every lane into the FLUX rows; turbulence is convected with the mass flux, upwind."""
+    """Fill the FLUX rows with Roe's flux times area; turbulence is convected with the mass flux, upwind.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    n_turbulence : int
+        Number of turbulence equations.
+    gamma : float
+        Ratio of the specific heats.
+    """
     for k in range(BATCH_SIZE):
         normal = s[NORMAL + k], s[NORMAL + BATCH_SIZE + k], s[NORMAL + 2 * BATCH_SIZE + k]
         F = roe_flux(batch_state(s, STATE_L, k), batch_state(s, STATE_R, k), normal, gamma)

@@ -68,8 +68,17 @@ class FaceData:
         return (0,) * len(self.axes)
 
     def with_first_order(self, cells: np.ndarray, boundary_faces: bool) -> "FaceData":
-        """Face data that extrapolate nothing from the marked `cells` (n,) to their faces.
+        """Face data that extrapolate nothing from marked cells to their faces.
 
+        Parameters
+        ----------
+        cells : (n,) array
+            Mask of the cells.
+        boundary_faces : bool
+            Whether nothing is extrapolated to their boundary faces either.
+
+        Notes
+        -----
         boundary_faces: whether nothing is extrapolated to their boundary faces either.
         """
         f, ni = self.faces, len(self.faces.right)
@@ -85,7 +94,17 @@ class FaceData:
 
     @classmethod
     def of(cls, mesh: Mesh, gradient: str = "by-cell", model: str = "euler") -> "FaceData":
-        """Prepare `mesh` for a model: with its turbulence quantities, no slip at its walls unless it is inviscid."""
+        """Prepare a mesh for a flow model.
+
+        Parameters
+        ----------
+        mesh : Mesh
+            Mesh.
+        gradient : str, optional
+            See `GradientOperator.of`.
+        model : str, optional
+            Flow model; walls are no-slip unless it is "euler".
+        """
         ni = mesh.n_interior
         area = np.linalg.norm(mesh.face_area, axis=1)
         to_left, to_right, vector_to_right, vector_to_left = cell_face_vectors(mesh)

@@ -14,8 +14,23 @@ STEEPEST_SINE = 0.95  # sine of the angle between a way and its shell from which
 
 
 def cell_face_vectors(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """(to_left (nf, 3), to_right (ni, 3), ahead (ni, 3), back (ni, 3)) [m]: from the left and the right centroid to the
-    face, and on to the other centroid.
+    """Vectors from the centroids to the faces and on to the other centroid.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+
+    Returns
+    -------
+    to_left : (nf, 3) array
+        From the left centroid to the face [m].
+    to_right : (ni, 3) array
+        From the right centroid to the face [m].
+    ahead : (ni, 3) array
+        From the left to the right centroid [m].
+    back : (ni, 3) array
+        From the right to the left centroid, reversed [m].
     """
     ni = mesh.n_interior
     left, right, x, c = mesh.left, mesh.right, mesh.face_centroid, mesh.cell_centroid

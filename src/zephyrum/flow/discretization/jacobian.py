@@ -104,7 +104,25 @@ def interior_jacobians(
     gas: "GasModel",
     out: JacobianArrays,
 ):
-    """Fill the `JacobianArrays` of the interior faces by difference quotients of the face flux."""
+    """Fill the Jacobians of the interior faces by difference quotients of the face flux.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    closure : (n, 2) array
+        Closure of the turbulence model.
+    faces : Faces
+        Faces.
+    scheme : SchemeNumbers
+        Scheme.
+    gas : GasModel
+        Gas.
+    out : JacobianArrays
+        Filled.
+    """
     for block in prange((len(faces.right) + BATCH_SIZE - 1) // BATCH_SIZE):
         _batch_jacobians(np.int64(block) * BATCH_SIZE, (q, g), closure, faces, scheme, gas, out)
 
@@ -291,8 +309,27 @@ def boundary_jacobians(
     gas: "GasModel",
     out: JacobianArrays,
 ):
-    """Fill the `JacobianArrays` of the boundary faces.
+    """Fill the Jacobians of the boundary faces.
 
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    faces : Faces
+        Faces.
+    boundary : Boundary
+        Boundary faces.
+    scheme : SchemeNumbers
+        Scheme.
+    gas : GasModel
+        Gas.
+    out : JacobianArrays
+        Filled.
+
+    Notes
+    -----
     blocks[:, 0] are derivatives to the face state at a fixed cell, viscous_jacobian those to the cell at a fixed face
     state.
     """
@@ -359,7 +396,21 @@ def _set_boundary_viscous_jacobian(states, f, faces, boundary, scheme, gas, work
 
 @parallel
 def pseudo_time_blocks(q: np.ndarray, rate: np.ndarray, axes: np.ndarray, gamma: float, out: np.ndarray):
-    """Pseudo-time term: rate (n,) = volume / time step, times d(conserved)/d(unknowns), into out (n, nb, nb)."""
+    """Pseudo-time term: rate times d(conserved)/d(unknowns).
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    rate : (n,) array
+        Volume over time step.
+    axes : (nb,) array
+        Active unknowns.
+    gamma : float
+        Ratio of the specific heats.
+    out : (n, nb, nb) array
+        Written.
+    """
     nb = len(axes)
     for i in prange(len(q)):
         c = np.int64(i)
@@ -374,7 +425,21 @@ def pseudo_time_blocks(q: np.ndarray, rate: np.ndarray, axes: np.ndarray, gamma:
 
 
 def empty_jacobian(nf: int, ni: int, n: int, model: str, floor: float) -> JacobianArrays:
-    """`JacobianArrays` of nf faces, of which ni are interior, for n active unknowns."""
+    """Arrays for the Jacobians of faces.
+
+    Parameters
+    ----------
+    nf : int
+        Number of faces.
+    ni : int
+        Number of interior faces.
+    n : int
+        Number of active unknowns.
+    model : str
+        Flow model.
+    floor : float
+        Least weight of the limiter.
+    """
     single = np.float32
     fading = ni if 0.0 <= floor < 1.0 else 0  # faces whose limiter weight may change: see `limiter_weight`
     viscous = nf if model != "euler" else 0
@@ -436,7 +501,15 @@ class Jacobian:
         self._order_factors = order_factors.astype(single)
 
     def linearise(self, state: FieldState, exterior: np.ndarray | None = None) -> None:
-        """Compute blocks and wave speeds at a state; exterior (nb, m): as in `Residual.balance`."""
+        """Compute blocks and wave speeds at a state.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+        exterior : (nb, m) array, optional
+            States outside the boundary faces; those of the residual without it.
+        """
         r = self.residual
         d, own = r.domain, self.faces
         self.state, self.boundary = state, r.boundary(exterior)
@@ -462,7 +535,13 @@ class Jacobian:
         return 0.5 * total
 
     def set_inertia(self, rate: np.ndarray) -> None:
-        """Set the pseudo-time term at the linearised state for volume / time step = `rate` (n,)."""
+        """Set the pseudo-time term at the linearised state.
+
+        Parameters
+        ----------
+        rate : (n,) array
+            Volume over time step.
+        """
         d = self.residual.domain
         pseudo_time_blocks(self.state.q, rate, d.axes, self.residual.law.gamma, self.inertia)
         if len(d.axisymmetric_factor) and self.residual.model != "euler":
@@ -471,9 +550,20 @@ class Jacobian:
             )
 
     def stabilise_source_diagonal(self, cfl: float) -> np.ndarray:
-        """Add inertia (n, nt), which is returned, to the equations of turbulence where their sources grow with the
-        unknown.
+        """Add inertia to the equations of turbulence where their sources grow with the unknown.
 
+        Parameters
+        ----------
+        cfl : float
+            CFL number.
+
+        Returns
+        -------
+        (n, nt) array
+            Inertia that was added.
+
+        Notes
+        -----
         There turbulence rises exponentially until it is in balance: a step that is long against that growth would put
         the matrix on the wrong side of singular. With this it about doubles at most. Above `SOURCE_INERTIA_CFL` the
         inertia fades, so that the last steps are Newton's.
@@ -488,7 +578,15 @@ class Jacobian:
         return growth
 
     def product(self, v: np.ndarray, out: np.ndarray) -> None:
-        """out (n, nb) = row_scale (inertia + dR/dq) v, single precision."""
+        """Product of the Jacobian and a vector in single precision: row_scale (inertia + dR/dq) v.
+
+        Parameters
+        ----------
+        v : (n, nb) array
+            Vector.
+        out : (n, nb) array
+            Written.
+        """
         r = self.residual
         d, s = r.domain, r.domain.periodic
         if self._order_factors[0] or r.model != "euler":

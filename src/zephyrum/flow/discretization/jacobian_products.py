@@ -39,8 +39,29 @@ def face_products(
     dims: tuple,
     out: np.ndarray,
 ):
-    """Change of every face's flux for a `Direction`, into out (nf, nb).
+    """Change of every face's flux for a direction.
 
+    Parameters
+    ----------
+    direction : Direction
+        Change of the cells, of their gradients and of the closure.
+    faces : Faces
+        Faces.
+    boundary : Boundary
+        Boundary faces.
+    scheme : SchemeNumbers
+        Scheme.
+    orders : (nb,) array
+        1 for unknowns that are reconstructed at second order, else 0.
+    jacobian : JacobianArrays
+        Jacobians of the faces.
+    dims : tuple
+        As long as there are active unknowns: so the compiler knows their number and unrolls the loops over blocks.
+    out : (nf, nb) array
+        Written.
+
+    Notes
+    -----
     orders (nb,): 1.0 for unknowns that are reconstructed at second order. dims: a tuple as long as there are active
     unknowns, so that the compiler knows their number and unrolls the loops over blocks.
     """
@@ -199,8 +220,27 @@ def sum_face_products(
     dims: tuple,
     out: np.ndarray,
 ):
-    """out (n, nb) = row_scale * (signed sum of face products + inertia block times v - change of the sources).
+    """Sum of the face products of every cell with inertia and sources, times row_scale.
 
+    Parameters
+    ----------
+    flux : (nf, nb) array
+        Face products.
+    faces : CellFaces
+        Faces of each cell.
+    cells : CellJacobian
+        Jacobians of the cells.
+    v : (n, nb) array
+        Direction.
+    gv : (n, nb, 3) array
+        Its gradient.
+    dims : tuple
+        See `face_products`.
+    out : (n, nb) array
+        Written.
+
+    Notes
+    -----
     faces: `CellFaces`; cells: `CellJacobian`.
     """
     nb, nt = len(dims), cells.by_state.shape[1]

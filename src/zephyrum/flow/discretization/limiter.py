@@ -66,12 +66,35 @@ class Limiter:
         set_fields(self, full_mach=number("full_mach", self.full_mach, self.fade_in_mach, open_low=True))
 
     def fade_in(self, mach: float) -> float:
-        """Weight of fast flow, from 0 below `fade_in_mach` to 1 above `full_mach`."""
+        """Weight of fast flow, from 0 below `fade_in_mach` to 1 above `full_mach`.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number of the stream.
+
+        Examples
+        --------
+        >>> Limiter().fade_in(0.2), Limiter().fade_in(0.8)
+        (0.0, 1.0)
+        """
         return smoothstep(mach**2, self.fade_in_mach**2, self.full_mach**2)
 
 
 def least_weight(limiter: Limiter, mach: float, friction: bool, space: bool) -> float:
-    """The `floor` of `limiter_weight` at a Mach number of the stream: 1 always limited, negative never."""
+    """Least weight of the limiter: 1 always limits, a negative one never.
+
+    Parameters
+    ----------
+    limiter : Limiter
+        Limiter.
+    mach : float
+        Mach number of the stream.
+    friction : bool
+        Whether the flow is viscous.
+    space : bool
+        Whether the flow is three-dimensional.
+    """
     if limiter.mode != "auto":
         return 1.0 if limiter.mode == "on" else -1.0
     fast = limiter.fade_in(mach)
@@ -80,8 +103,18 @@ def least_weight(limiter: Limiter, mach: float, friction: bool, space: bool) -> 
 
 
 def smooth_variation(limiter: Limiter, mach: float, friction: bool, space: bool) -> float:
-    """Variation from cell to cell, over that of the stream, that the limiter takes as smooth, at a Mach number of the
-    stream.
+    """Variation from cell to cell, over that of the stream, that the limiter takes as smooth.
+
+    Parameters
+    ----------
+    limiter : Limiter
+        Limiter.
+    mach : float
+        Mach number of the stream.
+    friction : bool
+        Whether the flow is viscous.
+    space : bool
+        Whether the flow is three-dimensional.
     """
     if not space:
         return limiter.smooth_variation
@@ -91,7 +124,15 @@ def smooth_variation(limiter: Limiter, mach: float, friction: bool, space: bool)
 
 @inlined
 def van_albada(a: float, b: float, eps: float):
-    """Factor in [0, 1] for differences a, b on a field whose noise has the square `eps`; with its derivatives."""
+    """Limiter of van Albada, van Leer and Roberts (1982) in [0, 1], and its derivatives to both differences.
+
+    Parameters
+    ----------
+    a, b : float
+        Differences.
+    eps : float
+        Square of the noise of the field.
+    """
     bottom = a * a + b * b + eps
     s = (2.0 * a * b + eps) / bottom
     # the corner of max(0, s) rounded off, so that Newton's iteration does not bounce there
@@ -110,6 +151,19 @@ def limiter_weight(
 ):
     """Weight of the limiter at a face, from `floor` to 1; 0 with a negative floor.
 
+    Parameters
+    ----------
+    floor : float
+        Least weight.
+    left, right : tuple[float, ...]
+        States (5,) of the cells.
+    far_l, far_r : float
+        Upwind pressure differences.
+    gamma : float
+        Ratio of the specific heats.
+
+    Notes
+    -----
     left, right: states (5,) of the cells; far_l, far_r: upwind pressure differences.
     """
     if floor >= 1.0:
@@ -141,6 +195,17 @@ def limiter_weight_derivatives(
     floor: float, left: tuple[float, ...], right: tuple[float, ...], far_l: float, far_r: float, gamma: float
 ):
     """Derivatives of `limiter_weight`, for a floor between 0 and 1.
+
+    Parameters
+    ----------
+    floor : float
+        Least weight.
+    left, right : tuple[float, ...]
+        States (5,) of the cells.
+    far_l, far_r : float
+        Upwind pressure differences.
+    gamma : float
+        Ratio of the specific heats.
 
     Returns
     -------

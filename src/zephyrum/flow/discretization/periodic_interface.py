@@ -31,8 +31,16 @@ class PeriodicInterface:
 
     @classmethod
     def of(cls, mesh: Mesh, directions: np.ndarray, fractions: Callable) -> "PeriodicInterface | None":
-        """That of a mesh with periodic sides, None without; ways (nf, 3) from the cells to their faces; shares: see
-        `FaceData`.
+        """Interface of a mesh with periodic sides; None without.
+
+        Parameters
+        ----------
+        mesh : Mesh
+            Mesh.
+        directions : (nf, 3) array
+            From the cells to their faces [m].
+        fractions : callable
+            Gives the fractions of `FaceData`.
         """
         if mesh.sectors == 1:
             return None
@@ -48,37 +56,87 @@ class PeriodicInterface:
         return cls(one, two, np.r_[mesh.left[one], mesh.left[two]], turn, faces)
 
     def rows(self, values: np.ndarray) -> np.ndarray:
-        """(2 k, m) states of the cells, velocities of the second half turned."""
+        """States of the cells on both sides, velocities of the second half rotated.
+
+        Parameters
+        ----------
+        values : (n, m) array
+            States.
+
+        Returns
+        -------
+        (2 k, m) array
+        """
         out, k = values[self.cells], len(self.one)
         out[k:, 1:4] = out[k:, 1:4] @ self.turn.T.astype(out.dtype)
         return out
 
     def gradients(self, g: np.ndarray) -> np.ndarray:
-        """(2 k, m, 3) gradients of the cells, those of the second half turned."""
+        """Gradients of the cells on both sides, those of the second half rotated.
+
+        Parameters
+        ----------
+        g : (n, m, 3) array
+            Gradients.
+
+        Returns
+        -------
+        (2 k, m, 3) array
+        """
         out, k, turn = g[self.cells], len(self.one), self.turn.astype(g.dtype)
         out[k:] = out[k:] @ turn.T
         out[k:, 1:4] = turn @ out[k:, 1:4]
         return out
 
     def closure(self, closure: np.ndarray) -> np.ndarray:
-        """(2 k, ...) scalars of the cells; none where there are none."""
+        """Scalars of the cells on both sides; none where there are none.
+
+        Parameters
+        ----------
+        closure : (n, 2) array
+            Closure of the turbulence model.
+        """
         return closure[self.cells] if len(closure) else closure
 
     def give(self, flux: np.ndarray, out: np.ndarray) -> None:
-        """Write the flux (k, m) out of the first cells to both faces of every pair in out (nf, m)."""
+        """Write the flux out of the first cells to both faces of every pair.
+
+        Parameters
+        ----------
+        flux : (k, m) array
+            Flux.
+        out : (nf, m) array
+            Written.
+        """
         out[self.one] = flux
         opposite = -flux
         opposite[:, 1:4] = opposite[:, 1:4] @ self.turn.astype(flux.dtype)
         out[self.two] = opposite
 
     def turned_back(self, blocks: np.ndarray) -> np.ndarray:
-        """(k, nb, nb) blocks in the frame of the second faces."""
+        """Rotate blocks to the frame of the second faces.
+
+        Parameters
+        ----------
+        blocks : (k, nb, nb) array
+            Blocks.
+
+        Returns
+        -------
+        (k, nb, nb) array
+        """
         whole = np.eye(blocks.shape[-1])
         whole[1:4, 1:4] = self.turn
         return whole.T @ blocks @ whole
 
     def with_first_order(self, cells: np.ndarray) -> "PeriodicInterface":
-        """See `FaceData.with_first_order`."""
+        """Interface that extrapolates nothing from marked cells; see `FaceData.with_first_order`.
+
+        Parameters
+        ----------
+        cells : (n,) array
+            Mask of the cells.
+        """
         k, first_order = len(self.one), cells[self.cells]
         to_left, to_right, fraction = (a.copy() for a in (self.faces.to_left, self.faces.to_right, self.faces.fraction))
         to_left[first_order[:k]] = to_right[first_order[k:]] = 0.0

@@ -46,19 +46,44 @@ if TYPE_CHECKING:
 
 @serial
 def boundary_order_factor(code: int, order_factor: float):
-    """No extrapolation to the farfield: there the cells are wide and the stream is nearly uniform."""
+    """Order factor at a boundary face: nothing is extrapolated to the farfield, where the cells are wide and the stream
+    is nearly uniform.
+
+    Parameters
+    ----------
+    code : int
+        Code of the boundary condition.
+    order_factor : float
+        1 at second order, 0 at first.
+    """
     return 0.0 if code == FARFIELD else order_factor
 
 
 @inlined
 def boundary_cell_vector(faces: "Faces", f: int):
-    """Vector (3) from the centroid of the cell to that of boundary face f."""
+    """Vector (3) from the centroid of the cell to that of a boundary face.
+
+    Parameters
+    ----------
+    faces : Faces
+        Faces.
+    f : int
+        Face.
+    """
     return faces.to_left[f, 0], faces.to_left[f, 1], faces.to_left[f, 2]
 
 
 @inlined
 def face_normal(faces: "Faces", f: int):
-    """Unit normal (3) of face f."""
+    """Unit normal (3) of a face.
+
+    Parameters
+    ----------
+    faces : Faces
+        Faces.
+    f : int
+        Face.
+    """
     return faces.normal[f, 0], faces.normal[f, 1], faces.normal[f, 2]
 
 
@@ -70,7 +95,21 @@ def _extrapolated(q, g, c, m, r, order_factor):
 
 @serial
 def boundary_face_state(states: tuple, c: int, r: tuple, order_factor: float, gamma: float):
-    """State (5) of cell c extrapolated by r (3) to its boundary face; its own state where that is not physical."""
+    """State (5) of a cell extrapolated to its boundary face; its own state where that is not physical.
+
+    Parameters
+    ----------
+    states : tuple
+        States (n, m) and gradients (n, m, 3).
+    c : int
+        Cell.
+    r : tuple
+        Vector (3) from the centroid to the face [m].
+    order_factor : float
+        1 at second order, 0 at first.
+    gamma : float
+        Ratio of the specific heats.
+    """
     q, g = states
     p = _extrapolated(q, g, c, 0, r, order_factor)
     t = _extrapolated(q, g, c, 4, r, order_factor)
@@ -92,7 +131,29 @@ def interior_fluxes(
     gas: GasModel,
     out: np.ndarray,
 ):
-    """Flux times area of every interior face into out (nf, m). Reads 2 x 4 m cell values and 18 of geometry a face."""
+    """Flux times area of every interior face.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    closure : (n, 2) array
+        Closure of the turbulence model.
+    faces : Faces
+        Faces.
+    scheme : SchemeNumbers
+        Scheme.
+    gas : GasModel
+        Gas.
+    out : (nf, m) array
+        Written.
+
+    Notes
+    -----
+    Reads 2 x 4 m cell values and 18 numbers of geometry for each face.
+    """
     ni, nt = len(faces.right), equation_count(scheme.model)
     for block in prange((ni + BATCH_SIZE - 1) // BATCH_SIZE):
         low = np.int64(block) * BATCH_SIZE
@@ -113,8 +174,28 @@ def interior_fluxes(
 def boundary_gradients(
     states: tuple, c: int, face_state: np.ndarray, wall: tuple, r: tuple, normal: tuple, out: np.ndarray
 ):
-    """Gradients (m, 3) at a boundary face where the unknowns are `face_state`, to second order along the normal.
+    """Gradients at a boundary face, to second order along the normal.
 
+    Parameters
+    ----------
+    states : tuple
+        States (n, m) and gradients (n, m, 3).
+    c : int
+        Cell.
+    face_state : (m,) array
+        Unknowns at the face.
+    wall : tuple
+        1.0 to keep the gradients of the cell along the face, 0.0 at a wall, where nothing changes along it; and the
+        wall gradient factor (see `face_data`).
+    r : tuple
+        Vector (3) from the centroid to the face [m].
+    normal : tuple
+        Unit normal (3).
+    out : (m, 3) array
+        Written.
+
+    Notes
+    -----
     wall (2): 1.0 to keep the gradients of the cell along the face, 0.0 at a wall, where nothing changes along it; and
     the wall gradient factor (see `face_data`).
     """
@@ -137,8 +218,20 @@ def boundary_gradients(
 
 @inlined
 def subtract_diffusion(gradients: np.ndarray, state: np.ndarray, coefficients: tuple, normal: tuple, out: np.ndarray):
-    """Subtract viscous stress, conduction and turbulent diffusion for gradients (m, 3) from the flux `out` a unit
-    area.
+    """Subtract viscous stress, conduction and turbulent diffusion from the flux through a unit area.
+
+    Parameters
+    ----------
+    gradients : (m, 3) array
+        At the face.
+    state : (m,) array
+        At the face.
+    coefficients : tuple
+        Viscosity, conductivity and two diffusion coefficients of turbulence.
+    normal : tuple
+        Unit normal (3).
+    out : (m,) array
+        Changed in place.
     """
     s = gradients
     mu, conductivity, diffusion, diffusion_w = coefficients
@@ -167,7 +260,27 @@ def boundary_face_flux(
     perturbation: tuple,
     out: np.ndarray,
 ):
-    """Flux (m,) a unit area through boundary face f; perturbation: (unknown of the face state, by how much)."""
+    """Flux through a unit area of a boundary face.
+
+    Parameters
+    ----------
+    states : tuple
+        States (n, m) and gradients (n, m, 3).
+    f : int
+        Face.
+    faces : Faces
+        Faces.
+    boundary : Boundary
+        Boundary faces.
+    scheme : SchemeNumbers
+        Scheme.
+    gas : GasModel
+        Gas.
+    perturbation : tuple
+        Unknown of the face state that is changed (-1: none), and by how much.
+    out : (m,) array
+        Written.
+    """
     q, _ = states
     c, e = faces.left[f], f - boundary.first
     perturbed, h = perturbation
@@ -196,8 +309,34 @@ def boundary_face_flux(
 def boundary_unknowns(
     q: np.ndarray, c: int, e: int, boundary: Boundary, height: float, model: int, gas: GasModel, state: np.ndarray
 ):
-    """Fill `state` (m,) at boundary face e of cell c, `height` above it; returns the diffusion coefficients (4).
+    """Fill the state at a boundary face.
 
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    c : int
+        Cell.
+    e : int
+        Boundary face.
+    boundary : Boundary
+        Boundary faces.
+    height : float
+        Distance of the cell from the face [m].
+    model : int
+        Code of the flow model.
+    gas : GasModel
+        Gas.
+    state : (m,) array
+        Written.
+
+    Returns
+    -------
+    tuple of 4 float
+        Viscosity, conductivity and two diffusion coefficients of turbulence.
+
+    Notes
+    -----
     A wall's row of `exterior` holds its velocity, its temperature (0: adiabatic) and the shift of the wall distance by
     its roughness; any other row the state outside. The conductivity of an adiabatic wall is 0.
     """
@@ -235,7 +374,27 @@ def subtract_boundary_diffusion(
     gas: GasModel,
     out: np.ndarray,
 ):
-    """Subtract the viscous flux through boundary face f from the flux `out` a unit area, for cell c of the states."""
+    """Subtract the viscous flux through a boundary face from the flux through a unit area.
+
+    Parameters
+    ----------
+    states : tuple
+        States (n, m) and gradients (n, m, 3).
+    c : int
+        Cell of the states.
+    f : int
+        Face.
+    faces : Faces
+        Faces.
+    boundary : Boundary
+        Boundary faces.
+    scheme : SchemeNumbers
+        Scheme.
+    gas : GasModel
+        Gas.
+    out : (m,) array
+        Changed in place.
+    """
     q, _ = states
     e = f - boundary.first
     if boundary.code[e] != NO_SLIP and boundary.code[e] != IMPOSED:
@@ -259,7 +418,25 @@ def boundary_fluxes(
     gas: GasModel,
     out: np.ndarray,
 ):
-    """Flux times area of every boundary face into out (nb, m)."""
+    """Flux times area of every boundary face.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    faces : Faces
+        Faces.
+    boundary : Boundary
+        Boundary faces.
+    scheme : SchemeNumbers
+        Scheme.
+    gas : GasModel
+        Gas.
+    out : (nb, m) array
+        Written.
+    """
     unperturbed = np.int64(-1), 0.0  # a literal would be compiled apart
     for e in range(len(boundary.code)):
         f = boundary.first + e
@@ -270,7 +447,17 @@ def boundary_fluxes(
 
 @parallel
 def sum_faces(flux: np.ndarray, cells: "CellFaces", out: np.ndarray):
-    """Signed sum of face values (nf, m) into cells out (n, m)."""
+    """Signed sum of face values into cells.
+
+    Parameters
+    ----------
+    flux : (nf, m) array
+        Face values.
+    cells : CellFaces
+        Faces of each cell.
+    out : (n, m) array
+        Written.
+    """
     m = flux.shape[1]
     for i in prange(len(out)):
         c = np.int64(i)
@@ -342,7 +529,15 @@ class Residual:
         self.wall_data = wall_data
 
     def differentiate(self, q: np.ndarray, reuse: FieldState | None = None) -> FieldState:
-        """Gradients and closure of states q (n, m), in the arrays of `reuse` if that is no longer needed."""
+        """Compute gradients and closure of states.
+
+        Parameters
+        ----------
+        q : (n, m) array
+            States.
+        reuse : FieldState, optional
+            No longer needed; its arrays are overwritten.
+        """
         d = self.domain
         if reuse is None:
             reuse = FieldState(q, np.zeros((len(q), q.shape[1], 3)), initial_closure(self.wall_data, self.model))
@@ -356,20 +551,50 @@ class Residual:
         return FieldState(q, gradients, closure)
 
     def boundary(self, exterior: np.ndarray | None = None) -> Boundary:
-        """Boundary faces with the states outside them."""
+        """Boundary faces with the states outside them.
+
+        Parameters
+        ----------
+        exterior : (nb, m) array, optional
+            States outside; those of the residual without it.
+        """
         d = self.domain
         outside = self.exterior if exterior is None else exterior
         return Boundary(d.code, d.wall_gradient_factor, outside, d.mesh.n_interior)
 
     def boundary_fluxes(self, state: FieldState, exterior: np.ndarray | None = None) -> np.ndarray:
-        """(nb, m) flux times area of every boundary face."""
+        """Flux times area of every boundary face.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+        exterior : (nb, m) array, optional
+            States outside; those of the residual without it.
+
+        Returns
+        -------
+        (nb, m) array
+        """
         d = self.domain
         out = np.empty((d.mesh.n_faces - d.mesh.n_interior, state.q.shape[1]))
         boundary_fluxes(state.q, state.gradients, d.faces, self.boundary(exterior), self.numbers, self.law, out)
         return out
 
     def fluxes(self, state: FieldState, exterior: np.ndarray | None = None) -> np.ndarray:
-        """(nf, m) flux times area of every face, in a work array that the next call overwrites."""
+        """Flux times area of every face, in a work array that the next call overwrites.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+        exterior : (nb, m) array, optional
+            States outside; those of the residual without it.
+
+        Returns
+        -------
+        (nf, m) array
+        """
         d, flux = self.domain, self._flux
         interior_fluxes(*state, d.faces, self.numbers, self.law, flux)
         flux[d.mesh.n_interior :] = self.boundary_fluxes(state, exterior)
@@ -382,7 +607,19 @@ class Residual:
         return flux
 
     def balance(self, state: FieldState, exterior: np.ndarray | None = None) -> np.ndarray:
-        """(n, m) net outflow of each cell, in scaled units times m^2."""
+        """Net outflow of each cell, in scaled units times m^2.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+        exterior : (nb, m) array, optional
+            States outside; those of the residual without it.
+
+        Returns
+        -------
+        (n, m) array
+        """
         d, q = self.domain, state.q
         out = np.empty_like(q)
         sum_faces(self.fluxes(state, exterior), d.cells, out)
@@ -407,18 +644,50 @@ class Residual:
         return self.balance(self._work)
 
     def eddy_ratio(self, state: FieldState) -> np.ndarray:
-        """(n,) eddy over molecular viscosity."""
+        """Eddy over molecular viscosity.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+
+        Returns
+        -------
+        (n,) array
+        """
         out = np.zeros(len(state.q))
         if self.domain.columns > 5:
             eddy_viscosity_ratio(state.q, state.closure, self.law, self.numbers.model, out)
         return out
 
     def viscosities(self, state: FieldState) -> np.ndarray:
-        """(n,) molecular and eddy viscosity together, in scaled units."""
+        """Molecular and eddy viscosity together, in scaled units.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+
+        Returns
+        -------
+        (n,) array
+        """
         return self.law.viscosity_at(state.q[:, 4]) * (1.0 + self.eddy_ratio(state))
 
     def tractions(self, state: FieldState, flux: np.ndarray | None = None) -> np.ndarray:
-        """(nb, 3) force on every boundary face over its area, in scaled units; flux: `boundary_fluxes`, if known."""
+        """Force on every boundary face over its area, in scaled units.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+        flux : (nb, m) array, optional
+            `boundary_fluxes`, if known.
+
+        Returns
+        -------
+        (nb, 3) array
+        """
         d, ni = self.domain, self.domain.mesh.n_interior
         flux = self.boundary_fluxes(state) if flux is None else flux
         out = flux[:, 1:4] / d.faces.area[ni:, None]
@@ -428,7 +697,17 @@ class Residual:
         return out
 
     def heats(self, state: FieldState) -> np.ndarray:
-        """(nb,) heat that walls give to the air over their area, in scaled units."""
+        """Heat that walls give to the air over their area, in scaled units.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+
+        Returns
+        -------
+        (nb,) array
+        """
         d, ni = self.domain, self.domain.mesh.n_interior
         out = np.zeros(d.mesh.n_faces - ni)
         if self.model == "euler":
@@ -440,7 +719,17 @@ class Residual:
         return out
 
     def boundary_pressure(self, state: FieldState) -> np.ndarray:
-        """(nb,) gauge pressure at every boundary face, extrapolated from the cell as the fluxes do."""
+        """Gauge pressure at every boundary face, extrapolated from the cell as the fluxes do.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+
+        Returns
+        -------
+        (nb,) array
+        """
         d, q, gamma = self.domain, state.q, self.law.gamma
         ni = d.mesh.n_interior
         cell = d.faces.left[ni:]

@@ -57,7 +57,17 @@ class Scheme:
     limiter: Limiter = field(default_factory=Limiter)
 
     def numbers(self, mach: float, domain: FaceData, model: str) -> SchemeNumbers:
-        """Numbers of the scheme for the kernels, at a Mach number of the stream."""
+        """Numbers of the scheme for the kernels.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number of the stream.
+        domain : FaceData
+            Face data.
+        model : str
+            Flow model.
+        """
         viscous, space = model != "euler", not domain.mesh.planar
         order_factor = 1.0 if self.reconstruction.order == 2 else 0.0
         variation = (smooth_variation(self.limiter, mach, viscous, space) * mach) ** 2

@@ -67,7 +67,27 @@ def turbulence_source(
     equations: tuple,
     out: np.ndarray,
 ):
-    """Sources (m - 5,) a volume of the turbulence equations in cell c of q and g, which is cell i of `wall_data`."""
+    """Sources of the turbulence equations in a cell, per volume.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    c : int
+        Cell of q and g.
+    wall_data : (k, 3) array
+        Wall distance [m], roughness shift, fraction of the production.
+    i : int
+        Row of `wall_data`.
+    gas : GasModel
+        Gas.
+    equations : tuple
+        As long as there are turbulence equations.
+    out : (m - 5,) array
+        Written.
+    """
     T = q[c, 4]
     rho = (1.0 + gas.gamma * q[c, 0]) / T
     mu = viscosity(T, gas)
@@ -97,7 +117,25 @@ def subtract_sources(
     equations: tuple,
     out: np.ndarray,
 ):
-    """Take the turbulence sources times volume off the balance `out` (n, m)."""
+    """Subtract the turbulence sources times volume from a balance.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    wall_data : (n, 3) array
+        See `turbulence_source`.
+    volume : (n,) array
+        [m^3]
+    gas : GasModel
+        Gas.
+    equations : tuple
+        As long as there are turbulence equations.
+    out : (n, m) array
+        Changed in place.
+    """
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
         source = np.empty(2)
         for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):  # type: ignore[call-overload]
@@ -117,7 +155,27 @@ def sst_closure_at(
     equations: tuple,
     out: np.ndarray,
 ):
-    """Closure (2,) of SST in cell c of q and g, which is cell i of `wall_data`."""
+    """Closure of SST in a cell: S F2 / a1 and F1.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    c : int
+        Cell of q and g.
+    wall_data : (k, 3) array
+        See `turbulence_source`.
+    i : int
+        Row of `wall_data`.
+    gas : GasModel
+        Gas.
+    equations : tuple
+        As long as there are turbulence equations.
+    out : (2,) array
+        Written.
+    """
     if len(equations) == 2:
         cross = gas.k_unit * (g[c, 5, 0] * g[c, 6, 0] + g[c, 5, 1] * g[c, 6, 1] + g[c, 5, 2] * g[c, 6, 2])
         rho = (1.0 + gas.gamma * q[c, 0]) / q[c, 4]
@@ -137,7 +195,23 @@ def update_closure(
     equations: tuple[int, int],
     closure: np.ndarray,
 ):
-    """Fill `closure` (n, 2) of SST; that of SA does not change with the flow (see `initial_closure`)."""
+    """Fill the closure of SST; that of SA does not change with the flow (see `initial_closure`).
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    wall_data : (n, 3) array
+        See `turbulence_source`.
+    gas : GasModel
+        Gas.
+    equations : tuple[int, int]
+        As long as there are turbulence equations.
+    closure : (n, 2) array
+        Written.
+    """
     for i in prange(len(q)):
         c = np.int64(i)
         sst_closure_at(q, g, c, wall_data, c, gas, equations, closure[c])
@@ -229,7 +303,27 @@ def source_jacobians(
     equations: tuple,
     out: "SourceJacobians",
 ):
-    """Fill `SourceJacobians` by difference quotients; the gradient terms of SA by their formulas."""
+    """Fill the Jacobians of the sources by difference quotients; the gradient terms of SA by their formulas.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    g : (n, m, 3) array
+        Gradients.
+    wall_data : (n, 3) array
+        See `turbulence_source`.
+    volume : (n,) array
+        [m^3]
+    gas : GasModel
+        Gas.
+    axes : (nb,) array
+        Active unknowns.
+    equations : tuple
+        As long as there are turbulence equations.
+    out : SourceJacobians
+        Filled.
+    """
     m = q.shape[1]
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
         own, gradients, base, moved = np.empty((1, m)), np.empty((1, m, 3)), np.empty(4), np.empty(4)
@@ -286,7 +380,21 @@ def _cell_source_jacobians(states, c, wall_data, volume, gas, kind, work, out):
 def closure_products(
     v: np.ndarray, gv: np.ndarray, closure_state: np.ndarray, closure_gradient: np.ndarray, out: np.ndarray
 ):
-    """Change (n, 2) of the closure for a change v (n, nb) of the cells with gradient gv (n, nb, 3)."""
+    """Change of the closure for a direction.
+
+    Parameters
+    ----------
+    v : (n, nb) array
+        Change of the cells.
+    gv : (n, nb, 3) array
+        Its gradient.
+    closure_state : (n, 2, nb) array
+        Derivatives to the state.
+    closure_gradient : (n, 2, nb, 3) array
+        Derivatives to the gradient.
+    out : (n, 2) array
+        Written.
+    """
     nb = v.shape[1]
     for i in prange(len(v)):
         c = np.int64(i)
@@ -301,7 +409,21 @@ def closure_products(
 
 @parallel
 def eddy_viscosity_ratio(q: np.ndarray, closure: np.ndarray, gas: "GasModel", model: int, out: np.ndarray):
-    """Eddy over molecular viscosity of every cell into out (n,)."""
+    """Eddy over molecular viscosity of every cell.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    closure : (n, 2) array
+        Closure of the turbulence model.
+    gas : GasModel
+        Gas.
+    model : int
+        Code of the flow model.
+    out : (n,) array
+        Written.
+    """
     for i in prange(len(q)):
         c = np.int64(i)
         if model > LAMINAR:
@@ -311,7 +433,20 @@ def eddy_viscosity_ratio(q: np.ndarray, closure: np.ndarray, gas: "GasModel", mo
 
 
 def initial_closure(wall_data: np.ndarray, model: str) -> np.ndarray:
-    """(n, 2) the start of `closure`, which is all that SA needs; (0, 2) without turbulence."""
+    """First values of the closure, which are all that SA needs.
+
+    Parameters
+    ----------
+    wall_data : (n, 3) array
+        See `turbulence_source`.
+    model : str
+        Flow model.
+
+    Returns
+    -------
+    (n, 2) array
+        (0, 2) without turbulence.
+    """
     if model == "sa":
         return np.ascontiguousarray(wall_data[:, 1:])
     return np.zeros((len(wall_data), 2))

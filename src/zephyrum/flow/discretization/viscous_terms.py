@@ -42,7 +42,15 @@ if TYPE_CHECKING:
 
 @serial
 def correct_mean_gradients(s: np.ndarray, axes: np.ndarray):
-    """Make the mean gradients in the GRADIENT rows agree with the differences of the cell values."""
+    """Make the mean gradients in the GRADIENT rows agree with the differences of the cell values.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    axes : (nb,) array
+        Active unknowns.
+    """
     nx, ny, nz = NORMAL, NORMAL + BATCH_SIZE, NORMAL + 2 * BATCH_SIZE
     for j in range(1, len(axes)):
         row = axes[j] * BATCH_SIZE
@@ -58,7 +66,18 @@ def correct_mean_gradients(s: np.ndarray, axes: np.ndarray):
 def set_diffusion_coefficients(s: np.ndarray, model: int, gas: "GasModel"):
     """Fill the rows of viscosity, conductivity and turbulent diffusion, at the mean of the two face states.
 
-    One loop a model, so that each is vectorised.
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    model : int
+        Code of the flow model.
+    gas : GasModel
+        Gas.
+
+    Notes
+    -----
+    There is one loop for each model, so that each is vectorised.
     """
     if model == SA:
         for k in range(BATCH_SIZE):
@@ -106,7 +125,15 @@ def _normal_derivative(s, m, k):
 
 @serial
 def subtract_viscous_flux(s: np.ndarray, n_turbulence: int):
-    """Subtract viscous stress, conduction and turbulent diffusion from the FLUX rows."""
+    """Subtract viscous stress, conduction and turbulent diffusion from the FLUX rows.
+
+    Parameters
+    ----------
+    s : (SCRATCH_SIZE,) array
+        Scratch array.
+    n_turbulence : int
+        Number of turbulence equations.
+    """
     for k in range(BATCH_SIZE):
         normal = s[NORMAL + k], s[NORMAL + BATCH_SIZE + k], s[NORMAL + 2 * BATCH_SIZE + k]
         tx, ty, tz = viscous_stress(_face_gradient(s, 1, k), _face_gradient(s, 2, k), _face_gradient(s, 3, k), normal)

@@ -308,7 +308,13 @@ class Preconditioner:
         self._row_scale = np.ones((n, nb), dtype=np.float32)
 
     def update(self, jacobian: Jacobian) -> None:
-        """Assemble and factorise at the present linearisation."""
+        """Assemble and factorise at the present linearisation.
+
+        Parameters
+        ----------
+        jacobian : Jacobian
+            Jacobian.
+        """
         d, sources = self.domain, jacobian.sources
         self._row_scale = jacobian.row_scale
         made, values = jacobian.faces, self.factors.values
@@ -326,5 +332,13 @@ class Preconditioner:
         _factorize(self.pattern, self.factors, self.dims)
 
     def solve(self, x: np.ndarray, out: np.ndarray) -> None:
-        """out = inverse(row_scale LU) x, for (n, nb) single precision."""
+        """Apply the preconditioner: inverse(row_scale LU) x, in single precision.
+
+        Parameters
+        ----------
+        x : (n, nb) array
+            Vector.
+        out : (n, nb) array
+            Written.
+        """
         _solve(self.pattern, self.factors, x, self._row_scale, self.dims, out)

@@ -47,10 +47,32 @@ def _subtract(basis, used, h, w, partial):
 
 
 def gmres(jacobian: Jacobian, preconditioner: Preconditioner, rhs: np.ndarray, tolerance: float, most: int):
-    """Solve rows (J) x = rhs approximately: x (n, nb), iterations, reached relative residual.
+    """Solve the linear system by GMRES without restart (Saad and Schultz 1986, SIAM J. Sci. Stat. Comput. 7:856).
 
-    No restart; stops at `most` vectors; x is not finite where the matrix is not. Its sums run over fixed chunks, so the
-    answer does not depend on threads.
+    Parameters
+    ----------
+    jacobian : Jacobian
+        Matrix.
+    preconditioner : Preconditioner
+        Right preconditioner.
+    rhs : (n, nb) array
+        Right-hand side, times row_scale.
+    tolerance : float
+        Relative residual to reach.
+    most : int
+        Largest number of Krylov vectors.
+
+    Returns
+    -------
+    x : (n, nb) array
+        Solution.
+    iterations : int
+    residual : float
+        Relative residual reached.
+
+    Notes
+    -----
+    Sums run over fixed chunks, so the answer does not depend on threads. x is not finite where the matrix is not.
     """
     shape = rhs.shape
     size = rhs.size

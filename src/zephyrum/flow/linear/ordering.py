@@ -21,10 +21,24 @@ MAX_PIECES = 2  # that the cells of a mesh in space are cut into
 
 
 def elimination_order(mesh: "Mesh") -> tuple[np.ndarray, np.ndarray]:
-    """(order (n,) = cell of each row, rows (pieces + 1,) at which pieces begin and the last one ends).
+    """Order of the cells in the factorisation, in pieces that do not touch each other.
 
-    No cell has a neighbour in another piece; the rows behind the last piece, columns next to a later piece, keep them
-    apart. The number of pieces is fixed, so that the answer does not depend on that of the threads.
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+
+    Returns
+    -------
+    order : (n,) array
+        Cell of each row.
+    rows : (pieces + 1,) array
+        Rows at which pieces begin and the last one ends.
+
+    Notes
+    -----
+    No cell has a neighbour in another piece; the rows behind the last piece, columns next to a later piece, separate
+    them. The number of pieces is fixed, so that the answer does not depend on that of the threads.
     """
     n, ni = mesh.n_cells, mesh.n_interior
     left, right = mesh.left[:ni], mesh.right

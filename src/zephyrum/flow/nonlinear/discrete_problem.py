@@ -154,15 +154,41 @@ class DiscreteProblem:
         self.start_norm = np.maximum(first, 1e-30)
 
     def norms(self, R: np.ndarray) -> np.ndarray:
-        """(m,) scaled size of a residual, equation by equation."""
+        """Scaled size of a residual, equation by equation.
+
+        Parameters
+        ----------
+        R : (n, m) array
+            Residual.
+
+        Returns
+        -------
+        (m,) array
+        """
         return np.sqrt(np.sum((R * self.rows) ** 2, axis=0))
 
     def norm(self, R: np.ndarray) -> float:
-        """Scaled size of a residual, of all equations together."""
+        """Scaled size of a residual, of all equations together.
+
+        Parameters
+        ----------
+        R : (n, m) array
+            Residual.
+        """
         return float(np.sqrt(np.sum((R * self.rows) ** 2)))
 
     def coefficients(self, state: FieldState) -> np.ndarray:
-        """(CL, CD, CM) of the body."""
+        """CL, CD and CM of the body.
+
+        Parameters
+        ----------
+        state : FieldState
+            States with gradients and closure.
+
+        Returns
+        -------
+        (3,) array
+        """
         force = self.residual.tractions(state)[self.body - self.mesh.n_interior] * self._body_area
         on_force, on_moment = self.mesh.multiples
         moment = np.cross(self._arm, force).sum(axis=0) * on_moment
@@ -171,18 +197,36 @@ class DiscreteProblem:
         return np.array([lift, drag, moment[1] / (self._dynamic * self.reference.chord)])
 
     def evaluate(self, q: np.ndarray) -> Evaluation:
-        """Residual and coefficients at states q (n, m), with the farfield corrected for their lift."""
+        """Compute residual and coefficients, with the farfield corrected for their lift.
+
+        Parameters
+        ----------
+        q : (n, m) array
+            States.
+        """
         state = self.residual.differentiate(q, self._free.pop() if self._free else None)
         coefficients = self.coefficients(state)
         exterior = self._exterior(coefficients[0]) if self.vortex else self.residual.exterior
         return Evaluation(state, self.residual.balance(state, exterior), coefficients, exterior)
 
     def release(self, evaluation: Evaluation) -> None:
-        """Let a later evaluation overwrite the gradients of one that is no longer needed."""
+        """Let a later evaluation overwrite the gradients of one that is no longer needed.
+
+        Parameters
+        ----------
+        evaluation : Evaluation
+            No longer needed.
+        """
         self._free.append(evaluation.state)
 
     def linearise(self, now: Evaluation) -> None:
-        """Compute the Jacobian at an evaluation, with the response of the farfield to lift."""
+        """Compute the Jacobian at an evaluation, with the response of the farfield to lift.
+
+        Parameters
+        ----------
+        now : Evaluation
+            Evaluation.
+        """
         self.jacobian.linearise(now.state, now.exterior)
         if not self.vortex:
             return
@@ -226,6 +270,18 @@ class DiscreteProblem:
     def repair_temperature(self, q: np.ndarray) -> np.ndarray:
         """Demote the prism columns that have an impossible temperature, with those beside them, and reset it.
 
+        Parameters
+        ----------
+        q : (n, m) array
+            States.
+
+        Returns
+        -------
+        (n, m) array
+            q with these temperatures clipped, or q itself if there are none.
+
+        Notes
+        -----
         In thin columns on blunt tails, wide beside narrow ones, the energy of two neighbours may diverge while their
         pressures and velocities agree.
 
@@ -249,7 +305,18 @@ class DiscreteProblem:
         return q
 
     def demote_to_first_order(self, cells: np.ndarray) -> np.ndarray:
-        """Demote `cells` (n,) and the prism columns that they belong to; which (n,) were not at first order before."""
+        """Demote cells and the prism columns that they belong to.
+
+        Parameters
+        ----------
+        cells : (n,) array
+            Mask of the cells.
+
+        Returns
+        -------
+        (n,) array of bool
+            Cells that were not at first order before.
+        """
         if not cells.any():
             return cells
         foot = self.mesh.wall_face_of_cell
@@ -260,7 +327,21 @@ class DiscreteProblem:
         return demoted
 
     def flow(self, now: Evaluation, outcome: Outcome, reason: str, history: History, begin: float) -> FlowState:
-        """Result at an evaluation; begin: clock [s] at the start."""
+        """Result at an evaluation.
+
+        Parameters
+        ----------
+        now : Evaluation
+            Evaluation.
+        outcome : Outcome
+            How the run ended.
+        reason : str
+            Why.
+        history : History
+            History.
+        begin : float
+            Clock at the start [s].
+        """
         r, state = self.residual, now.state
         if self.first_order_cells.any():
             position = self.mesh.cell_centroid[np.flatnonzero(self.first_order_cells)[0]].round(3)

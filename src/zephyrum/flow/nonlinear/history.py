@@ -45,7 +45,15 @@ class History:
         self.rows.append(values)
 
     def column(self, name: str, level: int | None = None) -> np.ndarray:
-        """One column, of one mesh level (0 = finest) or of all."""
+        """One column, of one mesh level or of all.
+
+        Parameters
+        ----------
+        name : str
+            Column.
+        level : int, optional
+            0 is the finest; all without it.
+        """
         k, at = COLUMNS.index(name), COLUMNS.index("level")
         return np.array([row[k] for row in self.rows if level is None or row[at] == level], dtype=float)
 
@@ -70,7 +78,15 @@ class History:
         return len(rest) / peak
 
     def resting(self, steps: int, fraction: float) -> bool:
-        """Whether CL and CD changed by less than that fraction of them over the last steps, whatever the mesh."""
+        """Whether CL and CD changed by less than a fraction of them over the last steps, whatever the mesh.
+
+        Parameters
+        ----------
+        steps : int
+            Number of steps.
+        fraction : float
+            The fraction.
+        """
         rows = np.array(self.rows[-steps - 1 :])[:, [COLUMNS.index("CL"), COLUMNS.index("CD")]]
         return bool((np.ptp(rows, axis=0) < fraction * np.abs(rows[-1])).all())
 
@@ -89,7 +105,13 @@ class History:
 
 
 def residual_decades(row: dict) -> float:
-    """Decades that the largest residual of a row of COLUMNS has fallen."""
+    """Decades that the largest residual has fallen.
+
+    Parameters
+    ----------
+    row : dict
+        Row of COLUMNS.
+    """
     return -float(np.log10(max(*(row[f"residual_{name}"] for name in EQUATION_NAMES), 1e-30)))
 
 
@@ -103,8 +125,12 @@ class TimeForecast:
     seen: list[tuple[float, float]] = field(default_factory=list)
 
     def left(self, row: dict) -> float:
-        """Seconds left after this row of COLUMNS; nan on coarser meshes, in the first steps and while residuals do not
-        fall.
+        """Time left [s]; NaN on coarser meshes, in the first steps and while residuals do not fall.
+
+        Parameters
+        ----------
+        row : dict
+            Row of COLUMNS.
         """
         if row["level"] != 0:
             self.seen.clear()

@@ -43,7 +43,13 @@ class Reports:
     on_state: Callable[[np.ndarray, np.ndarray, float, list[tuple]], None] | None = None
 
     def add(self, iteration: "LevelIteration") -> None:
-        """Add a row for the present step."""
+        """Add a row for the present step.
+
+        Parameters
+        ----------
+        iteration : LevelIteration
+            Iteration on a mesh level.
+        """
         drop, active = iteration.drop, iteration.active
         self.history.add(
             iteration.step,
@@ -106,7 +112,20 @@ class LevelIteration:
         self.total_before = self.ceiling = math.inf
 
     def run(self, reports: Reports) -> tuple[Evaluation, Outcome, str]:
-        """Iterate until the outcome is known: (evaluation of the last states, outcome, reason)."""
+        """Iterate until the outcome is known.
+
+        Parameters
+        ----------
+        reports : Reports
+            Receives a row for every step.
+
+        Returns
+        -------
+        evaluation : Evaluation
+            Of the last states.
+        outcome : Outcome
+        reason : str
+        """
         self.now = self.problem.evaluate(self.q)
         for step in range(self.first, self.max_steps + 1):
             self.step = step

@@ -88,7 +88,13 @@ class Numerics:
 
     @classmethod
     def from_description(cls, facts: dict) -> "Numerics":
-        """The numerics that `dataclasses.asdict` described."""
+        """Numerics that `dataclasses.asdict` described.
+
+        Parameters
+        ----------
+        facts : dict
+            Fields by name.
+        """
         return cls(**{name: POLICIES[name](**value) if name in POLICIES else value for name, value in facts.items()})
 
     def scheme(self) -> Scheme:

@@ -20,7 +20,20 @@ DEFAULT = StartUp()
 
 
 def alpha_sequence(alpha: float, step: float) -> list[float]:
-    """Angles of attack [deg] on the way from 0 to `alpha`, no more than `step` apart, the last one being `alpha`."""
+    """Angles of attack on the way from 0 to `alpha`, which is the last one.
+
+    Parameters
+    ----------
+    alpha : float
+        [deg]
+    step : float
+        Largest step [deg].
+
+    Examples
+    --------
+    >>> alpha_sequence(10.0, 5.0)
+    [5.0, 10.0]
+    """
     steps = max(1, int(np.ceil(abs(alpha) / step - 1e-9)))
     return [alpha * (k + 1) / steps for k in range(steps)]
 
@@ -28,8 +41,24 @@ def alpha_sequence(alpha: float, step: float) -> list[float]:
 def transfer_condition(
     q: np.ndarray, mesh: Mesh, old: Freestream, new: Freestream, chord: float, start_up: StartUp = DEFAULT
 ) -> np.ndarray:
-    """States (n, unknowns) solved at `old`, turned and rescaled for `new`: velocities turn with the wind, Cp is
-    kept.
+    """States solved at one condition, rotated and rescaled for another: velocities turn with the wind, Cp is kept.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    mesh : Mesh
+        Mesh.
+    old, new : Freestream
+        Conditions.
+    chord : float
+        Length of the Reynolds number [m].
+    start_up : StartUp, optional
+        Start-up policy.
+
+    Returns
+    -------
+    (n, m) array
     """
     out = q.copy()
     ratio = new.mach / old.mach
@@ -52,8 +81,24 @@ def transfer_condition(
 
 
 def initial_state(mesh: Mesh, law: GasModel, freestream: np.ndarray, chord: float, viscous: bool) -> np.ndarray:
-    """(n, m) states to begin from: the freestream, in viscous flow slowed towards walls, with turbulence in the
-    layer.
+    """States to begin from: the freestream, in viscous flow slowed towards walls, with turbulence in the layer.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    law : GasModel
+        Gas in scaled units.
+    freestream : (m,) array
+        State of the freestream.
+    chord : float
+        [m]
+    viscous : bool
+        Whether the flow is viscous.
+
+    Returns
+    -------
+    (n, m) array
     """
     q = np.tile(freestream, (mesh.n_cells, 1))
     if not viscous or not len(mesh.faces_of("wall")):
@@ -220,5 +265,17 @@ def _align_with_walls(out: np.ndarray, coarse: Mesh, fine: Mesh, own: np.ndarray
 
 
 def log_sublayer_omega(mesh: Mesh, law: GasModel) -> np.ndarray:
-    """(n,) log(omega) of a viscous sublayer, 6 nu / (beta y^2) (Wilcox 2006, Turbulence Modeling for CFD, ch. 4)."""
+    """log(omega) of a viscous sublayer, 6 nu / (beta y^2) (Wilcox 2006, Turbulence Modeling for CFD, ch. 4).
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    law : GasModel
+        Gas in scaled units.
+
+    Returns
+    -------
+    (n,) array
+    """
     return np.log(6.0 * law.viscosity / (BETA[0] * mesh.wall_distance**2))

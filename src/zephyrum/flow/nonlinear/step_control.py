@@ -24,15 +24,43 @@ class Regime:
     space: bool
 
     def building_layers(self, control: CFLControl, cfl: float) -> bool:
-        """Whether boundary layers of three-dimensional flow are still being built at this CFL number."""
+        """Whether boundary layers of three-dimensional flow are still being built.
+
+        Parameters
+        ----------
+        control : CFLControl
+            CFL control.
+        cfl : float
+            CFL number.
+        """
         return self.viscous and self.space and cfl < control.boundary_layers
 
     def linear_solve_too_costly(self, control: CFLControl, cfl: float, krylov_vectors: int) -> bool:
-        """Whether a step took so many Krylov vectors at so low a CFL number that a few cells hold up the solve."""
+        """Whether a step took so many Krylov vectors at so low a CFL number that a few cells hold up the solve.
+
+        Parameters
+        ----------
+        control : CFLControl
+            CFL control.
+        cfl : float
+            CFL number.
+        krylov_vectors : int
+            Number of Krylov vectors.
+        """
         return self.building_layers(control, cfl) and krylov_vectors > control.costly_vectors
 
     def max_krylov_vectors(self, solver: LinearSolver, control: CFLControl, cfl: float) -> int:
-        """Krylov vectors that a step may take."""
+        """Krylov vectors that a step may take.
+
+        Parameters
+        ----------
+        solver : LinearSolver
+            Linear solver.
+        control : CFLControl
+            CFL control.
+        cfl : float
+            CFL number.
+        """
         early = self.viscous and self.space and cfl < control.newton
         return min(solver.max_vectors, solver.max_vectors_early) if early else solver.max_vectors
 
@@ -64,8 +92,19 @@ class StepTaken:
 
 
 def next_cfl(control: CFLControl, regime: Regime, step: StepTaken) -> float:
-    """CFL number of the step after `step`.
+    """CFL number of the next step.
 
+    Parameters
+    ----------
+    control : CFLControl
+        CFL control.
+    regime : Regime
+        What kind of flow is solved.
+    step : StepTaken
+        The step that was taken.
+
+    Notes
+    -----
     Turbulent boundary layers are nonlinear enough to diverge in a fast growth: they get a slower one, in three
     dimensions still slower. At the target only high CFL numbers let coefficients converge where layers are micrometres
     high.
@@ -110,7 +149,23 @@ def _viscous_cfl(control: CFLControl, regime: Regime, step: StepTaken) -> float:
 
 
 def max_step_fraction(q: np.ndarray, step: np.ndarray, gamma: float, limits: LineSearch) -> np.ndarray:
-    """(n,) the fraction of a step that keeps the changes of pressure, temperature and velocity moderate, at most 1."""
+    """Fraction of a step that keeps the changes of pressure, temperature and velocity moderate, at most 1.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    step : (n, m) array
+        Change.
+    gamma : float
+        Ratio of the specific heats.
+    limits : LineSearch
+        Limits of the line search.
+
+    Returns
+    -------
+    (n,) array
+    """
     largest_change = (
         np.maximum(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0]), np.abs(step[:, 4]) / q[:, 4])
         / limits.max_relative_change
@@ -120,8 +175,17 @@ def max_step_fraction(q: np.ndarray, step: np.ndarray, gamma: float, limits: Lin
 
 
 def clip_log_omega_step(step: np.ndarray, limits: LineSearch) -> None:
-    """Clip the change of log(omega) in every cell of `step` (n, m) in place; without omega do nothing.
+    """Clip the change of log(omega) in every cell, in place; without omega do nothing.
 
+    Parameters
+    ----------
+    step : (n, m) array
+        Change.
+    limits : LineSearch
+        Limits of the line search.
+
+    Notes
+    -----
     It is clipped cell by cell, since one cell that asks for a change of hundreds would hold back the step of all.
     """
     if step.shape[1] > 6:
@@ -129,7 +193,22 @@ def clip_log_omega_step(step: np.ndarray, limits: LineSearch) -> None:
 
 
 def limited_step(problem: DiscreteProblem, q: np.ndarray, change: np.ndarray) -> tuple[np.ndarray, float]:
-    """(step (n, m) of all unknowns, factor that limits it) from the change (n, nb) of the active unknowns."""
+    """Step of all unknowns from the change of the active ones, and the factor that limits it.
+
+    Parameters
+    ----------
+    problem : DiscreteProblem
+        Discrete problem.
+    q : (n, m) array
+        States.
+    change : (n, nb) array
+        Change of the active unknowns.
+
+    Returns
+    -------
+    step : (n, m) array
+    factor : float
+    """
     limits = problem.numerics.line_search
     step = np.zeros_like(q)
     step[:, problem.domain.axes] = change
@@ -154,7 +233,17 @@ class PseudoTime:
     growth: np.ndarray
 
     def residual(self, problem: DiscreteProblem, now: Evaluation, trial: Evaluation) -> float:
-        """Norm of the residual at `trial` with the terms of the change from `now`; infinite where it is not finite."""
+        """Norm of the residual of a trial with the terms of its change; infinite where it is not finite.
+
+        Parameters
+        ----------
+        problem : DiscreteProblem
+            Discrete problem.
+        now : Evaluation
+            Evaluation before the step.
+        trial : Evaluation
+            Evaluation after it.
+        """
         gamma = problem.scales.gamma
         R = trial.R + self.rate[:, None] * (conserved(trial.q, gamma) - conserved(now.q, gamma))
         if self.growth.size:

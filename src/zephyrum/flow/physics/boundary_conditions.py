@@ -41,7 +41,17 @@ ROLE_CODES = {
 
 
 def set_curved_wall_normals(mesh: Mesh, states: np.ndarray, model: str) -> None:
-    """Write the normals of curved walls in three dimensions to the rows (nb, m) of walls where the flow slips."""
+    """Write the normals of curved walls in three dimensions to the rows of walls where the flow slips.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    states : (nb, m) array
+        Changed in place.
+    model : str
+        Flow model.
+    """
     roles = tuple(role for role in ("wall", "slip") if boundary_code(role, model) == SLIP)
     faces = mesh.faces_of(*roles)
     if mesh.dimension == 3 and not mesh.planar and len(faces):
@@ -49,7 +59,15 @@ def set_curved_wall_normals(mesh: Mesh, states: np.ndarray, model: str) -> None:
 
 
 def boundary_code(role: str, model: str) -> int:
-    """What the kernels do at a boundary of that role; walls and ground slip in inviscid flow."""
+    """Code of the boundary condition of a role; walls and ground slip in inviscid flow.
+
+    Parameters
+    ----------
+    role : str
+        Role of the boundary group.
+    model : str
+        Flow model.
+    """
     return SLIP if role in ("wall", "ground") and model == "euler" else ROLE_CODES[role]
 
 
@@ -57,7 +75,19 @@ def boundary_code(role: str, model: str) -> int:
 def boundary_flux(
     code: int, inside: tuple[float, ...], outside: tuple[float, ...], normal: tuple[float, float, float], gamma: float
 ):
-    """Flux (5) out of the domain through a unit area with `normal` (3); states (5) inside and outside."""
+    """Flux (5) out of the domain through a unit area.
+
+    Parameters
+    ----------
+    code : int
+        Code of the boundary condition.
+    inside, outside : tuple[float, ...]
+        States (5).
+    normal : tuple[float, float, float]
+        Unit normal (3).
+    gamma : float
+        Ratio of the specific heats.
+    """
     p, u, v, w, T = inside
     pe, ue, ve, we, _ = outside
     nx, ny, nz = normal
@@ -124,12 +154,29 @@ class WallData:
 
     @classmethod
     def plain(cls, mesh: Mesh) -> "WallData":
-        """At rest, adiabatic, smooth, fully turbulent."""
+        """Walls at rest, adiabatic, smooth, fully turbulent.
+
+        Parameters
+        ----------
+        mesh : Mesh
+            Mesh.
+        """
         n = mesh.n_faces - mesh.n_interior
         return cls(np.zeros((n, 3)), np.zeros(n), np.zeros(n), np.zeros(n, dtype=bool))
 
     def wall_data(self, mesh: Mesh) -> np.ndarray:
-        """(n, 3) what each cell must know of the wall next to it (see `sources`)."""
+        """What each cell must know of the wall next to it.
+
+        Parameters
+        ----------
+        mesh : Mesh
+            Mesh.
+
+        Returns
+        -------
+        (n, 3) array
+            Wall distance [m], roughness shift, fraction of the production.
+        """
         distance = mesh.wall_distance
         out = np.stack([distance, np.zeros(len(distance)), np.ones(len(distance))], axis=1)
         if self.roughness.any() or self.laminar.any():
@@ -143,12 +190,31 @@ class WallData:
 
 
 def exterior_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: WallData | None = None) -> np.ndarray:
-    """(n_boundary, m) scaled states outside every boundary face: the freestream, with the vortex of `lift` = CL chord
-    [m].
+    """Scaled states outside every boundary face.
 
-    The vortex is that of a lifting section in compressible subsonic flow, with the pressure and temperature that keep
-    total enthalpy and entropy. Rows of symmetry and of slip are 0 (see `set_curved_wall_normals`). A wall's row holds
-    its velocity, its temperature (0: adiabatic) and the shift of the wall distance by its roughness.
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    scales : Scales
+        Scales of the freestream.
+    lift : float
+        CL times chord [m].
+    vortex : bool
+        Whether the vortex is added.
+    walls : WallData, optional
+        Conditions of the walls; plain ones without it.
+
+    Returns
+    -------
+    (n_boundary, m) array
+
+    Notes
+    -----
+    They are those of the freestream with the vortex of a lifting section in compressible subsonic flow, whose pressure
+    and temperature keep total enthalpy and entropy. Rows of symmetry and of slip are 0 (see `set_curved_wall_normals`).
+    The row of a wall holds its velocity, its temperature (0: adiabatic) and the shift of the wall distance by its
+    roughness.
     """
     ni = mesh.n_interior
     states = np.tile(scales.freestream, (mesh.n_faces - ni, 1))

@@ -31,7 +31,13 @@ class GasModel(NamedTuple):
     k_unit: float = 1.0
 
     def viscosity_at(self, T: np.ndarray):
-        """Sutherland's viscosity at scaled temperatures T (arrays), in scaled units."""
+        """Sutherland's viscosity, in scaled units.
+
+        Parameters
+        ----------
+        T : (n,) array
+            Scaled temperatures.
+        """
         return self.viscosity * T**1.5 * (1.0 + self.sutherland) / (T + self.sutherland)
 
 
@@ -50,7 +56,17 @@ class Scales:
 
     @classmethod
     def of(cls, air: Freestream, inflow: tuple[float, ...] = (), turbulence: tuple[float, ...] = ()) -> "Scales":
-        """Scales of a freestream with the turbulence quantities `inflow`."""
+        """Scales of a freestream.
+
+        Parameters
+        ----------
+        air : Freestream
+            Freestream.
+        inflow : tuple[float, ...], optional
+            Its turbulence quantities.
+        turbulence : tuple[float, ...], optional
+            Sizes that the turbulence equations are scaled with.
+        """
         state = np.array([0.0, *(air.mach * np.asarray(air.wind)), 1.0, *inflow])
         return cls(
             air.gas.gamma, air.mach, air.density, air.sound_speed, air.temperature, air.pressure, state, turbulence
@@ -60,8 +76,16 @@ class Scales:
     def law(air: Freestream, chord: float) -> GasModel:
         """The gas of a freestream in scaled units.
 
-        Where density, speed and viscosity are fixed they stay. A Reynolds number that was given without its length is
-        that on the `chord` [m].
+        Parameters
+        ----------
+        air : Freestream
+            Freestream.
+        chord : float
+            Length [m] of a Reynolds number that was given without its length.
+
+        Notes
+        -----
+        Where density, speed and viscosity are fixed they stay.
         """
         gas = air.gas
         viscosity = air.viscosity / (air.density * air.sound_speed)
@@ -79,7 +103,17 @@ class Scales:
 
 @serial
 def conserved_jacobian(p: float, u: float, v: float, w: float, T: float, gamma: float, out: np.ndarray):
-    """d(rho, rho u, rho v, rho w, rho E) / d(p, u, v, w, T) into `out` (at least 5, 5)."""
+    """d(rho, rho u, rho v, rho w, rho E) / d(p, u, v, w, T).
+
+    Parameters
+    ----------
+    p, u, v, w, T : float
+        Scaled state.
+    gamma : float
+        Ratio of the specific heats.
+    out : array
+        At least (5, 5), written.
+    """
     rho = (1.0 + gamma * p) / T
     rho_p, rho_T = gamma / T, -rho / T
     kinetic = 0.5 * (u * u + v * v + w * w)
@@ -97,7 +131,19 @@ def conserved_jacobian(p: float, u: float, v: float, w: float, T: float, gamma: 
 
 
 def conserved(q: np.ndarray, gamma: float) -> np.ndarray:
-    """(n, m) conserved variables of states q (n, m): the mean flow's five, then density times turbulence quantities."""
+    """Conserved variables: the five of the mean flow, then density times turbulence quantities.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States.
+    gamma : float
+        Ratio of the specific heats.
+
+    Returns
+    -------
+    (n, m) array
+    """
     rho = (1.0 + gamma * q[:, 0]) / q[:, 4]
     kinetic = 0.5 * np.einsum("ij,ij->i", q[:, 1:4], q[:, 1:4])
     energy = q[:, 4] / (gamma * (gamma - 1.0)) + kinetic

@@ -18,7 +18,17 @@ SHEAR_ROUNDING = 0.01  # half-rounding of |u_n| where the flow runs along the fa
 
 @serial
 def euler_flux(state: tuple[float, ...], normal: tuple[float, float, float], gamma: float):
-    """Flux (5) of the Euler equations through a unit area with `normal` (3); state (5): gauge pressure, u, v, w, T."""
+    """Flux (5) of the Euler equations through a unit area.
+
+    Parameters
+    ----------
+    state : tuple[float, ...]
+        Gauge pressure, u, v, w, T.
+    normal : tuple[float, float, float]
+        Unit normal (3).
+    gamma : float
+        Ratio of the specific heats.
+    """
     p, u, v, w, T = state
     nx, ny, nz = normal
     un = u * nx + v * ny + w * nz
@@ -45,7 +55,17 @@ def _rounded_abs(size, width, per_width):
 
 @inlined
 def roe_flux(left: tuple[float, ...], right: tuple[float, ...], normal: tuple[float, float, float], gamma: float):
-    """Flux (5) through a unit area with `normal` (3) from the left to the right state (5)."""
+    """Flux (5) through a unit area from the left to the right state by Roe's approximate Riemann solver.
+
+    Parameters
+    ----------
+    left, right : tuple[float, ...]
+        Gauge pressure, u, v, w, T.
+    normal : tuple[float, float, float]
+        Unit normal (3).
+    gamma : float
+        Ratio of the specific heats.
+    """
     pl, ul, vl, wl, tl = left
     pr, ur, vr, wr, tr = right
     nx, ny, nz = normal

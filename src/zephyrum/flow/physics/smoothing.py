@@ -7,7 +7,15 @@ from zephyrum._core.jit import inlined, serial
 
 @inlined
 def smoothstep(x: float, low: float, high: float):
-    """Smooth step from 0 at `low` to 1 at `high`."""
+    """Smooth step from 0 at `low` to 1 at `high`.
+
+    Parameters
+    ----------
+    x : float
+        Argument.
+    low, high : float
+        Ends of the step.
+    """
     t = (x - low) / (high - low)
     t = t if t > 0.0 else 0.0
     t = t if t < 1.0 else 1.0
@@ -16,7 +24,15 @@ def smoothstep(x: float, low: float, high: float):
 
 @inlined
 def smoothstep_slope(x: float, low: float, high: float):
-    """Derivative of `smoothstep` to x."""
+    """Derivative of `smoothstep` to x.
+
+    Parameters
+    ----------
+    x : float
+        Argument.
+    low, high : float
+        Ends of the step.
+    """
     t = (x - low) / (high - low)
     t = t if t > 0.0 else 0.0
     t = t if t < 1.0 else 1.0
@@ -25,7 +41,19 @@ def smoothstep_slope(x: float, low: float, high: float):
 
 @serial
 def smoothstep_array(x: np.ndarray, low: float, high: float):
-    """`smoothstep` of every element of x (n,)."""
+    """`smoothstep` of every element.
+
+    Parameters
+    ----------
+    x : (n,) array
+        Arguments.
+    low, high : float
+        Ends of the step.
+
+    Returns
+    -------
+    (n,) array
+    """
     out = np.empty_like(x)
     for i in range(len(x)):
         out[i] = smoothstep(x[i], low, high)

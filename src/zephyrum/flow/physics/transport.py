@@ -18,7 +18,15 @@ if TYPE_CHECKING:
 
 @inlined
 def viscosity(T: float, gas: "GasModel"):
-    """Sutherland's viscosity at scaled temperature T, in scaled units (metres)."""
+    """Sutherland's viscosity, in scaled units (metres).
+
+    Parameters
+    ----------
+    T : float
+        Scaled temperature.
+    gas : GasModel
+        Gas.
+    """
     return gas.viscosity * T * math.sqrt(T) * (1.0 + gas.sutherland) / (T + gas.sutherland)
 
 
@@ -26,8 +34,27 @@ def viscosity(T: float, gas: "GasModel"):
 def diffusion_coefficients(
     p: float, T: float, x: float, w: float, closure: tuple[float, float], model: int, gas: "GasModel"
 ):
-    """(viscosity with its eddy part, conductivity, diffusion coefficients of both turbulence unknowns x and w).
+    """Viscosity with its eddy part, conductivity, and diffusion coefficients of both turbulence unknowns.
 
+    Parameters
+    ----------
+    p, T : float
+        Scaled gauge pressure and temperature.
+    x, w : float
+        Turbulence unknowns.
+    closure : tuple[float, float]
+        See `turbulence_sources`.
+    model : int
+        Code of the flow model.
+    gas : GasModel
+        Gas.
+
+    Returns
+    -------
+    tuple of 4 float
+
+    Notes
+    -----
     closure (2): see `turbulence_sources`.
     """
     mu = viscosity(T, gas)
@@ -41,13 +68,37 @@ def diffusion_coefficients(
 
 @inlined
 def conductivity(mu: float, eddy: float, gas: "GasModel"):
-    """Conductivity from the molecular and the eddy viscosity."""
+    """Conductivity from the molecular and the eddy viscosity.
+
+    Parameters
+    ----------
+    mu : float
+        Molecular viscosity.
+    eddy : float
+        Eddy viscosity.
+    gas : GasModel
+        Gas.
+    """
     return (mu / gas.prandtl + eddy / gas.turbulent_prandtl) / (gas.gamma - 1.0)
 
 
 @inlined
 def sa_diffusion(rho: float, mu: float, x: float, closure: tuple, gas: "GasModel"):
-    """`diffusion_coefficients` of SA."""
+    """`diffusion_coefficients` of SA.
+
+    Parameters
+    ----------
+    rho : float
+        Density.
+    mu : float
+        Viscosity.
+    x : float
+        Working variable nu~.
+    closure : tuple
+        See `turbulence_sources`.
+    gas : GasModel
+        Gas.
+    """
     floor, blend = closure
     y = rho * gas.viscosity * x
     eddy = sa_eddy_viscosity(y, mu, floor) * blend
@@ -56,7 +107,23 @@ def sa_diffusion(rho: float, mu: float, x: float, closure: tuple, gas: "GasModel
 
 @inlined
 def sst_diffusion(rho: float, mu: float, x: float, w: float, closure: tuple, gas: "GasModel"):
-    """`diffusion_coefficients` of SST."""
+    """`diffusion_coefficients` of SST.
+
+    Parameters
+    ----------
+    rho : float
+        Density.
+    mu : float
+        Viscosity.
+    x : float
+        k.
+    w : float
+        log(omega).
+    closure : tuple
+        See `turbulence_sources`.
+    gas : GasModel
+        Gas.
+    """
     floor, blend = closure
     eddy = sst_eddy_viscosity(rho, gas.k_unit * x, w, floor)
     diffusion, diffusion_w = sst_diffusivities(mu, eddy, blend)
@@ -65,7 +132,15 @@ def sst_diffusion(rho: float, mu: float, x: float, w: float, closure: tuple, gas
 
 @inlined
 def viscous_stress(gu: tuple, gv: tuple, gw: tuple, normal: tuple):
-    """Stress vector (3) on a unit area for unit viscosity; gu, gv, gw (3): gradients of the velocity components."""
+    """Stress vector (3) on a unit area for unit viscosity.
+
+    Parameters
+    ----------
+    gu, gv, gw : tuple
+        Gradients (3) of the velocity components.
+    normal : tuple
+        Unit normal (3).
+    """
     nx, ny, nz = normal
     bulk = 2.0 / 3.0 * (gu[0] + gv[1] + gw[2])
     return (

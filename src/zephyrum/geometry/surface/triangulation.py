@@ -323,8 +323,8 @@ class Surface:
         Examples
         --------
         >>> import zephyrum as zy
-        >>> round(float(zy.Body.box(1.0, 1.0, 1.0).surface().scaled(2.0).size), 6)
-        2.0
+        >>> round(zy.Body.box(1.0, 1.0, 1.0).surface().scaled(2.0).volume, 6)
+        8.0
         """
         return replace(self, points=self.points * factor)
 

@@ -20,14 +20,33 @@ class Work:
     mesh_file: Path
 
     def start_of(self, point: Point) -> Path | None:
-        """File of the solution that a point starts from; None for a cold start."""
+        """File of the solution that a point starts from; None for a cold start.
+
+        Parameters
+        ----------
+        point : Point
+            The point.
+        """
         if point.after is None:
             return None
         row = self.store.row(point.after.name)
         return self.store.state(point.after.name) if row is not None and row["outcome"] != Outcome.FAILED else None
 
     def compute(self, point: Point, on_step: Callable[[dict], None] | None = None) -> dict:
-        """Solve a point, keep its solution and its row, return the row."""
+        """Solve a point, keep its solution and its row.
+
+        Parameters
+        ----------
+        point : Point
+            The point.
+        on_step : callable, optional
+            Receives the columns of the history after every step.
+
+        Returns
+        -------
+        dict
+            The row.
+        """
         keep = self.store.root / "points" / f"{point.name}.going"
         solution, row = solved(point, self.base, self.start_of(point), keep, on_step)
         solution.save(self.store.state(point.name), self.mesh_file)
@@ -44,10 +63,28 @@ class Reports:
     job: str = "sweep"
 
     def task(self, point: Point, index: int = 0) -> Task:
-        """The task of a point."""
+        """Task of a point.
+
+        Parameters
+        ----------
+        point : Point
+            The point.
+        index : int, optional
+            Number of points finished.
+        """
         return Task(self.job, point.label, index, self.total)
 
     def finished(self, point: Point, row: dict, count: int) -> None:
-        """A point is done, the `count`-th of all."""
+        """Report that a point is done.
+
+        Parameters
+        ----------
+        point : Point
+            The point.
+        row : dict
+            Its row.
+        count : int
+            Number of points finished.
+        """
         if self.observer is not None:
             self.observer.finished(self.task(point, count), row)

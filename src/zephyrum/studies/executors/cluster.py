@@ -68,7 +68,22 @@ class ClusterExecutor:
         self.base = self.client.scatter(work.base, broadcast=True)
 
     def compute(self, todo: list[Point], rows: dict, reports: Reports) -> None:
-        """Add the rows of the points `todo` to `rows`; FlowError if workers die."""
+        """Compute points on the workers of a scheduler.
+
+        Parameters
+        ----------
+        todo : list[Point]
+            Points.
+        rows : dict
+            Receives their rows by name.
+        reports : Reports
+            Reports to the observer.
+
+        Raises
+        ------
+        FlowError
+            Workers die.
+        """
         from distributed import as_completed
         from distributed.client import FutureCancelledError
         from distributed.scheduler import KilledWorker

@@ -102,7 +102,22 @@ class ProcessExecutor:
         run_case(smallest)
 
     def compute(self, todo: list[Point], rows: dict, reports: Reports) -> None:
-        """Add the rows of the points `todo` to `rows`; FlowError if a worker dies."""
+        """Compute points in local processes.
+
+        Parameters
+        ----------
+        todo : list[Point]
+            Points.
+        rows : dict
+            Receives their rows by name.
+        reports : Reports
+            Reports to the observer.
+
+        Raises
+        ------
+        FlowError
+            A process dies.
+        """
         try:
             if todo and not self.workers:
                 self._start(min(self.processes, len(todo)))

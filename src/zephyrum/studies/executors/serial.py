@@ -12,7 +12,17 @@ class SerialExecutor:
         self.work = work
 
     def compute(self, todo: list[Point], rows: dict, reports: Reports) -> None:
-        """Add the rows of the points `todo` to `rows`."""
+        """Compute points in this process.
+
+        Parameters
+        ----------
+        todo : list[Point]
+            Points.
+        rows : dict
+            Receives their rows by name.
+        reports : Reports
+            Reports to the observer.
+        """
         for point in todo:
             rows[point.name] = self.work.compute(point, step_reports(reports.observer, reports.task(point)))
             reports.finished(point, rows[point.name], len(rows))

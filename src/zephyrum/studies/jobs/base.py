@@ -53,41 +53,126 @@ class Job(ABC):
     template: ClassVar[dict[str, str]] = {}  # by kind of geometry, for new study files
 
     def machs(self, spec: Any) -> list[float]:
-        """Mach numbers that it asks for."""
+        """Mach numbers that the job asks for.
+
+        Parameters
+        ----------
+        spec : Any
+            Its table in the study file.
+        """
         return [spec.mach]
 
     def alphas(self, spec: Any) -> list[float]:
-        """Angles of attack that it asks for [deg]."""
+        """Angles of attack that the job asks for [deg].
+
+        Parameters
+        ----------
+        spec : Any
+            Its table in the study file.
+        """
         return [spec.alpha]
 
     def count(self, spec: Any) -> int:
-        """How many tasks it reports."""
+        """Number of tasks that the job reports.
+
+        Parameters
+        ----------
+        spec : Any
+            Its table in the study file.
+        """
         return 1
 
     def check(self, study, spec: Any) -> None:  # noqa: B027, most jobs have nothing to add
-        """Raise InputError for what cannot be computed, before anything is."""
+        """Check everything before anything is computed.
+
+        Parameters
+        ----------
+        study
+            The study.
+        spec : Any
+            Its table in the study file.
+
+        Raises
+        ------
+        InputError
+            The job cannot be computed.
+        """
 
     @abstractmethod
     def run(self, study, spec: Any, observer) -> Any:
-        """Compute it into the workspace of the study; what is there already is not computed again."""
+        """Compute the job into the workspace of the study; what is there already is not computed again.
+
+        Parameters
+        ----------
+        study
+            The study.
+        spec : Any
+            Its table in the study file.
+        observer
+            Receives steps and finished tasks.
+        """
 
     @abstractmethod
     def load(self, study, spec: Any) -> Any | None:
-        """What the workspace holds of it, without computing or writing; None if it is not there. FileError if it is
-        stale.
+        """Read what the workspace holds of the job, without computing or writing.
+
+        Parameters
+        ----------
+        study
+            The study.
+        spec : Any
+            Its table in the study file.
+
+        Returns
+        -------
+        Any
+            None if it is not there.
+
+        Raises
+        ------
+        FileError
+            It is stale.
         """
 
     def tables(self, study, result: Any) -> list[Table]:
-        """Tables to be shown, most important first."""
+        """Tables to be shown, most important first.
+
+        Parameters
+        ----------
+        study
+            The study.
+        result : Any
+            What `run` returned.
+        """
         return []
 
     def figures(self, study, result: Any) -> list[Figure]:
-        """Figures to be drawn."""
+        """Figures to be drawn.
+
+        Parameters
+        ----------
+        study
+            The study.
+        result : Any
+            What `run` returned.
+        """
         return []
 
     def outcomes(self, result: Any) -> list[str]:
-        """Outcomes of all that was solved for it."""
+        """Outcomes of all that was solved for the job.
+
+        Parameters
+        ----------
+        result : Any
+            What `run` returned.
+        """
         return []
 
     def finish(self, study: "Study") -> None:  # noqa: B027, most jobs have nothing to add
-        """Write what needs the results of other jobs too, when all are done."""
+        """Write what needs the results of other jobs too, when all are done.
+
+        Parameters
+        ----------
+        study : Study
+            The study.
+        """

@@ -157,7 +157,13 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         return [[alpha] for alpha in spec.alpha] if study.grounded else [list(spec.alpha)]
 
     def polar(self, study: "Study") -> Polar:
-        """The polar with the error bars of the mesh study, if there is one."""
+        """Polar with the error bars of the mesh study, if there is one.
+
+        Parameters
+        ----------
+        study : Study
+            The study.
+        """
         polar, refinement = study.results[self.name], study.results.get("refine")
         return polar if refinement is None else with_errors(polar, refinement)
 
@@ -256,7 +262,15 @@ alpha = {{ from = 0, to = 6, step = 3 }}
 
 
 def typical(study: "Study", mach: float | None = None):
-    """The solution that stands for a sweep: that nearest to alpha 4 deg at the lowest Mach number, or at `mach`."""
+    """Solution that stands for a sweep: that nearest to alpha 4 deg.
+
+    Parameters
+    ----------
+    study : Study
+        The study.
+    mach : float, optional
+        Mach number; the lowest without it.
+    """
     rows = study.results["sweep"].table
     rows = rows[rows["mach"] == (rows["mach"].min() if mach is None else mach)]
     row = rows.iloc[(rows["alpha"] - TYPICAL).abs().argmin()]
@@ -264,7 +278,13 @@ def typical(study: "Study", mach: float | None = None):
 
 
 def slope_warnings(following: "list[PolarSlopes]") -> list[str]:
-    """Sentences on lift slopes that no attached flow has."""
+    """Sentences on lift slopes that no attached flow has.
+
+    Parameters
+    ----------
+    following : list[PolarSlopes]
+        Slopes of the polar, one for each Mach number.
+    """
     return [
         f"implausible: at M {one.mach:g} the lift falls with alpha (slope {one.slope[0]:.3f} / rad): wind through a "
         f"ground, axes, or massive separation."

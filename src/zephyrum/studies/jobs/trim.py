@@ -167,7 +167,15 @@ class TrimJob(Job):
 
 
 def wanted_lift(study: "Study", spec: "TrimSpec") -> tuple[float, str]:
-    """(CL to trim for, where it comes from)."""
+    """Lift coefficient to trim for, and where it comes from.
+
+    Parameters
+    ----------
+    study : Study
+        The study.
+    spec : TrimSpec
+        The table [trim].
+    """
     if spec.lift is not None and spec.mass is not None:
         raise InputError("trim gives both lift and mass; give one.")
     if spec.lift is not None:

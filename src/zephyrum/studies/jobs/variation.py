@@ -171,7 +171,13 @@ class VaryJob(Job):
 
 
 def common_limits(solutions: list[Solution]) -> tuple[float, float]:
-    """One range of Cp for pictures of several solutions: from the 1st to the 99th percentile over all of them."""
+    """One range of Cp for pictures of several solutions: from the 1st to the 99th percentile over all of them.
+
+    Parameters
+    ----------
+    solutions : list[Solution]
+        Solutions.
+    """
     values = pd.concat([solution.cp()["Cp"] for solution in solutions])
     low, high = values.quantile(0.01), values.quantile(0.99)
     if not low < high:

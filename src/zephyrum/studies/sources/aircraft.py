@@ -120,7 +120,13 @@ class AircraftSource(Source):
         return changed
 
     def options(self, attitude: float = 0.0) -> dict[str, Any]:
-        """Arguments of mesh_aircraft."""
+        """Arguments of `mesh_aircraft`.
+
+        Parameters
+        ----------
+        attitude : float, optional
+            Attitude of the body [deg].
+        """
         spec = self.spec
         options = spec.mesh.model_dump() | {"reference": self.reference}
         viscous = spec.solver.model != "euler"

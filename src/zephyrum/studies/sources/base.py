@@ -50,26 +50,80 @@ class Source(ABC):
         """Raise InputError for what cannot be meshed, before anything is."""
 
     def check_levels(self, levels: int) -> None:  # noqa: B027, not all have a limit
-        """Raise InputError if a mesh study cannot have so many levels."""
+        """Check the number of levels of a mesh study.
+
+        Parameters
+        ----------
+        levels : int
+            How many.
+
+        Raises
+        ------
+        InputError
+            A mesh study cannot have so many levels.
+        """
 
     @abstractmethod
     def changed(self, number: str, value: float) -> "Source":
-        """The same source with a number at a dotted path changed; InputError names what there is."""
+        """The same source with a number changed.
+
+        Parameters
+        ----------
+        number : str
+            Dotted path of the number.
+        value : float
+            Its value.
+
+        Raises
+        ------
+        InputError
+            There is no such number; what there is is named.
+        """
 
     @abstractmethod
     def made_from(self, attitude: float) -> dict:
-        """All that the mesh is made from, as plain values."""
+        """All that the mesh is made from, as plain values.
+
+        Parameters
+        ----------
+        attitude : float
+            Attitude of the body [deg].
+        """
 
     @abstractmethod
     def mesh(self, attitude: float, observer) -> Mesh:
-        """The mesh with the body at an attitude [deg], which only counts over a ground."""
+        """Mesh with the body at an attitude, which only counts over a ground.
+
+        Parameters
+        ----------
+        attitude : float
+            [deg]
+        observer
+            Receives the plan of the mesh.
+        """
 
     @abstractmethod
     def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
-        """The mesh that many levels coarser than the finest one."""
+        """A coarser mesh.
+
+        Parameters
+        ----------
+        finest : Mesh
+            Finest mesh.
+        level : int
+            How many levels coarser.
+        attitude : float
+            Attitude of the body [deg].
+        """
 
     def made_level(self, level: int) -> bool:
-        """Whether that level is a mesh of its own, to be kept."""
+        """Whether a level is a mesh of its own, to be kept.
+
+        Parameters
+        ----------
+        level : int
+            How many levels coarser.
+        """
         return False
 
     @abstractmethod
@@ -85,4 +139,10 @@ class Source(ABC):
         }
 
     def write_shape(self, folder: Path) -> None:  # noqa: B027, an aircraft file is copied with the study
-        """Write the geometry into the folder of the study."""
+        """Write the geometry into the folder of the study.
+
+        Parameters
+        ----------
+        folder : path
+            The folder.
+        """

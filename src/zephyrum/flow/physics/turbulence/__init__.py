@@ -23,17 +23,41 @@ EULER, LAMINAR, SA, SST = range(len(MODELS))
 
 @inlined
 def equation_count(code: int):
-    """Number of turbulence equations of the model with a code."""
+    """Number of turbulence equations of a model.
+
+    Parameters
+    ----------
+    code : int
+        Code of the flow model.
+    """
     return max(code - LAMINAR, 0)
 
 
 def model_code(model: str) -> int:
-    """Code of a model, its position in `MODELS`."""
+    """Code of a flow model, its position in `MODELS`.
+
+    Parameters
+    ----------
+    model : str
+        Flow model.
+    """
     return MODELS.index(model)
 
 
 def freestream_turbulence(model: str, law: "GasModel", mach: float, chord: float) -> tuple[float, ...]:
-    """Turbulence unknowns of the freestream (see the models' files)."""
+    """Turbulence unknowns of the freestream (see the files of the models).
+
+    Parameters
+    ----------
+    model : str
+        Flow model.
+    law : GasModel
+        Gas in scaled units.
+    mach : float
+        Mach number of the stream.
+    chord : float
+        [m]
+    """
     if model == "sa":
         return (sa.FREESTREAM_RATIO,)
     if model == "sst":
@@ -43,7 +67,13 @@ def freestream_turbulence(model: str, law: "GasModel", mach: float, chord: float
 
 
 def typical_turbulence(model: str) -> tuple[float, ...]:
-    """Size of the turbulence unknowns within a boundary layer, for scaling their equations."""
+    """Size of the turbulence unknowns within a boundary layer, for scaling their equations.
+
+    Parameters
+    ----------
+    model : str
+        Flow model.
+    """
     return {"sa": (sa.TYPICAL_RATIO,), "sst": (5.0, 10.0)}.get(model, ())
 
 

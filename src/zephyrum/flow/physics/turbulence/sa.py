@@ -25,7 +25,17 @@ TYPICAL_RATIO = 100.0  # a typical nu~ / nu in a boundary layer: the size of the
 
 @inlined
 def sa_eddy_viscosity(rho_nu: float, mu: float, shift: float):
-    """Eddy viscosity from rho nu~ and the viscosity, both in the same units; shift: what roughness adds to chi."""
+    """Eddy viscosity of SA.
+
+    Parameters
+    ----------
+    rho_nu : float
+        Density times nu~.
+    mu : float
+        Viscosity, in the same unit.
+    shift : float
+        What roughness adds to chi.
+    """
     rho_nu = rho_nu if rho_nu > 0.0 else 0.0
     chi = rho_nu / mu + shift
     cube = chi * chi * chi
@@ -34,7 +44,15 @@ def sa_eddy_viscosity(rho_nu: float, mu: float, shift: float):
 
 @inlined
 def sa_diffusivity(rho_nu: float, mu: float):
-    """Diffusion coefficient of nu~, rho (nu + f_n nu~) / sigma."""
+    """Diffusion coefficient of nu~: rho (nu + f_n nu~) / sigma.
+
+    Parameters
+    ----------
+    rho_nu : float
+        Density times nu~.
+    mu : float
+        Viscosity, in the same unit.
+    """
     chi = rho_nu / mu
     cube = chi * chi * chi
     fn = (CN1 + cube) / (CN1 - cube)
@@ -51,7 +69,23 @@ def sa_gradient_terms(
     density_gradient: tuple[float, float, float],
     nu: float,
 ):
-    """Gradient terms of the source (see `sa_source`), and their derivatives (3,) to the gradient of x."""
+    """Gradient terms of the source, and their derivatives (3) to the gradient of x.
+
+    Parameters
+    ----------
+    rho : float
+        Density.
+    mu : float
+        Viscosity.
+    x : float
+        nu~ in units of `nu`.
+    gradient : tuple[float, float, float]
+        Gradient (3) of x.
+    density_gradient : tuple[float, float, float]
+        Gradient (3) of the density.
+    nu : float
+        Kinematic viscosity of the freestream.
+    """
     gx, gy, gz = gradient
     rx, ry, rz = density_gradient
     weight = 1.0
@@ -80,8 +114,29 @@ def sa_source(
     density_gradient: tuple[float, float, float],
     nu: float,
 ):
-    """Production minus destruction plus gradient terms, per volume, of the equation of rho x.
+    """Production minus destruction plus gradient terms of the equation of rho x, per volume, in scaled units.
 
+    Parameters
+    ----------
+    rho : float
+        Density.
+    mu : float
+        Viscosity.
+    x : float
+        nu~ in units of `nu`.
+    wall : tuple[float, float, float]
+        Distance [m], what roughness adds to chi, fraction of the production (0 where laminar).
+    vorticity : float
+        Its magnitude.
+    gradient : tuple[float, float, float]
+        Gradient (3) of x.
+    density_gradient : tuple[float, float, float]
+        Gradient (3) of the density.
+    nu : float
+        Kinematic viscosity of the freestream.
+
+    Notes
+    -----
     x: nu~ in units of `nu` (the freestream's); wall (3): distance [m], what roughness adds to chi, fraction of the
     production (0 where laminar); vorticity: its magnitude; gradient (3) of x; density_gradient (3). In scaled units.
     """

@@ -26,26 +26,60 @@ WALL_OMEGA_FACTOR = 60.0  # omega at a smooth wall: 60 nu / (BETA y^2), y the he
 
 @inlined
 def smooth_max(a: float, b: float):
-    """max(a, b) of positive numbers, rounded: a hundredth more where they are equal, so that Newton finds its way."""
+    """max(a, b) of positive numbers, rounded: a hundredth more where they are equal, for Newton's method.
+
+    Parameters
+    ----------
+    a, b : float
+        Positive numbers.
+    """
     return 0.5 * (a + b + math.sqrt((a - b) * (a - b) + 4.0 * CORNER_ROUNDING * a * b))
 
 
 @inlined
 def smooth_min(a: float, b: float):
-    """min(a, b) of positive numbers, rounded in the same way."""
+    """min(a, b) of positive numbers, rounded in the same way.
+
+    Parameters
+    ----------
+    a, b : float
+        Positive numbers.
+    """
     return (1.0 - CORNER_ROUNDING) * a * b / smooth_max(a, b)
 
 
 @inlined
 def sst_eddy_viscosity(rho: float, k: float, w: float, floor: float):
-    """Eddy viscosity from k and w = log(omega); `floor` is S F2 / a1."""
+    """Eddy viscosity of SST.
+
+    Parameters
+    ----------
+    rho : float
+        Density.
+    k : float
+        Turbulent kinetic energy.
+    w : float
+        log(omega).
+    floor : float
+        S F2 / a1.
+    """
     k = k if k > 0.0 else 0.0
     return rho * k / smooth_max(math.exp(w), floor)
 
 
 @inlined
 def sst_diffusivities(mu: float, eddy: float, blend: float):
-    """Diffusion coefficients of k and of log(omega); `blend` is F1."""
+    """Diffusion coefficients of k and of log(omega).
+
+    Parameters
+    ----------
+    mu : float
+        Viscosity.
+    eddy : float
+        Eddy viscosity.
+    blend : float
+        F1.
+    """
     k = blend * SIGMA_K[0] + (1.0 - blend) * SIGMA_K[1]
     w = blend * SIGMA_W[0] + (1.0 - blend) * SIGMA_W[1]
     return mu + k * eddy, mu + w * eddy
@@ -53,7 +87,25 @@ def sst_diffusivities(mu: float, eddy: float, blend: float):
 
 @serial
 def sst_closure(rho: float, mu: float, k: float, w: float, wall: float, strain: float, cross: float):
-    """(S F2 / a1, F1) of a cell; cross: product of the gradients of k and w."""
+    """Closure of a cell: S F2 / a1 and F1.
+
+    Parameters
+    ----------
+    rho : float
+        Density.
+    mu : float
+        Viscosity.
+    k : float
+        Turbulent kinetic energy.
+    w : float
+        log(omega).
+    wall : float
+        Wall distance [m].
+    strain : float
+        Strain rate.
+    cross : float
+        Product of the gradients of k and w.
+    """
     k = max(k, 0.0)
     rate = math.exp(w)
     outer = math.sqrt(k) / (BETA_STAR * rate * wall)
@@ -73,8 +125,29 @@ def sst_closure(rho: float, mu: float, k: float, w: float, wall: float, strain: 
 def sst_source(
     rho: float, mu: float, k: float, w: float, wall: tuple[float, float], strain: float, cross: float, steep: float
 ):
-    """Sources a volume of rho k and of rho log(omega).
+    """Sources of rho k and of rho log(omega), per volume.
 
+    Parameters
+    ----------
+    rho : float
+        Density.
+    mu : float
+        Viscosity.
+    k : float
+        Turbulent kinetic energy.
+    w : float
+        log(omega).
+    wall : tuple[float, float]
+        Distance, fraction of the production (0 where laminar).
+    strain : float
+        Strain rate.
+    cross : float
+        Product of the gradients of k and w.
+    steep : float
+        Squared gradient of w.
+
+    Notes
+    -----
     wall (2): distance, fraction of the production (0 where laminar); strain: strain rate; cross: product of the
     gradients of k and w; steep: squared gradient of w.
     """
