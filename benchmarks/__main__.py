@@ -79,7 +79,7 @@ def residual_rows() -> list[tuple]:
         4 + faces * 2 + 4
     )
     for threads in (1, 2):
-        numba.set_num_threads(min(threads, numba.config.NUMBA_NUM_THREADS))
+        numba.set_num_threads(min(threads, numba.config.NUMBA_NUM_THREADS))  # type: ignore[attr-defined]
         bandwidth = 24.0 * big.shape[1] / best(lambda: triad(big[0], big[1], big[2]), 5)
         bound = bytes_needed / bandwidth
         cost = best(lambda: residual(q)) / n
@@ -159,7 +159,7 @@ def turbulent_rows() -> list[tuple]:
         v = np.ones((n, len(level.domain.axes)), dtype=np.float32)
         w = np.empty_like(v)
         for threads in (1, 2):
-            numba.set_num_threads(min(threads, numba.config.NUMBA_NUM_THREADS))
+            numba.set_num_threads(min(threads, numba.config.NUMBA_NUM_THREADS))  # type: ignore[attr-defined]
             unit = best(functools.partial(level.residual, q))
             target = "<= 0.35 (aim 0.15)" if threads == 2 else ""
             rows.append(
@@ -324,7 +324,7 @@ def profile_rows() -> list[tuple]:
     air = Freestream(mach=0.15, reynolds=6e6, alpha=10.0)
     watch = cProfile.Profile()
     watch.runcall(solve, mesh, air, "sa")
-    stats = pstats.Stats(watch).stats
+    stats = pstats.Stats(watch).stats  # type: ignore[attr-defined]
 
     def spent(file: str, name: str) -> float:
         found = [row[3] for (path, _, own), row in stats.items() if own == name and path.endswith(f"flow/{file}.py")]

@@ -37,11 +37,10 @@ class Time(unittest.TestCase):
 
     def test_a_flow_at_rest_in_time_is_called_so(self):
         mesh = zy.mesh_outline(zy.Outline.circle(1.0), 48, 32, 40.0, 2e-2)
-        reference = mesh.reference
         air, numerics = zy.Freestream(mach=0.1, reynolds=20.0), zy.Numerics(vortex=False)
-        steady = zy.solve(mesh, air, "laminar", reference, numerics)
+        steady = zy.solve(mesh, air, "laminar", numerics=numerics)
         seen = []
-        s = zy.solve_unsteady(mesh, air, "laminar", 2.0, 0.2, reference, numerics, steady, on_step=seen.append)
+        s = zy.solve_unsteady(mesh, air, "laminar", 2.0, 0.2, steady, seen.append, numerics=numerics)
         self.assertEqual((s.last.outcome, len(seen), len(s.time)), ("converged", 10, 11))
         self.assertAlmostEqual(s.summary()["CD"][0], steady.forces.CD, places=5)
         self.assertTrue(np.isnan(s.strouhal))
@@ -76,7 +75,6 @@ class Time(unittest.TestCase):
 
     def test_bad_durations_are_refused(self):
         mesh = zy.mesh_outline(zy.Outline.circle(1.0), 16, 8, 10.0, 5e-2)
-        reference = mesh.reference
         for duration, step in ((0.0, 0.1), (1.0, 2.0), (1.0, -1.0)):
             with self.subTest(step), self.assertRaises(zy.InputError):
-                zy.solve_unsteady(mesh, zy.Freestream(mach=0.1, reynolds=20.0), "laminar", duration, step, reference)
+                zy.solve_unsteady(mesh, zy.Freestream(mach=0.1, reynolds=20.0), "laminar", duration, step)

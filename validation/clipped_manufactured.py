@@ -50,7 +50,8 @@ def source(x, planar: bool) -> np.ndarray:
     for axis in (0, 2) if planar else (0, 1, 2):
         moved = x.astype(complex)
         moved[:, axis] += 1j * h
-        total += np.stack([np.imag(part) / h for part in fluxes(*moved.T, planar)[axis]], axis=1)
+        px, py, pz = moved.T
+        total += np.stack([np.imag(part) / h for part in fluxes(px, py, pz, planar)[axis]], axis=1)
     return total
 
 

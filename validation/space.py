@@ -122,7 +122,7 @@ def cone():
     )
     skin = zy.remesh(aircraft.surface(half=True), 8000, largest=0.05).surface
     mesh = mesh_surface(
-        skin, 1.0, None, growth=0.15, reference=zy.Reference(np.pi * slant**2, 1.0, 2.0 * slant, (0.0, 0.0, 0.0))
+        skin, farfield=1.0, growth=0.15, reference=zy.Reference(np.pi * slant**2, 1.0, 2.0 * slant, (0.0, 0.0, 0.0))
     )
     solution = zy.solve(mesh, zy.Freestream(mach=2.5), numerics=zy.Numerics(residual_drop=3.5))
     seconds = time.perf_counter() - begin

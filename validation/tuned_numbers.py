@@ -153,7 +153,7 @@ def measured(run: Callable, numerics: zy.Numerics, base) -> tuple[float, str]:
 def meaning(policy: str, name: str) -> str:
     """Unit and first sentence of the description of a number."""
     text = re.sub(r"\s+", " ", POLICIES[policy].__doc__ or "")
-    found = re.search(rf" {name} : \w+ (\[[^\]]*\] [^.]*\.)", text)
+    found = re.search(rf" {name} : \w+ (\[[^\]]*\] .*?\.)(?: |$)", text)
     return found[1] if found else ""
 
 

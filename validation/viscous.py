@@ -21,7 +21,7 @@ def manufactured_navier_stokes():
         ("perturbed 25 %", 1.7, (64, 128, 256), {"perturbed": 0.25, "smooth": 0.0}),
     ):
         begin = time.perf_counter()
-        order, _ = manufactured.residual_drop(sizes, reynolds=30.0, model="laminar", **kind)
+        order, _ = manufactured.orders(sizes, reynolds=30.0, model="laminar", **kind)
         seconds = time.perf_counter() - begin
         for k, unknown in enumerate(("p", "u", "w", "T")):
             case = f"manufactured Navier-Stokes, Re 30, {name}"
@@ -37,7 +37,7 @@ def manufactured_turbulence():
     for design, low, high in ((1, 0.9, 1.1), (2, 1.9, 2.1)):
         begin = time.perf_counter()
         kind = {"perturbed": 0.0, "smooth": 0.08, "reynolds": 2000.0, "model": "sa", "turbulence_order": design}
-        order, _ = manufactured.residual_drop((64, 128), **kind)
+        order, _ = manufactured.orders((64, 128), **kind)
         case = f"manufactured Spalart-Allmaras, Re 2000, convection of order {design}"
         rows.append((case, "L1 order of nu~", low, high, order[4], 128**2, time.perf_counter() - begin))
     return rows
@@ -114,10 +114,9 @@ def vortex_street():
     """Circle at Reynolds number 100, followed in time until it sheds periodically."""
     begin = time.perf_counter()
     mesh = mesh_outline(Outline.circle(1.0), 96, 64, 60.0, 8e-3)
-    reference = mesh.reference
     numerics = Numerics(vortex=False, max_iterations=10, residual_drop=2)
-    pushed = solve(mesh, Freestream(mach=0.1, reynolds=100, alpha=5.0), "laminar", reference, numerics)
-    s = solve_unsteady(mesh, Freestream(mach=0.1, reynolds=100), "laminar", 150.0, 0.1, reference, numerics, pushed)
+    pushed = solve(mesh, Freestream(mach=0.1, reynolds=100, alpha=5.0), "laminar", numerics=numerics)
+    s = solve_unsteady(mesh, Freestream(mach=0.1, reynolds=100), "laminar", 150.0, 0.1, pushed, numerics=numerics)
     seconds = time.perf_counter() - begin
     case = f"circle, Re 100, M 0.1, in time ({'periodic' if s.periodic else 'not periodic'})"
     return [

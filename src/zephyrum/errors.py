@@ -2,7 +2,12 @@
 do.
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
+
+if TYPE_CHECKING:
+    from zephyrum.geometry.surface.triangulation import Surface
 
 
 class ZephyrumError(Exception):
@@ -22,7 +27,7 @@ class MeshError(ZephyrumError):
     known.
     """
 
-    def __init__(self, words: str, position: np.ndarray | None = None, surface=None):
+    def __init__(self, words: str, position: np.ndarray | None = None, surface: "Surface | None" = None):
         super().__init__(words)
         self.position, self.surface = position, surface
 

@@ -6,6 +6,7 @@ known: `Solution.y_plus`. Verified by tests/test_viscous.py.
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -83,7 +84,7 @@ def wall_layers(reynolds: float, y_plus: float = 1.0, growth: float = 1.2, farfi
     return Layers(first, growth, count, farfield, y_plus, reynolds)
 
 
-def given_layers(layers) -> tuple[float, float, int]:
+def given_layers(layers: Any) -> tuple[float, float, int]:
     """Check typed layers.
 
     Parameters

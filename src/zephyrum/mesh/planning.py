@@ -320,7 +320,7 @@ class MeshTask:
         )
         return self.plan(factor, n, cells, layers)
 
-    def plan(self, factor, triangles, cells, layers) -> MeshPlan:
+    def plan(self, factor: float, triangles: int, cells: int, layers: tuple[float, float, int] | None) -> MeshPlan:
         """Plan with forecasts of time, memory and disk.
 
         Parameters
@@ -351,7 +351,7 @@ class MeshTask:
             self.spanwise,
         )
 
-    def chosen(self, resolution, cells) -> MeshPlan:
+    def chosen(self, resolution: str | float, cells: int | None) -> MeshPlan:
         """Plan for a resolution or a number of cells.
 
         Parameters

@@ -4,13 +4,17 @@ memory.
 Verified by tests/test_mesh.py.
 """
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from zephyrum._core.jit import exact, exact_parallel, prange, read_only
+
+if TYPE_CHECKING:
+    from zephyrum.mesh.core import Mesh
+
 
 BROAD_FACE_RATIO = 0.3  # of the largest face's area: a face that can make a shell of a cell
 BENT, THIN = (
@@ -361,7 +365,7 @@ def entries_of(start: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndar
     return np.repeat(np.arange(len(rows)), counts), np.arange(counts.sum()) + np.repeat(start[rows] - first, counts)
 
 
-def fan_triangles(mesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def fan_triangles(mesh: "Mesh", faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Split faces of a mesh into triangles, those of more corners about their centroid.
 
     Parameters

@@ -297,7 +297,7 @@ def _sorted_unique(key: np.ndarray) -> np.ndarray:
 
 
 @exact
-def cell_at(location, d, depth, child: np.ndarray):
+def cell_at(location: np.ndarray, d: int, depth: int, child: np.ndarray):
     """Leaf that holds a position.
 
     Parameters

@@ -12,6 +12,9 @@ from zephyrum.geometry.surface.solids import outline_of
 from zephyrum.plotting.style import COLOURS, MARKERS, format_axes, new_axes
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
     from zephyrum.geometry.aircraft.assembly import Aircraft
     from zephyrum.geometry.aircraft.assembly_measures import AircraftMeasures
     from zephyrum.geometry.surface.surface_measures import SurfaceMeasures
@@ -55,7 +58,7 @@ def _dimension(ax, start, end, text: str, side: tuple[float, float]) -> None:
     ax.text(*midpoint, text, ha="center", va="center", fontsize="small", color=INK, rotation=90 if upright else 0)
 
 
-def draw_three_view(measures: "AircraftMeasures", figure=None, alpha: float = 0.0):
+def draw_three_view(measures: "AircraftMeasures", figure: "Figure | None" = None, alpha: float = 0.0):
     """Draw side, front and top view to one scale with dimensions, reference chord and centres, wind arrows and a table.
 
     Parameters
@@ -111,7 +114,7 @@ def draw_three_view(measures: "AircraftMeasures", figure=None, alpha: float = 0.
     return figure
 
 
-def draw_sketch(sizes: "SurfaceMeasures", figure=None, alpha: float = 0.0):
+def draw_sketch(sizes: "SurfaceMeasures", figure: "Figure | None" = None, alpha: float = 0.0):
     """Draw three views of a closed surface with its dimensions and the arrows of nose, wind, lift and drag.
 
     Parameters
@@ -228,7 +231,7 @@ def _table(ax, rows, colours: dict[str, str]) -> None:
         ax.text(x + 0.385, y, unit, fontsize="x-small", color="#777777", **words)
 
 
-def draw_span(craft: "Aircraft", axes=None):
+def draw_span(craft: "Aircraft", axes: np.ndarray | None = None):
     """Draw chord (above), twist and thickness (below) of every wing along its span.
 
     Parameters
@@ -282,7 +285,7 @@ def _true_span(wing) -> float:
     return float(span_lengths(wing.sections)[-1])
 
 
-def draw_area_distribution(measures: "AircraftMeasures", ax=None, n: int = 201):
+def draw_area_distribution(measures: "AircraftMeasures", ax: "Axes | None" = None, n: int = 201):
     """Draw the area of the cross-sections along the length, of all and of each part alone.
 
     Parameters

@@ -177,7 +177,7 @@ def draw_cp(solution: "Solution", ax: "Axes | None" = None, label: str | None = 
     return ax
 
 
-def draw_friction(solution: "Solution", axes=None):
+def draw_friction(solution: "Solution", axes: np.ndarray | None = None):
     """Draw Cf (top, signed) and y+ (bottom) along both sides, with separation and reattachment points.
 
     Parameters
@@ -230,7 +230,9 @@ def draw_friction(solution: "Solution", axes=None):
     return axes
 
 
-def draw_layer(solution, axes=None, positions=(0.1, 0.3, 0.5, 0.7, 0.9)):
+def draw_layer(
+    solution: "Solution", axes: np.ndarray | None = None, positions: tuple[float, ...] = (0.1, 0.3, 0.5, 0.7, 0.9)
+):
     """Draw velocity profiles on the upper side (left) and the thicknesses of the boundary layer on both sides (right).
 
     Parameters

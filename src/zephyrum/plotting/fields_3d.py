@@ -33,6 +33,7 @@ from zephyrum.plotting.surface_pictures import draw_surface
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from pyvista import Plotter
 
     from zephyrum.mesh.core import Mesh
     from zephyrum.results.skin_friction import SkinFrictionLines
@@ -336,7 +337,9 @@ def _rendered(surface, values, path, view, limits, title, unit, lines):
     return path
 
 
-def add_surface(plotter, surface: Surface, values: np.ndarray, limits: tuple[float, float], unit: str) -> None:
+def add_surface(
+    plotter: "Plotter", surface: Surface, values: np.ndarray, limits: tuple[float, float], unit: str
+) -> None:
     """Add a surface with values at its points, and their colour bar, to a scene.
 
     Parameters

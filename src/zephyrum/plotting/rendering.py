@@ -10,7 +10,7 @@ import os
 import subprocess
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -123,7 +123,7 @@ def new_scene(size: tuple[float, float] = SIZE):
     return plotter
 
 
-def aim_camera(plotter, points: np.ndarray, ahead: np.ndarray, view: str = "", right: float = 1.0) -> None:
+def aim_camera(plotter: Any, points: np.ndarray, ahead: np.ndarray, view: str = "", right: float = 1.0) -> None:
     """Show all of some points.
 
     Parameters
@@ -151,7 +151,7 @@ def aim_camera(plotter, points: np.ndarray, ahead: np.ndarray, view: str = "", r
     plotter.reset_camera_clipping_range()
 
 
-def save_picture(plotter, path: "Path") -> None:
+def save_picture(plotter: Any, path: "Path") -> None:
     """Write the picture and close the scene.
 
     Parameters
@@ -196,7 +196,7 @@ def polyline(points: np.ndarray, runs: list[tuple]):
     return pyvista.PolyData(points, lines=cells)
 
 
-def colour_bar(plotter, unit: str, limits: tuple[float, float], values: np.ndarray) -> None:
+def colour_bar(plotter: Any, unit: str, limits: tuple[float, float], values: np.ndarray) -> None:
     """Add a colour bar at the right for what was added last; a note says what lies beyond its ends.
 
     Parameters

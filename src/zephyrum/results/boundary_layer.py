@@ -15,6 +15,8 @@ from zephyrum.mesh.section_walls import chord_fractions, section_order
 from zephyrum.results.surface_quantities import stagnation_face
 
 if TYPE_CHECKING:
+    from pandas import DataFrame
+
     from zephyrum.conditions.reference import Reference
 
 
@@ -79,7 +81,7 @@ def _profile(y: np.ndarray, u: np.ndarray) -> tuple[int, float]:
     )
 
 
-def boundary_layer_table(mesh: Mesh, velocity: np.ndarray, surface, reference: "Reference", stream: float):
+def boundary_layer_table(mesh: Mesh, velocity: np.ndarray, surface: "DataFrame", reference: "Reference", stream: float):
     """Tabulate the boundary layer at every wall face.
 
     Parameters
@@ -155,7 +157,9 @@ def _cut(
     return y[good], u[good]
 
 
-def profile_table(mesh: Mesh, velocity: np.ndarray, surface, reference: "Reference", position: float, side: str):
+def profile_table(
+    mesh: Mesh, velocity: np.ndarray, surface: "DataFrame", reference: "Reference", position: float, side: str
+):
     """Tabulate the velocity profile at a chord fraction.
 
     Parameters

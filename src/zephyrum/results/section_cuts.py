@@ -21,6 +21,7 @@ from zephyrum.errors import InputError
 from zephyrum.mesh.polygons import fan_triangles
 
 if TYPE_CHECKING:
+    from zephyrum.mesh.core import Mesh
     from zephyrum.results.solution import Solution
 
 STRIP_COUNT = 60
@@ -32,7 +33,7 @@ TERMS = 7
 EFFICIENCY_ERROR = 2  # terms more and fewer, between which the induced drag is doubtful
 
 
-def wall_faces(mesh, part: str | None) -> tuple[np.ndarray, np.ndarray]:
+def wall_faces(mesh: "Mesh", part: str | None) -> tuple[np.ndarray, np.ndarray]:
     """Faces of the walls, or of one of them.
 
     Parameters
@@ -286,7 +287,7 @@ def _height_over_ground(solution, corner: np.ndarray, local: np.ndarray) -> floa
     return float(np.average(corner[:, :, 2].mean(axis=1), weights=weight)) - level
 
 
-def span_loading(solution, strips: int = STRIP_COUNT, part: str | None = None) -> SpanLoading:
+def span_loading(solution: "Solution", strips: int = STRIP_COUNT, part: str | None = None) -> SpanLoading:
     """Lift along the span; see `Solution.span_loading`.
 
     Parameters

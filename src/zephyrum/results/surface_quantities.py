@@ -12,6 +12,8 @@ from zephyrum.mesh import Mesh
 from zephyrum.mesh.section_walls import chord_fractions, section_order
 
 if TYPE_CHECKING:
+    from pandas import DataFrame
+
     from zephyrum.conditions.freestream import Freestream
     from zephyrum.conditions.reference import Reference
 
@@ -109,7 +111,7 @@ def stagnation_face(x: np.ndarray, cp: np.ndarray) -> int:
     return int(np.argmax(np.where(front, cp, -np.inf)))
 
 
-def turning_points(table):
+def turning_points(table: "DataFrame"):
     """Positions where the friction changes sign.
 
     Parameters

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zephyrum._core.atomic_files import write_text
 from zephyrum._core.fingerprint import canonical, fingerprint
@@ -15,6 +16,9 @@ from zephyrum.errors import FileError
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.mesh_store import read_stored_mesh, store_mesh, stored_notes
 from zephyrum.studies.point_store import Store
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
 
 
 @dataclass(frozen=True)
@@ -134,7 +138,7 @@ class Workspace:
         except (ValueError, KeyError, TypeError, OSError):
             return None
 
-    def write_table(self, name: str, frame) -> None:
+    def write_table(self, name: str, frame: "DataFrame") -> None:
         """Write a table as a CSV file.
 
         Parameters

@@ -96,7 +96,7 @@ class Airfoil:
         return cls(naca_coordinates(digits, n, tail), f"NACA {digits}")
 
     @classmethod
-    def read(cls, path, unit: str | None = None) -> "Airfoil":
+    def read(cls, path: "str | Path", unit: str | None = None) -> "Airfoil":
         """Read a section from a coordinate file in any plain layout.
 
         Parameters

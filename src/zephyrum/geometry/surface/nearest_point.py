@@ -22,7 +22,9 @@ def dot(a: np.ndarray, b: np.ndarray):
 
 
 @exact
-def nearest_on_triangle(p: np.ndarray, points: np.ndarray, i: int, j: int, k: int, out: np.ndarray, fraction):
+def nearest_on_triangle(
+    p: np.ndarray, points: np.ndarray, i: int, j: int, k: int, out: np.ndarray, fraction: np.ndarray
+):
     """Nearest point of a triangle.
 
     Parameters
@@ -106,7 +108,7 @@ def patch_marks(patches: np.ndarray, order: np.ndarray, child: np.ndarray, span:
 
 
 @exact
-def nearest(p, patch, surface, tree, out, fraction):
+def nearest(p: np.ndarray, patch: int, surface: tuple, tree: tuple, out: np.ndarray, fraction: np.ndarray):
     """Nearest point of a surface to a position.
 
     Parameters

@@ -235,7 +235,7 @@ class Original(NamedTuple):
 
 
 @exact
-def project_to_curve(p, curve, original, out, m):
+def project_to_curve(p: np.ndarray, curve: int, original: "Original", out: np.ndarray, m: np.ndarray):
     """Nearest point of a feature line.
 
     Parameters
@@ -278,7 +278,9 @@ def project_to_curve(p, curve, original, out, m):
 
 
 @exact
-def project_to_patch(p, patch, original, out, m, direction):
+def project_to_patch(
+    p: np.ndarray, patch: int, original: "Original", out: np.ndarray, m: np.ndarray, direction: np.ndarray
+):
     """Project a position to a patch of the original surface.
 
     Parameters

@@ -6,7 +6,7 @@ sweep works on triangles that no earlier step of the same sweep has changed. Poi
 of the original, points of feature lines on their line, corners where they are. Verified by tests/test_remesh.py.
 """
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -22,6 +22,10 @@ from zephyrum.geometry.surface.remeshing_metric import (
     quality,
     ring_table,
 )
+
+if TYPE_CHECKING:
+    from zephyrum.geometry.surface.remeshing_metric import Original
+
 
 LONG, SHORT = 1.41, 0.70  # lengths above which an edge is split and below which it is collapsed
 MIN_NORMAL_COSINE = 0.4  # least cosine between the normals of a new triangle and of the one that it replaces
@@ -86,7 +90,7 @@ def _has(T, t, p):
 
 
 @exact
-def update_metric(mesh, original):
+def update_metric(mesh: MeshState, original: Original):
     """Set the metric at every point to that of the original; corners keep their own.
 
     Parameters
@@ -110,7 +114,7 @@ def update_metric(mesh, original):
 
 
 @exact
-def split_edges(mesh, original, order, edges):
+def split_edges(mesh: MeshState, original: Original, order: np.ndarray, edges: np.ndarray):
     """Split the long edges.
 
     Parameters
@@ -164,8 +168,8 @@ def split_edges(mesh, original, order, edges):
             nT += 1
         if curve >= 0:
             del lines[key]
-            lines[key_of(a, nP)] = curve
-            lines[key_of(b, nP)] = curve
+            lines[key_of(a, nP)] = curve  # type: ignore[assignment]
+            lines[key_of(b, nP)] = curve  # type: ignore[assignment]
         nP += 1
     return nP, nT
 
@@ -234,7 +238,9 @@ def _split_triangle(t, new, a, b, p, mesh):
 
 
 @exact
-def collapse_edges(mesh, original, order, edges, floor, rescue):
+def collapse_edges(
+    mesh: MeshState, original: Original, order: np.ndarray, edges: np.ndarray, floor: float, rescue: bool
+):
     """Collapse the short edges.
 
     Parameters
@@ -429,7 +435,7 @@ def _merge_points(a, b, mesh, rings, touched):
 
 
 @exact
-def flip_edges(mesh, original, edges):
+def flip_edges(mesh: MeshState, original: Original, edges: np.ndarray):
     """Flip edges where the worse of both triangles gets better and neither turns away from the original.
 
     Parameters
@@ -468,7 +474,7 @@ def flip_edges(mesh, original, edges):
         T[t1, 0], T[t1, 1], T[t1, 2] = a, d, c
         T[t2, 0], T[t2, 1], T[t2, 2] = d, b, c
         touched[t1] = touched[t2] = True
-        made[key_of(c, d)] = 1
+        made[key_of(c, d)] = 1  # type: ignore[assignment]
         done += 1
     return done
 
@@ -533,7 +539,7 @@ def _flip_gains(a, b, c, d, mesh, original, patch, s):
 
 
 @exact
-def smooth_points(mesh, original, relaxation):
+def smooth_points(mesh: MeshState, original: Original, relaxation: float):
     """Move points towards the centre of their ring by metric lengths, back onto patch or line.
 
     Parameters

@@ -6,6 +6,7 @@ Every curve is turned clockwise (x right, z up), so that the fluid lies on the l
 
 import itertools
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from scipy.interpolate import CubicSpline
@@ -51,7 +52,7 @@ class SampledCurve:
         return np.concatenate([piece[:-1] for piece in self.pieces])
 
 
-def sampled_curve(name: str, shape) -> SampledCurve:
+def sampled_curve(name: str, shape: Any) -> SampledCurve:
     """Dense polygon of a body.
 
     Parameters

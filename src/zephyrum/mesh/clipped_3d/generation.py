@@ -7,6 +7,7 @@ which the flow would leak round it. Verified by tests/test_clipped.py and valida
 """
 
 import logging
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -275,7 +276,7 @@ def local_edges(surface: Surface, stretch: np.ndarray = ISOTROPIC) -> np.ndarray
     return np.bincount(surface.triangles.ravel(), np.repeat(side, 3), n) / np.maximum(count, 1)
 
 
-def bind_zones(zones, surface: Surface, spanwise: int = 1) -> tuple:
+def bind_zones(zones: Iterable[Zone], surface: Surface, spanwise: int = 1) -> tuple:
     """Zones for cells that are longer along y; those about a part know its points.
 
     Parameters

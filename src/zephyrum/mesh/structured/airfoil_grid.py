@@ -239,7 +239,9 @@ def _march_grid(foil: Airfoil, options: AirfoilMeshOptions, first: float, outwar
     return StructuredGrid(wrap, tuple(borders), closed, wake, strip)
 
 
-def closed_curve(foil: Airfoil, around: int, first: float, nose_spacing=None, tail_spacing=None) -> np.ndarray:
+def closed_curve(
+    foil: Airfoil, around: int, first: float, nose_spacing: float | None = None, tail_spacing: float | None = None
+) -> np.ndarray:
     """Nodes of an O mesh on the section: lower tail, nose, upper tail, base; the first is not repeated.
 
     Parameters

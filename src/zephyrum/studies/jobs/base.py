@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from pydantic import BaseModel
 
 if TYPE_CHECKING:
+    from zephyrum.studies.observer import Observer
     from zephyrum.studies.study import Study
 
 
@@ -82,7 +83,7 @@ class Job(ABC):
         """
         return 1
 
-    def check(self, study, spec: Any) -> None:  # noqa: B027, most jobs have nothing to add
+    def check(self, study: "Study", spec: Any) -> None:  # noqa: B027, most jobs have nothing to add
         """Check everything before anything is computed.
 
         Parameters
@@ -99,7 +100,7 @@ class Job(ABC):
         """
 
     @abstractmethod
-    def run(self, study, spec: Any, observer) -> Any:
+    def run(self, study: "Study", spec: Any, observer: "Observer") -> Any:
         """Compute the job into the workspace of the study; what is there already is not computed again.
 
         Parameters
@@ -113,7 +114,7 @@ class Job(ABC):
         """
 
     @abstractmethod
-    def load(self, study, spec: Any) -> Any | None:
+    def load(self, study: "Study", spec: Any) -> Any | None:
         """Read what the workspace holds of the job, without computing or writing.
 
         Parameters
@@ -134,7 +135,7 @@ class Job(ABC):
             It is stale.
         """
 
-    def tables(self, study, result: Any) -> list[Table]:
+    def tables(self, study: "Study", result: Any) -> list[Table]:
         """Tables to be shown, most important first.
 
         Parameters
@@ -146,7 +147,7 @@ class Job(ABC):
         """
         return []
 
-    def figures(self, study, result: Any) -> list[Figure]:
+    def figures(self, study: "Study", result: Any) -> list[Figure]:
         """Figures to be drawn.
 
         Parameters

@@ -18,6 +18,7 @@ from zephyrum.studies.observer import Task, step_reports
 from zephyrum.studies.trim_and_derivatives import derivatives_of
 
 if TYPE_CHECKING:
+    from zephyrum.studies.observer import Observer
     from zephyrum.studies.study import Study
 
 
@@ -55,7 +56,7 @@ class DerivativesJob(Job):
                 "or mesh.ground."
             )
 
-    def run(self, study: "Study", spec: "DerivativesSpec", observer) -> pd.DataFrame:
+    def run(self, study: "Study", spec: "DerivativesSpec", observer: "Observer") -> pd.DataFrame:
         base = study.case(spec.mach, spec.alpha, observer)
         count = [0]
 
@@ -83,13 +84,13 @@ class DerivativesJob(Job):
         stored = None if base is None else study.workspace.record("derivatives", self._key(base, spec))
         return None if stored is None else pd.DataFrame(stored["rows"])
 
-    def tables(self, study, result):
-        own = study.spec.derivatives
+    def tables(self, study: "Study", result: "pd.DataFrame"):
+        own = study.spec.derivatives  # type: ignore[attr-defined]
         return [
             Table(result.to_dict("records"), SLOPES, f"derivatives [1/rad] at M {own.mach:g}, alpha {own.alpha:g} deg")
         ]
 
-    def outcomes(self, result):
+    def outcomes(self, result: "pd.DataFrame"):
         return [Outcome.CONVERGED if converged else Outcome.OSCILLATING for converged in result["converged"]]
 
 

@@ -16,6 +16,7 @@ from zephyrum.studies.observer import Task, step_reports
 from zephyrum.studies.points import Point
 
 if TYPE_CHECKING:
+    from zephyrum.studies.observer import Observer
     from zephyrum.studies.study import Study
 
 
@@ -66,7 +67,7 @@ levels = 3
     def check(self, study: "Study", spec: "RefineSpec"):
         study.source.check_levels(spec.levels)
 
-    def run(self, study: "Study", spec: "RefineSpec", observer) -> Refinement:
+    def run(self, study: "Study", spec: "RefineSpec", observer: "Observer") -> Refinement:
         rows: list[dict] = []
         known = self._known(study)
         for level in range(spec.levels):

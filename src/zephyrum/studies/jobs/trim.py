@@ -18,6 +18,7 @@ from zephyrum.studies.observer import Task, step_reports
 from zephyrum.studies.trim_and_derivatives import TrimLog, lift_for, trim
 
 if TYPE_CHECKING:
+    from zephyrum.studies.observer import Observer
     from zephyrum.studies.study import Study
 
 
@@ -111,7 +112,7 @@ class TrimJob(Job):
     def _key(self, study, spec) -> list:
         return ["trim", spec.model_dump(), wanted_lift(study, spec)[0], study.case_key(spec.mach, spec.alpha)]
 
-    def run(self, study: "Study", spec: "TrimSpec", observer) -> dict:
+    def run(self, study: "Study", spec: "TrimSpec", observer: "Observer") -> dict:
         lift, origin = wanted_lift(study, spec)
         key = self._key(study, spec)
         if (stored := study.workspace.record("trim", key)) is not None:
@@ -154,7 +155,7 @@ class TrimJob(Job):
             )
         return study.workspace.record("trim", key)
 
-    def tables(self, study, result):
+    def tables(self, study: "Study", result: dict):
         flown = study.workspace.folder / "trim.csv"
         rows = pd.read_csv(flown).to_dict("records") if flown.is_file() else []
         columns = {"alpha": "+.3f", result["control"]: "+.3f"} | {
@@ -162,7 +163,7 @@ class TrimJob(Job):
         }
         return [Table(rows, columns, f"trim at {result['text']}")]
 
-    def outcomes(self, result):
+    def outcomes(self, result: dict):
         return [result["outcome"] if result["trimmed"] else Outcome.OSCILLATING]
 
 

@@ -18,6 +18,7 @@ from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Task
 
 if TYPE_CHECKING:
+    from zephyrum.studies.observer import Observer
     from zephyrum.studies.study import Study
 
 
@@ -57,7 +58,7 @@ class TimeJob(Job):
                 f"time.step = {spec.step:g} is longer than time.duration = {spec.duration:g}; give a shorter step."
             )
 
-    def run(self, study: "Study", spec: "TimeSpec", observer) -> TimeSeries:
+    def run(self, study: "Study", spec: "TimeSpec", observer: "Observer") -> TimeSeries:
         case = study.case(spec.mach, spec.alpha, observer)
         total = round(spec.duration / spec.step)
         task = Task(self.name, f"M {spec.mach:g} alpha {spec.alpha:+g} in time", 0, total)

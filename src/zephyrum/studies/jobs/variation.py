@@ -81,7 +81,7 @@ class VaryJob(Job):
 """,
     }
 
-    def count(self, spec):
+    def count(self, spec: "VarySpec"):
         return len(spec.values)
 
     def check(self, study: "Study", spec: "VarySpec"):

@@ -4,7 +4,7 @@ Verified by tests/test_space.py and tests/test_flight.py.
 """
 
 import functools
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import Field
 
@@ -15,6 +15,10 @@ from zephyrum.mesh import Mesh, mesh_aircraft
 from zephyrum.studies.common_tables import Finite, Strict
 from zephyrum.studies.grid_convergence import STEP
 from zephyrum.studies.sources.base import Source
+
+if TYPE_CHECKING:
+    from zephyrum.studies.observer import Observer
+
 
 COARSEST_Y_PLUS = 10.0  # of the first cell, above which a model that resolves the wall layer is refused
 
@@ -146,7 +150,7 @@ class AircraftSource(Source):
         options = self.options(attitude)
         return {"aircraft": self.spec.aircraft.model_dump(), "files": self.file_hashes(), "options": options}
 
-    def mesh(self, attitude: float, observer) -> Mesh:
+    def mesh(self, attitude: float, observer: "Observer | None") -> Mesh:
         return mesh_aircraft(self.shape, on_plan=observer.planned, **self.options(attitude))
 
     def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:

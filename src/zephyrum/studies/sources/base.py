@@ -10,6 +10,7 @@ from pydantic import BaseModel
 from zephyrum.mesh import Mesh
 
 if TYPE_CHECKING:
+    from zephyrum.studies.observer import Observer
     from zephyrum.studies.spec import AircraftStudy, SectionStudy  # type: ignore[attr-defined]
 
 
@@ -91,7 +92,7 @@ class Source(ABC):
         """
 
     @abstractmethod
-    def mesh(self, attitude: float, observer) -> Mesh:
+    def mesh(self, attitude: float, observer: "Observer | None") -> Mesh:
         """Mesh with the body at an attitude, which only counts over a ground.
 
         Parameters

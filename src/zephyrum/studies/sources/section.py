@@ -5,7 +5,7 @@ Verified by tests/test_files.py and tests/test_studies.py.
 
 import functools
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from zephyrum._core.units import quantity
 from zephyrum.errors import InputError
@@ -14,6 +14,10 @@ from zephyrum.mesh import Layers, Mesh, mesh_airfoil, wall_layers
 from zephyrum.studies.common_tables import Finite, Quantity, Strict
 from zephyrum.studies.grid_convergence import nested
 from zephyrum.studies.sources.base import Source
+
+if TYPE_CHECKING:
+    from zephyrum.studies.observer import Observer
+
 
 QUICK_CELLS = 60_000
 
@@ -179,7 +183,7 @@ class SectionSource(Source):
     def made_from(self, attitude: float) -> dict:
         return {"section": self.spec.section.model_dump(), "files": self.file_hashes(), "options": self.options()}
 
-    def mesh(self, attitude: float, observer) -> Mesh:
+    def mesh(self, attitude: float, observer: "Observer | None") -> Mesh:
         return mesh_airfoil(self.shape, **self.options())
 
     def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
