@@ -54,10 +54,6 @@ def atomic_write(path: str | Path) -> Iterator[Path]:
     ------
     FileError
         The disk refuses; whatever stood at `path` is still there.
-
-    Notes
-    -----
-    FileError where the disk refuses: whatever stood at `path` is still there then.
     """
     path = Path(path)
     temporary = path.with_name(path.name + ".part")

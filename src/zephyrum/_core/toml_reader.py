@@ -32,10 +32,6 @@ def read_table(path: Path, what: str, hint: str = "") -> tuple[str, dict]:
         The file cannot be read.
     InputError
         The file is not TOML; the line is named.
-
-    Notes
-    -----
-    what: the file's role ("study"), hint: advice for a file that does not exist.
     """
     if not path.exists():
         raise FileError(f"{what} file {str(path)!r} does not exist{'; ' + hint if hint else ''}.")

@@ -65,10 +65,6 @@ def quantity(name: str, value: object, unit: str) -> float:
     InputError
         The text cannot be read, or its dimension is wrong.
 
-    Notes
-    -----
-    Raises InputError naming `name` when the text can't be read or its dimension is wrong.
-
     Examples
     --------
     >>> import zephyrum as zy

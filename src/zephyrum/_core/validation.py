@@ -179,7 +179,15 @@ REMEDY = {
 
 @dataclass(frozen=True)
 class Many:
-    """Of `takes`: any number of things of one kind, or exactly `count`."""
+    """Of `takes`: any number of things of one kind, or exactly `count`.
+
+    Attributes
+    ----------
+    kind : Any
+        Kind of the things.
+    count : int, optional
+        How many; any number without it.
+    """
 
     kind: Any
     count: int | None = None

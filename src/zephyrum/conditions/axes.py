@@ -28,7 +28,7 @@ def wind_vector(alpha: float, beta: float = 0.0) -> np.ndarray:
 
     Examples
     --------
-    >>> wind_vector(0.0).tolist()
+    >>> (wind_vector(0.0) + 0.0).tolist()
     [1.0, 0.0, 0.0]
     """
     a, b = math.radians(alpha), math.radians(beta)
@@ -106,7 +106,7 @@ def wind_axes(alpha: float, beta: float = 0.0) -> np.ndarray:
 
     Examples
     --------
-    >>> wind_axes(0.0)[2].tolist()
+    >>> (wind_axes(0.0)[2] + 0.0).tolist()
     [0.0, 0.0, 1.0]
     """
     drag = wind_vector(alpha, beta)

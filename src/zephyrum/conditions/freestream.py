@@ -34,13 +34,46 @@ _UNITS = {
 
 @dataclass(frozen=True)
 class Freestream:
-    """A uniform stream meeting a body.
+    """A uniform stream about a body.
 
-    Give any sufficient set of: mach [-], speed [m/s], altitude [m] (standard atmosphere), pressure [Pa], temperature
-    [K], density [kg/m^3], reynolds [-] (on `length`; without a length on the reference length of the mesh, its chord or
-    diameter), length [m]; each may be a text with a unit ("240 kt"). Attitude: alpha and beta [deg], or `wind`, a
-    vector (3,) along which the air moves in body axes. Afterwards every one of them, and what follows from them, is an
-    attribute. InputError names sets that contradict each other by more than 1 % or that do not suffice.
+    Attributes
+    ----------
+    mach : float or str, optional
+        [-]
+    speed : float or str, optional
+        [m/s]
+    altitude : float or str, optional
+        Geopotential altitude in the standard atmosphere [m].
+    pressure : float or str, optional
+        [Pa]
+    temperature : float or str, optional
+        [K]
+    density : float or str, optional
+        [kg/m^3]
+    reynolds : float or str, optional
+        On `length`; without a length on the reference length of the mesh, its chord or diameter.
+    length : float or str, optional
+        [m]
+    alpha, beta : float or str, optional
+        Angle of attack and of sideslip [deg].
+    wind : tuple[float, float, float], optional
+        Vector (3) along which the air moves in body axes, in place of the angles.
+    gas : Gas
+        The gas.
+    given : tuple[str, ...]
+        Names of the quantities that were given.
+    assumed : tuple[str, ...]
+        Sentences on what was assumed.
+
+    Raises
+    ------
+    InputError
+        The quantities contradict each other by more than 1 %, or do not suffice.
+
+    Notes
+    -----
+    Give any sufficient set of the quantities of the stream; each may be a text with a unit ("240 kt"). Afterwards every
+    one of them, and what follows from them, is an attribute.
 
     Examples
     --------

@@ -15,8 +15,22 @@ from zephyrum._core.validation import number
 class Gas:
     """A perfect gas.
 
-    gamma: ratio of specific heats [-]; R: gas constant [J/(kg K)]; prandtl [-];
-    sutherland_beta [kg/(m s sqrt(K))] and sutherland_S [K]: viscosity mu = beta T^1.5 / (T + S).
+    Attributes
+    ----------
+    gamma : float
+        Ratio of the specific heats [-].
+    R : float
+        Gas constant [J/(kg K)].
+    prandtl : float
+        Prandtl number [-].
+    sutherland_beta : float
+        [kg/(m s sqrt(K))]
+    sutherland_S : float
+        [K]
+
+    Notes
+    -----
+    The viscosity is mu = beta T^1.5 / (T + S) (Sutherland).
 
     Examples
     --------

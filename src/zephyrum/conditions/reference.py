@@ -10,9 +10,24 @@ from zephyrum._core.validation import number, numbers
 
 @dataclass(frozen=True)
 class Reference:
-    """area [m^2], chord [m] (for pitch), span [m] (for roll and yaw), moment point (3,) [m] and where they came from.
+    """Reference quantities of the coefficients.
 
-    In two dimensions the area is chord x slab thickness, so that coefficients are per unit span.
+    Attributes
+    ----------
+    area : float
+        [m^2]
+    chord : float
+        For pitch [m].
+    span : float
+        For roll and yaw [m].
+    point : tuple[float, float, float]
+        Moment point [m].
+    origin : str
+        Where the quantities come from.
+
+    Notes
+    -----
+    In two dimensions the area is chord times slab thickness, so that coefficients are per unit span.
 
     Examples
     --------

@@ -24,7 +24,15 @@ MEASURES = (
 
 @dataclass(frozen=True)
 class Quality:
-    """One row a measure: (name, unit, median, 99th percentile, worst, x, y, z of the worst, limit, cells beyond it)."""
+    """Quality of a mesh.
+
+    Attributes
+    ----------
+    cells : int
+        Number of cells.
+    rows : tuple[tuple, ...]
+        For each measure: (name, unit, median, 99th percentile, worst, x, y, z of the worst, limit, cells beyond it).
+    """
 
     cells: int
     rows: tuple[tuple, ...]

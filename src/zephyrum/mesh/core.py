@@ -26,7 +26,17 @@ ROLES = ("wall", "ground", "slip", "symmetry", "farfield", "outflow", "imposed",
 
 @dataclass(frozen=True)
 class Group:
-    """A named run of boundary faces [start, stop) that share one role."""
+    """A run of boundary faces [start, stop) that share one role.
+
+    Attributes
+    ----------
+    name : str
+        Name.
+    role : str
+        "wall", "slip", "farfield", "symmetry", "ground", "imposed" or "periodic".
+    start, stop : int
+        First face and the one after the last.
+    """
 
     name: str
     role: str
@@ -47,12 +57,41 @@ class Group:
 class Mesh:
     """Cells, faces and points.
 
-    points (n_points, 3) [m]; face i has the points face_points[face_start[i]:face_start[i+1]], in an order that makes
-    its area vector leave `left[i]`; `right` (n_interior,) is the cell on the other side. `groups` cover the boundary
-    faces. `attitude` [deg] is the angle by which the body was turned nose-up before it was meshed (over a level
-    ground). `dimension` is 2 or 3; `wedge` half the angle [rad] between the sides of an axisymmetric mesh, else 0.
-    `coarser` is the next mesh of a family, `parent[i]` the coarse cell that holds cell i, or is nearest to it.
-    `reference` holds what the generator measured; `recipe` tells how the mesh was made.
+    Attributes
+    ----------
+    points : (n_points, 3) array
+        [m]
+    face_start : (n_faces + 1,) array
+    face_points : array
+        Face i has the points face_points[face_start[i]:face_start[i + 1]], in an order that makes its area vector leave
+        `left[i]`.
+    left : (n_faces,) array
+        Cell that each face leaves.
+    right : (n_interior,) array
+        Cell on the other side.
+    groups : tuple[Group, ...]
+        Boundary groups; they cover the boundary faces.
+    dimension : int
+        2 or 3.
+    wedge : float
+        Half the angle between the sides of an axisymmetric mesh [rad], else 0.
+    attitude : float
+        Angle by which the body was turned nose-up before it was meshed, over a level ground [deg].
+    reference : Reference, optional
+        What the mesh generator measured.
+    coarser : Mesh, optional
+        Next mesh of a family.
+    parent : (n_cells,) array
+        Coarse cell that holds each cell, or is nearest to it.
+    recipe : dict
+        How the mesh was made.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+    >>> mesh.n_cells, [group.role for group in mesh.groups]
+    (256, ['wall', 'farfield'])
     """
 
     points: np.ndarray

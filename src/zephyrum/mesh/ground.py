@@ -63,10 +63,6 @@ def ground_level(ground: float, before: np.ndarray, after: np.ndarray) -> float:
     ------
     InputError
         The body reaches the ground.
-
-    Notes
-    -----
-    Raises InputError if the body reaches the ground.
     """
     ground = number("ground", ground)
     lowest = float(before[:, 2].min())

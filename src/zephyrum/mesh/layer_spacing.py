@@ -17,8 +17,22 @@ from zephyrum.mesh.structured.spacing import steps_for
 
 @dataclass(frozen=True)
 class Layers:
-    """first_height and farfield in chords, growth ratio, count of layers, y+ aimed at and the Reynolds number for
-    it.
+    """Wall layers; lengths in chords.
+
+    Attributes
+    ----------
+    first_height : float
+        Height of the first cell.
+    growth : float
+        Ratio of successive layers.
+    count : int
+        Number of layers.
+    farfield : float
+        Distance that the layers fill.
+    y_plus : float
+        Height of the first cell in wall units.
+    reynolds : float
+        Reynolds number on the chord.
     """
 
     first_height: float

@@ -17,7 +17,15 @@ MAX_LOOPS = 1024  # points of all loops of one rectangle
 
 
 class FluidEdges(NamedTuple):
-    """Edges that the surface leaves in a rectangle: the first `n_edges` entries of tail and head (points)."""
+    """Edges that the surface leaves in a rectangle.
+
+    Attributes
+    ----------
+    tail, head : array
+        Points; the first `n_edges` entries are used.
+    n_edges : int
+        Number of edges.
+    """
 
     tail: np.ndarray
     head: np.ndarray

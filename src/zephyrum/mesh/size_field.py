@@ -22,13 +22,32 @@ MAX_GROWTH = 0.5  # the same in the coarsest meshes of a family
 
 @dataclass(frozen=True)
 class Zone:
-    """No cell larger than `size` [m] in a region: a box, a rod from `start` to `end` that is `radius` thick, or the
-    space about a part.
+    """A largest cell size in a region: a box, a rod, or the space about a part.
 
-    box: its two corners; rod: growing to `end_radius`, and the size to `end_size` [m], along it; start and end alike: a
-    ball; part: within `radius` [m] of that part of the surface (in space only). All in body axes (x aft, y starboard, z
-    up); in two dimensions y does not count.
+    Attributes
+    ----------
+    size : float
+        [m]
+    box : tuple, optional
+        Two corners [m].
+    start, end : tuple, optional
+        Ends of a rod [m].
+    radius : float
+        Of the rod, or distance from the part [m].
+    end_radius : float, optional
+        Of the rod at its end [m].
+    end_size : float, optional
+        Size at its end [m].
+    part : str, optional
+        Part of the surface (in space only).
 
+    Notes
+    -----
+    All in body axes (x aft, y starboard, z up); in two dimensions y does not count. A rod whose start and end are alike
+    is a ball.
+
+    Examples
+    --------
     >>> Zone(0.05, start=(1.0, 0.0, 0.0), end=(4.0, 0.0, 0.2), radius=0.1, end_radius=0.4)  # a wake
     Zone(size=0.05, ...)
     """

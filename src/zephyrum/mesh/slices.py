@@ -20,10 +20,22 @@ ASIDE = 1e-9  # of the mesh: points nearer to the plane count as on one side of 
 
 @dataclass(frozen=True, eq=False)
 class Slice:
-    """Polygons: corner k is points[k] (n, 2) [m] in the other two axes; polygon i has start[i]:start[i + 1] and lies in
-    cell[i].
+    """Cut of a mesh by a plane.
 
-    walls (w, 2, 2): pieces of line in which the plane meets walls.
+    Attributes
+    ----------
+    axis : str
+        "x", "y" or "z".
+    at : float
+        Position of the plane [m].
+    points : (n, 2) array
+        In the other two axes [m].
+    start : array
+        Polygon i has the points start[i]:start[i + 1].
+    cell : array
+        Cell of each polygon.
+    walls : (w, 2, 2) array
+        Pieces of line in which the plane meets walls [m].
     """
 
     axis: str

@@ -23,12 +23,26 @@ MIN_ROOTS = 8
 
 @dataclass(frozen=True, eq=False)
 class Tree:
-    """Cells of sides size / 2^level times `stretch`, in two or three dimensions.
+    """Quadtree or octree of cells of sides size / 2^level times `stretch`.
 
-    origin (d,) [m]; size [m] of the root's side; stretch (d,) how much longer the cells are along each axis; level
-    (n,), corner (n, d) lowest corner in units of the finest cell, child (n,) first of the 2^d children (in the order of
-    bits x + 2 y + 4 z) or -1 for a leaf; depth the finest level; limit (d,): the domain reaches so many finest cells
-    along each axis, what lies beyond is no part of it.
+    Attributes
+    ----------
+    origin : (d,) array
+        Lowest corner [m].
+    size : float
+        Side of the root [m].
+    stretch : (d,) array
+        How much longer the cells are along each axis.
+    depth : int
+        Finest level.
+    level : (n,) array
+        Level of each cell.
+    corner : (n, d) array
+        Lowest corner in units of the finest cell.
+    child : (n,) array
+        First of the 2^d children (in the order of bits x + 2 y + 4 z), or -1 for a leaf.
+    limit : (d,) array
+        Finest cells along each axis of the domain; what lies beyond is no part of it.
     """
 
     origin: np.ndarray
@@ -429,10 +443,6 @@ def merged(small: np.ndarray, left: np.ndarray, right: np.ndarray, size: np.ndar
     -------
     (n,) array
         First of the cells that each cell is merged with.
-
-    Notes
-    -----
-    left, right, size (k,): cells on both sides of the faces that may vanish, and how large these are.
     """
     into = np.arange(len(small))
     one, two = np.r_[left, right], np.r_[right, left]

@@ -73,10 +73,6 @@ def draw_three_view(measures: "AircraftMeasures", figure: "Figure | None" = None
     Returns
     -------
     matplotlib.figure.Figure
-
-    Notes
-    -----
-    measures: `Aircraft.measures()`; alpha [deg] turns the arrows of wind, lift and drag. The figure is returned.
     """
     figure, side, top, words = _views(measures.whole, measures.solids, figure, alpha)
     reference = measures.reference

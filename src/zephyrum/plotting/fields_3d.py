@@ -210,11 +210,6 @@ def draw_on_surface(
     Returns
     -------
     path
-
-    Notes
-    -----
-    A half model is shown whole. limits: of the colours; title: put before the condition; lines: of
-    `Solution.skin_friction_lines`, drawn over the colours.
     """
     choice("view", view, tuple(VIEWS))
     table = solution.surface()

@@ -58,11 +58,6 @@ def draw_surface(
     Returns
     -------
     path
-
-    Notes
-    -----
-    alpha [deg]: arrows of nose, wind, lift and drag. edges: the triangles' edges. marks: (n, 3) [m] positions to point
-    out, such as those of defects. by: colours by "part" or by "label".
     """
     choice("view", view, tuple(VIEWS))
     choice("by", by, ("part", "label"))

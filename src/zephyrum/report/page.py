@@ -28,7 +28,29 @@ BODY = {"section": ("shape", "The section."), "mesh": ("mesh", "The mesh.")}
 
 @dataclass
 class Part:
-    """One section of the page; what is empty is left out."""
+    """One section of the report; what is empty is left out.
+
+    Attributes
+    ----------
+    key : str
+        Anchor.
+    title : str
+        Title.
+    lead : str
+        First paragraph.
+    lines : list[str]
+        Further paragraphs.
+    facts : list[tuple[str, str]]
+        (name, value) pairs.
+    items : list[str]
+        List entries.
+    tables, figures : list[dict]
+        Tables and figures.
+    texts : list[str]
+        Preformatted texts.
+    scene : str
+        HTML of an interactive view.
+    """
 
     key: str
     title: str

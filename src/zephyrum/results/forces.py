@@ -21,8 +21,23 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Forces:
-    """Force [N] and moment [N m] vectors (3,) of every part and cause, with all that turns them into coefficients.
+    """Forces and moments of every part and cause, with all that turns them into coefficients.
 
+    Attributes
+    ----------
+    parts : tuple[tuple[str, str, tuple, tuple], ...]
+        (part, cause, force [N], moment about the origin of the mesh [N m]), in the axes of the mesh.
+    air : Freestream
+        Freestream.
+    reference : Reference
+        Reference quantities; its point is in the axes of the mesh.
+    attitude : float
+        Angle by which the body is turned nose-up in the mesh [deg].
+    planar : bool
+        Whether they are those of a section or an axisymmetric body.
+
+    Notes
+    -----
     `parts` holds (part, cause, force, moment about the origin of the mesh), in the axes of the mesh, in which the body
     is turned nose-up by `attitude` [deg]; `planar`: of a section or an axisymmetric body; `reference.point` is in these
     axes too.

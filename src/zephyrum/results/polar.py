@@ -49,7 +49,20 @@ COLUMNS = (
 
 @dataclass(frozen=True)
 class Polar:
-    """`table`: DataFrame with COLUMNS, sorted by mach and alpha; `notes`: everything that tells how it was made."""
+    """Coefficients over angles of attack and Mach numbers.
+
+    Attributes
+    ----------
+    table : pd.DataFrame
+        Columns as in COLUMNS, sorted by mach and alpha.
+    notes : dict
+        How the polar was made.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Polar.read("polar.csv").table  # doctest: +SKIP
+    """
 
     table: pd.DataFrame
     notes: dict = field(default_factory=dict)

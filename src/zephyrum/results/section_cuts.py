@@ -201,12 +201,30 @@ def _loops(pair: np.ndarray, names: np.ndarray) -> np.ndarray:
 
 @dataclass(frozen=True, eq=False)
 class SpanLoading:
-    """How lift is spread over the span, and the drag that comes with it.
+    """Lift along the span, and the drag that comes with it.
 
-    table: y [m] of the strips' centroids, "width" [m], "cl c" [m]: lift over dynamic pressure and width, "cd c" [m] of
-    the surface, "load": cl c over its mean. CL: sum; induced: CD of the trailing vortices, within `uncertainty`;
-    efficiency: CL^2 / (pi aspect ratio induced); span [m]. Both are nan, with the reason in `note`, where the load is
-    not that of one wing: its formula is for a plane wake.
+    Attributes
+    ----------
+    table : pd.DataFrame
+        y of the centroids of the strips [m], "width" [m], "cl c" [m] (lift over dynamic pressure and width), "cd c" [m]
+        of the surface, "load" (cl c over its mean).
+    CL : float
+        Sum.
+    induced : float
+        CD of the trailing vortices.
+    uncertainty : float
+        Of `induced`.
+    efficiency : float
+        CL^2 / (pi aspect ratio induced).
+    span : float
+        [m]
+    note : str
+        Why there is no induced drag.
+
+    Notes
+    -----
+    Induced drag and efficiency are NaN, with the reason in `note`, where the load is not that of one wing: the formula
+    is for a plane wake.
     """
 
     table: pd.DataFrame

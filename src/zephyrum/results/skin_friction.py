@@ -34,10 +34,20 @@ SAFE = 1e-9  # of a triangle: least distance from its sides
 
 @dataclass(frozen=True, eq=False)
 class SkinFrictionLines:
-    """Lines on the surface with points (n, 3) [m]: line i has the points start[i]:start[i + 1], in the order of the
-    flow.
+    """Lines of friction on a surface, in the order of the flow.
 
-    normal (n, 3): that of the surface, out of the body; strength (n,): what `name` tells, "Cf" [-] or "speed" [m/s].
+    Attributes
+    ----------
+    start : array
+        Line i has the points start[i]:start[i + 1].
+    points : (n, 3) array
+        [m]
+    normal : (n, 3) array
+        Of the surface, out of the body.
+    strength : (n,) array
+        Quantity `name`.
+    name : str
+        "Cf" [-] or "speed" [m/s].
     """
 
     start: np.ndarray

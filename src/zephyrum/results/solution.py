@@ -237,12 +237,6 @@ class Solution(Run):
             A row for every triangle cut: part, loop, x, y, z [m], "fraction" of the local chord from its foremost
             point, side, Cp (and Cf), the local "chord" [m], and its part of the force coefficients cx, cz of the
             section, whose sum they are.
-
-        Notes
-        -----
-        A row for every triangle cut: part, place, x, y, z [m], "fraction" of the local chord from its foremost point,
-        side, Cp (and Cf), the local "chord" [m], and its fraction of the section's force coefficients cx, cz: their
-        sums are those of the section.
         """
         return cut_table(self, at, part, axis)
 
@@ -522,9 +516,5 @@ class Solution(Run):
             File.
         mesh_file : path, optional
             A mesh kept by `store_mesh`, to which the file then only refers; without it the mesh is inside.
-
-        Notes
-        -----
-        mesh_file: a mesh kept by `store_mesh`, to which the file then only refers; without it the mesh is inside.
         """
         return save_solution(self, path, mesh_file)

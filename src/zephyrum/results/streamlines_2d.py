@@ -82,10 +82,6 @@ def bubbles(mesh: Mesh, psi: np.ndarray, through_chord: float) -> np.ndarray:
     Returns
     -------
     (n_points,) array of bool
-
-    Notes
-    -----
-    through_chord: mass flow of the freestream through a chord [kg/s].
     """
     edge = mesh.edges[mesh.edges[:, 0] != mesh.edges[:, 1]]
     far = np.unique(mesh.edges[mesh.faces_of("farfield", "outflow", "imposed")])

@@ -32,8 +32,18 @@ MAX_CELL_SEARCH = 40  # most faces that one step may pass
 
 @dataclass(frozen=True, eq=False)
 class Streamlines:
-    """Lines of points (n, 3) [m]: line i has the points start[i]:start[i + 1], in the order of the flow; time (n,) [s]
-    from its seed, speed (n,) [m/s].
+    """Streamlines in space, in the order of the flow.
+
+    Attributes
+    ----------
+    start : array
+        Line i has the points start[i]:start[i + 1].
+    points : (n, 3) array
+        [m]
+    time : (n,) array
+        From its seed [s].
+    speed : (n,) array
+        [m/s]
     """
 
     start: np.ndarray

@@ -24,9 +24,18 @@ PERIOD_TOLERANCE = 0.02  # relative difference of the amplitudes of successive p
 
 @dataclass(frozen=True, eq=False)
 class TimeSeries:
-    """Coefficients over time, and the last state as a Solution.
+    """Coefficients over time, and the last state.
 
-    time (n,) [s]; travelled (n,): distance flown in chords; CL, CD, CM (n,).
+    Attributes
+    ----------
+    time : (n,) array
+        [s]
+    travelled : (n,) array
+        Distance flown [chords].
+    CL, CD, CM : (n,) arrays
+        Coefficients.
+    last : Solution
+        Solution of the last step.
     """
 
     time: np.ndarray

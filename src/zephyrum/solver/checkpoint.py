@@ -25,8 +25,18 @@ SAVE_INTERVAL = 60.0  # s
 
 @dataclass
 class Checkpoint:
-    """Called with the states of every step; writes them to `path` when the last time was `SAVE_INTERVAL` seconds
-    ago.
+    """Writes the states of a run, at most every `SAVE_INTERVAL` seconds; it is called with those of every step.
+
+    Attributes
+    ----------
+    path : path
+        File.
+    key : str
+        Fingerprint of the case.
+    last : float
+        Clock of the last writing [s].
+    latest : tuple[array, array, float, list[tuple], int], optional
+        What was called with last.
     """
 
     path: Path

@@ -16,10 +16,18 @@ from zephyrum.solver.checkpoint import Checkpoint
 
 @dataclass(frozen=True, eq=False)
 class Run:
-    """What the run of a case left: the case, its flow, notes to the user, and whether the numerics were others than
-    asked.
+    """Result of the run of a case.
 
-    fallback: "" or the numerics that the run needed to converge, such as "kappa 0, limiter on".
+    Attributes
+    ----------
+    case : Case
+        The case.
+    flow : FlowState
+        Its flow.
+    notes : tuple[str, ...]
+        Sentences to the user.
+    fallback : str
+        "" or the numerics that the run needed to converge, such as "kappa 0, limiter on".
     """
 
     case: Case

@@ -24,8 +24,16 @@ SAVE_INTERVAL = 10.0  # seconds between two writings of a kept run in time
 
 @dataclass(frozen=True, eq=False)
 class TimeRun:
-    """A run in time: `travelled` (n,) distance in chords, `coefficients` (n, 3) CL, CD, CM, and the last state as a
-    Run.
+    """Result of a run in time.
+
+    Attributes
+    ----------
+    travelled : (n,) array
+        Distance [chords].
+    coefficients : (n, 3) array
+        CL, CD, CM.
+    last : Run
+        Last state.
     """
 
     travelled: np.ndarray
@@ -35,7 +43,17 @@ class TimeRun:
 
 @dataclass
 class TimeFile:
-    """The file that holds a run in time: rows and the last two states, and the fingerprint of its case and step."""
+    """File of a run in time: its rows, the last two states, the fingerprint of case and step.
+
+    Attributes
+    ----------
+    path : path
+        File.
+    key : str
+        Fingerprint.
+    written : float
+        Clock of the last writing [s].
+    """
 
     path: Path
     key: str

@@ -27,11 +27,22 @@ SLIDES = 1e-3  # fraction of a wall's speed that may point through it
 
 @dataclass(frozen=True)
 class Wall:
-    """Conditions of a wall; the default is at rest, adiabatic, smooth and, with a turbulence model, fully turbulent.
+    """Conditions of a wall; by default at rest, adiabatic, smooth and, with a turbulence model, fully turbulent.
 
-    velocity (3,) [m/s] in body axes, along the wall; spin [rad/s] about the y axis through `about` (3,) [m], nose-up
-    positive; temperature [K] of an isothermal wall; roughness: sand-grain height [m] (model "sa"); laminar: chord
-    fractions up to which the upper and the lower side are held laminar, one number for both or a pair.
+    Attributes
+    ----------
+    velocity : tuple[float, float, float]
+        In body axes, along the wall [m/s].
+    spin : float
+        About the y axis through `about`, nose-up positive [rad/s].
+    about : tuple[float, float, float]
+        [m]
+    temperature : float, optional
+        Of an isothermal wall [K]; adiabatic without it.
+    roughness : float
+        Sand-grain height [m], model "sa" only.
+    laminar : float or tuple[float, float]
+        Chord fractions up to which the upper and the lower side are held laminar: one number for both, or a pair.
 
     Examples
     --------

@@ -16,7 +16,17 @@ class Strict(BaseModel):
 
 
 class Range(Strict):
-    """An evenly spaced list of values."""
+    """An evenly spaced list of values.
+
+    Attributes
+    ----------
+    start : float
+        First value; the key is "from".
+    to : float
+        Last value.
+    step : float
+        Step.
+    """
 
     start: float = Field(alias="from")
     to: float
@@ -43,7 +53,21 @@ Quantity = Finite | str
 
 
 class AirTable(Strict):
-    """The stream, as far as all conditions share it."""
+    """The stream, as far as all conditions share it.
+
+    Attributes
+    ----------
+    altitude : float or str, optional
+        [m]
+    pressure : float or str, optional
+        [Pa]
+    temperature : float or str, optional
+        [K]
+    density : float or str, optional
+        [kg/m^3]
+    reynolds : float, optional
+        On the reference chord.
+    """
 
     altitude: Quantity | None = None
     pressure: Quantity | None = None
@@ -53,7 +77,25 @@ class AirTable(Strict):
 
 
 class SolverTable(Strict):
-    """Model and numerics."""
+    """Flow model and numerics.
+
+    Attributes
+    ----------
+    model : Literal[euler, laminar, sa, sst]
+        Flow model.
+    residual_drop : float
+        Orders of magnitude.
+    max_iterations : int
+        Largest number of steps.
+    limiter : Literal[auto, on, off]
+        "auto", "on" or "off".
+    kappa : float
+        Weight of the central difference.
+    turbulence_order : Literal[1, 2]
+        Order of the convection of turbulence.
+    gradient : Literal[by-cell, green-gauss, least-squares]
+        Method of the cell gradients.
+    """
 
     model: Literal["euler", "laminar", "sa", "sst"] = "euler"
     residual_drop: Finite = 8.0
@@ -65,7 +107,19 @@ class SolverTable(Strict):
 
 
 class WallsTable(Strict):
-    """What the walls do, and the ground if there is one."""
+    """Conditions of the walls and of a ground.
+
+    Attributes
+    ----------
+    temperature : float or str, optional
+        [K]
+    roughness : float or str
+        Sand-grain height [m].
+    laminar : float or list[float]
+        Chord fractions held laminar.
+    ground : Literal[belt, still, slip], optional
+        "belt", "still" or "slip".
+    """
 
     temperature: Quantity | None = None
     roughness: Quantity = 0.0
@@ -74,7 +128,15 @@ class WallsTable(Strict):
 
 
 class RunTable(Strict):
-    """How to run: local processes, or the workers of a dask scheduler at an address such as "tcp://host:8786"."""
+    """How to run.
+
+    Attributes
+    ----------
+    processes : int, optional
+        Local processes.
+    scheduler : str, optional
+        Address of a dask scheduler such as "tcp://host:8786", whose workers compute.
+    """
 
     processes: int | None = Field(None, ge=1, le=256)
     scheduler: str | None = None

@@ -34,11 +34,18 @@ SHOWN_COLUMNS = ("CL", "CD", "CM")
 
 @dataclass(frozen=True, eq=False)
 class Comparison:
-    """table: DataFrame, a row a state: coefficients, outcome, cells; changes: DataFrame of the differences from the
-    first state, in percent of it,
+    """Comparison of several solutions.
 
-    with "beyond mesh error": "yes", "no", or "mesh error unknown". solutions: by name. parts: DataFrame of newtons by
-    part, with differences.
+    Attributes
+    ----------
+    table : pd.DataFrame
+        For each: coefficients, outcome, cells.
+    changes : pd.DataFrame
+        Differences from the first, in percent of it, with "beyond mesh error": "yes", "no", or "mesh error unknown".
+    solutions : dict[str, Solution]
+        By name.
+    parts : pd.DataFrame, optional
+        Forces by part [N], with differences.
     """
 
     table: "pd.DataFrame"

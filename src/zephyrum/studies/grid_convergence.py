@@ -43,8 +43,24 @@ NOISE = 2e-6  # differences below this are convergence error, not mesh error
 
 @dataclass(frozen=True)
 class Estimate:
-    """Outcome on one quantity: value on the finest mesh, observed order, extrapolated value, error bar of the
-    finest.
+    """Estimate of the discretisation error of one quantity.
+
+    Attributes
+    ----------
+    name : str
+        Quantity.
+    finest : float
+        Value on the finest mesh.
+    order : float
+        Observed order.
+    extrapolated : float
+        Extrapolated value.
+    error : float
+        Error bar of the finest value.
+    asymptotic : bool
+        Whether the meshes are in the asymptotic range.
+    words : str
+        The same in words.
     """
 
     name: str
@@ -149,7 +165,17 @@ def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
 
 @dataclass(frozen=True)
 class Refinement:
-    """`table`: a row a mesh, finest first; `estimates`: CL, CD, CM judged."""
+    """Mesh study of one condition.
+
+    Attributes
+    ----------
+    table : pd.DataFrame
+        For each mesh, finest first.
+    estimates : dict[str, Estimate]
+        Of CL, CD and CM.
+    air : Freestream
+        Freestream.
+    """
 
     table: "pd.DataFrame"
     estimates: dict[str, Estimate]

@@ -17,10 +17,28 @@ REPORT_INTERVAL = 0.5  # s between two reports about a task that is being comput
 
 @dataclass(frozen=True)
 class Task:
-    """A part of a job that is computed: `job` is its table in the study file, `label` names the condition or mesh.
+    """A part of a job that is computed.
 
+    Attributes
+    ----------
+    job : str
+        Table of the job in the study file.
+    label : str
+        Condition or mesh.
+    index : int
+        Number of parts of the job finished, this one included; 0 while it runs.
+    total : int
+        Number of parts; 0 if it is not known.
+
+    Notes
+    -----
     index counts the parts of the job from 1 as they finish (0 while they run), total is how many there are (0: not
     known).
+
+    Examples
+    --------
+    >>> Task("sweep", "M 0.2 alpha +4").total
+    0
     """
 
     job: str

@@ -25,7 +25,13 @@ CHECKSUM_FILE = "checksum"
 
 @dataclass(frozen=True)
 class Store:
-    """Folder `root` with the points of a study."""
+    """Folder with the points of a study.
+
+    Attributes
+    ----------
+    root : path
+        The folder.
+    """
 
     root: Path
 

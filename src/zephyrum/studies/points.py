@@ -18,8 +18,18 @@ log = logging.getLogger(__name__)
 
 @dataclass(frozen=True)
 class Point:
-    """One condition and the point whose state it starts from (None: a cold start); coarser: steps from the mesh of the
-    study to its own.
+    """One condition of a sweep.
+
+    Attributes
+    ----------
+    mach : float
+        Mach number.
+    alpha : float
+        [deg]
+    after : tuple of float, optional
+        Point whose state it starts from; None for a cold start.
+    coarser : int
+        Levels from the mesh of the study to its own.
     """
 
     mach: float

@@ -22,11 +22,26 @@ LINEAR_RANGE = 10.0  # deg: points of higher alpha are left out of the lines
 
 @dataclass(frozen=True)
 class PolarSlopes:
-    """Of one Mach number: lift slope [1/rad], alpha of no lift [deg], CM of no lift, neutral point x [m], static margin
-    [chord]; each
+    """Slopes of a polar at one Mach number, each with its standard error (NaN from two points only).
 
-    with its standard error, nan from two points only. trim: alpha [deg] at which CM = 0 and the CL there; points: how
-    many were used.
+    Attributes
+    ----------
+    mach : float
+        Mach number.
+    points : int
+        Number of points used.
+    slope : tuple[float, float]
+        Lift slope [1/rad].
+    no_lift : float
+        Alpha of no lift [deg].
+    moment : float
+        CM of no lift.
+    neutral : tuple[float, float]
+        Neutral point x [m].
+    margin : tuple[float, float]
+        Static margin [chord].
+    trim : tuple[float, float]
+        Alpha at which CM = 0 [deg], and the CL there.
     """
 
     mach: float

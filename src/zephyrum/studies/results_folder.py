@@ -18,7 +18,15 @@ NAMES = ("mach", "alpha", "reynolds", "cells")
 
 @dataclass(frozen=True, eq=False)
 class StoredResults:
-    """The finished points of a folder: `rows` by the name of their files."""
+    """Finished points of a folder.
+
+    Attributes
+    ----------
+    folder : path
+        The folder.
+    rows : dict[str, dict]
+        By the name of their files.
+    """
 
     folder: Path
     rows: dict[str, dict]

@@ -97,7 +97,23 @@ def template(kind: str) -> str:
 
 
 class StudyBase(Strict):
-    """What a study file holds beside its geometry, its mesh and its jobs."""
+    """What a study file holds beside its geometry, its mesh and its jobs.
+
+    Attributes
+    ----------
+    title : str
+        Title.
+    air : AirTable
+        Stream.
+    solver : SolverTable
+        Flow model and numerics.
+    walls : WallsTable, optional
+        Conditions of the walls.
+    run : RunTable
+        How to run.
+    base : path
+        Folder of the file.
+    """
 
     title: str = "study"
     air: AirTable = AirTable()

@@ -42,8 +42,23 @@ STUDY = "study.toml"
 
 @dataclass(frozen=True, eq=False)
 class Study:
-    """A study and what was computed of it: `results` by the name of the job.
+    """A study and what was computed of it.
 
+    Attributes
+    ----------
+    spec : StudyBase
+        Content of the study file.
+    source : Source
+        Geometry and mesh options.
+    workspace : Workspace
+        Folder of the study.
+    results : dict[str, Any]
+        By the name of the job.
+    meshes : dict[tuple, Mesh]
+        Meshes that are in memory.
+
+    Notes
+    -----
     Its methods give cases, meshes and stored solutions to the jobs and to the user.
     """
 

@@ -44,8 +44,22 @@ SIDE = ("CY", "C roll", "C yaw")
 
 @dataclass(frozen=True, eq=False)
 class Trim:
-    """alpha [deg] and `setting` of the number at `control`, with the Solution there; table: DataFrame of all that were
-    flown; trimmed: whether lift and moment are met.
+    """A trimmed flight.
+
+    Attributes
+    ----------
+    control : str
+        Dotted path of the control.
+    alpha : float
+        [deg]
+    setting : float
+        Of the control.
+    solution : Solution
+        Solution there.
+    table : pd.DataFrame
+        All that were flown.
+    trimmed : bool
+        Whether lift and moment are met.
     """
 
     control: str

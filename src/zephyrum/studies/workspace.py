@@ -23,7 +23,13 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Workspace:
-    """A folder; reading it neither computes nor writes."""
+    """Folder of a study; reading it neither computes nor writes.
+
+    Attributes
+    ----------
+    folder : path
+        The folder.
+    """
 
     folder: Path
 
@@ -59,10 +65,6 @@ class Workspace:
         ------
         FileError
             `make` is None and the mesh was made from another input.
-
-        Notes
-        -----
-        Without `make` nothing is made: None if there is no such mesh, FileError if it was made from another input.
         """
         path = self.folder / f"{name}.cgns"
         notes, key = stored_notes(path), fingerprint(made_from)

@@ -40,10 +40,22 @@ SINGULAR_RATIO = 1e-3  # eigenvalue share below which a fit is taken as flat in 
 
 @dataclass(frozen=True, eq=False)
 class GradientOperator:
-    """The gather of one mesh: neighbours `cell` (m,) of each cell from start (n + 1,) on, with weight (m, 3) [1/m].
+    """Cell gradients of one mesh as a sum over neighbours.
 
-    mirrored (k,): cells beside planes of symmetry; normal (k, axes) of the plane, pull (k, 3) [1/m]: weight of their
-    images.
+    Attributes
+    ----------
+    start : (n + 1,) array
+        First neighbour of each cell.
+    cell : (m,) array
+        Neighbours.
+    weight : (m, 3) array
+        Their weights [1/m].
+    mirrored : (k,) array
+        Cells beside planes of symmetry.
+    normal : (k, axes) array
+        Normals of these planes.
+    pull : (k, 3) array
+        Weights of the images [1/m].
     """
 
     start: np.ndarray

@@ -76,10 +76,6 @@ class FaceData:
             Mask of the cells.
         boundary_faces : bool
             Whether nothing is extrapolated to their boundary faces either.
-
-        Notes
-        -----
-        boundary_faces: whether nothing is extrapolated to their boundary faces either.
         """
         f, ni = self.faces, len(self.faces.right)
         left, right = cells[f.left], cells[f.right]

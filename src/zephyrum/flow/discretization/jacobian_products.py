@@ -59,11 +59,6 @@ def face_products(
         As long as there are active unknowns: so the compiler knows their number and unrolls the loops over blocks.
     out : (nf, nb) array
         Written.
-
-    Notes
-    -----
-    orders (nb,): 1.0 for unknowns that are reconstructed at second order. dims: a tuple as long as there are active
-    unknowns, so that the compiler knows their number and unrolls the loops over blocks.
     """
     nb, ni, nf = len(dims), len(faces.right), len(out)
     for block in prange((nf + FACE_BLOCK - 1) // FACE_BLOCK):
@@ -238,10 +233,6 @@ def sum_face_products(
         See `face_products`.
     out : (n, nb) array
         Written.
-
-    Notes
-    -----
-    faces: `CellFaces`; cells: `CellJacobian`.
     """
     nb, nt = len(dims), cells.by_state.shape[1]
     for i in prange(len(out)):

@@ -13,6 +13,27 @@ import numpy as np
 class Faces(NamedTuple):
     """Geometry of the faces, interior ones first.
 
+    Attributes
+    ----------
+    left : (nf,) array
+        Cells that the normals leave.
+    right : (ni,) array
+        Cells that they enter.
+    normal : (nf, 3) array
+        Unit normals.
+    area : (nf,) array
+        [m^2]
+    to_left : (nf, 3) array
+        From the centroid of the left cell to that of the face [m].
+    to_right : (ni, 3) array
+        From the centroid of the right cell to that of the face [m].
+    vector_to_right, vector_to_left : (ni, 3) arrays
+        From each cell centroid to the other [m].
+    fraction : (ni, 2) array
+        Position of the face between the centroids, seen from either side.
+
+    Notes
+    -----
     left (nf,), right (ni,): cells; normal (nf, 3), area (nf,) [m^2]; to_left (nf, 3), to_right (ni, 3): face centroid
     minus cell centroid [m]; vector_to_right, vector_to_left (ni, 3): from each cell centroid to the other [m]; fraction
     (ni, 2): position of the face between the centroids, seen from either side.
@@ -30,7 +51,19 @@ class Faces(NamedTuple):
 
 
 class Boundary(NamedTuple):
-    """Boundary faces: code (nb,) of the condition, wall_gradient_factor (nb,), exterior (nb, m) states, first face."""
+    """Boundary faces.
+
+    Attributes
+    ----------
+    code : (nb,) array
+        Code of the boundary condition.
+    wall_gradient_factor : (nb,) array
+        See `face_data`.
+    exterior : (nb, m) array
+        States outside.
+    first : int
+        First boundary face.
+    """
 
     code: np.ndarray
     wall_gradient_factor: np.ndarray
@@ -39,7 +72,15 @@ class Boundary(NamedTuple):
 
 
 class CellFaces(NamedTuple):
-    """Faces of each cell: faces[start[c]:start[c + 1]], with sign 1 where the cell is the left one, else -1."""
+    """Faces of each cell: faces[start[c]:start[c + 1]].
+
+    Attributes
+    ----------
+    start : (nc + 1,) array
+    faces : array of int
+    sign : array
+        1 where the cell is the left one, else -1.
+    """
 
     start: np.ndarray
     faces: np.ndarray
@@ -47,11 +88,22 @@ class CellFaces(NamedTuple):
 
 
 class SchemeNumbers(NamedTuple):
-    """Numbers of the discretisation.
+    """Numbers of the discretisation for the kernels.
 
-    kappa; order_factor, turbulence_order_factor: 1 at second order, 0 at first; limiter_floor: least weight of the
-    limiter; smooth_squares (m,): squared variations taken as smooth; axes (n_active,): columns of the unknowns that are
-    solved for; model: code of the model.
+    Attributes
+    ----------
+    kappa : float
+        Weight of the central difference.
+    order_factor, turbulence_order_factor : float
+        1 at second order, 0 at first.
+    limiter_floor : float
+        Least weight of the limiter.
+    smooth_squares : (m,) array
+        Squared variations taken as smooth.
+    axes : (n_active,) array
+        Columns of the unknowns that are solved for.
+    model : int
+        Code of the flow model.
     """
 
     kappa: float
@@ -64,15 +116,32 @@ class SchemeNumbers(NamedTuple):
 
 
 class JacobianArrays(NamedTuple):
-    """Derivatives of the face fluxes, for nf faces of which ni are interior; n is the number of active unknowns.
+    """Derivatives of the face fluxes, for nf faces of which ni are interior and n active unknowns.
 
-    blocks (nf, 2, n, n): area times dF/d(left, right face state); viscous_jacobian (nf, n, n): minus the derivative to
-    the difference of the cell values; viscous_coefficients (nf, 7): area times (viscosity, conductivity, two
-    diffusions), and the velocity at the face; closure_jacobian (ni, 2, n): half the derivative to the mean of the SST
-    closure; limited (ni,): faces where the limiter acts or the increment was refused; increment_jacobian (ni, 2, 3, n):
-    there, factors of (g.r, g.d, jump) in the increment of each side; limiter_jacobian (ni, 2 n + 2): derivatives of the
-    limiter weight to both states and both upwind pressure differences; weight_jacobian (ni, 2, n): derivative of each
-    increment to the weight; speed (nf,): wave speed times area. Arrays that a case does not need have length 0.
+    Attributes
+    ----------
+    blocks : (nf, 2, n, n) array
+        Area times dF/d(left, right face state).
+    viscous_jacobian : (nf, n, n) array
+        Minus the derivative to the difference of the cell values.
+    viscous_coefficients : (nf, 7) array
+        Area times (viscosity, conductivity, two diffusion coefficients), and the velocity at the face.
+    closure_jacobian : (ni, 2, n) array
+        Half the derivative to the mean of the SST closure.
+    limited : (ni,) array
+        Whether the limiter acts or the increment was refused.
+    increment_jacobian : (ni, 2, 3, n) array
+        There, factors of (g.r, g.d, jump) in the increment of each side.
+    limiter_jacobian : (ni, 2 n + 2) array
+        Derivatives of the limiter weight to both states and both upwind pressure differences.
+    weight_jacobian : (ni, 2, n) array
+        Derivative of each increment to the weight.
+    speed : (nf,) array
+        Wave speed times area.
+
+    Notes
+    -----
+    Arrays that a case does not need have length 0.
     """
 
     blocks: np.ndarray
@@ -87,8 +156,19 @@ class JacobianArrays(NamedTuple):
 
 
 class CellJacobian(NamedTuple):
-    """Derivatives within a cell, for nc cells: inertia (nc, n, n), by_state (nc, nt, n) and by_gradient (nc, nt, n, 3)
-    of the turbulence sources, row_scale (nc, n) of the equations."""
+    """Derivatives within a cell, for nc cells.
+
+    Attributes
+    ----------
+    inertia : (nc, n, n) array
+        Pseudo-time term.
+    by_state : (nc, nt, n) array
+        Of the turbulence sources, to the state.
+    by_gradient : (nc, nt, n, 3) array
+        Of the turbulence sources, to the gradient.
+    row_scale : (nc, n) array
+        Factors of the equations.
+    """
 
     inertia: np.ndarray
     by_state: np.ndarray
@@ -97,7 +177,17 @@ class CellJacobian(NamedTuple):
 
 
 class Direction(NamedTuple):
-    """A change of the unknowns: v (nc, n), its gradient (nc, n, 3), change (nc, 2) of the SST closure."""
+    """A change of the unknowns.
+
+    Attributes
+    ----------
+    v : (nc, n) array
+        Change of the states.
+    gradient : (nc, n, 3) array
+        Its gradient.
+    closure : (nc, 2) array
+        Change of the SST closure.
+    """
 
     v: np.ndarray
     gradient: np.ndarray

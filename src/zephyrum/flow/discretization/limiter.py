@@ -161,10 +161,6 @@ def limiter_weight(
         Upwind pressure differences.
     gamma : float
         Ratio of the specific heats.
-
-    Notes
-    -----
-    left, right: states (5,) of the cells; far_l, far_r: upwind pressure differences.
     """
     if floor >= 1.0:
         return 1.0

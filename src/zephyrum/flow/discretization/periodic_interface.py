@@ -18,8 +18,21 @@ from zephyrum.mesh.periodic_sectors import periodic_pairs
 
 @dataclass(frozen=True, eq=False)
 class PeriodicInterface:
-    """Pairs of faces `one` and `two` (k,), and their `cells` (2 k,), the first k those beside `one`.
+    """Pairs of periodic faces.
 
+    Attributes
+    ----------
+    one, two : (k,) arrays
+        Faces of the pairs.
+    cells : (2 k,) array
+        Their cells, the first k those beside `one`.
+    turn : (3, 3) array
+        From vectors at the second face to those at the first.
+    faces : Faces
+        Geometry of a mesh of these 2 k cells.
+
+    Notes
+    -----
     turn (3, 3) takes vectors at the second face to the first; `faces` is the geometry of a mesh of these 2 k cells.
     """
 

@@ -193,11 +193,6 @@ def boundary_gradients(
         Unit normal (3).
     out : (m, 3) array
         Written.
-
-    Notes
-    -----
-    wall (2): 1.0 to keep the gradients of the cell along the face, 0.0 at a wall, where nothing changes along it; and
-    the wall gradient factor (see `face_data`).
     """
     q, g = states
     tangential, factor = wall

@@ -51,7 +51,15 @@ class Reconstruction:
 
 @dataclass(frozen=True)
 class Scheme:
-    """Reconstruction and limiter, as the residual takes them."""
+    """Reconstruction and limiter, as the residual takes them.
+
+    Attributes
+    ----------
+    reconstruction : Reconstruction
+        Reconstruction.
+    limiter : Limiter
+        Limiter.
+    """
 
     reconstruction: Reconstruction = field(default_factory=Reconstruction)
     limiter: Limiter = field(default_factory=Limiter)

@@ -283,8 +283,19 @@ def _difference(q, g, c, wall, step, axes):
 
 
 class SourceJacobians(NamedTuple):
-    """Derivatives, for nc cells: by_state (nc, nt, n), by_gradient (nc, nt, n, 3) of the sources times volume, and
-    closure_state (nc, 2, n), closure_gradient (nc, 2, n, 3) of the closure where it changes with the flow."""
+    """Derivatives of the turbulence sources and of the closure, for nc cells.
+
+    Attributes
+    ----------
+    by_state : (nc, nt, n) array
+        Of the sources times volume, to the state.
+    by_gradient : (nc, nt, n, 3) array
+        Of the sources times volume, to the gradient.
+    closure_state : (nc, 2, n) array
+        Of the closure where it changes with the flow, to the state.
+    closure_gradient : (nc, 2, n, 3) array
+        Of the closure, to the gradient.
+    """
 
     by_state: np.ndarray
     by_gradient: np.ndarray

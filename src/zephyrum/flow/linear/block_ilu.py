@@ -20,9 +20,20 @@ from zephyrum.flow.linear.ordering import elimination_order
 class Pattern(NamedTuple):
     """Sparsity pattern of the factors, rows in the order of elimination.
 
-    piece (k,): first rows of the pieces that are eliminated side by side, the last entry that of the rows behind them;
-    order (n,): cell of each row; start (n + 1,), columns (nnz,): compressed rows; diagonal (n,): entry of the diagonal;
-    to_right, to_left (ni,): entry of (left, right) and of (right, left) for each interior face.
+    Attributes
+    ----------
+    piece : (k,) array
+        First rows of the pieces that are eliminated side by side; the last entry is that of the rows behind them.
+    order : (n,) array
+        Cell of each row.
+    start : (n + 1,) array
+        First entry of each row.
+    columns : (nnz,) array
+        Column of each entry.
+    diagonal : (n,) array
+        Entry of the diagonal.
+    to_right, to_left : (ni,) arrays
+        Entry of (left, right) and of (right, left) for each interior face.
     """
 
     piece: np.ndarray
@@ -35,7 +46,16 @@ class Pattern(NamedTuple):
 
 
 class Factors(NamedTuple):
-    """Blocks of the factors: values (nnz, nb, nb), inverse (n, nb, nb) of the diagonal, work (n, nb)."""
+    """Blocks of the factors.
+
+    Attributes
+    ----------
+    values : (nnz, nb, nb) array
+    inverse : (n, nb, nb) array
+        Inverse of the diagonal blocks.
+    work : (n, nb) array
+        Work array.
+    """
 
     values: np.ndarray
     inverse: np.ndarray

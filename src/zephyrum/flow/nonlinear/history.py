@@ -26,8 +26,17 @@ COLUMNS = (
 
 @dataclass
 class History:
-    """Rows of COLUMNS, one a step, oldest first; `window`: steps over which coefficients may drift.
+    """Rows of COLUMNS, one for each step, oldest first.
 
+    Attributes
+    ----------
+    rows : list[tuple]
+        The rows.
+    window : int
+        Steps over which coefficients may drift.
+
+    Notes
+    -----
     A residual column holds the square root of the sum over cells of (net outflow)^2 / volume, over the same of the
     undisturbed stream on the same mesh.
     """
@@ -117,8 +126,14 @@ def residual_decades(row: dict) -> float:
 
 @dataclass
 class TimeForecast:
-    """Forecast of the time that a run still takes: given its rows, one a step, it follows the slope of the largest
-    residual on the finest mesh.
+    """Forecast of the time that a run still takes, from the slope of the largest residual on the finest mesh.
+
+    Attributes
+    ----------
+    residual_drop : float
+        Decades to be reached.
+    seen : list[tuple[float, float]]
+        (clock [s], decades) of the steps so far.
     """
 
     residual_drop: float

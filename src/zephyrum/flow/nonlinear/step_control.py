@@ -18,7 +18,15 @@ from zephyrum.flow.physics.gas_model import conserved
 
 @dataclass(frozen=True)
 class Regime:
-    """Kind of flow that the step control distinguishes: with friction or not, in three dimensions or not."""
+    """Kind of flow that the step control distinguishes.
+
+    Attributes
+    ----------
+    viscous : bool
+        Whether the flow is viscous.
+    space : bool
+        Whether the flow is three-dimensional.
+    """
 
     viscous: bool
     space: bool
@@ -227,7 +235,15 @@ def limited_step(problem: DiscreteProblem, q: np.ndarray, change: np.ndarray) ->
 
 @dataclass(frozen=True, eq=False)
 class PseudoTime:
-    """Pseudo-time terms of the matrix: rate (n,) = volume / time step, and growth (n, nt) of the turbulence sources."""
+    """Pseudo-time terms of the matrix.
+
+    Attributes
+    ----------
+    rate : (n,) array
+        Volume over time step.
+    growth : (n, nt) array
+        Of the turbulence sources.
+    """
 
     rate: np.ndarray
     growth: np.ndarray

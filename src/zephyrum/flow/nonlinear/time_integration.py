@@ -45,7 +45,15 @@ class TimeIntegration:
 
 @dataclass(frozen=True)
 class TimeReports:
-    """Receivers of an integration: on_step gets a dict of time, CL, CD, CM; on_state rows, states and those before."""
+    """Receivers of an integration in time.
+
+    Attributes
+    ----------
+    on_step : callable, optional
+        Receives a dict of time, CL, CD and CM.
+    on_state : callable, optional
+        Receives rows, states and the states before.
+    """
 
     on_step: Callable[[dict], None] | None = None
     on_state: Callable[[np.ndarray, np.ndarray, np.ndarray], None] | None = None
@@ -53,7 +61,22 @@ class TimeReports:
 
 @dataclass(frozen=True)
 class TimeSteps:
-    """Steps of an integration: their length [scaled time: m], number and residual drop."""
+    """Steps of an integration in time.
+
+    Attributes
+    ----------
+    length : float
+        Of a step, in scaled time [m].
+    count : int
+        Number of steps.
+    residual_drop : float
+        Decades within a step.
+
+    Examples
+    --------
+    >>> TimeSteps(length=0.1, count=20).residual_drop
+    3.0
+    """
 
     length: float
     count: int

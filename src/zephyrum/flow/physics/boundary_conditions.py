@@ -141,10 +141,18 @@ def _farfield_state(inside, outside, normal, gamma):
 
 @dataclass(frozen=True, eq=False)
 class WallData:
-    """What the walls of one mesh do, a row for every boundary face (rows of other faces mean nothing).
+    """Conditions of the walls of one mesh, a row for every boundary face (rows of other faces have no meaning).
 
-    velocity (nb, 3) [m/s]; temperature (nb,) [K], 0 where adiabatic; roughness (nb,): sand-grain height [m];
-    laminar (nb,): True where the boundary layer is held laminar.
+    Attributes
+    ----------
+    velocity : (nb, 3) array
+        [m/s]
+    temperature : (nb,) array
+        [K]; 0 where adiabatic.
+    roughness : (nb,) array
+        Sand-grain height [m].
+    laminar : (nb,) array
+        Whether the boundary layer is held laminar.
     """
 
     velocity: np.ndarray

@@ -18,9 +18,22 @@ EQUATION_NAMES = ("mass", "x_momentum", "y_momentum", "z_momentum", "energy", "t
 
 
 class GasModel(NamedTuple):
-    """The gas as the kernels want it: viscosity of the freestream in scaled units [m], Sutherland's S over T.
+    """The gas for the kernels, in scaled units.
 
-    k_unit: worth of one unit of the turbulence energy k (see `turbulence/sst.py`).
+    Attributes
+    ----------
+    gamma : float
+        Ratio of the specific heats.
+    viscosity : float
+        Of the freestream [m].
+    sutherland : float
+        Sutherland's S over the temperature of the freestream.
+    prandtl : float
+        Prandtl number.
+    turbulent_prandtl : float
+        Turbulent Prandtl number.
+    k_unit : float
+        Worth of one unit of the turbulent kinetic energy (see `turbulence/sst.py`).
     """
 
     gamma: float
@@ -43,7 +56,27 @@ class GasModel(NamedTuple):
 
 @dataclass(frozen=True)
 class Scales:
-    """What one scaled unit is worth in SI, and the freestream in scaled units."""
+    """Worth of the scaled units in SI, and the freestream in scaled units.
+
+    Attributes
+    ----------
+    gamma : float
+        Ratio of the specific heats.
+    mach : float
+        Mach number of the stream.
+    density : float
+        [kg/m^3]
+    speed : float
+        Speed of sound of the stream [m/s].
+    temperature : float
+        [K]
+    static : float
+        Static pressure of the stream [Pa].
+    freestream : (m,) array
+        Scaled state.
+    turbulence : tuple[float, ...]
+        Sizes that the turbulence equations are scaled with.
+    """
 
     gamma: float
     mach: float

@@ -52,10 +52,6 @@ def diffusion_coefficients(
     Returns
     -------
     tuple of 4 float
-
-    Notes
-    -----
-    closure (2): see `turbulence_sources`.
     """
     mu = viscosity(T, gas)
     rho = (1.0 + gas.gamma * p) / T

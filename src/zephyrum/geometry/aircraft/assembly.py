@@ -33,7 +33,14 @@ PartType = Annotated[Wing | Body | Duct | Strut | Plate, Field(discriminator="ki
 
 @part
 class PointMass:
-    """mass [kg] (or "80 lb") at a position (3,) [m].
+    """A mass at a point.
+
+    Attributes
+    ----------
+    mass : float
+        [kg], or a text such as "80 lb".
+    position : tuple of float
+        [m]
 
     Examples
     --------
@@ -48,7 +55,24 @@ class PointMass:
 
 @part
 class TypedReference:
-    """Reference quantities typed by hand, to be compared with the measured ones: area [m^2], chord, span, point [m]."""
+    """Typed reference quantities, to be compared with the measured ones.
+
+    Attributes
+    ----------
+    area : float
+        [m^2]
+    chord : float
+        [m]
+    span : float
+        [m]
+    point : tuple of float
+        Moment point [m].
+
+    Examples
+    --------
+    >>> TypedReference(area=28.0, chord=1.75, span=16.4, point=(4.0, 0.0, 1.6)).area
+    28.0
+    """
 
     area: Annotated[float, Field(gt=0.0)]
     chord: Length
@@ -58,9 +82,23 @@ class TypedReference:
 
 @part
 class Aircraft:
-    """Named parts, masses at points, and the reference: the name of a wing, or typed numbers.
+    """An aircraft of named parts and point masses.
 
-    Without a reference it is measured on the wing of the largest area. InputError names what does not fit.
+    Attributes
+    ----------
+    name : str
+        Name.
+    parts : dict[str, PartType]
+        Parts by name.
+    points : dict[str, PointMass]
+        Point masses by name.
+    reference : str or TypedReference, optional
+        Name of a wing, or typed numbers; without it the wing of the largest area is measured.
+
+    Raises
+    ------
+    InputError
+        Something does not fit.
 
     Examples
     --------

@@ -17,12 +17,27 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, eq=False)
 class AircraftMeasures:
-    """What an aircraft measures.
+    """Measures of an aircraft.
 
-    whole: of the united surface of its flying parts; solids: each part's own closed Surface, mirrored ones apart;
-    parts: DataFrame a part: wetted [m^2] (outside only), own area [m^2], volume [m^3] (its own), planform and frontal
-    shadow [m^2] of the part alone, mass [kg], in which groups it is; wings: planform measures; reference and what
-    disagrees with it (`notes`); mass: all together, masses: by part and point.
+    Attributes
+    ----------
+    whole : SurfaceMeasures
+        Of the united surface of its flying parts.
+    solids : dict[str, Surface]
+        Closed surface of each part, mirrored ones apart.
+    parts : pandas.DataFrame
+        For each part: wetted [m^2] (outside only), own area [m^2], volume [m^3], planform and frontal shadow [m^2] of
+        the part alone, mass [kg], whether it flies and weighs.
+    wings : dict
+        Planform measures of each wing.
+    reference : Reference, optional
+        Reference quantities.
+    notes : tuple[str, ...]
+        What disagrees with the typed reference.
+    mass : MassProperties
+        Mass properties of all together.
+    masses : dict[str, MassProperties]
+        Mass properties of each part and point.
     """
 
     whole: SurfaceMeasures

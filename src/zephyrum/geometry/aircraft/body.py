@@ -24,10 +24,22 @@ _DENSE = 721
 
 @part
 class Ring:
-    """A cross section at x [m]: width and height [m] (0 closes the body there), centre at y, z [m].
+    """A cross-section of a body.
 
-    form: "ellipse", "rectangle" with corners of that `radius` [m], or "free" with `outline`, points (n, 2) in y, z
-    counter-clockwise seen from behind, scaled to width and height.
+    Attributes
+    ----------
+    x : float
+        [m]
+    width, height : float
+        [m]; 0 closes the body there. The height is the width without it.
+    y, z : float
+        Centre [m].
+    form : Literal[ellipse, rectangle, free]
+        "ellipse", "rectangle" or "free".
+    radius : float
+        Of the corners of a rectangle [m].
+    outline : tuple[tuple[float, float], ...]
+        Points (n, 2) in y, z of a free form, counter-clockwise seen from behind, scaled to width and height.
 
     Examples
     --------
@@ -126,8 +138,15 @@ def _ray(points: np.ndarray, c: np.ndarray, s: np.ndarray) -> np.ndarray:
 class Body(Part):
     """A closed body through rings in order of x.
 
-    nose, tail: how it ends where the first or last ring has no size: "round" (a quarter ellipse) or "pointed"; a ring
-    with a size there makes a flat face. straight: straight lines between rings instead of smooth ones.
+    Attributes
+    ----------
+    rings : tuple[Ring, ...]
+        Cross-sections.
+    nose, tail : Literal[round, pointed]
+        How it ends where the first or last ring has no size: "round" (a quarter ellipse) or "pointed"; a ring with a
+        size there makes a flat face.
+    straight : bool
+        Straight lines between rings in place of smooth ones.
 
     Examples
     --------
@@ -388,7 +407,22 @@ def _through(x: np.ndarray, values: np.ndarray, straight: bool):
 class Duct(Part):
     """A ring wing: a nacelle, open from end to end, or faired with rounded closures.
 
-    length, inlet and exit diameters of the chord line [m]; airfoil: its section, upper side outwards.
+    Attributes
+    ----------
+    length : float
+        [m]
+    inlet, exit : float
+        Diameters of the chord line [m].
+    airfoil : Airfoil or str
+        Section, upper side outwards.
+    faired : bool
+        Whether the ends are closed.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Duct(length=1.0, inlet=0.6, exit=0.5, airfoil="NACA 0012").faired
+    False
     """
 
     kind: Literal["duct"] = "duct"

@@ -40,10 +40,6 @@ def positions(
     -------
     array
         Values of t at the points.
-
-    Notes
-    -----
-    spacing (n,) is the largest distance allowed at each t; `fixed` values of t become points. even: an even count.
     """
     s = np.asarray(length, dtype=float)
     h = np.array(spacing, dtype=float)

@@ -13,8 +13,16 @@ from zephyrum.geometry.surface.triangulation import Surface
 
 @dataclass(frozen=True)
 class MassProperties:
-    """mass [kg], centre (3,) of gravity [m], inertia (3, 3) [kg m^2] about it in body axes; off the diagonal -int xy
-    dm.
+    """Mass, centre of gravity and inertia.
+
+    Attributes
+    ----------
+    mass : float
+        [kg]
+    centre : (3,) array
+        Centre of gravity [m].
+    inertia : (3, 3) array
+        About it in body axes [kg m^2]; off the diagonal -int xy dm.
     """
 
     mass: float

@@ -149,9 +149,22 @@ def attitude_matrix(roll: float, pitch: float, yaw: float) -> np.ndarray:
 
 @part
 class Mass:
-    """What a part weighs: one of density [kg/m^3] of its solid, skin [kg/m^2] of its surface, total [kg] (as a skin).
+    """What a part weighs; give one of the numbers. Without any the part has no mass of its own.
 
-    Without any the part has no mass of its own.
+    Attributes
+    ----------
+    density : float, optional
+        Of its solid [kg/m^3].
+    skin : float, optional
+        Of its surface [kg/m^2].
+    total : float, optional
+        [kg], as a skin.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Mass(skin=8.0).skin
+    8.0
     """
 
     density: Annotated[float, unit_type("kg/m^3"), Field(ge=0.0)] | None = None
@@ -170,8 +183,18 @@ class Mass:
 class Part:
     """What every part has.
 
-    place (3,) [m] of its own origin; roll, pitch, yaw [deg] about that; mirrored: a second one on the other side of
-    y = 0. mass: see `Mass`; flies: whether it meets the air (False: counted for mass only).
+    Attributes
+    ----------
+    position : tuple of float
+        Of its own origin [m].
+    roll, pitch, yaw : float
+        About that origin [deg].
+    mirrored : bool
+        Whether there is a second one on the other side of y = 0.
+    mass : Mass, optional
+        What it weighs.
+    flies : bool
+        Whether it meets the air; False counts it for mass only.
     """
 
     position: Point = (0.0, 0.0, 0.0)

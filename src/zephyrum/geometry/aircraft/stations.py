@@ -15,10 +15,20 @@ from zephyrum.geometry.airfoil.section import Airfoil
 
 @part
 class Station:
-    """One section: place (3,) [m] of its nose before twist, chord [m], twist [deg] nose-up, airfoil; name to point at
-    it.
+    """A section of a wing.
 
-    Without an airfoil it has that between its neighbours.
+    Attributes
+    ----------
+    position : tuple of float
+        Of its nose before twist [m].
+    chord : float
+        [m]
+    twist : float
+        Nose-up [deg].
+    airfoil : Airfoil or str, optional
+        That between its neighbours without it.
+    name : str, optional
+        To point at it.
 
     Examples
     --------
@@ -36,9 +46,32 @@ class Station:
 
 @part
 class Panel:
-    """A piece of wing outboard of the one before: span [m] along itself, chord [m] or taper (outer over inner chord),
-    sweep [deg] of the line at `sweep_at` chord, dihedral [deg] (90: straight up), twist [deg] and airfoil at its outer
-    end.
+    """A piece of wing outboard of the one before.
+
+    Attributes
+    ----------
+    span : float
+        Along itself [m].
+    chord : float, optional
+        At its outer end [m].
+    taper : float, optional
+        Outer over inner chord, in place of `chord`.
+    sweep : float
+        Of the line at `sweep_at` chord [deg].
+    sweep_at : float
+        Chord fraction.
+    dihedral : float
+        [deg]; 90 is straight up.
+    twist : float
+        At its outer end [deg].
+    airfoil : Airfoil or str, optional
+        At its outer end.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Panel(span=3.0, taper=0.6, dihedral=4.0).taper
+    0.6
     """
 
     span: Length
@@ -57,9 +90,28 @@ class Panel:
 
 @part
 class Planform:
-    """A straight tapered wing from any two of span [m], area [m^2], aspect ratio, root chord [m]; both halves counted.
+    """A straight tapered wing from any two of span, area, aspect ratio and root chord; both halves counted.
 
-    taper: tip over root chord; sweep [deg] of the line at `sweep_at` chord; dihedral, washout (tip nose-down) [deg].
+    Attributes
+    ----------
+    span : float, optional
+        [m]
+    area : float, optional
+        [m^2]
+    aspect_ratio : float, optional
+        [-]
+    root_chord : float, optional
+        [m]
+    taper : float
+        Tip over root chord.
+    sweep : float
+        Of the line at `sweep_at` chord [deg].
+    sweep_at : float
+        Chord fraction.
+    dihedral : float
+        [deg]
+    washout : float
+        Twist of the tip, nose-down [deg].
 
     Examples
     --------

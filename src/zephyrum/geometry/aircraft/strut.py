@@ -15,9 +15,26 @@ from zephyrum.geometry.surface.triangulation import Surface
 
 @part
 class Strut(Part):
-    """A straight faired bar from `start` to `end` (3,) [m], the noses of its sections; chord [m] at both ends, airfoil.
+    """A straight faired bar; both ends are flat, to be buried in what they join.
 
+    Attributes
+    ----------
+    start, end : tuple of float
+        Noses of its end sections [m].
+    chord : float
+        At both ends [m].
+    airfoil : Airfoil or str
+        Section.
+
+    Notes
+    -----
     Both ends are flat, to be buried in what they join.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Strut(start=(0.0, 0.0, 0.0), end=(0.0, 1.0, 1.0), chord=0.2, airfoil="NACA 0020").chord
+    0.2
     """
 
     kind: Literal["strut"] = "strut"
@@ -51,8 +68,22 @@ class Strut(Part):
 
 @part
 class Plate(Part):
-    """A flat plate of that thickness [m]: corners (n, 2) [m] in x and y, counter-clockwise seen from above, centre at z
-    = 0.
+    """A flat plate, its centre at z = 0.
+
+    Attributes
+    ----------
+    corners : tuple[tuple[float, float], ...]
+        x and y (n, 2) [m], counter-clockwise seen from above.
+    thickness : float
+        [m]
+    largest : float
+        Longest edge of its triangles, in its size.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Plate(corners=((0.0, 0.0), (1.0, 0.0), (1.0, 1.0)), thickness=0.02).thickness
+    0.02
     """
 
     kind: Literal["plate"] = "plate"

@@ -34,12 +34,22 @@ CENTRE = 1e-6  # of the span: a root nearer to the plane of symmetry is on it
 
 @part
 class Control:
-    """A plain flap, aileron, elevator or rudder: behind a hinge line, gap sealed.
+    """A plain flap, aileron, elevator or rudder behind a hinge line, its gap sealed.
 
-    start, end: fractions of the span from root to tip between which it lies; hinge: chord fraction; height: position of
-    the hinge between lower (0) and upper (1) surface; deflection [deg] tail down positive (in the plane of the
-    section); opposite: the other half of a symmetric wing goes the other way (ailerons); seal: length of the smooth
-    transition at either end, in local chords.
+    Attributes
+    ----------
+    start, end : float
+        Fractions of the span from root to tip between which it lies.
+    hinge : float
+        Chord fraction.
+    deflection : float
+        [deg], tail down positive, in the plane of the section.
+    height : float
+        Position of the hinge between lower (0) and upper (1) surface.
+    opposite : bool
+        Whether the other half of a symmetric wing goes the other way (ailerons).
+    seal : float
+        Length of the smooth transition at either end, in local chords.
 
     Examples
     --------
@@ -65,11 +75,24 @@ class Control:
 
 @dataclass(frozen=True)
 class PlanformMeasures:
-    """Measured planform: area [m^2] (projected on the plane of the span), span, mean chords, aspect ratio,
-    quarter-chord sweep.
+    """Measures of a planform.
 
-    mean_chord is the mean aerodynamic chord int c^2 / int c, `mean_nose` (3,) [m] the place of its nose; `true_area` is
-    that of the panels laid flat.
+    Attributes
+    ----------
+    area : float
+        Projected on the plane of the span [m^2].
+    true_area : float
+        Of the panels laid flat [m^2].
+    span : float
+        [m]
+    mean_chord : float
+        Mean aerodynamic chord int c^2 / int c [m].
+    mean_nose : tuple[float, float, float]
+        Position of its nose [m].
+    taper : float
+        Tip over root chord.
+    sweep : float
+        Of the quarter chord [deg].
     """
 
     area: float
@@ -88,12 +111,35 @@ class PlanformMeasures:
 
 @part
 class Wing(Part):
-    """Sections along a span.
+    """A wing of sections along a span: give stations, or root with panels, or planform with airfoil.
 
-    One of: stations (root to tip), root with panels, or planform (with `airfoil`). symmetric: both halves, the stations
-    being those of the starboard one. tip: "round" or "flat". tail_gap: blunt tails of that height in chords on all
-    sections, 0 closes them, None leaves them. twist_at: chord fraction about which twist turns.
-    InputError names what does not fit.
+    Attributes
+    ----------
+    stations : tuple[Station, ...]
+        From root to tip; of the starboard half of a symmetric wing.
+    root : Station, optional
+        First station.
+    panels : tuple[Panel, ...]
+        From the root outwards.
+    planform : Planform, optional
+        Straight tapered wing.
+    airfoil : Airfoil or str, optional
+        Of the planform.
+    symmetric : bool
+        Whether there are both halves.
+    tip : Literal[round, flat]
+        "round" or "flat".
+    tail_gap : float, optional
+        Height of the tail of all sections [chords]; 0 closes them, without it they stay.
+    twist_at : float
+        Chord fraction about which twist turns.
+    controls : dict[str, Control]
+        Controls by name.
+
+    Raises
+    ------
+    InputError
+        Something does not fit.
 
     Examples
     --------

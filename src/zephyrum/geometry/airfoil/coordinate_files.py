@@ -53,11 +53,6 @@ def read_coordinates(path: str | Path, unit: str | None = None) -> tuple[np.ndar
         The file cannot be read.
     InputError
         With the number of the line that is wrong.
-
-    Notes
-    -----
-    `unit` ("mm", "in", ...) keeps the true size in metres; without it the section is scaled to unit chord. Raises
-    FileError or InputError with the line number.
     """
     path = Path(path)
     text = _load(path)

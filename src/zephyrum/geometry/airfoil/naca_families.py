@@ -36,10 +36,6 @@ def naca_coordinates(digits: str, n: int, tail: str) -> np.ndarray:
     (n, 2) array
         From the upper tail over the nose to the lower tail.
 
-    Notes
-    -----
-    `tail` is "closed" (last coefficient of the thickness law changed to -0.1036) or "blunt" (the published law).
-
     Examples
     --------
     >>> naca_coordinates("0012", 5, "closed").shape

@@ -15,11 +15,23 @@ _DENSE = 20_001
 
 @dataclass(frozen=True)
 class Outline:
-    """A convex closed curve, symmetric about both axes: length along x, height along z [m].
+    """A convex closed curve, symmetric about both axes.
 
-    radius [m] of the corners of a rounded rectangle; None for an ellipse. place: x, z of its centre [m], for
-    `mesh_bodies`.
+    Attributes
+    ----------
+    name : str
+        Name.
+    length : float
+        Along x [m].
+    height : float
+        Along z [m].
+    radius : float, optional
+        Of the corners of a rounded rectangle [m]; None for an ellipse.
+    position : tuple[float, float]
+        x and z of its centre [m], for `mesh_bodies`.
 
+    Examples
+    --------
     >>> Outline.circle(0.1).perimeter
     0.31415926...
     """

@@ -22,11 +22,23 @@ DENSE = 401  # points that describe an analytic section
 
 @dataclass(frozen=True, eq=False)
 class Airfoil:
-    """A section in its x-z plane.
+    """An airfoil section in its x-z plane.
 
-    points (n, 2) [m or chords] run from the upper tail over the nose to the lower tail; they are joined by cubic
-    splines between `corners` (indices of points where the slope may jump). `notes` tell what was recognised or changed
-    on the way. InputError if the points can't be an airfoil.
+    Attributes
+    ----------
+    points : (n, 2) array
+        From the upper tail over the nose to the lower tail [m or chords], joined by cubic splines.
+    name : str
+        Name.
+    corners : tuple[int, ...]
+        Points where the slope may jump.
+    notes : tuple[str, ...]
+        What was recognised or changed.
+
+    Raises
+    ------
+    InputError
+        The points cannot be an airfoil.
 
     Examples
     --------

@@ -11,10 +11,28 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class SectionMeasures:
-    """Measured values of a section, lengths in chords unless said otherwise.
+    """Measures of a section, lengths in chords unless said otherwise.
 
-    chord [unit of the points]; thickness and camber with their positions x; nose_radius; tail_angle [deg] between the
-    surfaces; gap of the tail; area [chord^2]; incidence [deg] of the chord line, nose-up positive; points.
+    Attributes
+    ----------
+    chord : float
+        In the unit of the points.
+    thickness, thickness_at : float
+        Largest thickness and its x.
+    camber, camber_at : float
+        Largest camber and its x.
+    nose_radius : float
+        Radius of curvature at the nose.
+    tail_angle : float
+        Between the surfaces at the tail [deg].
+    gap : float
+        Height of the tail.
+    area : float
+        [chord^2]
+    incidence : float
+        Of the chord line, nose-up positive [deg].
+    points : int
+        Number of points.
     """
 
     chord: float

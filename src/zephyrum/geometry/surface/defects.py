@@ -13,7 +13,21 @@ from zephyrum.geometry.surface.triangulation import Surface
 
 @dataclass(frozen=True)
 class Defect:
-    """One kind of defect: how many, up to ten positions (k, 3) [m], their largest size [m], what was done."""
+    """One kind of defect of a surface.
+
+    Attributes
+    ----------
+    kind : str
+        What was found.
+    count : int
+        How many.
+    positions : (k, 3) array
+        Up to ten positions [m].
+    size : float
+        Largest size [m].
+    done : str
+        What was done.
+    """
 
     kind: str
     count: int

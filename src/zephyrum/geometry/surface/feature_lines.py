@@ -25,8 +25,20 @@ SIZE_GROWTH = 0.3  # of the size along the surface, per length
 class Features:
     """Feature lines and patches of a surface.
 
-    surface: that they were found on; edges (k, 2) points; curve (k,) the line each belongs to; rank (n,) of each point:
-    0 inside, 1 on a line, 2 corner; patch (m,) of each triangle: regions between feature lines, within one label.
+    Attributes
+    ----------
+    surface : Surface
+        Surface that they were found on.
+    edges : (k, 2) array
+        Points of the feature edges.
+    curve : (k,) array
+        Feature line of each edge.
+    rank : (n,) array
+        Of each point: 0 inside a patch, 1 on a line, 2 corner.
+    patch : (m,) array
+        Of each triangle: region between feature lines, within one label.
+    smooth : (m,) array
+        Smooth part of the surface of each triangle.
     """
 
     surface: Surface

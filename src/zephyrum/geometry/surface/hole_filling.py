@@ -16,8 +16,16 @@ MAX_CORNERS = 160  # points of a rim that the exact triangulation takes; longer 
 
 @dataclass(frozen=True, eq=False)
 class Hole:
-    """A closed rim: points `loop` (n,) in the order that a filling triangle runs along them, centre (3,) and size
-    [m].
+    """A closed loop of open edges.
+
+    Attributes
+    ----------
+    loop : (n,) array
+        Points in the order in which a filling triangle runs along them.
+    midpoint : (3,) array
+        [m]
+    size : float
+        [m]
     """
 
     loop: np.ndarray

@@ -26,9 +26,16 @@ MIN_STRIP_WIDTH = 1e-6  # of the size of the surface: what is narrower still is 
 
 @dataclass(frozen=True)
 class SizeZone:
-    """No edge longer than `size` [m] on the triangles of `part` (a label or part; None: everywhere), or within a box.
+    """A largest edge length in a region; sizes grow from there by the ratio of the surface.
 
-    box: its two corners ((3,), (3,)) [m]. Sizes grow from there by the ratio of the surface.
+    Attributes
+    ----------
+    size : float
+        [m]
+    part : str, optional
+        Label or part; everywhere without it.
+    box : tuple, optional
+        Two corners ((3,), (3,)) [m].
 
     Examples
     --------

@@ -131,11 +131,6 @@ def nearest(p: np.ndarray, patch: int, surface: tuple, tree: tuple, out: np.ndar
     triangle : int
     squared_distance : float
         [m^2]
-
-    Notes
-    -----
-    surface: (points, triangles, patches); tree: that of `box_tree` with `patch_marks`. The nearest point goes into out
-    (3,), the fractions of the corners into fraction (3,).
     """
     points, triangles, patches = surface
     order, bounds, child, span, marks = tree

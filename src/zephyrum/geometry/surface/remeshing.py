@@ -53,9 +53,23 @@ LARGEST_EDGE = 0.08  # of the size of the surface
 
 @dataclass(frozen=True)
 class RemeshedSurface:
-    """The new surface; quality (m,) of its triangles in the metric (1 ideal); distance [m] from the original
-    (Hausdorff,
+    """A remeshed surface.
 
+    Attributes
+    ----------
+    surface : Surface
+        The new surface.
+    quality : (m,) array
+        Of its triangles in the metric; 1 is ideal.
+    distance : float
+        From the original [m]: Hausdorff, both ways, over points, edge midpoints and centroids.
+    feature : float
+        Distance of the original's feature points from the new feature lines [m].
+    rounds : int
+        Rounds of split, collapse, flip and smooth.
+
+    Notes
+    -----
     both ways, over points, edge centroids and centroids); feature [m]: distance of the original's feature points from
     the new one's lines.
     """

@@ -64,7 +64,17 @@ class MeshState(NamedTuple):
 
 
 class Scratch(NamedTuple):
-    """Work arrays of one sweep: vectors (3,), metrics (6,), corners of a triangle (3,)."""
+    """Work arrays of one sweep.
+
+    Attributes
+    ----------
+    location, direction, before, after, midpoint : (3,) arrays
+        Vectors.
+    metric, other_metric : (6,) arrays
+        Metrics.
+    corner : (3,) array
+        Corners of a triangle.
+    """
 
     location: np.ndarray
     direction: np.ndarray
@@ -90,7 +100,7 @@ def _has(T, t, p):
 
 
 @exact
-def update_metric(mesh: MeshState, original: Original):
+def update_metric(mesh: "MeshState", original: "Original"):
     """Set the metric at every point to that of the original; corners keep their own.
 
     Parameters
@@ -114,7 +124,7 @@ def update_metric(mesh: MeshState, original: Original):
 
 
 @exact
-def split_edges(mesh: MeshState, original: Original, order: np.ndarray, edges: np.ndarray):
+def split_edges(mesh: "MeshState", original: "Original", order: np.ndarray, edges: np.ndarray):
     """Split the long edges.
 
     Parameters
@@ -239,7 +249,7 @@ def _split_triangle(t, new, a, b, p, mesh):
 
 @exact
 def collapse_edges(
-    mesh: MeshState, original: Original, order: np.ndarray, edges: np.ndarray, floor: float, rescue: bool
+    mesh: "MeshState", original: "Original", order: np.ndarray, edges: np.ndarray, floor: float, rescue: bool
 ):
     """Collapse the short edges.
 
@@ -435,7 +445,7 @@ def _merge_points(a, b, mesh, rings, touched):
 
 
 @exact
-def flip_edges(mesh: MeshState, original: Original, edges: np.ndarray):
+def flip_edges(mesh: "MeshState", original: "Original", edges: np.ndarray):
     """Flip edges where the worse of both triangles gets better and neither turns away from the original.
 
     Parameters
@@ -539,7 +549,7 @@ def _flip_gains(a, b, c, d, mesh, original, patch, s):
 
 
 @exact
-def smooth_points(mesh: MeshState, original: Original, relaxation: float):
+def smooth_points(mesh: "MeshState", original: "Original", relaxation: float):
     """Move points towards the centre of their ring by metric lengths, back onto patch or line.
 
     Parameters

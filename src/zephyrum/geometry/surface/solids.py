@@ -83,10 +83,6 @@ def union(surfaces: list[Surface], name: str = "aircraft") -> Surface:
     ------
     InputError
         A surface is not closed.
-
-    Notes
-    -----
-    InputError if one of them is not closed.
     """
     if len(surfaces) == 1:
         return surfaces[0]

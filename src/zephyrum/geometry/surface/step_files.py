@@ -108,10 +108,6 @@ def write_step(surface: "Surface", path: Path) -> None:
     ------
     InputError
         The surface is open, or too large for a file that a CAD program would open.
-
-    Notes
-    -----
-    InputError if it is open, or too large for a file that a CAD program would open.
     """
     try:
         from OCP.BRep import BRep_Builder

@@ -31,9 +31,18 @@ FIN_HEIGHT = 0.3  # width of a fin over its height, at most
 
 @dataclass(frozen=True)
 class ImportedSurface:
-    """A surface from outside: the repaired `surface` in our axes and metres, what was repaired, what looks odd.
+    """A surface from outside, in x aft, y starboard, z up and metres.
 
-    raw: triangles as in the file, in our axes and metres.
+    Attributes
+    ----------
+    surface : Surface
+        Repaired surface.
+    raw : Surface
+        Triangles as in the file.
+    repaired : RepairedSurface
+        What was repaired.
+    notes : tuple[str, ...]
+        What looks odd.
     """
 
     surface: Surface

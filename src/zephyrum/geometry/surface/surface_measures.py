@@ -14,8 +14,22 @@ from zephyrum.geometry.surface.triangulation import Surface
 class SurfaceMeasures:
     """Measures of one closed surface.
 
-    size (3,) [m]: length, span, height; wetted area, shadows from above (planform), from ahead (frontal) and from the
-    side [m^2]; volume [m^3]; centroid (3,) [m]; labels: area of each label [m^2].
+    Attributes
+    ----------
+    surface : Surface
+        The surface.
+    size : (3,) array
+        Length, span, height [m].
+    wetted : float
+        Area [m^2].
+    planform, frontal, side : float
+        Shadows from above, from ahead and from the side [m^2].
+    volume : float
+        [m^3]
+    centroid : (3,) array
+        [m]
+    labels : dict[str, float]
+        Area of each label [m^2].
     """
 
     surface: Surface

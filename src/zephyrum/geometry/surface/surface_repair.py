@@ -33,7 +33,21 @@ ALLOWED_CHANGE = 1e-3  # of the volume: what filled holes may be wrong by togeth
 
 @dataclass(frozen=True)
 class RepairedSurface:
-    """A closed surface and the defects that were repaired. patched: fraction of the area that is new."""
+    """A closed surface and the defects that were repaired.
+
+    Attributes
+    ----------
+    surface : Surface
+        The surface.
+    defects : tuple[Defect, ...]
+        What was found.
+    patched : float
+        Fraction of the area that is new.
+    uncertainty : float
+        Volume by which the patches may be wrong [m^3].
+    notes : tuple[str, ...]
+        Sentences.
+    """
 
     surface: Surface
     defects: tuple[Defect, ...]
@@ -79,12 +93,6 @@ def repair_surface(
     ------
     NotRepairable
         An InputError; no closed surface can be made.
-
-    Notes
-    -----
-    weld_distance [m]: points nearer are one; found from the gaps if None. flat_holes: fill large holes flat without
-    asking what was there. keep_separate: keep small shells that touch nothing. label_shells: a label for each shell,
-    before they are united.
     """
     if weld_distance is not None:
         number("weld_distance", weld_distance, 0.0, 0.1 * surface.size)

@@ -27,9 +27,23 @@ WELD_TOLERANCE = 1e-9  # of the size of a shape: points nearer than this are one
 class Surface:
     """Triangles in space.
 
-    points (n, 3) [m]; triangles (m, 3) int; label (m,) int into `labels`, names such as "wing/upper": the part, and
-    which of its faces. `notes` tell what was recognised or changed on the way.
+    Attributes
+    ----------
+    points : (n, 3) array
+        [m]
+    triangles : (m, 3) array
+        Points, counter-clockwise seen from outside.
+    label : (m,) array
+        Index into `labels`.
+    labels : tuple[str, ...]
+        Names such as "wing/upper": the part, and which of its faces.
+    name : str
+        Name.
+    notes : tuple[str, ...]
+        What was recognised or changed.
 
+    Examples
+    --------
     >>> import zephyrum as zy
     >>> box = zy.Body.box(2.0, 1.0, 0.5).surface()
     >>> print(box.watertight, round(box.volume, 6))
@@ -337,10 +351,6 @@ class Surface:
             Largest distance [m]; 1e-9 of the size without it.
         near : tuple[array, array], optional
             `pairs_within` of a distance at least as long, if known.
-
-        Notes
-        -----
-        near: `pairs_within` of a distance at least as long, if known.
         """
         merged = weld(self.points, WELD_TOLERANCE * self.size if distance is None else distance, near)
         triangles = merged[self.triangles]

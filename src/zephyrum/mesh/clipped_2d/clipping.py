@@ -18,10 +18,18 @@ from zephyrum.mesh.tree import Tree, neighbours
 
 @dataclass(frozen=True, eq=False)
 class ClippedCells:
-    """Polygons of fluid: points (n, 2) [m], the first ones those of the curves; corners as CSR (start, index),
-    counter-clockwise;
+    """Polygons of fluid.
 
-    leaf (cells,) the square each lies in; pieces: for every edge of a curve the points on it from end to end.
+    Attributes
+    ----------
+    points : (n, 2) array
+        [m]; the first ones are those of the curves.
+    start, index : arrays of int
+        Corners in compressed rows, counter-clockwise.
+    leaf : (cells,) array
+        Square that each lies in.
+    pieces : list[list[int]]
+        For every edge of a curve the points on it from end to end.
     """
 
     points: np.ndarray

@@ -22,8 +22,22 @@ SAMPLE_COUNT = 3000
 
 @dataclass(frozen=True, eq=False)
 class Curve:
-    """Points (n, 2) [m] clockwise, whether each is a corner, its edge length wanted [m], chord [m] and nose (2,)
-    [m].
+    """A curve divided into edges, clockwise.
+
+    Attributes
+    ----------
+    name : str
+        Name.
+    points : (n, 2) array
+        [m]
+    corner : (n,) array
+        Whether each point is a corner.
+    size : (n,) array
+        Wanted edge length [m].
+    chord : float
+        [m]
+    nose : (2,) array
+        [m]
     """
 
     name: str
@@ -36,8 +50,20 @@ class Curve:
 
 @dataclass(frozen=True, eq=False)
 class SampledCurve:
-    """A curve as smooth pieces, each a dense polygon (m, 2) clockwise, ends shared; closed and smooth if it has no
-    corner.
+    """A curve as smooth pieces, each a dense polygon, clockwise.
+
+    Attributes
+    ----------
+    name : str
+        Name.
+    pieces : list[array]
+        Polygons (m, 2) [m]; they share their ends.
+    smooth : bool
+        Whether it is closed without a corner.
+    chord : float
+        [m]
+    nose : (2,) array
+        [m]
     """
 
     name: str
@@ -168,12 +194,6 @@ def divide(
         Longest edge over the distance to another curve or to the ground.
     ground : float or None
         z of the ground [m].
-
-    Notes
-    -----
-    sizes [m] at most, by name; turn [rad] along an edge; sharpest and at_corners: fractions of the size below which
-    curvature and corners ask for no less; gap_share: of the distance to another curve or to the ground at z = `ground`
-    [m].
     """
     out = []
     for k, curve in enumerate(curves):

@@ -24,8 +24,18 @@ MAX_ATTEMPTS = 40
 
 @dataclass(frozen=True, eq=False)
 class MarchingDirections:
-    """Rays of one curve, in order: base (r,) point of the curve each starts at, way (r, 2) unit directions, height (r,
-    k + 1) [m].
+    """Rays of one curve, in order.
+
+    Attributes
+    ----------
+    curve : Curve
+        The curve.
+    base : (r,) array
+        Point of the curve at which each starts.
+    direction : (r, 2) array
+        Unit vectors.
+    height : (r, k + 1) array
+        Heights of the levels [m].
     """
 
     curve: Curve

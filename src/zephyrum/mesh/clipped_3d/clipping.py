@@ -33,8 +33,27 @@ PLANES = np.array([[2, 1], [1, 2], [0, 2], [2, 0], [1, 0], [0, 1]])
 
 @dataclass(frozen=True, eq=False)
 class ClippedCubes:
-    """Faces (CSR start, corners) of fluid: left and right cell (-1 outside), outside (faces,) direction 0-5 or -1;
+    """Faces of clipped cubes.
 
+    Attributes
+    ----------
+    points : (n, 3) array
+        [m]; those of the surface first.
+    start, corners : arrays of int
+        Faces in compressed rows.
+    left, right : (faces,) arrays
+        Cells on both sides, -1 outside.
+    outside : (faces,) array
+        Side of the domain, 0 to 5, or -1.
+    wall_start, wall_corners : arrays of int
+        Polygons on the surface in compressed rows.
+    wall_triangle, wall_cell : array
+        Triangle and cell of each polygon.
+    cube : (cells,) array
+        Leaf of each cell.
+
+    Notes
+    -----
     walls: polygons on the surface, CSR with the triangle and the cell of each; cells and the cube (leaf) of each;
     points (n, 3) [m], those of the surface first.
     """

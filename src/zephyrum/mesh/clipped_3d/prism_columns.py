@@ -22,7 +22,15 @@ STRAIGHT_TOLERANCE = 1e-6  # how far off a line, in its length, a point on it ma
 
 @dataclass(frozen=True, eq=False)
 class PolygonLoops:
-    """Polygons (CSR start, corners), the group of each."""
+    """Polygons in compressed rows, in groups.
+
+    Attributes
+    ----------
+    start, corners : arrays of int
+        Polygon i has the points corners[start[i]:start[i + 1]].
+    group : array
+        Group of each polygon.
+    """
 
     start: np.ndarray
     corners: np.ndarray
@@ -31,11 +39,26 @@ class PolygonLoops:
 
 @dataclass(frozen=True, eq=False)
 class PrismColumns:
-    """The polygons of every column: `floor` seen alone, `roof` by column and cube, `tiles` by column and triangle; of:
-    column of every polygon given; sides: paths (CSR) between two columns.
+    """Columns of layer cells.
 
-    cube of each roof polygon; one, two: columns on either side of a path, two = -1 at the rim;
-    polygon (columns,): one polygon of each column.
+    Attributes
+    ----------
+    of : (k,) array
+        Column of every polygon given.
+    tiles : PolygonLoops
+        Polygons by column and triangle.
+    floor : PolygonLoops
+        Outline of each column.
+    roof : PolygonLoops
+        Polygons by column and cube.
+    cube : array
+        Cube of each roof polygon.
+    start, path : arrays of int
+        Paths between two columns in compressed rows.
+    one, two : array
+        Columns on either side of a path; two is -1 at the rim.
+    polygon : (columns,) array
+        One polygon of each column.
     """
 
     of: np.ndarray

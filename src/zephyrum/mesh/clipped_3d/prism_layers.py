@@ -224,11 +224,6 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     ------
     MeshError
         With the position where prisms cannot be made.
-
-    Notes
-    -----
-    layers: (first height [m] or infinite, growth, count), the latter for even steps; edge (n,): local edge length [m].
-    MeshError with the position if prisms can't be made.
     """
     first, growth, count = layers
     t, n = surface.triangles, len(surface.points)

@@ -17,7 +17,19 @@ MIN_LAYER_CELLS = 8  # the same across
 
 @dataclass(frozen=True)
 class BlockBoundary:
-    """Part of a block's edge: the nodes low .. high of its "inner", "outer", "first" or "last" row."""
+    """Part of a block's edge.
+
+    Attributes
+    ----------
+    name : str
+        Boundary group.
+    role : str
+        Its role.
+    row : str
+        "inner", "outer", "first" or "last".
+    low, high : int
+        First and last node.
+    """
 
     name: str
     role: str
@@ -28,11 +40,20 @@ class BlockBoundary:
 
 @dataclass(frozen=True)
 class StructuredGrid:
-    """Nodes of one level: the block (n_i, n_j, 2) in x, z, its lines leaving the wall along j, the outside to their
-    left.
+    """Nodes of one level of a structured mesh.
 
-    closed: the last line is the first one; wake: cells along which the first and the last lines of a C-shaped block
-    touch; strip (wake + 1, n_k, 2): the block between them behind a blunt tail.
+    Attributes
+    ----------
+    block : (n_i, n_j, 2) array
+        x and z [m]; lines leave the wall along j, the outside to their left.
+    borders : tuple[BlockBoundary, ...]
+        Boundaries.
+    closed : bool
+        Whether the last line is the first one.
+    wake : int
+        Cells along which the first and the last lines of a C-shaped block touch.
+    strip : (wake + 1, n_k, 2) array
+        Block between them behind a blunt tail.
     """
 
     block: np.ndarray

@@ -34,11 +34,6 @@ def march_grid(wall: np.ndarray, heights: np.ndarray, closed: bool) -> np.ndarra
     -------
     (n, layers + 1, 2) array
         [m]
-
-    Notes
-    -----
-    `heights` (n, layers) are the wanted steps at every point. `closed`: the curve returns to its first point (which is
-    not repeated); otherwise its ends move along a line of constant x.
     """
     n, layers = heights.shape
     grid = np.empty((n, layers + 1, 2))

@@ -13,7 +13,17 @@ from zephyrum.studies.points import Point, solved
 
 @dataclass(frozen=True)
 class Work:
-    """The case that all points are variants of, the folder, and the file of the kept mesh."""
+    """What the points of a sweep have in common.
+
+    Attributes
+    ----------
+    base : Case
+        Case that all points are variants of.
+    store : Store
+        Folder.
+    mesh_file : path
+        File of the kept mesh.
+    """
 
     base: Case
     store: Store
@@ -56,7 +66,17 @@ class Work:
 
 @dataclass(frozen=True)
 class Reports:
-    """To whom points are reported, and how many there are in all."""
+    """Reports of points to an observer.
+
+    Attributes
+    ----------
+    observer : Observer, optional
+        The observer.
+    total : int
+        Number of points.
+    job : str
+        Name of the job.
+    """
 
     observer: Observer | None
     total: int

@@ -20,7 +20,19 @@ KINDS = ("section", "aircraft")
 
 @dataclass(frozen=True)
 class Table:
-    """Rows to be shown: columns by name with their formats, a title, and sentences below."""
+    """A table to be shown.
+
+    Attributes
+    ----------
+    rows : list[dict]
+        Rows.
+    columns : dict[str, str]
+        Format of each column.
+    title : str
+        Caption.
+    lines : tuple[str, ...]
+        Sentences below.
+    """
 
     rows: list[dict]
     columns: dict[str, str]
@@ -30,9 +42,22 @@ class Table:
 
 @dataclass(frozen=True)
 class Figure:
-    """A figure to be drawn: `kind` names the function of the plotting package, `data` are its arguments.
+    """A figure to be drawn.
 
-    place: section of the report: "polar", "error", "pressures", "field", "convergence" or "shape".
+    Attributes
+    ----------
+    name : str
+        Name of its file.
+    kind : str
+        Name of the function of the plotting package.
+    data : tuple
+        Its arguments.
+    options : dict
+        Its options.
+    caption : str
+        Caption.
+    position : str
+        Section of the report: "polar", "error", "pressures", "field", "convergence" or "shape".
     """
 
     name: str

@@ -26,7 +26,15 @@ SLOPES = {"derivative": "", "value": "+.4f", "one_sided_difference": ".2g", "con
 
 
 class DerivativesSpec(Strict):
-    """Where to take derivatives, and the steps [deg]."""
+    """The table [derivatives] of a study file.
+
+    Attributes
+    ----------
+    mach, alpha : float
+        Condition; alpha in [deg].
+    alpha_step, beta_step : float
+        Differences of the angles [deg].
+    """
 
     mach: Finite
     alpha: Finite

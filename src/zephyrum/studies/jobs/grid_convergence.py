@@ -32,7 +32,15 @@ LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "o
 
 
 class RefineSpec(Strict):
-    """Where to prove the mesh; an aircraft has three levels."""
+    """The table [refine] of a study file.
+
+    Attributes
+    ----------
+    mach, alpha : float
+        Condition; alpha in [deg].
+    levels : int
+        Number of meshes; three for an aircraft.
+    """
 
     mach: Finite
     alpha: Finite

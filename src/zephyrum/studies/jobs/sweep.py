@@ -75,7 +75,15 @@ TYPICAL = 4.0  # deg: the point nearest to it stands for a sweep
 
 
 class SweepSpec(Strict):
-    """Conditions."""
+    """The table [sweep] of a study file.
+
+    Attributes
+    ----------
+    mach, alpha : list of float
+        Conditions; alpha in [deg].
+    clmax_spacing : float
+        Finest spacing of the points added about the lift maximum [deg]; 0 adds none.
+    """
 
     mach: Numbers
     alpha: Numbers

@@ -27,8 +27,20 @@ SETTINGS = {"alpha": "+.3f", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "outcome": 
 
 
 class TrimSpec(Strict):
-    """What to trim with, at which Mach number: for a lift coefficient, or for a mass ("3900 kg"), by default that of
-    the described parts.
+    """The table [trim] of a study file.
+
+    Attributes
+    ----------
+    mach : float
+        Mach number.
+    control : str
+        Dotted path of the number that trims.
+    lift : float, optional
+        Lift coefficient.
+    mass : float or str, optional
+        Mass to be carried, such as "3900 kg"; that of the described parts without `lift` and it.
+    alpha, setting : float
+        First values.
     """
 
     mach: Finite

@@ -27,7 +27,15 @@ LAST = "time-last"  # point file of the last state
 
 
 class TimeSpec(Strict):
-    """A condition to be followed in time, lengths in chords travelled."""
+    """The table of a study file for a run in time.
+
+    Attributes
+    ----------
+    mach, alpha : float
+        Condition; alpha in [deg].
+    duration, step : float
+        [chords] travelled.
+    """
 
     mach: Finite
     alpha: Finite

@@ -46,7 +46,19 @@ PARTS = {
 
 
 class VarySpec(Strict):
-    """The dotted path of a number of the geometry, its values, and the condition."""
+    """The table [vary] of a study file.
+
+    Attributes
+    ----------
+    number : str
+        Dotted path of a number of the geometry.
+    values : list of float
+        Its values.
+    mach, alpha : float
+        Condition; alpha in [deg].
+    title : str
+        Name of the number in tables and figures.
+    """
 
     number: str
     values: Numbers

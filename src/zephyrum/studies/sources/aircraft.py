@@ -24,7 +24,17 @@ COARSEST_Y_PLUS = 10.0  # of the first cell, above which a model that resolves t
 
 
 class ReferenceTable(Strict):
-    """Typed reference quantities [m^2, m]."""
+    """Typed reference quantities.
+
+    Attributes
+    ----------
+    area : float
+        [m^2]
+    chord, span : float
+        [m]
+    point : tuple[float, float, float]
+        Moment point [m].
+    """
 
     area: Finite
     chord: Finite
@@ -33,7 +43,21 @@ class ReferenceTable(Strict):
 
 
 class AircraftTable(Strict):
-    """The aircraft."""
+    """The table [aircraft] of a study file.
+
+    Attributes
+    ----------
+    file : str
+        Aircraft file or surface file.
+    set : dict[str, float | str]
+        Numbers at dotted paths that are changed.
+    unit : str, optional
+        Unit of a surface file.
+    nose, up : str
+        Axes of a surface file.
+    reference : ReferenceTable, optional
+        Typed reference quantities.
+    """
 
     file: str
     set: dict[str, Finite | str] = Field(default_factory=dict)
@@ -44,7 +68,25 @@ class AircraftTable(Strict):
 
 
 class AircraftMesh(Strict):
-    """Options of mesh_aircraft."""
+    """Options of `mesh_aircraft` in a study file.
+
+    Attributes
+    ----------
+    resolution : str or float
+        "coarse", "medium", "fine" or a factor.
+    cells : int, optional
+        About how many cells, in place of a resolution.
+    half : bool, optional
+        Whether half a model is meshed.
+    y_plus : float, optional
+        Height of the wall cell in wall units.
+    farfield : float
+        Distance of the outer boundary [spans].
+    ground : float, optional
+        z of a level ground [m].
+    wake : float
+        Length of the finer cells behind [spans].
+    """
 
     resolution: str | Finite = "medium"
     cells: int | None = None

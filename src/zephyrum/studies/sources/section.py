@@ -23,7 +23,15 @@ QUICK_CELLS = 60_000
 
 
 class ClassShape(Strict):
-    """Class-shape coefficients."""
+    """Class-shape coefficients.
+
+    Attributes
+    ----------
+    upper, lower : list[float]
+        Coefficients of either side.
+    gap : float
+        Height of the tail [chords].
+    """
 
     upper: list[Finite]
     lower: list[Finite]
@@ -31,14 +39,38 @@ class ClassShape(Strict):
 
 
 class Flap(Strict):
-    """A plain flap."""
+    """A plain flap.
+
+    Attributes
+    ----------
+    hinge : float
+        [chords]
+    angle : float
+        [deg], tail down positive.
+    """
 
     hinge: Finite
     angle: Finite
 
 
 class SectionTable(Strict):
-    """The airfoil."""
+    """The table [section] of a study file.
+
+    Attributes
+    ----------
+    naca : str, optional
+        Digits.
+    file : str, optional
+        Coordinate file.
+    class_shape : ClassShape, optional
+        Class-shape coefficients.
+    tail : Literal[closed, blunt]
+        "closed" or "blunt".
+    chord : float or str
+        [m]
+    flap : Flap, optional
+        Plain flap.
+    """
 
     naca: str | None = None
     file: str | None = None
@@ -49,7 +81,27 @@ class SectionTable(Strict):
 
 
 class SectionMesh(Strict):
-    """Options of mesh_airfoil, and the y+ from which first_height follows in viscous flow."""
+    """Options of `mesh_airfoil` in a study file, and the y+ from which first_height follows in viscous flow.
+
+    Attributes
+    ----------
+    topology : Literal[C, O], optional
+        "C" or "O".
+    around : int
+        Cells on the surface.
+    outward : int, optional
+        Cells from wall to farfield.
+    farfield : float
+        [chords]
+    first_height : float, optional
+        [chords]
+    growth : float, optional
+        Ratio of successive layers.
+    wake : int, optional
+        Cells along the wake.
+    y_plus : float, optional
+        Height of the wall cell in wall units.
+    """
 
     topology: Literal["C", "O"] | None = None
     around: int = 128

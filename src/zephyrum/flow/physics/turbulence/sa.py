@@ -134,11 +134,6 @@ def sa_source(
         Gradient (3) of the density.
     nu : float
         Kinematic viscosity of the freestream.
-
-    Notes
-    -----
-    x: nu~ in units of `nu` (the freestream's); wall (3): distance [m], what roughness adds to chi, fraction of the
-    production (0 where laminar); vorticity: its magnitude; gradient (3) of x; density_gradient (3). In scaled units.
     """
     distance, shift, active = wall
     y = rho * nu * x  # rho nu~

@@ -145,11 +145,6 @@ def sst_source(
         Product of the gradients of k and w.
     steep : float
         Squared gradient of w.
-
-    Notes
-    -----
-    wall (2): distance, fraction of the production (0 where laminar); strain: strain rate; cross: product of the
-    gradients of k and w; steep: squared gradient of w.
     """
     distance, active = wall
     floor, blend = sst_closure(rho, mu, k, w, distance, strain, cross)
