@@ -39,6 +39,15 @@ def write_mesh(mesh: Mesh, path: str | Path, cell_data: dict[str, np.ndarray] | 
         File; its ending picks the format.
     cell_data : dict[str, array], optional
         Fields (n_cells,) or (n_cells, 3) by name.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     zy.read_mesh(zy.write_mesh(mesh, f"{folder}/mesh.vtu")).n_cells
+    256
     """
     path = Path(path)
     writer = {".vtu": _write_vtu, ".cgns": _write_cgns}.get(path.suffix.lower())
@@ -62,6 +71,11 @@ def read_mesh(path: str | Path) -> Mesh:
     ------
     FileError
         The file cannot be read.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.read_mesh("mesh.cgns")  # doctest: +SKIP
     """
     path = Path(path)
     reader = {".vtu": _read_vtu, ".cgns": _read_cgns}.get(path.suffix.lower())

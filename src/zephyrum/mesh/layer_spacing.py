@@ -33,6 +33,13 @@ class Layers:
         Height of the first cell in wall units.
     reynolds : float
         Reynolds number on the chord.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> layers = zy.wall_layers(reynolds=3e6)
+    >>> layers.growth, layers.y_plus
+    (1.2, 1.0)
     """
 
     first_height: float

@@ -68,6 +68,11 @@ def mesh_sector(mesh: Mesh, count: int, start: float | None = None) -> Mesh:
     -----
     Where the body's triangles differ from side to side a little of both is left without partner, as plain symmetry: the
     recipe of the mesh gives how much for the walls' area. Forces count for the whole; alpha and beta must be 0.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.mesh_sector(zy.read_mesh("rotor.cgns"), 3)  # doctest: +SKIP
     """
     whole("count", count, 2, 360)
     angle = 2.0 * np.pi / count

@@ -77,6 +77,11 @@ class MeshPlan:
         Frontal area over that of the domain.
     spanwise : int
         How much longer the cells are along y than across.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> print(zy.plan_mesh(zy.Aircraft.read("skerry.toml"), "coarse"))  # doctest: +SKIP
     """
 
     factor: float

@@ -34,9 +34,19 @@ LEAST_DRAG = 1e-3  # below ten counts the drag of an inviscid section is mesh er
 class Solution(Run):
     """One solved condition on one mesh.
 
+    Notes
+    -----
     outcome: "converged" (residuals down and forces at rest), "implausible" (that, but with values that no such flow
     has), "oscillating" (neither, but bounded) or "failed"; `reason` says why. Coefficients refer to `reference`; the
     mesh error of a single solution is unknown until `refine` finds it. `case` is everything that it depends on.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+    >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3, alpha=2.0), numerics=zy.Numerics(residual_drop=3))
+    >>> solution.forces.CL > 0.1
+    True
     """
 
     @classmethod

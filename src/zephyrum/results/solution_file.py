@@ -44,6 +44,17 @@ def load_solution(path: str | Path, mesh: Mesh | None = None) -> Solution:
     ------
     FileError
         If the file is missing, damaged, of another version, or if `mesh` is not that of the solution.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+    >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3))
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     again = zy.load_solution(solution.save(f"{folder}/point.npz"))
+    >>> again.case.fingerprint == solution.case.fingerprint
+    True
     """
     path = Path(path)
     facts, arrays = _read(path)

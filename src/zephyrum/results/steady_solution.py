@@ -92,5 +92,13 @@ def solve_case(
         Receives a dict of the columns of the history after every step.
     keep : path, optional
         File for the last state, from which the same call goes on.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+    >>> case = zy.Case(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3))
+    >>> print(zy.solve_case(case).outcome)
+    converged
     """
     return Solution.of(run_case(case, start, on_step, keep))

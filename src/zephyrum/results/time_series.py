@@ -36,6 +36,13 @@ class TimeSeries:
         Coefficients.
     last : Solution
         Solution of the last step.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_outline(zy.Outline.circle(1.0), around=64, outward=32)
+    >>> series = zy.solve_unsteady(mesh, zy.Freestream(mach=0.1, reynolds=100.0))  # doctest: +SKIP
+    >>> series.summary()["CD"]  # doctest: +SKIP
     """
 
     time: np.ndarray
@@ -140,6 +147,13 @@ def solve_unsteady(
     ------
     InputError, FlowError, FileError
         For bad input, a step that fails, a `keep` of another run.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> mesh = zy.mesh_outline(zy.Outline.circle(1.0), around=64, outward=32)
+    >>> air = zy.Freestream(mach=0.1, reynolds=100.0)
+    >>> zy.solve_unsteady(mesh, air, duration=40.0, step=0.05).strouhal  # doctest: +SKIP
     """
     case = Case.of(mesh, air, model=model, **conditions)
     return series_of(run_unsteady(case, duration, step, start, on_step, keep))

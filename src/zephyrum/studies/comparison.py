@@ -46,6 +46,12 @@ class Comparison:
         By name.
     parts : pd.DataFrame, optional
         Forces by part [N], with differences.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> foils = {"thin": zy.Airfoil.naca("0009"), "thick": zy.Airfoil.naca("0015")}
+    >>> zy.compare(foils, zy.Freestream(mach=0.2)).changes  # doctest: +SKIP
     """
 
     table: "pd.DataFrame"
@@ -91,6 +97,12 @@ def compare(
     -------
     Comparison
         Coefficients refer to the reference quantities of the first shape.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> foils = {"plain": zy.Airfoil.naca("2412"), "flap": zy.Airfoil.naca("2412").with_flap(0.7, 10.0)}
+    >>> print(zy.compare(foils, zy.Freestream(mach=0.2, alpha=2.0)))  # doctest: +SKIP
     """
     if len(shapes) < 2:
         raise InputError(f"shapes holds {len(shapes)} state(s); give at least two, by name.")
@@ -171,6 +183,14 @@ def changed_aircraft(aircraft: Aircraft, path: str, values: tuple) -> dict[str, 
         Dotted path of the number.
     values : tuple
         Values.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+    >>> craft = zy.Aircraft(name="plank", parts={"wing": wing})
+    >>> list(changed_aircraft(craft, "wing.planform.span", (6.0, 8.0)).values())[1].parts["wing"].planform.span
+    8.0
     """
     return {f"{path} = {value}": aircraft.changed({path: value}) for value in values}
 

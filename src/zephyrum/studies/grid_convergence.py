@@ -175,6 +175,12 @@ class Refinement:
         Of CL, CD and CM.
     air : Freestream
         Freestream.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> study = zy.refine(zy.Airfoil.naca("0012"), zy.Freestream(mach=0.3, alpha=2.0))  # doctest: +SKIP
+    >>> study.estimates["CD"].error  # doctest: +SKIP
     """
 
     table: "pd.DataFrame"
@@ -280,6 +286,12 @@ def refine(
     References
     ----------
     Celik et al. (2008), J. Fluids Eng. 130:078001.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> air = zy.Freestream(mach=0.3, alpha=2.0)
+    >>> print(zy.refine(zy.Airfoil.naca("0012"), air, topology="O"))  # doctest: +SKIP
     """
     levels = whole("levels", levels, 3, 6)
     if isinstance(shape, Mesh) and mesh_options:

@@ -26,6 +26,11 @@ class StoredResults:
         The folder.
     rows : dict[str, dict]
         By the name of their files.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.open_results("results").solution(alpha=2.0).forces.CL  # doctest: +SKIP
     """
 
     folder: Path

@@ -60,6 +60,11 @@ class Study:
     Notes
     -----
     Its methods give cases, meshes and stored solutions to the jobs and to the user.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> print(zy.open_study("results"))  # doctest: +SKIP
     """
 
     spec: StudyBase
@@ -394,6 +399,11 @@ def read_study(path: str | Path) -> StudyBase:
     ------
     InputError
         A mistake, as `file:line: key: what to do`.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.read_study("skerry.toml").title  # doctest: +SKIP
     """
     return read_spec(path)
 
@@ -427,6 +437,8 @@ def check_study(study: Study) -> None:
 def run_study(path: str | Path, folder: str | Path, observer: Observer | None = None) -> Study:
     """Compute everything that a study file asks for into a folder; go on where an earlier run stopped.
 
+    Notes
+    -----
     Everything is checked before anything is computed.
 
     Parameters
@@ -447,6 +459,12 @@ def run_study(path: str | Path, folder: str | Path, observer: Observer | None = 
     ------
     InputError, FileError
         For what cannot be computed, or a folder that holds another study.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> study = zy.run_study("skerry.toml", "results")  # doctest: +SKIP
+    >>> study.results["sweep"].table  # doctest: +SKIP
     """
     path, folder = Path(path), Path(folder)
     spec = read_spec(path)
@@ -494,6 +512,11 @@ def open_study(folder: str | Path) -> Study:
     FileError
         If the folder is not one of a study, or if its results are stale: made from another input than its study.toml
         gives.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.open_study("results").solution(mach=0.2, alpha=4.0)  # doctest: +SKIP
     """
     folder = Path(folder)
     if not (folder / STUDY).is_file():

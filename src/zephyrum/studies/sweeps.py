@@ -128,6 +128,13 @@ def sweep(
         For bad input, also for an argument that would have no effect.
     FlowError
         If a process dies; the same call resumes.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> foil = zy.Airfoil.naca("2412")
+    >>> polar = zy.sweep(foil, alpha=[0.0, 4.0, 8.0], mach=0.2, folder="polar")  # doctest: +SKIP
+    >>> polar.table[["alpha", "CL", "CD"]]  # doctest: +SKIP
     """
     run = SweepOptions(**_popped(options, SweepOptions.__dataclass_fields__))
     conditions = _popped(options, ("reference", "walls", "ground"))

@@ -60,6 +60,12 @@ class Trim:
         All that were flown.
     trimmed : bool
         Whether lift and moment are met.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> made = zy.trim(craft, zy.Freestream(mach=0.2), lift=0.6, control="tailplane.pitch")  # doctest: +SKIP
+    >>> made.alpha, made.setting  # doctest: +SKIP
     """
 
     control: str
@@ -266,6 +272,12 @@ def trim(
     ------
     InputError
         If the number does not change CM, or over a ground.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> craft, air = zy.Aircraft.read("skerry.toml"), zy.Freestream(mach=0.2)  # doctest: +SKIP
+    >>> print(zy.trim(craft, air, lift=0.6, control="tailplane.pitch"))  # doctest: +SKIP
     """
     if not isinstance(aircraft, Aircraft):
         raise InputError(
@@ -349,6 +361,11 @@ def derivatives(
     ------
     InputError
         For the mesh of a section or over a ground.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.derivatives(mesh, zy.Freestream(mach=0.2, alpha=2.0))  # doctest: +SKIP
     """
     number("alpha_step", alpha_step, 0.0, 10.0, open_low=True)
     number("beta_step", beta_step, 0.0, 20.0, open_low=True)

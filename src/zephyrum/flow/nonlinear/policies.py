@@ -79,6 +79,12 @@ class CFLControl(_Ranges):
         [-] Factor after a rejected step.
     reduction_unsolved : float
         [-] Factor after a linear system that was not solved far enough.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Numerics(cfl=zy.CFLControl(initial=5.0)).cfl.initial
+    5.0
     """
 
     initial: float = 10.0
@@ -155,6 +161,12 @@ class LineSearch(_Ranges):
         rejected.
     max_attempts : int
         [-] CFL numbers tried in one step before the run fails.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Numerics(line_search=zy.LineSearch(max_relative_change=0.1)).line_search.max_relative_change
+    0.1
     """
 
     max_relative_change: float = 0.2
@@ -198,6 +210,12 @@ class LinearSolver(_Ranges):
         [-] The same in the last steps, when the target is nearly reached.
     max_unsolved : float
         [-] Fraction of it that may be left where the vectors were too few.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Numerics(linear_solver=zy.LinearSolver(max_vectors=80)).linear_solver.max_vectors
+    80
     """
 
     max_vectors: int = 120
@@ -255,6 +273,12 @@ class StartUp(_Ranges):
         from its neighbours.
     dead_air_pressure : float
         [q] The same of the total pressure, over the dynamic pressure of the stream.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Numerics(start_up=zy.StartUp(alpha_step=2.0)).start_up.alpha_step
+    2.0
     """
 
     alpha_step: float = 4.0
@@ -311,6 +335,12 @@ class FirstOrderFallback(_Ranges):
         [-] Fraction of the cells that may be repaired.
     slow_mach : float
         [-] Mach number of stream and walls together below which `min_temperature` holds.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Numerics(fallback=zy.FirstOrderFallback(patience=20)).fallback.patience
+    20
     """
 
     patience: int = 16
@@ -349,6 +379,12 @@ class InnerIteration(_Ranges):
         [-] Fraction of the residual left by a Newton step above which the Jacobian is renewed.
     tolerance : float
         [-] Fraction of the linear residual left by a step.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Numerics(inner=zy.InnerIteration(tolerance=0.05)).inner.tolerance
+    0.05
     """
 
     max_iterations: int = 20

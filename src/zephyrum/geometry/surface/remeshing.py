@@ -152,6 +152,13 @@ def remesh(
     ------
     MeshError
         With the position, if triangles cross that cannot be separated.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> ball = zy.Body.ellipsoid(1.0, 1.0).surface()
+    >>> zy.remesh(ball, 400, stretch=1.0).surface.watertight  # doctest: +SKIP
+    True
     """
     if (triangles is None) == (tolerance is None):
         raise InputError("remesh: give either triangles or tolerance.")

@@ -144,6 +144,15 @@ def import_surface(
     ------
     InputError, NotRepairable
         Names what cannot be imported, with its position.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> import zephyrum as zy
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     file = zy.Body.box(2.0, 1.0, 0.5).surface().write(f"{folder}/box.stl", "mm")
+    ...     round(zy.import_surface(file, "mm").surface.volume, 6)
+    1.0
     """
     path = Path(path)
     number("angle", angle, 0.0, 180.0)

@@ -93,6 +93,14 @@ def repair_surface(
     ------
     NotRepairable
         An InputError; no closed surface can be made.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> box = zy.Body.box(1.0, 1.0, 1.0).surface()
+    >>> torn = box.selected(slice(1, None))  # a triangle is missing
+    >>> zy.repair_surface(torn).surface.watertight
+    True
     """
     if weld_distance is not None:
         number("weld_distance", weld_distance, 0.0, 0.1 * surface.size)

@@ -66,6 +66,12 @@ class BodyMeshOptions:
         this alpha blows along x, over a ground level along it, whose clearance of the lowest point is kept.
     ground_layers : bool, optional
         Whether the ground gets layers; without it where the bodies have them for flow with friction.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.BodyMeshOptions(y_plus=1.0, reynolds=3e6).viscous
+    True
     """
 
     y_plus: float | None = None

@@ -132,6 +132,12 @@ def mesh_revolved(
     -----
     The stream must lie along x. The reference area is the frontal area, its length the diameter; forces are those of
     the whole body.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.mesh_revolved(zy.Outline.circle(1.0), around=32, outward=8).wedge > 0.0
+    True
     """
     around = _quartered(around)
     if isinstance(body, Airfoil):
