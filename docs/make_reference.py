@@ -1,5 +1,7 @@
 """Write the generated pages of the reference into docs/reference: commands, study keys, table columns, API."""
 
+import inspect
+import re
 from pathlib import Path
 
 import click
@@ -27,6 +29,33 @@ def commands() -> str:
     return "\n".join(lines)
 
 
+def default_of(field) -> str:
+    """Default of a key as it is typed in TOML; empty if the key may be left out."""
+    if field.is_required():
+        return "required"
+    value = field.get_default(call_default_factory=True)
+    if value is None or value in ({}, []):
+        return ""
+    if isinstance(value, bool):
+        return f"`{str(value).lower()}`"
+    return f'`"{value}"`' if isinstance(value, str) else f"`{value:g}`" if isinstance(value, float) else f"`{value}`"
+
+
+def meanings(table: type) -> dict[str, str]:
+    """Descriptions in the section Attributes of a docstring, by name."""
+    text = inspect.getdoc(table) or ""
+    found = re.search(r"Attributes\n-+\n(.*?)(?:\n\n|\Z)", text, re.DOTALL)
+    out: dict[str, str] = {}
+    names: list[str] = []
+    for line in found[1].splitlines() if found else ():
+        if line.startswith(" "):
+            for name in names:
+                out[name] = f"{out.get(name, '')} {line.strip()}".strip()
+        else:
+            names = [name.strip() for name in line.partition(" : ")[0].split(",")]
+    return out
+
+
 def study_keys() -> str:
     """Page of all tables and keys of study files."""
     lines = ["# Study keys", "", "A study file is TOML. An unknown key is refused with its line.", ""]
@@ -44,10 +73,10 @@ def study_keys() -> str:
             if table is None:
                 continue
             summary = (table.__doc__ or "").strip().splitlines()[0]
-            lines += [f"### [{name}]", "", summary, "", "| Key | Default |", "|---|---|"]
+            known = meanings(table)
+            lines += [f"### [{name}]", "", summary, "", "| Key | Default | Meaning |", "|---|---|---|"]
             for key, one in table.model_fields.items():
-                default = "required" if one.is_required() else repr(one.get_default(call_default_factory=True))
-                lines.append(f"| `{one.alias or key}` | {default} |")
+                lines.append(f"| `{one.alias or key}` | {default_of(one)} | {known.get(key, '')} |")
             lines.append("")
     return "\n".join(lines)
 

@@ -1,6 +1,6 @@
 """What can be seen from a point of a surface: the direction that the least favourable of its triangles sees best.
 
-Min-max directions after Pirzadeh (1994, J. Aircraft 31:1). A point that no direction sees all of sits on a fold: no
+Min-max directions after Pirzadeh (1994, AIAA J. 32:1735). A point that no direction sees all of sits on a fold: no
 wall layer can start there. Verified by tests/test_remesh.py and tests/test_clipped.py.
 """
 

@@ -1,7 +1,7 @@
 """Wall layers off a triangulated surface: a ray off every point, prisms between them, thinned where there is no room.
 
 The direction of a ray is the one that the least favourable of the triangles round its point sees best (min-max, cf.
-Pirzadeh 1994, J. Aircraft 31:1, and Garimella and Shephard 2000, Int. J. Numer. Meth. Eng. 49:193), smoothed as long as
+Pirzadeh 1994, AIAA J. 32:1735, and Garimella and Shephard 2000, Int. J. Numer. Meth. Eng. 49:193), smoothed as long as
 all of them still see it. Heights grow geometrically to half of the local edge; the thickness changes slowly along the
 surface, leaves room for what lies opposite, and is reduced where a prism would fold or the outer surface would cross
 itself. Verified by tests/test_clipped.py.
