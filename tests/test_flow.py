@@ -212,6 +212,8 @@ class Whole(unittest.TestCase):
             (zy.CFLControl, {"max_growth": 0.5}),
             (zy.LineSearch, {"max_halvings": 0}),
             (zy.LinearSolver, {"max_vectors": 2}),
+            (zy.CFLControl, {"minimum": 20.0}),
+            (zy.CFLControl, {"max_growth": 1.2}),
             (zy.StartUp, {"alpha_step": 0.0}),
             (zy.FirstOrderFallback, {"max_cells": 1.5}),
             (zy.InnerIteration, {"tolerance": "loose"}),
@@ -226,5 +228,8 @@ class Whole(unittest.TestCase):
             (zy.CFLControl(initial=5).initial, 5.0),
             (zy.MeshOptions(farfield=5).farfield, 5.0),
             (zy.BodyMeshOptions(growth=np.float32(0.5)).growth, 0.5),
+            (zy.SurfaceMeshOptions(farfield=5).farfield, 5.0),
+            (zy.AirfoilMeshOptions(around=64.0).around, 64),
+            (zy.SweepOptions(processes=2.0).processes, 2),
         ):
             self.assertEqual((made, type(made)), (wanted, type(wanted)))

@@ -67,6 +67,8 @@ CASES = {
     "section, SA, alpha 4": lambda: _section("sa", 0.2, 4.0, 3e6),
     "section, SA, alpha 15": lambda: _section("sa", 0.2, 15.0, 3e6),
     "section, Euler, Mach 0.8": lambda: _section("euler", 0.8, 1.25, None),
+    "section, SA, Mach 0.75": lambda: _section("sa", 0.75, 2.0, 3e6),
+    "section, SST, alpha 10": lambda: _section("sst", 0.2, 10.0, 3e6),
     "slender body, Euler": lambda: _body("euler", 0.3),
     "slender body, SA": lambda: _body("sa", 0.3),
     "circle in time": _circle,

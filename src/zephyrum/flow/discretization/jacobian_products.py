@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from zephyrum._core.jit import inlined, parallel, prange, serial
-from zephyrum.flow.discretization.residual import boundary_order_factor
+from zephyrum.flow.discretization.boundary_fluxes import boundary_order_factor
 from zephyrum.flow.physics.boundary_conditions import IMPOSED, NO_SLIP
 from zephyrum.flow.physics.turbulence import SST, equation_count
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass, fields
 from typing import ClassVar
 
 from zephyrum._core.validation import number, set_fields, whole
+from zephyrum.errors import InputError
 
 
 @dataclass(frozen=True)
@@ -127,6 +128,21 @@ class CFLControl(_Ranges):
         "reduction_rejected": (1e-3, 1.0),
         "reduction_unsolved": (1e-3, 1.0),
     }
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        for low, high in (
+            ("minimum", "initial"),
+            ("initial", "maximum"),
+            ("restart", "maximum"),
+            ("min_growth", "max_growth"),
+            ("min_growth_easy", "max_growth_newton"),
+        ):
+            if getattr(self, low) > getattr(self, high):
+                raise InputError(
+                    f"CFLControl.{low} = {getattr(self, low):g} is above {high} = {getattr(self, high):g}; "
+                    f"give a lower {low} or a higher {high}."
+                )
 
 
 @dataclass(frozen=True)

@@ -27,16 +27,9 @@ from zephyrum.geometry.surface.metric_field import (
 )
 from zephyrum.geometry.surface.nearest_point import distances, patch_marks
 from zephyrum.geometry.surface.remeshing_metric import Original, edge_length, edges_of, key_of, quality
-from zephyrum.geometry.surface.remeshing_operations import (
-    LONG,
-    SHORT,
-    MeshState,
-    collapse_edges,
-    flip_edges,
-    smooth_points,
-    split_edges,
-    update_metric,
-)
+from zephyrum.geometry.surface.remeshing_operations import LONG, SHORT, collapse_edges, split_edges, update_metric
+from zephyrum.geometry.surface.remeshing_smoothing import flip_edges, smooth_points
+from zephyrum.geometry.surface.remeshing_state import MeshState
 from zephyrum.geometry.surface.self_intersection import box_tree, crossing_triangles
 from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.geometry.surface.visibility import HIDDEN_COSINE, vertex_visibility
