@@ -169,7 +169,7 @@ class Curves(unittest.TestCase):
         self.assertAlmostEqual(made.forces.CL, 0.2547, delta=0.003)  # 256 x 64 cells of an O mesh
         self.assertLess(abs(made.forces.CD), 3e-4)
 
-    def test_relatives_outlines_polygons_and_files(self):
+    def test_coarser_meshes_outlines_polygons_and_files(self):
         square = np.array([[2.0, -0.2], [2.4, -0.2], [2.4, 0.2], [2.0, 0.2]])
         mesh = zy.mesh_bodies({"ball": zy.Outline.circle(1.0).moved(0.0, 0.5), "box": square}, 0.7, farfield=10.0)
         self.assertGreater(len(mesh.family()), 1)

@@ -145,7 +145,7 @@ class Fields(unittest.TestCase):
         with self.assertRaisesRegex(MeshError, "more than"):
             grow_tree(np.zeros(3), 1.0, lambda p: np.full(len(p), 1e-3), 1e-4, 1, most=5000)
 
-    def test_crumbs_go_to_their_neighbour_across_the_largest_face(self):
+    def test_small_cells_go_to_their_neighbour_across_the_largest_face(self):
         small = np.array([False, True, True, False, True])
         left, right, size = np.array([0, 1, 2, 3]), np.array([1, 2, 3, 4]), np.array([1.0, 3.0, 2.0, 0.5])
         into = merged(small, left, right, size)

@@ -157,8 +157,8 @@ class TestWing(unittest.TestCase):
                 animate_turn(self.solution, folder / "turn.gif", frames=3),
                 animate_streamlines(self.solution, folder / "air.gif", paths=lines, frames=3),
             ):
-                with Image.open(made) as film:
-                    self.assertEqual((film.n_frames, film.size), (3, (960, 600)))
+                with Image.open(made) as animation:
+                    self.assertEqual((animation.n_frames, animation.size), (3, (960, 600)))
             with self.assertRaisesRegex(zy.InputError, "written as .gif"):
                 animate_turn(self.solution, folder / "turn.mov")
             with self.assertRaisesRegex(zy.InputError, "view"):

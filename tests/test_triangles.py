@@ -172,7 +172,7 @@ class Measures(unittest.TestCase):
             self.box.points[0, 0] = 5.0  # not to be changed behind its back
 
 
-class Sight(unittest.TestCase):
+class Visibility(unittest.TestCase):
     def test_at_a_corner_of_a_box_it_is_the_diagonal_and_on_a_face_the_normal(self):
         box = zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 600).surface
         direction, seen, (start, _, flat) = vertex_visibility(box)

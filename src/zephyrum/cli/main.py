@@ -36,7 +36,7 @@ class _Sentences(click.Group):
         except (KeyboardInterrupt, click.Abort):
             click.echo("zephyrum: paused: nothing is lost; run the same command to go on", err=True)
             sys.exit(3)
-        except BrokenPipeError:  # whoever read the output has closed it
+        except BrokenPipeError:  # the reader of the output has closed it
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
             sys.exit(0)
         except ZephyrumError as cause:

@@ -86,7 +86,7 @@ def mesh_sector(mesh: Mesh, count: int, start: float | None = None) -> Mesh:
     for attempt in range(TRIES):
         try:
             return _cut_out(mesh, count, first + attempt * NUDGE, angle, low, high)
-        except MeshError as cause:  # the overlay of nearly coincident lines can fail: a hair aside it does not
+        except MeshError as cause:  # the overlay of nearly coincident lines can fail: slightly rotated it does not
             if cause.position is None:
                 raise
             last = cause

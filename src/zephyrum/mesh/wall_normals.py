@@ -127,7 +127,7 @@ def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("s
         mesh.face_points[np.repeat(mesh.face_start[:-1][faces], size) + within], return_inverse=True
     )
     owner = np.repeat(np.arange(len(faces)), size)
-    # faces hang together across edges that do not turn sharply
+    # faces are connected across edges that do not turn sharply
     a, b = corners, corners[next_corners(start)]
     key = np.minimum(a, b) * len(used) + np.maximum(a, b)
     order = np.argsort(key, kind="stable")

@@ -1,5 +1,5 @@
-"""Lines along the surface of a body in space, as oil on it would draw them: the friction's way, without friction that
-of the air at the wall.
+"""Lines of friction on the surface of a body in space, as oil on it would draw them; without friction those of the
+velocity at the wall.
 
 A line crosses one triangle after the other, with a direction linear between the corners and the midpoint rule (second
 order); it ends at sharp edges, where the flow leaves the body, and where it would come nearer to another line than
@@ -115,7 +115,7 @@ def skin_friction_lines(solution: "Solution", spacing: float | None = None) -> S
     """
     mesh = solution.mesh
     if mesh.planar:
-        raise InputError("lines on the surface need a mesh in space; on a section Cf along it tells the same.")
+        raise InputError("lines on the surface need a mesh in space; on a section Cf along it gives the same.")
     surface, faces = wall_surface(mesh, whole=False)
     size = float(np.ptp(surface.points, axis=0).max())
     spacing = SPACING * size if spacing is None else number("spacing", spacing, FINEST * size, size)
@@ -197,8 +197,8 @@ def _at_corners(t, begin, star, along, normal, area):
 
 @serial
 def _cross(i, fraction, corners, gradient, direction, rate):
-    """Move the shares (3,) of the corners of triangle i to where the line leaves it; the corner opposite to that side,
-    -1 if it stands still.
+    """Move the barycentric coordinates (3,) of triangle i to where the line leaves it; returns the corner opposite to
+    that side, -1 if the line does not move.
     """
     first = fraction.copy()
     at = -1

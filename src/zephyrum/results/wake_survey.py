@@ -1,4 +1,4 @@
-"""Drag from the wake: what the flow behind a body tells of the forces on it.
+"""Drag from the wake: forces on a body from the flow behind it.
 
 On a plane behind the body the drag is that of the trailing vortices, the energy of the flow across the wind, and that
 of the entropy made upstream (Oswatitsch 1945; in this form Kusunose 1998, AIAA 98-2723, and van der Vooren and Slooff

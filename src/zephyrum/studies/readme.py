@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 FILES = {
     "study.toml": "what was asked; run it again to get the same numbers",
     "section.dat": "coordinates of the section [m], upper tail over nose to lower tail",
-    "mesh.cgns": "the mesh (mesh-1.cgns ...: of the mesh study, -start-1: that solutions start on); its .json tells "
+    "mesh.cgns": "the mesh (mesh-1.cgns ...: of the mesh study, -start-1: that solutions start on); its .json gives "
     "how it was made",
 }
 DRAWN = {

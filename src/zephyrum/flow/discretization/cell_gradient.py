@@ -54,7 +54,7 @@ class GradientOperator:
         Cells beside planes of symmetry.
     normal : (k, axes) array
         Normals of these planes.
-    pull : (k, 3) array
+    image_weight : (k, 3) array
         Weights of the images [1/m].
     """
 
@@ -63,7 +63,7 @@ class GradientOperator:
     weight: np.ndarray
     mirrored: np.ndarray
     normal: np.ndarray
-    pull: np.ndarray
+    image_weight: np.ndarray
 
     def __call__(self, q: np.ndarray, out: np.ndarray, velocity: int = 1) -> None:
         """Gradients of the columns of q (n, m) into out (n, m, 3); velocity: column where the velocity begins, as many
@@ -71,7 +71,7 @@ class GradientOperator:
         """
         gather_gradients(q, self.start, self.cell, self.weight, out)
         if len(self.mirrored) and q.shape[1] > 1:
-            add_image_gradients(q, self.mirrored, self.normal, self.pull, velocity, out)
+            add_image_gradients(q, self.mirrored, self.normal, self.image_weight, velocity, out)
 
     def single(self, axes: np.ndarray) -> "GradientOperator":
         """The operator for changes of some unknowns, in single precision.
@@ -82,8 +82,10 @@ class GradientOperator:
             Columns of the unknowns.
         """
         of_velocity = axes[(axes > 0) & (axes < 4)] - 1
-        normal, weight, pull = (a.astype(np.float32) for a in (self.normal[:, of_velocity], self.weight, self.pull))
-        return replace(self, weight=weight, normal=np.ascontiguousarray(normal), pull=pull)
+        normal, weight, image_weight = (
+            a.astype(np.float32) for a in (self.normal[:, of_velocity], self.weight, self.image_weight)
+        )
+        return replace(self, weight=weight, normal=np.ascontiguousarray(normal), image_weight=image_weight)
 
     @classmethod
     def of(
@@ -134,7 +136,7 @@ class GradientOperator:
         if not mesh.planar:
             _uncorrect_extreme_sums(inverse, action, mesh.cell_volume, ~squares)
         weights = np.einsum("ijk,ik->ij", inverse[cells], towards)
-        pull, cells, weights = weights[2 * nl :].copy(), cells[: 2 * nl], weights[: 2 * nl]
+        image_weight, cells, weights = weights[2 * nl :].copy(), cells[: 2 * nl], weights[: 2 * nl]
         neighbour = np.concatenate([right, left])
         order = np.lexsort((neighbour, cells))
         start = np.zeros(n + 1, dtype=np.int32)
@@ -144,10 +146,12 @@ class GradientOperator:
             weak, without = _skewed_cells(mesh)
             if weak.any():
                 images = mesh.left[even], image
-                start, neighbour, weights = _widened_stencils(mesh, start, neighbour, weights, weak, images, pull)
+                start, neighbour, weights = _widened_stencils(
+                    mesh, start, neighbour, weights, weak, images, image_weight
+                )
                 weights[without[np.repeat(np.arange(n), np.diff(start))]] = 0.0
-                pull[without[mesh.left[even]]] = 0.0
-        return cls(start, neighbour, weights, mesh.left[even].astype(np.int32), normal, pull)
+                image_weight[without[mesh.left[even]]] = 0.0
+        return cls(start, neighbour, weights, mesh.left[even].astype(np.int32), normal, image_weight)
 
 
 def _mirror_images(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
@@ -198,12 +202,12 @@ def _skewed_cells(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _widened_stencils(
-    mesh: Mesh, start, neighbour, weights, weak, images, pull
+    mesh: Mesh, start, neighbour, weights, weak, images, image_weight
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """The same gradients, but those of `weak` cells by least squares over their neighbours, the neighbours of these and
     their own images.
 
-    images: the cells (k,) that have one and the way (k, 3) there; their weights `pull` (k, 3) are changed in place.
+    images: the cells (k,) that have one and the vector (k, 3) there; `image_weight` (k, 3) is changed in place.
     """
     n = len(weak)
     table = csr_matrix((np.ones(len(neighbour), dtype=np.int8), neighbour, start), shape=(n, n))
@@ -219,7 +223,7 @@ def _widened_stencils(
     outer = np.einsum("ij,ik->ijk", towards, d).reshape(-1, 9)
     action = np.stack([np.bincount(everyone, outer[:, k], n) for k in range(9)], axis=1).reshape(n, 3, 3)
     fitted = np.einsum("ijk,ik->ij", _inverse(action[rows], mesh.planar)[np.searchsorted(rows, everyone)], towards)
-    pull[beside] = fitted[len(owner) :]
+    image_weight[beside] = fitted[len(owner) :]
     fitted = fitted[: len(owner)]
     old = np.repeat(np.arange(n), np.diff(start))
     rest = ~weak[old]
@@ -314,7 +318,7 @@ def gather_gradients(q: np.ndarray, start: np.ndarray, neighbour: np.ndarray, we
 
 @serial
 def add_image_gradients(
-    q: np.ndarray, cell: np.ndarray, normal: np.ndarray, pull: np.ndarray, first: int, out: np.ndarray
+    q: np.ndarray, cell: np.ndarray, normal: np.ndarray, image_weight: np.ndarray, first: int, out: np.ndarray
 ):
     """Add the effect of the images of cells behind planes of symmetry on the gradients of the velocity.
 
@@ -326,7 +330,7 @@ def add_image_gradients(
         Cells at a plane of symmetry.
     normal : (k, 3) array
         Normals of the planes.
-    pull : (k, 3) array
+    image_weight : (k, 3) array
         Weights of the images [1/m].
     first : int
         First column of the velocity.
@@ -341,4 +345,4 @@ def add_image_gradients(
         through += through
         for i in range(normal.shape[1]):
             for d in range(3):
-                out[c, first + i, d] -= through * normal[e, i] * pull[e, d]
+                out[c, first + i, d] -= through * normal[e, i] * image_weight[e, d]

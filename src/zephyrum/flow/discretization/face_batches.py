@@ -2,9 +2,9 @@
 
 A block of faces is gathered into one flat scratch array, row after row of `BATCH_SIZE` numbers (row r, lane k at `r *
 BATCH_SIZE + k`), then worked on by loops without branches. Groups of `MAX_UNKNOWNS` rows hold the two cells' unknowns,
-the rises g.r to the face and g.d along the way between the centroids on either side, the two face states, the mean of
-the two gradients, and the flux. A last, part-filled block repeats its last face. Verified by tests/test_kernels.py
-(against face-by-face evaluation; J v against differences of the residual).
+the increments g.r to the face and g.d along the line between the centroids on either side, the two face states, the
+mean of the two gradients, and the flux. A last, part-filled block repeats its last face. Verified by
+tests/test_kernels.py (against face-by-face evaluation; J v against differences of the residual).
 """
 
 from typing import TYPE_CHECKING

@@ -1,8 +1,8 @@
-"""Ways from the centroid of a cell to its faces and neighbours.
+"""Vectors from the centroid of a cell to its faces and neighbours.
 
 They are straight, but for the wide cells of thin layers in space, shells that are bent by more than they are thick.
-There a way across the rim of the shell leaves the layer by many of its heights, and the steep slope across the layer
-would pose as one along it. Such a way is laid flat into the plane of the shell. Verified by tests/test_clipped.py.
+There a vector across the rim of the shell leaves the layer by many of its heights, and the steep slope across the layer
+would count as one along it. Such a vector is projected to the plane of the shell. Verified by tests/test_clipped.py.
 """
 
 import numpy as np

@@ -135,7 +135,7 @@ def van_albada(a: float, b: float, eps: float):
     """
     bottom = a * a + b * b + eps
     s = (2.0 * a * b + eps) / bottom
-    # the corner of max(0, s) rounded off, so that Newton's iteration does not bounce there
+    # the corner of max(0, s) rounded off, for Newton's method
     up = s + ZERO_ROUNDING
     up = up if up > 0.0 else 0.0
     slope_of_max = 0.5 * up / ZERO_ROUNDING

@@ -1,10 +1,10 @@
 """Turbulence in the cells: sources of the equations, and what the faces need to know of the cells on either side.
 
-`wall_data` (n, 3) tells each cell of the wall next to it: distance [m] (with the shift of a rough wall), what roughness
-adds to chi, and the fraction of production, 0 where the wall is laminar. `closure` (n, 2) is averaged to the faces: for
-SA what roughness adds to chi and the fraction of eddy viscosity, for SST S F2 / a1 and F1. `equations` is a tuple with
-an entry for each turbulence equation (1 SA, 2 SST): the compiler sees its length, so that each model has its own
-kernels. Verified by tests/test_viscous.py and tests/test_kernels.py.
+`wall_data` (n, 3) gives each cell the data of the wall next to it: distance [m] (with the shift of a rough wall), what
+roughness adds to chi, and the fraction of production, 0 where the wall is laminar. `closure` (n, 2) is averaged to the
+faces: for SA what roughness adds to chi and the fraction of eddy viscosity, for SST S F2 / a1 and F1. `equations` is a
+tuple with an entry for each turbulence equation (1 SA, 2 SST): the compiler sees its length, so that each model has its
+own kernels. Verified by tests/test_viscous.py and tests/test_kernels.py.
 """
 
 from typing import TYPE_CHECKING, NamedTuple
@@ -137,11 +137,9 @@ def subtract_sources(
         Changed in place.
     """
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
-        source = np.empty(2)
-        for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):  # type: ignore[call-overload]
-            turbulence_source(q, g, c, wall_data, c, gas, equations, source)
-            for m in range(5, q.shape[1]):
-                out[c, m] -= volume[c] * source[m - 5]
+        source = np.empty(2) for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK,
+        len(q))):  # type: ignore[call-overload] turbulence_source(q, g, c, wall_data, c, gas, equations, source) for m
+        in range(5, q.shape[1]): out[c, m] -= volume[c] * source[m - 5]
 
 
 @serial
@@ -337,10 +335,10 @@ def source_jacobians(
     """
     m = q.shape[1]
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
-        own, gradients, base, moved = np.empty((1, m)), np.empty((1, m, 3)), np.empty(4), np.empty(4)
-        work = own, gradients, base, moved
-        for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):  # type: ignore[call-overload]
-            _cell_source_jacobians((q, g), c, wall_data, volume[c], gas, (axes, equations), work, out)
+        own, gradients, base, moved = np.empty((1, m)), np.empty((1, m, 3)), np.empty(4), np.empty(4) work = own,
+        gradients, base, moved for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK,
+        len(q))):  # type: ignore[call-overload] _cell_source_jacobians((q, g), c, wall_data, volume[c], gas, (axes,
+        equations), work, out)
 
 
 @inlined

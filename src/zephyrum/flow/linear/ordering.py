@@ -67,6 +67,6 @@ def elimination_order(mesh: "Mesh") -> tuple[np.ndarray, np.ndarray]:
 
 
 def _cuthill_mckee(one, two, n: int) -> np.ndarray:
-    """Cuthill-McKee order of n things of which the pairs one, two (k,) are neighbours."""
+    """Cuthill-McKee order of n nodes of which the pairs one, two (k,) are neighbours."""
     graph = coo_array((np.ones(len(one)), (one, two)), shape=(n, n)).tocsr()
     return reverse_cuthill_mckee((graph + graph.T).tocsr(), symmetric_mode=True)[::-1].astype(np.int64)

@@ -238,8 +238,8 @@ class DiscreteProblem:
         row[self.body - self.mesh.n_interior, 1:4] = self.air.axes[2] / self._dynamic
         self.jacobian.lift_row = row[:, axes]
 
-    def demote_unconverged(self, R: np.ndarray, max_cells: float, share: float) -> np.ndarray:
-        """Demote the cells that hold a share of the squared residual R, if they are few.
+    def demote_unconverged(self, R: np.ndarray, max_cells: float, residual_share: float) -> np.ndarray:
+        """Demote the cells that hold most of the squared residual R, if they are few.
 
         The prism columns that they belong to oscillate together and follow, but no more: first order in many cells
         falsifies the drag.
@@ -249,7 +249,7 @@ class DiscreteProblem:
         R : array (n, m)
         max_cells : float
             Fraction of the cells that may be demoted.
-        share : float
+        residual_share : float
             Fraction of the squared residual.
 
         Returns
@@ -259,7 +259,7 @@ class DiscreteProblem:
         """
         squares = np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
         order = np.argsort(-squares)
-        count = 1 + int(np.searchsorted(np.cumsum(squares[order]), share * squares.sum()))
+        count = 1 + int(np.searchsorted(np.cumsum(squares[order]), residual_share * squares.sum()))
         chosen = np.zeros(len(squares), dtype=bool)
         first_order = self.numerics.reconstruction.order == 1
         if self.mesh.planar or first_order or count > max(max_cells * len(squares), 20):

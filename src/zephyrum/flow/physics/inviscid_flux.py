@@ -39,7 +39,7 @@ def euler_flux(state: tuple[float, ...], normal: tuple[float, float, float], gam
 
 @inlined
 def _low_mach_factor(mach):
-    """min(1, mach) with its corner rounded off: a kink at the sonic line would make Newton's iteration bounce."""
+    """min(1, mach) with its corner rounded off: Newton's method does not converge at a kink."""
     gap = 1.0 + SONIC_ROUNDING - mach
     rounded = 1.0 - gap * gap / (4.0 * SONIC_ROUNDING)
     rounded = mach if mach < 1.0 - SONIC_ROUNDING else rounded
@@ -88,7 +88,7 @@ def roe_flux(left: tuple[float, ...], right: tuple[float, ...], normal: tuple[fl
     un = u * nx + v * ny + w * nz
     dp, dun, drho = pr - pl, unr - unl, rr - rl
     # of both sides, not of their mean: where flow parts, as on a coarse nose, the mean is at rest, and without
-    # this damping two jets drive each other apart
+    # this damping the streams on both sides accelerate away from it
     fast = math.sqrt(0.5 * (square_l + square_r))
     slow = _low_mach_factor(fast * per_a)
     width, per_width = ENTROPY_FIX_WIDTH * a, per_a / ENTROPY_FIX_WIDTH

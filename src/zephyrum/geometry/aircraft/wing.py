@@ -69,7 +69,7 @@ class Control:
     def __post_init__(self) -> None:
         if not self.start < self.end:
             raise InputError(
-                f"start = {self.start:g} is not inboard of end = {self.end:g}; both are shares of the span."
+                f"start = {self.start:g} is not inboard of end = {self.end:g}; both are fractions of the span."
             )
 
 

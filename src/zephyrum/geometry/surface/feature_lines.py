@@ -107,7 +107,7 @@ def find_features(surface: Surface, angle: float = SHARP_ANGLE) -> Features:
     angle = np.arccos(np.clip(-np.einsum("ijk,ijk->ij", side, np.roll(side, 1, axis=1)), -1.0, 1.0))
     total = np.bincount(surface.triangles.ravel(), angle.ravel(), n)
     rank[(degree == 0) & (total < 2.0 * np.pi - TIP_ANGLE) & (total > 0.0)] = 2
-    # lines hang together through points that are no corners, and part patches alike
+    # lines are connected through points that are no corners, and separate patches alike
     k = len(own)
     through = rank[own] == 1
     rows = np.concatenate([np.flatnonzero(through[:, j]) for j in (0, 1)])

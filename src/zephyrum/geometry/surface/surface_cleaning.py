@@ -16,7 +16,7 @@ from zephyrum._core.jit import exact
 from zephyrum.geometry.surface.defects import Defect, NotRepairable, found_at
 from zephyrum.geometry.surface.triangulation import WELD_TOLERANCE, Surface, pairs_within
 
-MAX_OPEN_FRACTION = 0.5  # of all sides of triangles: with more open ones a surface does not hang together
+MAX_OPEN_FRACTION = 0.5  # of all sides of triangles: with more open ones a surface is not connected
 
 
 def clean_triangles(surface: Surface, distance: float | None, found: list[Defect]) -> tuple[Surface, float]:

@@ -190,7 +190,7 @@ def _shells(surface: Surface, keep_separate: bool, found: list[Defect]) -> tuple
     order = np.argsort(-volumes)
     pieces = [pieces[k] for k in order]
     boxes = np.array([one.bounds for one in pieces])
-    # shells hang together where their boxes meet: separate ones are small and meet nothing
+    # shells are connected where their boxes meet: separate ones are small and meet nothing
     low, high = boxes[:, 0], boxes[:, 1]
     meets = ((low[:, None] <= high[None]) & (high[:, None] >= low[None])).all(axis=2)
     alone = (meets.sum(axis=1) == 1) & (volumes[order] < SMALL_PIECE_SIZE * volumes.max())

@@ -219,7 +219,7 @@ class Surface:
         return out.reshape(3, m).T.copy()
 
     def shells(self) -> tuple[int, np.ndarray]:
-        """(count, shell of each triangle): groups that hang together through edges."""
+        """(count, shell of each triangle): groups connected through edges."""
         _, which, _, _ = self._edge_table
         m = len(self.triangles)
         link = coo_matrix((np.ones(3 * m), (np.tile(np.arange(m), 3), m + which)), shape=(m + which.max() + 1,) * 2)
@@ -421,7 +421,7 @@ def pairs_within(points: np.ndarray, distance: float) -> tuple[np.ndarray, np.nd
 
 
 def weld(points: np.ndarray, distance: float, near: tuple[np.ndarray, np.ndarray] | None = None) -> np.ndarray:
-    """First point of the cluster of each point; clusters hang together by gaps below a distance.
+    """First point of the cluster of each point; a cluster is connected by gaps below a distance.
 
     Parameters
     ----------

@@ -30,7 +30,7 @@ def _visibility_directions(at, normals, start, around, flat):
         size = max(np.sqrt(x * x + y * y + z * z), 1e-30)
         x, y, z = x / size, y / size, z / size
         direction[i, 0], direction[i, 1], direction[i, 2] = x, y, z
-        best, pull = -2.0, 0.5
+        best, relaxation = -2.0, 0.5
         for _ in range(60):
             worst, least = 2.0, -1
             for k in range(start[p], start[p + 1]):
@@ -42,8 +42,8 @@ def _visibility_directions(at, normals, start, around, flat):
                 best = worst
                 direction[i, 0], direction[i, 1], direction[i, 2] = x, y, z
             else:
-                pull *= 0.8
-            fraction = pull * (1.0 - worst)
+                relaxation *= 0.8
+            fraction = relaxation * (1.0 - worst)
             x, y, z = (
                 x + fraction * normals[least, 0],
                 y + fraction * normals[least, 1],

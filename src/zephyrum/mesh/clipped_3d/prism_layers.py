@@ -192,7 +192,7 @@ def _inverted_prisms(points, tips, triangles, normals, areas, least, lowest):
         if seen < least * areas[t]:
             bad[t] = True
             continue
-        # every corner of the prism stands up: positive volumes of its tetrahedra
+        # no corner of the prism is inverted: positive volumes of its tetrahedra
         for k in range(3):
             p, q, r = triangles[t, k], triangles[t, (k + 1) % 3], triangles[t, (k + 2) % 3]
             for side in range(2):
