@@ -461,8 +461,8 @@ def cells_of(
 
 
 def _sample_points(surface: Surface, edges: np.ndarray) -> tuple[np.ndarray, ...]:
-    """(points (n, 3), their edges (n,), fractions (n,) of the area, normals (n, 3)): about as many as triangles with such
-    edges (per point, [m]) would have.
+    """(points (n, 3), their edges (n,), fractions (n,) of the area, normals (n, 3)): about as many as triangles with
+    such edges (per point, [m]) would have.
     """
     t = surface.triangles
     count = np.ceil(surface.areas / edges[t].mean(axis=1) ** 2).astype(np.int64)

@@ -137,9 +137,11 @@ def subtract_sources(
         Changed in place.
     """
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
-        source = np.empty(2) for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK,
-        len(q))):  # type: ignore[call-overload] turbulence_source(q, g, c, wall_data, c, gas, equations, source) for m
-        in range(5, q.shape[1]): out[c, m] -= volume[c] * source[m - 5]
+        source = np.empty(2)
+        for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):  # type: ignore[call-overload]
+            turbulence_source(q, g, c, wall_data, c, gas, equations, source)
+            for m in range(5, q.shape[1]):
+                out[c, m] -= volume[c] * source[m - 5]
 
 
 @serial
@@ -335,10 +337,10 @@ def source_jacobians(
     """
     m = q.shape[1]
     for block in prange((len(q) + CELL_BLOCK - 1) // CELL_BLOCK):
-        own, gradients, base, moved = np.empty((1, m)), np.empty((1, m, 3)), np.empty(4), np.empty(4) work = own,
-        gradients, base, moved for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK,
-        len(q))):  # type: ignore[call-overload] _cell_source_jacobians((q, g), c, wall_data, volume[c], gas, (axes,
-        equations), work, out)
+        own, gradients, base, moved = np.empty((1, m)), np.empty((1, m, 3)), np.empty(4), np.empty(4)
+        work = own, gradients, base, moved
+        for c in range(np.int64(block) * CELL_BLOCK, min(np.int64(block + 1) * CELL_BLOCK, len(q))):  # type: ignore[call-overload]
+            _cell_source_jacobians((q, g), c, wall_data, volume[c], gas, (axes, equations), work, out)
 
 
 @inlined
