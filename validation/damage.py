@@ -28,7 +28,7 @@ Made by `make damage`: the surface of the Skerry (39,986 triangles, 11 m long, s
 and given to `zephyrum.geometry.surface.surface_repair`. Repaired means closed, without crossings and within 0.1 % of
 the true volume.
 
-| damage | how bad | outcome | volume off [%] | place off [m] | s | outcome |
+| damage | how bad | result | volume off [%] | place off [m] | s | judgement |
 |---|---|---|---|---|---|---|
 """
 

@@ -80,7 +80,7 @@ def write(done: list[tuple]) -> str:
         f"{marks.count('S') + marks.count('s')} converged ({marks.count('s')} of them with the calmer "
         f"reconstruction), {marks.count('w')} oscillating, {marks.count('F')} failed, {marks.count('N')} not finite: "
         f"{100 * (marks.count('S') + marks.count('s')) / max(len(marks), 1):.0f} % converged.\n",
-        "| section | model | Re | Mach | " + " | ".join(order) + " | CL at +12 | s | what wandered |",
+        "| section | model | Re | Mach | " + " | ".join(order) + " | CL at +12 | s | what oscillated |",
         "|---|---|---|---|" + "---|" * (len(order) + 3),
     ]
     for (section, reynolds, mach, model), made, seconds in sorted(
