@@ -53,6 +53,11 @@ def turned_body(vector: np.ndarray | tuple[float, float, float], attitude: float
     Notes
     -----
     The wind at alpha = attitude blows along the x axis of such a mesh.
+
+    Examples
+    --------
+    >>> (turned_body(np.array([1.0, 0.0, 0.0]), 90.0).round(6) + 0.0).tolist()
+    [0.0, 0.0, -1.0]
     """
     c, s = math.cos(math.radians(attitude)), math.sin(math.radians(attitude))
     return np.asarray(vector, dtype=float) @ np.array([[c, 0.0, -s], [0.0, 1.0, 0.0], [s, 0.0, c]])

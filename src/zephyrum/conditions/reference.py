@@ -87,6 +87,12 @@ class Reference:
         ----------
         point : tuple[float, float, float]
             [m]
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Reference(28.0, 1.75, 16.4, (4.0, 0.0, 1.6)).about((0.0, 0.0, 0.0)).point
+        (0.0, 0.0, 0.0)
         """
         return replace(self, point=tuple(point))  # type: ignore[arg-type]
 
@@ -97,6 +103,13 @@ class Reference:
         ----------
         measured : Reference
             Reference quantities to compare with.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> typed = zy.Reference(28.0, 1.75, 16.4, (4.0, 0.0, 1.6))
+        >>> len(typed.disagreement(zy.Reference(20.0, 1.75, 16.4, (4.0, 0.0, 1.6))))
+        1
         """
         notes = []
         for name, unit in (("area", "m^2"), ("chord", "m"), ("span", "m")):

@@ -143,6 +143,13 @@ class Mesh:
         ------
         InputError
             There is no such group; those there are are listed.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+        >>> mesh.group("airfoil").role
+        'wall'
         """
         for group in self.groups:
             if group.name == name:

@@ -37,6 +37,11 @@ def rotated_about(points: np.ndarray, pivot: list[float] | tuple[float, float, f
     -------
     (n, 3) array
         [m]
+
+    Examples
+    --------
+    >>> rotated_about(np.array([[1.0, 0.0, 0.0]]), (0.0, 0.0, 0.0), 0.0).tolist()
+    [[1.0, 0.0, 0.0]]
     """
     number("attitude", attitude, -MAX_ATTITUDE, MAX_ATTITUDE)
     if attitude == 0.0:
@@ -96,6 +101,11 @@ def ground_heights(first: float, growth: float, clearance: float, largest: float
     Notes
     -----
     All of them together fill at most `MIN_CLEARANCE` of the clearance.
+
+    Examples
+    --------
+    >>> ground_heights(0.01, 1.5, 1.0, 0.1).round(4).tolist()
+    [0.0, 0.01, 0.025, 0.0475, 0.0812, 0.1319]
     """
     steps = [first]
     while (

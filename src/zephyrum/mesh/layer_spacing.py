@@ -71,6 +71,11 @@ def first_height(reynolds: float, y_plus: float = 1.0) -> float:
     -------
     float
         [chords]
+
+    Examples
+    --------
+    >>> round(1e5 * first_height(3e6), 2)
+    0.85
     """
     reynolds = number("reynolds", reynolds, 0.1, 1e12)
     y_plus = number("y_plus", y_plus, 0.0, 1000.0, open_low=True)
@@ -112,6 +117,11 @@ def given_layers(layers: Any) -> tuple[float, float, int]:
     ----------
     layers : sequence
         (first height [m], growth, count).
+
+    Examples
+    --------
+    >>> given_layers((1e-4, 1.3, 12))
+    (0.0001, 1.3, 12)
     """
     if np.shape(layers) != (3,):
         raise InputError(

@@ -29,6 +29,12 @@ def family_file(path: Path, depth: int) -> Path:
         File of the mesh (.cgns).
     depth : int
         How many levels coarser.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> family_file(Path("mesh.cgns"), 1).name
+    'mesh-start-1.cgns'
     """
     return path.with_name(f"{path.stem}-start-{depth}.cgns") if depth else path
 

@@ -359,6 +359,11 @@ def entries_of(start: np.ndarray, rows: np.ndarray) -> tuple[np.ndarray, np.ndar
         Place in `rows` of the row of each entry.
     entry : array of int
         Index of each entry.
+
+    Examples
+    --------
+    >>> [part.tolist() for part in entries_of(np.array([0, 2, 5]), np.array([1]))]
+    [[0, 0, 0], [2, 3, 4]]
     """
     counts = np.diff(start)[rows]
     first = np.cumsum(counts) - counts

@@ -89,6 +89,11 @@ class Zone:
         ----------
         factor : float
             Scale factor.
+
+        Examples
+        --------
+        >>> Zone(0.05, box=((0.0, 0.0, 0.0), (1.0, 1.0, 1.0))).scaled(2.0).size
+        0.1
         """
         return replace(
             self, size=factor * self.size, end_size=None if self.end_size is None else factor * self.end_size
@@ -108,6 +113,12 @@ class Zone:
         -------
         (n,) array
             [m]
+
+        Examples
+        --------
+        >>> zone = Zone(0.05, box=((0.0, 0.0, 0.0), (1.0, 1.0, 1.0)))
+        >>> zone.wanted(np.array([[0.5, 0.5, 0.5], [2.0, 0.5, 0.5]]), 0.2).round(6).tolist()
+        [0.05, 0.25]
         """
         if self.part is not None:
             raise InputError(f"the zone about the part {self.part!r} needs a surface in space; give a box or a rod.")

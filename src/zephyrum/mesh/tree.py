@@ -88,6 +88,12 @@ class Tree:
         -------
         array
             [m]
+
+        Examples
+        --------
+        >>> tree = grow_tree(np.zeros(2), 1.0, lambda points: np.full(len(points), 0.6), 0.1)
+        >>> tree.coordinates(0, [0, 1, 2]).tolist()
+        [0.0, 0.5, 1.0]
         """
         return self.origin[axis] + self.unit[axis] * np.asarray(at, dtype=float)
 
@@ -103,6 +109,12 @@ class Tree:
         -------
         (n, d) array
             [m]
+
+        Examples
+        --------
+        >>> tree = grow_tree(np.zeros(2), 1.0, lambda points: np.full(len(points), 0.6), 0.1)
+        >>> tree.midpoints(tree.leaves).tolist()
+        [[0.25, 0.25], [0.75, 0.25], [0.25, 0.75], [0.75, 0.75]]
         """
         return self.origin + self.unit * (self.corner[cells] + 0.5 * self.side[cells, None])
 
@@ -136,6 +148,11 @@ def stretched_coordinates(normals: np.ndarray, stretch: np.ndarray) -> np.ndarra
     Returns
     -------
     (n,) array
+
+    Examples
+    --------
+    >>> stretched_coordinates(np.array([[0.0, 0.0, 1.0]]), np.array([1.0, 2.0, 1.0])).tolist()
+    [0.5]
     """
     return np.linalg.norm(normals * stretch, axis=1) / np.prod(stretch)
 
@@ -160,6 +177,11 @@ def whole_cells(size: float, target: float | np.ndarray) -> tuple[float, int]:
     -----
     The side is a low quantile of the wanted sizes times a power of two. So the cubes of two meshes whose sizes differ
     by some factor differ by just this factor, in a domain that is the same but for a few per cent.
+
+    Examples
+    --------
+    >>> whole_cells(10.0, np.array([0.1, 0.1]))
+    (0.8, 12)
     """
     grain = float(np.quantile(target, SIZE_QUANTILE))
     side = grain * 2.0 ** np.floor(np.log2(size / MIN_ROOTS / grain))
@@ -198,6 +220,11 @@ def grow_tree(
     ------
     MeshError
         The tree needs more than `most` cells.
+
+    Examples
+    --------
+    >>> len(grow_tree(np.zeros(2), 1.0, lambda points: np.full(len(points), 0.3), 0.1).leaves)
+    16
     """
     origin = np.asarray(origin, dtype=float)
     d = len(origin)
@@ -443,6 +470,11 @@ def merged(small: np.ndarray, left: np.ndarray, right: np.ndarray, size: np.ndar
     -------
     (n,) array
         First of the cells that each cell is merged with.
+
+    Examples
+    --------
+    >>> merged(np.array([True, False]), np.array([0]), np.array([1]), np.array([1.0])).tolist()
+    [0, 0]
     """
     into = np.arange(len(small))
     one, two = np.r_[left, right], np.r_[right, left]

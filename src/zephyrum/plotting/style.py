@@ -31,6 +31,12 @@ def new_axes(rows: int = 1, columns: int = 1, **options):
     -------
     figure : matplotlib.figure.Figure
     axes : matplotlib.axes.Axes or array of them
+
+    Examples
+    --------
+    >>> figure, axes = new_axes(1, 2)
+    >>> axes.shape
+    (2,)
     """
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure

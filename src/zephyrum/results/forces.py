@@ -94,6 +94,14 @@ class Forces:
         -------
         dict of str to float
             CL, CD (wind axes), CM, CX, CZ (body axes), and in space CY and the moments of roll and yaw over the span.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+        >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3))
+        >>> sorted(solution.forces.coefficients())
+        ['CD', 'CL', 'CM', 'CX', 'CZ']
         """
         force, moment = self._sum(part, cause)
         scale = self.air.dynamic_pressure * self.reference.area

@@ -85,6 +85,12 @@ class Polar:
             One dict for each point.
         notes : dict, optional
             How the polar was made.
+
+        Examples
+        --------
+        >>> rows = [{"mach": 0.3, "alpha": 0.0, "CL": 0.0, "CD": 0.01, "CM": 0.0, "outcome": "converged"}]
+        >>> len(Polar.of(rows).table)
+        1
         """
         given = pd.DataFrame(rows)
         friction = {"CD_pressure", "CD_friction", "y_plus_max"}  # only where the model has it

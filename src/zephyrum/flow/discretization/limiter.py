@@ -94,6 +94,11 @@ def least_weight(limiter: Limiter, mach: float, friction: bool, space: bool) -> 
         Whether the flow is viscous.
     space : bool
         Whether the flow is three-dimensional.
+
+    Examples
+    --------
+    >>> least_weight(Limiter("on"), 0.3, False, False)
+    1.0
     """
     if limiter.mode != "auto":
         return 1.0 if limiter.mode == "on" else -1.0
@@ -115,6 +120,11 @@ def smooth_variation(limiter: Limiter, mach: float, friction: bool, space: bool)
         Whether the flow is viscous.
     space : bool
         Whether the flow is three-dimensional.
+
+    Examples
+    --------
+    >>> smooth_variation(Limiter(), 0.3, False, False)
+    0.01
     """
     if not space:
         return limiter.smooth_variation

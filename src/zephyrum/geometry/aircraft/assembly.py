@@ -215,6 +215,14 @@ class Aircraft:
         Notes
         -----
         A path starts at a part (or at name, points, reference); items of lists go by number or by their name.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> craft = zy.Aircraft(name="plank", parts={"wing": wing})
+        >>> craft.changed({"wing.planform.span": 8.0}).parts["wing"].planform.span
+        8.0
         """
         table = copy.deepcopy(self.table())
         for path, value in changes.items():
@@ -272,6 +280,13 @@ class Aircraft:
         ------
         InputError
             Half is asked for and the aircraft is not symmetric.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> zy.Aircraft(name="plank", parts={"wing": wing}).surface(half=True).watertight
+        False
         """
         made = union([solid for pieces in self.solids(density).values() for solid in pieces], self.name)
         return half_surface(made, tolerance=EXACT_TOLERANCE) if half else made
@@ -355,6 +370,13 @@ class Aircraft:
         ----------
         density : float, optional
             2 halves the distance of the triangles from the shape.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> round(zy.Aircraft(name="plank", parts={"wing": wing}).measures().reference.area, 6)
+        6.0
         """
         return measure_aircraft(self, density)
 

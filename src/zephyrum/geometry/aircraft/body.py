@@ -93,6 +93,11 @@ class Ring:
         -------
         (n, 2) array
             y and z [-].
+
+        Examples
+        --------
+        >>> Ring(x=0.0, width=1.0).unit(np.array([0.0])).round(6).tolist()
+        [[1.0, 0.0]]
         """
         c, s = np.cos(angle), np.sin(angle)
         if self.form == "ellipse" or self.width == 0.0:
@@ -209,6 +214,11 @@ class Body(Part):
             Over all [m].
         diameter : float
             [m]
+
+        Examples
+        --------
+        >>> Body.capsule(3.0, 1.0).length
+        3.0
         """
         r = 0.5 * diameter
         midpoint = (Ring(x=r, width=diameter), Ring(x=length - r, width=diameter))
@@ -226,6 +236,11 @@ class Body(Part):
             Along y [m].
         height : float
             Along z [m].
+
+        Examples
+        --------
+        >>> round(Body.box(2.0, 1.0, 0.5).surface().volume, 6)
+        1.0
         """
         return cls(rings=tuple(Ring(x=x, width=width, height=height, form="rectangle") for x in (0.0, length)))
 
@@ -257,6 +272,11 @@ class Body(Part):
         -------
         (n, 4) array
             [m]
+
+        Examples
+        --------
+        >>> Body.ellipsoid(2.0, 1.0).sizes(np.array([1.0])).round(6).tolist()
+        [[0.5, 0.5, 0.0, 0.0]]
         """
         at, values, ends, size, midpoint = self._laws
         x = np.atleast_1d(np.asarray(x, dtype=float))
@@ -315,6 +335,11 @@ class Body(Part):
         Notes
         -----
         Labels: name/side, name/front and name/base (flat ends).
+
+        Examples
+        --------
+        >>> Body.ellipsoid(2.0, 1.0).surface("ball").labels
+        ('ball/side',)
         """
         if not 1e-6 <= tolerance <= 0.05:
             raise InputError(f"tolerance = {tolerance:g} is out of range; it must be at least 1e-6 and at most 0.05.")

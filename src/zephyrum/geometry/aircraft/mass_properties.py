@@ -63,6 +63,12 @@ def of_solid(surface: Surface, density: float) -> MassProperties:
         Closed surface.
     density : float
         [kg/m^3]
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> round(float(of_solid(zy.Body.box(2.0, 1.0, 0.5).surface(), 700.0).mass), 6)
+    700.0
     """
     p = surface.points - surface.midpoint
     corners = p[surface.triangles]
@@ -86,6 +92,12 @@ def of_skin(surface: Surface, skin: float) -> MassProperties:
         Surface.
     skin : float
         [kg/m^2]
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> round(float(of_skin(zy.Body.box(2.0, 1.0, 0.5).surface(), 8.0).mass), 6)
+    56.0
     """
     corners = (surface.points - surface.midpoint)[surface.triangles]
     area = surface.areas

@@ -152,6 +152,11 @@ class Planform:
             [m]
         span : float
             Of one half [m].
+
+        Examples
+        --------
+        >>> Planform(span=6.0, root_chord=1.0, taper=0.5).sizes(2)
+        (1.0, 3.0)
         """
         mean = 0.5 * (1.0 + self.taper)  # mean over root chord
         span, area, aspect, root = self.span, self.area, self.aspect_ratio, self.root_chord
@@ -242,6 +247,13 @@ def interpolate_airfoils(one: Airfoil, two: Airfoil, fraction: float) -> Airfoil
         Second section.
     fraction : float
         0 gives the first, 1 the second.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> between = interpolate_airfoils(zy.Airfoil.naca("0008"), zy.Airfoil.naca("0012"), 0.5)
+    >>> round(between.measures.thickness, 4)
+    0.1
     """
     if one is two or fraction <= 0.0 or (one.name == two.name and np.array_equal(one.points, two.points)):
         return one

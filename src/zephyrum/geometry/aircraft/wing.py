@@ -267,6 +267,13 @@ class Wing(Part):
         ----------
         origin : str, optional
             Where the quantities come from.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> round(wing.reference().area, 6)
+        6.0
         """
         m = self.measures
         location = np.add(m.mean_nose, (0.25 * m.mean_chord, 0.0, 0.0))
@@ -280,6 +287,13 @@ class Wing(Part):
         ----------
         fraction : float
             0 at the root, 1 at the tip.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.5), airfoil="NACA 0012")
+        >>> round(wing.at(0.5).chord, 6)
+        0.75
         """
         return station_at(self.sections, self.tree, fraction)
 
@@ -298,5 +312,12 @@ class Wing(Part):
         Notes
         -----
         See `wing_surfaces`.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> wing.surface().watertight
+        True
         """
         return joined(wing_surfaces(self, name, tolerance, largest), name)

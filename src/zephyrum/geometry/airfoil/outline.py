@@ -61,6 +61,11 @@ class Outline:
         ----------
         diameter : float
             [m]
+
+        Examples
+        --------
+        >>> Outline.circle(2.0).length
+        2.0
         """
         return cls("circle", diameter, diameter)
 
@@ -74,6 +79,11 @@ class Outline:
             Axis along x [m].
         height : float
             Axis along z [m].
+
+        Examples
+        --------
+        >>> Outline.ellipse(2.0, 1.0).height
+        1.0
         """
         return cls("ellipse", length, height)
 
@@ -89,6 +99,11 @@ class Outline:
             Along z [m].
         radius : float
             Of the corners [m].
+
+        Examples
+        --------
+        >>> Outline.rounded_rectangle(2.0, 1.0, 0.1).radius
+        0.1
         """
         return cls("rounded rectangle", length, height, radius)
 
@@ -99,6 +114,11 @@ class Outline:
         ----------
         x, z : float
             [m]
+
+        Examples
+        --------
+        >>> Outline.circle(1.0).moved(2.0, 0.5).position
+        (2.0, 0.5)
         """
         return replace(self, position=(self.position[0] + number("x", x), self.position[1] + number("z", z)))
 

@@ -26,6 +26,11 @@ def bspline_coordinates(control: np.ndarray, n: int) -> np.ndarray:
     -------
     (n, 2) array
         Upper tail to lower tail.
+
+    Examples
+    --------
+    >>> bspline_coordinates(np.array([[1.0, 0.0], [0.5, 0.1], [0.0, 0.0], [0.5, -0.1], [1.0, 0.0]]), 5)[0].tolist()
+    [1.0, 0.0]
     """
     control = np.asarray(control, dtype=float)
     if control.ndim != 2 or control.shape[1] != 2 or len(control) < 5 or not np.isfinite(control).all():
@@ -60,6 +65,11 @@ def class_shape_coordinates(upper: list[float], lower: list[float], gap: float, 
     -----
     z = sqrt(x)(1 - x) sum(A_i B_i(x)) +- x gap / 2, with the Bernstein polynomials B_i (Kulfan 2008, J. Aircraft
     45:142).
+
+    Examples
+    --------
+    >>> class_shape_coordinates([0.17, 0.16], [-0.17, -0.16], 0.0, 5).shape
+    (5, 2)
     """
     number("gap", gap, 0.0, 0.1)
     sides = []

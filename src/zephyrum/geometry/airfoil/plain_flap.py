@@ -28,6 +28,12 @@ def deflect_flap(foil: "Airfoil", hinge: float, angle: float, height: float) -> 
     -------
     dict
         Changed fields: points, corners, notes.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> sorted(deflect_flap(zy.Airfoil.naca("2412"), 0.7, 10.0, 0.5))
+    ['corners', 'notes', 'points']
     """
     if angle == 0.0:
         return {"notes": (*foil.notes, "flap at 0 deg")}

@@ -173,6 +173,12 @@ class Airfoil:
             Name of the section.
         n : int, optional
             Number of points.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Airfoil.from_class_shape([0.17, 0.16], [-0.17, -0.16]).name
+        'class-shape'
         """
         return cls(class_shape_coordinates(upper, lower, gap, whole("n", n, 21) // 2 * 2 + 1), name)
 
@@ -233,7 +239,14 @@ class Airfoil:
         return points
 
     def closed(self) -> "Airfoil":
-        """The section with its tail brought together, chord kept."""
+        """The section with its tail brought together, chord kept.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Airfoil.naca("0012", "blunt").closed().is_blunt
+        False
+        """
         return replace(self, points=self._with_gap(0.0), notes=(*self.notes, "tail closed, chord kept"))
 
     def blunted(self, gap: float) -> "Airfoil":
@@ -266,6 +279,12 @@ class Airfoil:
             [deg]
         about : tuple[float, float], optional
             Point [m]; the quarter chord without it.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(zy.Airfoil.naca("0012").rotated(3.0).measures.incidence, 3)
+        3.0
         """
         a = np.radians(number("angle", angle, -180.0, 180.0))
         centre = self.nose + 0.25 * (self.tail - self.nose) if about is None else np.array(numbers("about", about, 2))
@@ -273,7 +292,14 @@ class Airfoil:
         return replace(self, points=(self.points - centre) @ turn.T + centre)
 
     def flipped(self) -> "Airfoil":
-        """Upside down (mirrored in z = 0)."""
+        """Upside down (mirrored in z = 0).
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(zy.Airfoil.naca("2412").flipped().measures.camber, 3)
+        -0.019
+        """
         last = len(self.points) - 1
         return replace(
             self, points=(self.points * [1.0, -1.0])[::-1], corners=tuple(last - k for k in reversed(self.corners))
@@ -302,6 +328,12 @@ class Airfoil:
         ----------
         x, z : float
             In the unit of the points.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Airfoil.naca("0012").moved(1.0, 0.0).nose.round(6).tolist()
+        [1.0, -0.0]
         """
         return replace(self, points=self.points + np.array([number("x", x), number("z", z)]))
 
@@ -361,6 +393,13 @@ class Airfoil:
         Returns
         -------
         (m, 2) array
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> foil = zy.Airfoil.naca("0012")
+        >>> foil.curve([0.0, foil.length]).round(6).tolist()
+        [[1.0, 0.0], [1.0, -0.0]]
         """
         s = np.atleast_1d(np.asarray(s, dtype=float))
         out = np.empty((len(s), 2))

@@ -44,6 +44,12 @@ def hole_boundaries(surface: Surface) -> list[Hole]:
     Notes
     -----
     Where several loops meet in a point, the shortest come first.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> len(hole_boundaries(zy.Body.box(1.0, 1.0, 1.0).surface().selected(slice(1, None))))
+    1
     """
     t = surface.triangles
     sides = np.concatenate([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])

@@ -21,6 +21,13 @@ def by_shell(surface: Surface) -> Surface:
     ----------
     surface : Surface
         Surface.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> box = zy.Body.box(1.0, 1.0, 1.0).surface()
+    >>> by_shell(zy.joined([box, box.transformed(np.eye(3), (3.0, 0.0, 0.0))])).labels
+    ('shell 1', 'shell 2')
     """
     count, shell = surface.shells()
     area = np.bincount(shell, surface.areas, count)
@@ -38,6 +45,12 @@ def by_edges(surface: Surface, angle: float = 30.0) -> Surface:
         Surface.
     angle : float, optional
         Least angle [deg] of a sharp edge.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> len(by_edges(zy.Body.box(2.0, 1.0, 0.5).surface()).labels)
+    6
     """
     number("angle", angle, 0.0, 180.0, open_low=True)
     n = surface.neighbours
@@ -107,6 +120,12 @@ def renamed(surface: Surface, names: dict[str, str]) -> Surface:
         Surface.
     names : dict[str, str]
         New name by old name, such as {"patch 3": "wing/upper"}.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> renamed(by_edges(zy.Body.box(1.0, 1.0, 1.0).surface()), {"patch 1": "nose"}).labels[0]
+    'patch 4'
     """
     for old in names:
         if old not in surface.labels:

@@ -438,6 +438,13 @@ def hausdorff(one: Surface, two: Surface) -> float:
     -------
     float
         [m]
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> box = zy.Body.box(1.0, 1.0, 1.0).surface()
+    >>> round(hausdorff(box, box.transformed(np.eye(3), (0.1, 0.0, 0.0))), 6)
+    0.1
     """
     return float(max(distances(samples(a), b.points, b.triangles).max() for a, b in ((one, two), (two, one))))
 

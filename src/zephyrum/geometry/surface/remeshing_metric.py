@@ -206,6 +206,11 @@ def key_of(a: int, b: int):
     ----------
     a, b : int
         Ends, in any order.
+
+    Examples
+    --------
+    >>> key_of(3, 5) == key_of(5, 3)
+    True
     """
     return min(a, b) * 4294967296 + max(a, b)
 

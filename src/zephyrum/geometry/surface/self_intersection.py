@@ -272,6 +272,12 @@ def crossing_triangles(surface: Surface, least: float = 0.0) -> np.ndarray:
     -------
     (k, 2) array
         Pairs, one partner for each triangle that has any.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> len(crossing_triangles(zy.Body.box(1.0, 1.0, 1.0).surface()))
+    0
     """
     corners = surface.points[surface.triangles]
     low, high = corners.min(axis=1), corners.max(axis=1)

@@ -83,6 +83,13 @@ def union(surfaces: list[Surface], name: str = "aircraft") -> Surface:
     ------
     InputError
         A surface is not closed.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> box = zy.Body.box(1.0, 1.0, 1.0).surface()
+    >>> round(union([box, box.transformed(np.eye(3), (0.5, 0.0, 0.0))]).volume, 6)
+    1.5
     """
     if len(surfaces) == 1:
         return surfaces[0]
@@ -105,6 +112,13 @@ def common_volume(one: Surface, two: Surface) -> float:
     -------
     float
         [m^3]
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> box = zy.Body.box(1.0, 1.0, 1.0).surface()
+    >>> round(common_volume(box, box.transformed(np.eye(3), (0.5, 0.0, 0.0))), 6)
+    0.5
     """
     return float((solid(one) ^ solid(two)).volume())
 
@@ -123,6 +137,13 @@ def asymmetry(surface: Surface) -> tuple[float, np.ndarray]:
         Largest distance [m] of a point from the image.
     position : (3,) array
         That point [m].
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> distance, position = asymmetry(zy.Body.box(2.0, 1.0, 0.5).surface())
+    >>> round(distance, 6)
+    0.0
     """
     away = distances(surface.points * [1.0, -1.0, 1.0], surface.points, surface.triangles)
     worst = int(np.argmax(away))
@@ -177,6 +198,12 @@ def half_surface(
     Notes
     -----
     It is open along the plane y = 0, its rim exactly on it, or closed by a part named "cut".
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> round(half_surface(zy.Body.box(2.0, 1.0, 0.5).surface(), keep_cap=True).volume, 6)
+    0.5
     """
     refuse_unsymmetric(surface, tolerance)
     half = _surface_of(solid(surface).trim_by_plane((0.0, 1.0, 0.0), 0.0), [surface], name or surface.name)
@@ -233,6 +260,12 @@ def projection(surface: Surface, along: str) -> float:
     -------
     float
         [m^2]
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> round(projection(zy.Body.box(2.0, 1.0, 0.5).surface(), "x"), 6)
+    0.5
     """
     axes = {"x": [1, 2, 0], "y": [2, 0, 1], "z": [0, 1, 2]}[along]
     turned = Surface(surface.points[:, axes], surface.triangles, name=surface.name)
@@ -253,6 +286,12 @@ def section_area(surface: Surface, x: np.ndarray) -> np.ndarray:
     -------
     (n,) array
         [m^2]
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> section_area(zy.Body.box(2.0, 1.0, 0.5).surface(), np.array([1.0])).round(6).tolist()
+    [0.5]
     """
     turned = Surface(surface.points[:, [1, 2, 0]], surface.triangles, name=surface.name)
     made = solid(turned)
@@ -268,6 +307,13 @@ def difference(one: Surface, others: list[Surface]) -> Surface:
         Closed surface.
     others : list[Surface]
         Closed surfaces.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> box = zy.Body.box(1.0, 1.0, 1.0).surface()
+    >>> round(difference(box, [box.transformed(np.eye(3), (0.5, 0.0, 0.0))]).volume, 6)
+    0.5
     """
     starts = np.cumsum([0, *(len(s.triangles) for s in (one, *others))])
     solids = [solid(s, int(at)) for s, at in zip((one, *others), starts)]

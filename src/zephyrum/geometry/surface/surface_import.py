@@ -78,6 +78,11 @@ def axes_matrix(nose: str, up: str) -> np.ndarray:
     ------
     InputError
         Both are the same axis, or no axes.
+
+    Examples
+    --------
+    >>> (axes_matrix("-x", "+z") + 0.0).tolist()
+    [[1.0, 0.0, 0.0], [0.0, 1.0, 0.0], [0.0, 0.0, 1.0]]
     """
     choice("nose", nose, tuple(AXIS_NAMES))
     choice("up", up, tuple(AXIS_NAMES))
@@ -94,6 +99,12 @@ def sizes_by_unit(surface: Surface) -> str:
     ----------
     surface : Surface
         Surface in the unit of its file.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> sizes_by_unit(zy.Body.box(2000.0, 1000.0, 500.0).surface())[:40]
+    'unit="m": 2000 x 1000 x 500 m; unit="mm"'
     """
     size = np.ptp(surface.bounds, axis=0)
     lines = []

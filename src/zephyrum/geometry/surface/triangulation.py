@@ -135,6 +135,12 @@ class Surface:
         -------
         float
             [m^2]
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(zy.Body.box(2.0, 1.0, 0.5).surface().area(), 6)
+        7.0
         """
         return float(self.areas.sum() if part is None else self.areas[self.belongs(part)].sum())
 
@@ -248,6 +254,12 @@ class Surface:
         Notes
         -----
         "wing" holds "wing/upper"; "wing/flap" holds both its sides.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Body.box(2.0, 1.0, 0.5).surface("box").belongs("box").all().item()
+        True
         """
         inner = part + (" " if "/" in part else "/")
         own = [k for k, name in enumerate(self.labels) if name == part or name.startswith(inner)]
@@ -267,6 +279,12 @@ class Surface:
         ----------
         names : array or list[str] or str
             One for each triangle (m,), or one for all.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Body.box(2.0, 1.0, 0.5).surface().labelled("box").labels
+        ('box',)
         """
         names = np.broadcast_to(np.asarray(names, dtype=object), (len(self.triangles),))
         unique = tuple(dict.fromkeys(names.tolist()))
@@ -286,6 +304,12 @@ class Surface:
         ----------
         which : array or slice
             Mask or indices.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> len(zy.Body.box(2.0, 1.0, 0.5).surface().selected(slice(3)).triangles)
+        3
         """
         triangles, label = self.triangles[which], self.label[which]
         used, inverse = np.unique(triangles, return_inverse=True)
@@ -321,6 +345,12 @@ class Surface:
         matrix : (3, 3) array
         shift : array or tuple[float, float, float], optional
             (3,) [m].
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.Body.box(2.0, 1.0, 0.5).surface().transformed(np.eye(3), (1.0, 0.0, 0.0)).bounds.round(6).tolist()
+        [[1.0, -0.5, -0.25], [3.0, 0.5, 0.25]]
         """
         matrix = np.asarray(matrix, dtype=float)
         triangles = self.triangles if np.linalg.det(matrix) > 0.0 else self.triangles[:, ::-1]
@@ -351,6 +381,12 @@ class Surface:
             Largest distance [m]; 1e-9 of the size without it.
         near : tuple[array, array], optional
             `pairs_within` of a distance at least as long, if known.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> len(zy.Body.box(2.0, 1.0, 0.5).surface().welded(1e-3).open_edges)
+        0
         """
         merged = weld(self.points, WELD_TOLERANCE * self.size if distance is None else distance, near)
         triangles = merged[self.triangles]
@@ -415,6 +451,12 @@ def pairs_within(points: np.ndarray, distance: float) -> tuple[np.ndarray, np.nd
     pairs : (k, 2) array
     distances : (k,) array
         [m]
+
+    Examples
+    --------
+    >>> pairs, distance = pairs_within(np.array([[0.0, 0.0, 0.0], [0.1, 0.0, 0.0], [1.0, 0.0, 0.0]]), 0.2)
+    >>> pairs.tolist()
+    [[0, 1]]
     """
     pairs = cKDTree(points).query_pairs(distance, output_type="ndarray")
     return pairs, np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)

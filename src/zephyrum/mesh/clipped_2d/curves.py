@@ -92,6 +92,12 @@ def sampled_curve(name: str, shape: Any) -> SampledCurve:
     ------
     InputError
         The shape is none of them.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> round(sampled_curve("foil", zy.Airfoil.naca("0012")).chord, 6)
+    1.0
     """
     if isinstance(shape, Airfoil):
         return _of_airfoil(name, shape)
@@ -276,6 +282,12 @@ def inside(points: np.ndarray, loop: np.ndarray) -> np.ndarray:
     Returns
     -------
     (n,) array of bool
+
+    Examples
+    --------
+    >>> square = np.array([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]])
+    >>> inside(np.array([[0.5, 0.5], [2.0, 0.5]]), square).tolist()
+    [True, False]
     """
     a, b = loop, np.roll(loop, -1, axis=0)
     out = np.zeros(len(points), dtype=bool)
@@ -317,6 +329,11 @@ def limit_growth(s: np.ndarray, h: np.ndarray, growth: float, closed: bool) -> n
     -------
     (n,) array
         [m]
+
+    Examples
+    --------
+    >>> limit_growth(np.array([0.0, 1.0]), np.array([0.1, 1.0]), 0.2, False).round(6).tolist()
+    [0.1, 0.3]
     """
     if closed:
         length = s[-1]

@@ -108,6 +108,11 @@ def heights(first: float, total: np.ndarray, count: int) -> np.ndarray:
     -------
     (n, count + 1) array
         From 0 to `total` [m].
+
+    Examples
+    --------
+    >>> heights(0.1, np.array([0.7]), 3).round(6).tolist()
+    [[0.0, 0.1, 0.3, 0.7]]
     """
     low, high = np.zeros(len(total)), np.full(len(total), 3.0)
     for _ in range(60):
@@ -139,6 +144,11 @@ def total_height(first: float, last: np.ndarray, growth: float, count: int) -> n
     -------
     (n,) array
         [m]
+
+    Examples
+    --------
+    >>> total_height(0.1, np.array([0.4]), 2.0, 3).round(6).tolist()
+    [0.7]
     """
     if not np.isfinite(first):
         return count * last

@@ -120,6 +120,12 @@ class AirfoilMeshOptions:
         ----------
         foil : Airfoil
             Airfoil.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> AirfoilMeshOptions(first_height=1e-4).first(zy.Airfoil.naca("0012"))
+        0.0001
         """
         if self.first_height is None:
             return 0.1 * foil.length / foil.chord / self.around

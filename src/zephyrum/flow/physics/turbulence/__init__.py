@@ -40,6 +40,11 @@ def model_code(model: str) -> int:
     ----------
     model : str
         Flow model.
+
+    Examples
+    --------
+    >>> model_code("euler")
+    0
     """
     return MODELS.index(model)
 
