@@ -10,6 +10,7 @@ from zephyrum.flow.discretization.limiter import (
     Limiter,
     least_weight,
     limiter_weight,
+    limiter_weight_derivatives,
     smooth_variation,
     van_albada,
 )
@@ -140,6 +141,19 @@ class Limiting(unittest.TestCase):
         self.assertEqual(weight(slow, slow, far=(0.4, 0.0)), 1.0)
         self.assertEqual(weight(slow, slow, 0.25), 0.25)
         self.assertEqual((weight(fast, fast, -1.0), weight(slow, slow, 1.0)), (0.0, 1.0))
+
+    def test_derivatives_of_the_limiter_weight_are_those_of_its_differences(self):
+        x = np.array([0.01, 0.8, 0.05, -0.02, 0.99, 0.09, 0.82, 0.01, 0.03, 1.01, 0.05, -0.04])
+
+        def weight(y):
+            y = list(map(float, y))
+            return limiter_weight(0.1, tuple(y[:5]), tuple(y[5:10]), y[10], y[11], 1.4)
+
+        self.assertTrue(0.1 < weight(x) < 1.0)
+        found = limiter_weight_derivatives(0.1, tuple(x[:5].tolist()), tuple(x[5:10].tolist()), x[10], x[11], 1.4)
+        steps = 1e-6 * np.eye(12)
+        wanted = [(weight(x + h) - weight(x - h)) / 2e-6 for h in steps]
+        np.testing.assert_allclose(found, wanted, atol=1e-8)
 
     def test_modes_and_streams_choose_its_floor(self):
         auto = Limiter()

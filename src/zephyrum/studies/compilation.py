@@ -184,6 +184,9 @@ def main() -> None:
             else:
                 mesh = box_mesh()
             compile_flow_backwards(mesh, model)
+        if kind == "aircraft":  # while the other process remeshes
+            ball = Body.ellipsoid(1.0, 1.0).surface(tolerance=0.02)
+            mesh_surface(ball, farfield=3.0, growth=1.0, layers=(1e-2, 1.5, 4))
 
 
 if __name__ == "__main__":
