@@ -236,7 +236,8 @@ def read_only(array: np.ndarray) -> np.ndarray:
     return view
 
 
-serial = _compiler(fastmath=_FAST, error_model="numpy")
+# a function that does not say so inherits `forceinline` from the function that happens to call it first
+serial = _compiler(fastmath=_FAST, error_model="numpy", forceinline=False)
 inlined = _compiler(fastmath=_FAST, error_model="numpy", forceinline=True)  # into the caller's loop
 # sums may be taken in any order: only for dot products over fixed chunks, which stay the same from run to run
 chunked = _compiler(fastmath=_FAST | {"reassoc"}, error_model="numpy", parallel=True)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inlined, serial
+from zephyrum._core.jit import inlined
 from zephyrum.flow.discretization.limiter import limiter_weight, van_albada
 from zephyrum.flow.physics.inviscid_flux import roe_flux
 from zephyrum.flow.physics.turbulence import EULER, LAMINAR
@@ -44,7 +44,7 @@ NORMAL = _rows[13]  # three rows
 SCRATCH_SIZE = NORMAL + 3 * BATCH_SIZE
 
 
-@serial
+@inlined
 def gather_batch(
     s: np.ndarray, low: int, q: np.ndarray, g: np.ndarray, closure: np.ndarray, faces: "Faces", scheme: "SchemeNumbers"
 ):
@@ -114,7 +114,7 @@ def gather_batch(
             s[NORMAL_DISTANCE + k] = max(nd, LEAST_COSINE * (dx * dx + dy * dy + dz * dz) ** 0.5)
 
 
-@serial
+@inlined
 def upwind_pressure(s: np.ndarray, k: int):
     """Pressure differences on the far side of the left and of the right cell, along the line between them.
 
@@ -146,7 +146,7 @@ def batch_state(s: np.ndarray, group: int, k: int):
     return s[a], s[a + BATCH_SIZE], s[a + 2 * BATCH_SIZE], s[a + 3 * BATCH_SIZE], s[a + 4 * BATCH_SIZE]
 
 
-@serial
+@inlined
 def set_limiter_weights(s: np.ndarray, floor: float, gamma: float):
     """Fill the weights of the limiter.
 
@@ -174,7 +174,7 @@ def set_limiter_weights(s: np.ndarray, floor: float, gamma: float):
     return largest
 
 
-@serial
+@inlined
 def face_increments(s: np.ndarray, m: int, k: int, kappa: float):
     """Increments of an unknown from the left and from the right centroid to the face.
 
@@ -196,7 +196,7 @@ def face_increments(s: np.ndarray, m: int, k: int, kappa: float):
     return left, right
 
 
-@serial
+@inlined
 def limiter_factors(s: np.ndarray, m: int, k: int, weight: float, eps: float):
     """Fractions of the two increments of an unknown that the limiter leaves.
 
@@ -220,7 +220,7 @@ def limiter_factors(s: np.ndarray, m: int, k: int, weight: float, eps: float):
     return 1.0 - weight * (1.0 - factor_l), 1.0 - weight * (1.0 - factor_r)
 
 
-@serial
+@inlined
 def reconstruct(s: np.ndarray, scheme: "SchemeNumbers", gamma: float):
     """Reconstruct the two states at every face of a batch.
 
@@ -261,7 +261,7 @@ def reconstruct(s: np.ndarray, scheme: "SchemeNumbers", gamma: float):
     _keep_physical(s, CELL_R, STATE_R, PHYSICAL_R, gamma, axes)
 
 
-@serial
+@inlined
 def _keep_physical(s, own, state, flag, gamma, axes):
     """Where the pressure or temperature at the face is not safe, take the cell's own state."""
     temperature_row = 4 * BATCH_SIZE
@@ -275,7 +275,7 @@ def _keep_physical(s, own, state, flag, gamma, axes):
             s[state + row] = s[state + row] if s[flag + k] > 0.0 else s[own + row]
 
 
-@serial
+@inlined
 def perturb(s: np.ndarray, component: int, by_l: float, by_r: float):
     """Change one unknown of the two states of every lane.
 
@@ -293,7 +293,7 @@ def perturb(s: np.ndarray, component: int, by_l: float, by_r: float):
         s[STATE_R + component * BATCH_SIZE + k] += by_r
 
 
-@serial
+@inlined
 def set_inviscid_flux(s: np.ndarray, n_turbulence: int, gamma: float):
     """Fill the FLUX rows with Roe's flux times area; turbulence is convected with the mass flux, upwind.
 
