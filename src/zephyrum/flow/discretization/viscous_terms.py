@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inlined, serial
+from zephyrum._core.jit import inlined
 from zephyrum.flow.discretization.face_batches import (
     AREA,
     BATCH_SIZE,
@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from zephyrum.flow.physics.gas_model import GasModel
 
 
-@serial
+@inlined
 def correct_mean_gradients(s: np.ndarray, axes: np.ndarray):
     """Make the mean gradients in the GRADIENT rows agree with the differences of the cell values.
 
@@ -62,7 +62,7 @@ def correct_mean_gradients(s: np.ndarray, axes: np.ndarray):
             s[GRADIENT_Z + row + k] += up * s[nz + k]
 
 
-@serial
+@inlined
 def set_diffusion_coefficients(s: np.ndarray, model: int, gas: "GasModel"):
     """Fill the rows of viscosity, conductivity and turbulent diffusion, at the mean of the two face states.
 
@@ -123,7 +123,7 @@ def _normal_derivative(s, m, k):
     return gx * s[NORMAL + k] + gy * s[NORMAL + BATCH_SIZE + k] + gz * s[NORMAL + 2 * BATCH_SIZE + k]
 
 
-@serial
+@inlined
 def subtract_viscous_flux(s: np.ndarray, n_turbulence: int):
     """Subtract viscous stress, conduction and turbulent diffusion from the FLUX rows.
 
