@@ -9,7 +9,7 @@ import numpy as np
 import zephyrum as zy
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_2d.curves import CORNER_ANGLE, distance_to_others, divide, sampled_curve
-from zephyrum.mesh.clipped_3d.prism_columns import build_prism_columns
+from zephyrum.mesh.clipped_3d.prism_columns import WallPolygons, build_prism_columns
 from zephyrum.mesh.polygons import polygon_geometry
 from zephyrum.mesh.size_field import SizeField
 from zephyrum.mesh.tree import grow_tree, leaves_at, moved_off_planes, neighbours, stretched_coordinates
@@ -113,17 +113,12 @@ class Footprints(unittest.TestCase):
         self.kind, self.split, self.square = np.zeros(n, dtype=int), np.zeros(n, dtype=int), np.full(n, 0.25)
 
     def columns(self, cell=None, triangle=None):
-        return build_prism_columns(
-            self.points,
-            self.start,
-            self.corners,
-            self.octant if cell is None else cell,
-            np.arange(len(self.faces)) if triangle is None else triangle,
-            self.normals,
-            self.kind,
-            self.square,
-            self.split,
+        cell = self.octant if cell is None else cell
+        triangle = np.arange(len(self.faces)) if triangle is None else triangle
+        polygons = WallPolygons(
+            self.start, self.corners, cell, triangle, self.normals, self.kind, self.square, self.split
         )
+        return build_prism_columns(self.points, polygons)
 
     def area(self, rings):
         return np.linalg.norm(polygon_geometry(self.points, rings.start, rings.corners)[1], axis=1)
@@ -184,17 +179,10 @@ class Footprints(unittest.TestCase):
         start = np.r_[0, np.cumsum(np.full(len(rest) + 1, 4))]
         cell = np.r_[self.octant[rest], 50]
         n = len(cell)
-        made = build_prism_columns(
-            self.points,
-            start,
-            corners,
-            cell,
-            np.arange(n),
-            np.concatenate([self.normals[rest], [[-1.0, 0, 0]]]),
-            np.zeros(n, dtype=int),
-            np.full(n, 0.25),
-            np.zeros(n, dtype=int),
-        )
+        normal = np.concatenate([self.normals[rest], [[-1.0, 0, 0]]])
+        zero = np.zeros(n, dtype=int)
+        polygons = WallPolygons(start, corners, cell, np.arange(n), normal, zero, np.full(n, 0.25), zero)
+        made = build_prism_columns(self.points, polygons)
         self.assertEqual(made.count, 21)
         self.assertEqual(np.diff(made.floor.start).max(), 4 * N)
         self.assertAlmostEqual(self.area(made.floor).sum(), 6.0, 12)
@@ -210,18 +198,10 @@ class Footprints(unittest.TestCase):
         self.assertAlmostEqual(self.area(made.floor).sum(), 6.0, 12)
 
     def test_an_open_skin_is_reported_with_its_place(self):
+        own = (np.arange(len(self.faces)), self.normals, self.kind, self.square, self.split)
+        polygons = WallPolygons(self.start[:-1], self.corners[:-4], self.octant[:-1], *(values[:-1] for values in own))
         with self.assertRaises(MeshError) as printed:
-            build_prism_columns(
-                self.points,
-                self.start[:-1],
-                self.corners[:-4],
-                self.octant[:-1],
-                np.arange(len(self.faces) - 1),
-                self.normals[:-1],
-                self.kind[:-1],
-                self.square[:-1],
-                self.split[:-1],
-            )
+            build_prism_columns(self.points, polygons)
         self.assertIn("open at", str(printed.exception))
         self.assertTrue((np.abs(printed.exception.position - [1.0, 2.0, 1.0]) < 1.0 + 1e-12).all())
 

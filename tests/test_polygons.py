@@ -6,6 +6,7 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.mesh.polygons import (
+    CellFaces,
     bulges,
     cell_geometry,
     components,
@@ -50,18 +51,16 @@ class Polygons(unittest.TestCase):
     def test_the_volume_and_the_centroid_of_a_box_and_of_a_pyramid(self):
         start, corners = csr(SIDES)
         x, S = polygon_geometry(CUBE, start, corners)
-        volume, centroid, thin = cell_geometry(
-            np.array([0, 6]), np.arange(6), np.zeros(6, dtype=np.int64), x, S, np.zeros(6), 3, True
-        )
+        cells = CellFaces(np.array([0, 6]), np.arange(6), np.zeros(6, dtype=np.int64), x, S, np.zeros(6))
+        volume, centroid, thin = cell_geometry(cells, 3, True)
         self.assertAlmostEqual(volume[0], 24.0, 12)
         np.testing.assert_allclose(centroid[0], [1.0, 1.5, 2.0], atol=1e-12)
         self.assertEqual(thin[0], 0.0)
         points = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [0.2, 0.7, 3.0]], dtype=float)
         start, corners = csr([[0, 3, 2, 1], [0, 1, 4], [1, 2, 4], [2, 3, 4], [3, 0, 4]])
         x, S = polygon_geometry(points, start, corners)
-        volume, centroid, _ = cell_geometry(
-            np.array([0, 5]), np.arange(5), np.zeros(5, dtype=np.int64), x, S, np.zeros(5), 3, False
-        )
+        cells = CellFaces(np.array([0, 5]), np.arange(5), np.zeros(5, dtype=np.int64), x, S, np.zeros(5))
+        volume, centroid, _ = cell_geometry(cells, 3, False)
         self.assertAlmostEqual(volume[0], 1.0, 12)
         np.testing.assert_allclose(centroid[0], 0.75 * np.array([0.5, 0.5, 0.0]) + 0.25 * points[4], atol=1e-12)
 
@@ -70,16 +69,9 @@ class Polygons(unittest.TestCase):
         points[[5, 7], 2] *= 1.5  # thicker at one end
         start, corners = csr(SIDES)
         x, S = polygon_geometry(points, start, corners)
-        args = (
-            np.array([0, 6]),
-            np.arange(6),
-            np.zeros(6, dtype=np.int64),
-            x,
-            S,
-            bulges(points, start, corners, x, S),
-            3,
-        )
-        (_, plain, _), (_, own, thin) = cell_geometry(*args, False), cell_geometry(*args, True)
+        bulge = bulges(points, start, corners, x, S)
+        cells = CellFaces(np.array([0, 6]), np.arange(6), np.zeros(6, dtype=np.int64), x, S, bulge)
+        (_, plain, _), (_, own, thin) = cell_geometry(cells, 3, False), cell_geometry(cells, 3, True)
         self.assertEqual(thin[0], 1.0)
         self.assertGreater(plain[0, 0], 1.05)  # the centroid has moved to the thick end by more than a height
         self.assertLess(abs(own[0, 0] - 1.0), 0.01)

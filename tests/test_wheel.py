@@ -56,7 +56,7 @@ class Wheel(unittest.TestCase):
             # kernels are known by the content of their sources: those of this tree serve the same sources there
             for compiled in (TOP / "src" / "zephyrum").rglob("*.nb[ic]"):
                 target = site / compiled.relative_to(TOP / "src")
-                target.parent.mkdir(exist_ok=True)
+                target.parent.mkdir(parents=True, exist_ok=True)
                 shutil.copyfile(compiled, target)
             job = f"EXTRAS, SITE = {EXTRAS!r}, {str(site)!r}\n{JOB}"
             done = subprocess.run(

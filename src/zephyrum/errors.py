@@ -2,12 +2,9 @@
 do.
 """
 
-from typing import TYPE_CHECKING
+from typing import Any
 
 import numpy as np
-
-if TYPE_CHECKING:
-    from zephyrum.geometry.surface.triangulation import Surface
 
 
 class ZephyrumError(Exception):
@@ -62,7 +59,7 @@ class MeshError(ZephyrumError):
     ...     print(cause.position)
     """
 
-    def __init__(self, words: str, position: np.ndarray | None = None, surface: "Surface | None" = None):
+    def __init__(self, words: str, position: np.ndarray | None = None, surface: Any = None):
         super().__init__(words)
         self.position, self.surface = position, surface
 

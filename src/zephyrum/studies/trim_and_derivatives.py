@@ -37,6 +37,7 @@ SETTING_WITHIN = 0.1
 FIRST_ALPHA = 2.0  # deg, of the first differences
 FIRST_SETTING = 2.0
 MAX_ALPHA = 8.0  # deg that one step may change
+STEP_DIGITS = 3  # of alpha and setting [deg]: rounding errors of a solution must not select another mesh
 MIN_CONTROL_EFFECT = 0.7  # deg: after shorter steps the differences tell of the new mesh, not of the slopes
 LONG = ("CL", "CD", "CM")
 SIDE = ("CY", "C roll", "C yaw")
@@ -316,7 +317,8 @@ def trim(
         if abs(step[1]) <= 0.5 * SETTING_WITHIN:
             step = np.array([-here[0] / slopes[0, 0], 0.0])
         step *= min(1.0, MAX_ALPHA / np.abs(step).max())
-        at = at + step
+        step = np.round(at + step, STEP_DIGITS) - at
+        at = np.round(at + step, STEP_DIGITS)
         before = here
         here = miss(*at)
         if np.abs(step).max() > MIN_CONTROL_EFFECT:

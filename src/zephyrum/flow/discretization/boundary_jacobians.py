@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 
 @serial
-def difference_step(m):
+def difference_step(m: int):
     """Difference by which unknown m is moved: turbulence is counted in hundreds."""
     return DIFFERENCE_STEP if m < 5 else 1e3 * DIFFERENCE_STEP
 

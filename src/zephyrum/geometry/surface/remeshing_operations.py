@@ -163,13 +163,13 @@ def _halves_keep_orientation(a, b, p, split, curve, mesh, original, s):
             if normal(P, s.corner[0], s.corner[1], s.corner[2], s.after) <= 0.0:
                 return False
             turned = trusted and dot(s.before, s.after) < MIN_NORMAL_COSINE
-            if turned and not faces_original(mesh.patch[t], P, original, s):
+            if turned and not _faces_original(mesh.patch[t], P, original, s):
                 return False
     return True
 
 
 @exact
-def faces_original(patch, P, original, s):
+def _faces_original(patch, P, original, s):
     """Whether the triangle s.corner with normal s.after faces the original."""
     centre = (P[s.corner[0]] + P[s.corner[1]] + P[s.corner[2]]) / 3.0
     position, facing = np.empty(3), np.empty(3)

@@ -73,6 +73,6 @@ def new_scratch():
 
 
 @exact
-def has_corner(T, t, p):
+def has_corner(T: np.ndarray, t: int, p: int):
     """Whether point p is a corner of triangle t."""
     return T[t, 0] == p or T[t, 1] == p or T[t, 2] == p
