@@ -317,9 +317,8 @@ def trim(
         if abs(step[1]) <= 0.5 * SETTING_WITHIN:
             step = np.array([-here[0] / slopes[0, 0], 0.0])
         step *= min(1.0, MAX_ALPHA / np.abs(step).max())
-        step = np.round(at + step, STEP_DIGITS) - at
-        at = np.round(at + step, STEP_DIGITS)
-        before = here
+        target = np.where(step == 0.0, at, np.round(at + step, STEP_DIGITS))
+        step, at, before = target - at, target, here
         here = miss(*at)
         if np.abs(step).max() > MIN_CONTROL_EFFECT:
             slopes += np.outer(here - before - slopes @ step, step) / (step @ step)
