@@ -98,12 +98,12 @@ class Turbulence(unittest.TestCase):
         kappa, nu, friction, y = 0.41, 1e-8, 0.04, 0.01
         x = kappa * friction * y / nu
         slope = kappa * friction / nu
-        source = sa_source(1.0, nu, x, (y, 0.0, 1.0), friction / (kappa * y), (0.0, 0.0, slope), (0.0, 0.0, 0.0), nu)
+        source = sa_source(1.0, nu, x, (y, 0.0, 1.0), friction / (kappa * y), slope * slope, 0.0, nu)
         diffusion = nu * slope * slope / (2.0 / 3.0)  # d/dy((nu~ / sigma) dx/dy)
         self.assertLess(abs(source + diffusion), 0.02 * diffusion)
 
     def test_source_is_continuous_through_zero(self):
-        args = (1e-6, (0.01, 0.0, 1.0), 3.0, (10.0, 0.0, 5.0), (0.1, 0.0, 0.2), 1e-6)
+        args = (1e-6, (0.01, 0.0, 1.0), 3.0, 125.0, 2.0, 1e-6)
         below, above = (sa_source(1.0, args[0], x, *args[1:]) for x in (-1e-6, 1e-6))
         self.assertAlmostEqual(below, above, delta=1e-4)
 

@@ -17,7 +17,6 @@ from zephyrum.flow.discretization.boundary_fluxes import (
 )
 from zephyrum.flow.discretization.face_batches import MAX_UNKNOWNS
 from zephyrum.flow.discretization.kernel_arrays import JacobianArrays
-from zephyrum.flow.discretization.turbulence_sources import DIFFERENCE_STEP
 from zephyrum.flow.physics.boundary_conditions import IMPOSED, NO_SLIP
 from zephyrum.flow.physics.transport import viscosity
 from zephyrum.flow.physics.turbulence import EULER, equation_count
@@ -27,10 +26,13 @@ if TYPE_CHECKING:
     from zephyrum.flow.physics.gas_model import GasModel
 
 
+STATE_STEP = 1e-7  # of the unknowns of the flow; a thousand times that of the turbulence unknowns
+
+
 @serial
 def difference_step(m: int):
     """Difference by which unknown m is moved: turbulence is counted in hundreds."""
-    return DIFFERENCE_STEP if m < 5 else 1e3 * DIFFERENCE_STEP
+    return STATE_STEP if m < 5 else 1e3 * STATE_STEP
 
 
 @serial

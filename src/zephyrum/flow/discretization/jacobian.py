@@ -50,11 +50,7 @@ from zephyrum.flow.discretization.jacobian_products import face_products, sum_fa
 from zephyrum.flow.discretization.kernel_arrays import CellJacobian, Direction, JacobianArrays
 from zephyrum.flow.discretization.limiter import limiter_weight_derivatives, van_albada
 from zephyrum.flow.discretization.residual import FieldState, Residual
-from zephyrum.flow.discretization.turbulence_sources import (
-    SourceJacobians,
-    closure_products,
-    source_jacobians,
-)
+from zephyrum.flow.discretization.source_jacobians import SourceJacobians, closure_products, source_jacobians
 from zephyrum.flow.discretization.viscous_terms import (
     correct_mean_gradients,
     set_diffusion_coefficients,

@@ -61,15 +61,8 @@ def sa_diffusivity(rho_nu: float, mu: float):
 
 
 @inlined
-def sa_gradient_terms(
-    rho: float,
-    mu: float,
-    x: float,
-    gradient: tuple[float, float, float],
-    density_gradient: tuple[float, float, float],
-    nu: float,
-):
-    """Gradient terms of the source, and their derivatives (3) to the gradient of x.
+def sa_gradient_terms(rho: float, mu: float, x: float, square: float, product: float, nu: float):
+    """Gradient terms of the source, and their derivatives to `square` and to `product`.
 
     Parameters
     ----------
@@ -79,28 +72,24 @@ def sa_gradient_terms(
         Viscosity.
     x : float
         nu~ in units of `nu`.
-    gradient : tuple[float, float, float]
-        Gradient (3) of x.
-    density_gradient : tuple[float, float, float]
-        Gradient (3) of the density.
+    square : float
+        Squared gradient of x.
+    product : float
+        Scalar product of the gradients of x and of the density.
     nu : float
         Kinematic viscosity of the freestream.
+
+    Returns
+    -------
+    tuple of 3 float
     """
-    gx, gy, gz = gradient
-    rx, ry, rz = density_gradient
     weight = 1.0
     if x < 0.0:
         chi = rho * nu * x / mu
         cube = chi * chi * chi
         weight = (CN1 + cube) / (CN1 - cube)
-    spread, across = CB2 * rho * nu, mu / rho + nu * x * weight
-    value = spread * (gx * gx + gy * gy + gz * gz) - across * (gx * rx + gy * ry + gz * rz)
-    return (
-        value / SIGMA,
-        (2.0 * spread * gx - across * rx) / SIGMA,
-        (2.0 * spread * gy - across * ry) / SIGMA,
-        (2.0 * spread * gz - across * rz) / SIGMA,
-    )
+    by_square, by_product = CB2 * rho * nu / SIGMA, -(mu / rho + nu * x * weight) / SIGMA
+    return by_square * square + by_product * product, by_square, by_product
 
 
 @serial
@@ -110,8 +99,8 @@ def sa_source(
     x: float,
     wall: tuple[float, float, float],
     vorticity: float,
-    gradient: tuple[float, float, float],
-    density_gradient: tuple[float, float, float],
+    square: float,
+    product: float,
     nu: float,
 ):
     """Production minus destruction plus gradient terms of the equation of rho x, per volume, in scaled units.
@@ -128,10 +117,10 @@ def sa_source(
         Distance [m], what roughness adds to chi, fraction of the production (0 where laminar).
     vorticity : float
         Its magnitude.
-    gradient : tuple[float, float, float]
-        Gradient (3) of x.
-    density_gradient : tuple[float, float, float]
-        Gradient (3) of the density.
+    square : float
+        Squared gradient of x.
+    product : float
+        Scalar product of the gradients of x and of the density.
     nu : float
         Kinematic viscosity of the freestream.
     """
@@ -139,7 +128,7 @@ def sa_source(
     y = rho * nu * x  # rho nu~
     chi = y / mu
     kd2 = 1.0 / (KARMAN * distance) ** 2
-    rest, _, _, _ = sa_gradient_terms(rho, mu, x, gradient, density_gradient, nu)
+    rest, _, _ = sa_gradient_terms(rho, mu, x, square, product, nu)
     if x < 0.0:
         produced = active * CB1 * (1.0 - CT3) * vorticity * rho * x
         destroyed = -CW1 * rho * nu * x * x / (distance * distance)

@@ -125,7 +125,7 @@ def sst_closure(rho: float, mu: float, k: float, w: float, wall: float, strain: 
 def sst_source(
     rho: float, mu: float, k: float, w: float, wall: tuple[float, float], strain: float, cross: float, steep: float
 ):
-    """Sources of rho k and of rho log(omega), per volume.
+    """Sources of rho k and of rho log(omega), per volume, and the closure that they contain (see `sst_closure`).
 
     Parameters
     ----------
@@ -145,6 +145,10 @@ def sst_source(
         Product of the gradients of k and w.
     steep : float
         Squared gradient of w.
+
+    Returns
+    -------
+    tuple of 4 float
     """
     distance, active = wall
     floor, blend = sst_closure(rho, mu, k, w, distance, strain, cross)
@@ -158,4 +162,4 @@ def sst_source(
     produced = eddy * smooth_min(strain * strain, PRODUCTION_LIMIT * BETA_STAR * rate * smooth_max(rate, floor))
     grown = gamma * rho * strain * strain / rate
     swapped = 2.0 * (1.0 - blend) * rho * SIGMA_W[1] * cross / rate
-    return active * produced - destroyed, grown - beta * rho * rate + spread * steep + swapped
+    return active * produced - destroyed, grown - beta * rho * rate + spread * steep + swapped, floor, blend
