@@ -25,6 +25,15 @@ def disk_errors(path: str | Path) -> Iterator[None]:
     ------
     FileError
         The disk is full or read-only, or there is no such place.
+
+    Examples
+    --------
+    >>> try:
+    ...     with disk_errors("missing/file.txt"):
+    ...         open("missing/file.txt")
+    ... except FileError as error:
+    ...     print(str(error)[:33])
+    'missing/file.txt' can't be writt
     """
     try:
         yield
@@ -38,7 +47,7 @@ def disk_errors(path: str | Path) -> Iterator[None]:
 
 @contextmanager
 def atomic_write(path: str | Path) -> Iterator[Path]:
-    """Write a file so that it is either complete or left as it was.
+    r"""Write a file so that it is either complete or left as it was.
 
     Parameters
     ----------
@@ -54,6 +63,15 @@ def atomic_write(path: str | Path) -> Iterator[Path]:
     ------
     FileError
         The disk refuses; whatever stood at `path` is still there.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     with atomic_write(Path(folder, "table.csv")) as file:
+    ...         _ = file.write_text("alpha,CL\n4,0.5\n")
+    ...     [path.name for path in Path(folder).iterdir()]
+    ['table.csv']
     """
     path = Path(path)
     temporary = path.with_name(path.name + ".part")
@@ -75,6 +93,15 @@ def errors_as_warnings(what_now: str) -> Iterator[None]:
     ----------
     what_now : str
         First words of the warning.
+
+    Examples
+    --------
+    >>> import warnings
+    >>> with warnings.catch_warnings(record=True) as given:
+    ...     with errors_as_warnings("The history is not written"):
+    ...         raise FileError("the disk is full")
+    >>> str(given[0].message)
+    'The history is not written: the disk is full'
     """
     try:
         yield
@@ -96,6 +123,14 @@ def write_text(path: str | Path, text: str) -> None:
     ------
     FileError
         The disk refuses.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     write_text(Path(folder, "notes.txt"), "converged")
+    ...     Path(folder, "notes.txt").read_text()
+    'converged'
     """
     with atomic_write(path) as temporary:
         temporary.write_text(text, encoding="utf-8")

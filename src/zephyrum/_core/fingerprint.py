@@ -34,6 +34,11 @@ def canonical(value: object) -> Any:
     ------
     TypeError
         If the value is of another kind: it has no canonical form.
+
+    Examples
+    --------
+    >>> canonical({"mach": 0.5, "range": (0, 1)})
+    {'mach': 0.5, 'range': [0, 1]}
     """
     if value is None or isinstance(value, bool | str | int):
         return value

@@ -74,6 +74,12 @@ def kernel_sources(path: Path, root: Path = _ROOT) -> frozenset[Path]:
     Returns
     -------
     frozenset of Path
+
+    Examples
+    --------
+    >>> sources = kernel_sources(_ROOT / "flow/physics/transport.py")
+    >>> sorted(path.name for path in sources)
+    ['__init__.py', 'jit.py', 'sa.py', 'sst.py', 'transport.py']
     """
     found, queue = {path}, [path]
     while queue:
@@ -100,6 +106,11 @@ def source_stamp(path: Path, root: Path = _ROOT) -> str:
         File with kernels.
     root : path, optional
         Folder of the package.
+
+    Examples
+    --------
+    >>> len(source_stamp(_ROOT / "flow/physics/smoothing.py"))
+    64
     """
     digest = hashlib.sha256()
     for file in sorted(kernel_sources(path, root)):
@@ -119,6 +130,14 @@ def compilations(listener: Callable[[str], None]) -> Iterator[None]:
     ----------
     listener : callable
         Receives the name of the kernel.
+
+    Examples
+    --------
+    >>> names = []
+    >>> with compilations(names.append):
+    ...     pass  # calls of kernels
+    >>> names
+    []
     """
     _listeners.append(listener)
     try:

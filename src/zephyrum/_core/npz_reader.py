@@ -13,7 +13,20 @@ MOST_RATIO = 1100  # of unpacked to packed bytes; deflate reaches 1032 at most
 
 
 class DamagedArrays(ValueError):
-    """The file is no .npz file, or damaged."""
+    """The file is no .npz file, or damaged.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = Path(folder, "states.npz")
+    ...     _ = path.write_bytes(b"no archive")
+    ...     try:
+    ...         read_arrays(path)
+    ...     except DamagedArrays:
+    ...         print("damaged")
+    damaged
+    """
 
 
 def read_arrays(path: str | Path, names: tuple[str, ...] | None = None) -> dict[str, np.ndarray]:
@@ -34,6 +47,16 @@ def read_arrays(path: str | Path, names: tuple[str, ...] | None = None) -> dict[
     ------
     DamagedArrays
         If the file or one of the arrays cannot be read, with the reason.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = Path(folder, "states.npz")
+    ...     np.savez(path, q=np.zeros((2, 5)))
+    ...     arrays = read_arrays(path)
+    >>> arrays["q"].shape
+    (2, 5)
     """
     try:
         with zipfile.ZipFile(path) as archive:

@@ -2,5 +2,12 @@
 
 
 def short_repr(self) -> str:
-    """What a prompt or a debugger shows."""
+    """What a prompt or a debugger shows.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil
+    >>> Airfoil.naca("2412")
+    <Airfoil: NACA 2412, 401 points, 12 % thick, camber 1.91 %>
+    """
     return f"<{type(self).__name__}: {self}>"

@@ -8,7 +8,7 @@ from zephyrum.errors import FileError, InputError
 
 
 def read_table(path: Path, what: str, hint: str = "") -> tuple[str, dict]:
-    """Read a TOML file.
+    r"""Read a TOML file.
 
     Parameters
     ----------
@@ -32,6 +32,16 @@ def read_table(path: Path, what: str, hint: str = "") -> tuple[str, dict]:
         The file cannot be read.
     InputError
         The file is not TOML; the line is named.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = Path(folder, "study.toml")
+    ...     _ = path.write_text("[air]\nmach = 0.3\n")
+    ...     text, table = read_table(path, "study")
+    >>> table
+    {'air': {'mach': 0.3}}
     """
     if not path.exists():
         raise FileError(f"{what} file {str(path)!r} does not exist{'; ' + hint if hint else ''}.")

@@ -187,6 +187,11 @@ class Many:
         Kind of the things.
     count : int, optional
         How many; any number without it.
+
+    Examples
+    --------
+    >>> taken("spans", [1, 2.5], Many(float))
+    (1.0, 2.5)
     """
 
     kind: Any
@@ -199,6 +204,18 @@ def takes(**kinds):
 
     A kind is a class or several; float: anything that `number` takes, handed on as float; `Many`: an iterable of them,
     handed on as tuple.
+
+    Examples
+    --------
+    >>> @takes(alpha=float)
+    ... def lift_coefficient(alpha):
+    ...     return 0.11 * alpha
+    >>> round(lift_coefficient(4), 2)
+    0.44
+    >>> lift_coefficient("four")
+    Traceback (most recent call last):
+        ...
+    zephyrum.errors.InputError: alpha = 'four' is not a number; give a plain number.
     """
 
     def around(call):
@@ -240,6 +257,15 @@ def taken(name: str, value: object, kind: Any) -> Any:
     ------
     InputError
         The value is of another kind; the remedy is named.
+
+    Examples
+    --------
+    >>> taken("alpha", 4, float)
+    4.0
+    >>> taken("name", 4, str)
+    Traceback (most recent call last):
+        ...
+    zephyrum.errors.InputError: name = 4 is not a str; give text.
     """
     if kind is float:
         return number(name, value)
@@ -274,6 +300,17 @@ def set_fields(target: object, **values: object) -> None:
         Instance in its `__post_init__`.
     **values
         Fields and their values.
+
+    Examples
+    --------
+    >>> from dataclasses import dataclass
+    >>> @dataclass(frozen=True)
+    ... class Point:
+    ...     x: float
+    ...     def __post_init__(self):
+    ...         set_fields(self, x=float(self.x))
+    >>> Point(1)
+    Point(x=1.0)
     """
     for name, value in values.items():
         object.__setattr__(target, name, value)
@@ -295,6 +332,14 @@ def refuse_unknown(kind: type, given: dict, what: str) -> None:
     ------
     InputError
         An option is unknown; the valid ones or its new word are named.
+
+    Examples
+    --------
+    >>> from dataclasses import make_dataclass
+    >>> refuse_unknown(make_dataclass("Options", ["growth"]), {"growht": 1.2}, "a mesh")
+    Traceback (most recent call last):
+        ...
+    zephyrum.errors.InputError: growht is no option of a mesh; choose one of: growth.
     """
     known = [field.name for field in fields(kind)]
     for name in given:

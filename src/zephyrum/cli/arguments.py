@@ -12,6 +12,11 @@ def section_of(text: str, tail: str = "closed"):
         "naca2412" or a coordinate file.
     tail : str, optional
         "closed" or "blunt", for NACA sections.
+
+    Examples
+    --------
+    >>> section_of("naca2412").name
+    'NACA 2412'
     """
     from zephyrum.geometry import Airfoil
 

@@ -260,53 +260,118 @@ class Freestream:
     def similarity(self) -> bool:
         """Whether the Reynolds number was given without its length: it is then that on the reference length of any
         mesh.
+
+        Examples
+        --------
+        >>> Freestream(mach=0.2, reynolds=1e6).similarity
+        True
+        >>> Freestream(mach=0.2, reynolds=1e6, length=0.5).similarity
+        False
         """
         return "reynolds" in self.given and "length" not in self.given
 
     @property
     def sound_speed(self) -> float:
-        """[m/s]"""
+        """[m/s]
+
+        Examples
+        --------
+        >>> round(Freestream(mach=0.2, altitude=0.0).sound_speed, 2)
+        340.29
+        """
         return self.gas.sound_speed(self.temperature)
 
     @property
     def viscosity(self) -> float:
-        """Dynamic viscosity [Pa s]."""
+        """Dynamic viscosity [Pa s].
+
+        Examples
+        --------
+        >>> f"{Freestream(mach=0.2, altitude=0.0).viscosity:.4g}"
+        '1.789e-05'
+        """
         return self.gas.viscosity(self.temperature)
 
     @property
     def dynamic_pressure(self) -> float:
-        """[Pa]"""
+        """[Pa]
+
+        Examples
+        --------
+        >>> round(Freestream(speed=50.0, altitude=0.0).dynamic_pressure, 1)
+        1531.3
+        """
         return 0.5 * self.density * self.speed**2
 
     @property
     def total_pressure(self) -> float:
-        """[Pa]"""
+        """[Pa]
+
+        Examples
+        --------
+        >>> air = Freestream(mach=0.8, altitude=0.0)
+        >>> round(air.total_pressure / air.pressure, 4)
+        1.5243
+        """
         return self.pressure * self.gas.total_pressure_ratio(self.mach)
 
     @property
     def total_temperature(self) -> float:
-        """[K]"""
+        """[K]
+
+        Examples
+        --------
+        >>> air = Freestream(mach=0.8, altitude=0.0)
+        >>> round(air.total_temperature / air.temperature, 3)
+        1.128
+        """
         return self.temperature * self.gas.total_temperature_ratio(self.mach)
 
     @property
     def cp_stagnation(self) -> float:
-        """Highest Cp possible on a body: behind a normal shock if supersonic."""
+        """Highest Cp possible on a body: behind a normal shock if supersonic.
+
+        Examples
+        --------
+        >>> round(Freestream(mach=0.8).cp_stagnation, 4)
+        1.1704
+        """
         return (self.gas.pitot_pressure_ratio(self.mach) - 1.0) / (0.5 * self.gas.gamma * self.mach**2)
 
     @property
     def cp_critical(self) -> float:
-        """Cp where the local flow is just sonic (isentropic; Liepmann and Roshko 1957)."""
+        """Cp where the local flow is just sonic (isentropic; Liepmann and Roshko 1957).
+
+        Examples
+        --------
+        >>> round(Freestream(mach=0.8).cp_critical, 4)
+        -0.4346
+        """
         ratio = self.gas.total_pressure_ratio(self.mach) / self.gas.total_pressure_ratio(1.0)
         return (ratio - 1.0) / (0.5 * self.gas.gamma * self.mach**2)
 
     @property
     def cp_vacuum(self) -> float:
-        """Lowest Cp possible: absolute zero pressure."""
+        """Lowest Cp possible: absolute zero pressure.
+
+        Examples
+        --------
+        >>> round(Freestream(mach=0.8).cp_vacuum, 4)
+        -2.2321
+        """
         return -1.0 / (0.5 * self.gas.gamma * self.mach**2)
 
     @property
     def axes(self) -> np.ndarray:
-        """Rows (3, 3): unit vectors of drag, side force and lift in body axes."""
+        """Rows (3, 3): unit vectors of drag, side force and lift in body axes.
+
+        Examples
+        --------
+        >>> Freestream(mach=0.2, alpha=30.0).axes.round(3) + 0.0
+        array([[ 0.866,  0.   ,  0.5  ],
+               [ 0.   ,  1.   ,  0.   ],
+               [-0.5  ,  0.   ,  0.866]])
+        """
         return axes.wind_axes(self.alpha, self.beta)
 
     def table(self) -> list[tuple[str, float, str, str]]:

@@ -32,6 +32,13 @@ class Quality:
         Number of cells.
     rows : tuple[tuple, ...]
         For each measure: (name, unit, median, 99th percentile, worst, x, y, z of the worst, limit, cells beyond it).
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> found = quality(mesh_airfoil(Airfoil.naca("0012"), 32, 8))
+    >>> found.cells, found.passed
+    (384, False)
     """
 
     cells: int

@@ -166,6 +166,13 @@ def mesh_from_quads(
     -----
     A quad with a repeated corner is a triangle. `edges` lists the boundary: (name, role, point pairs (m, 2)). With
     `wedge`, half an angle [rad], the mesh is that about the x axis; edges on the axis belong to no group.
+
+    Examples
+    --------
+    >>> plane = np.array([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]])
+    >>> edges = [("side", "slip", np.array([[0, 1], [1, 2], [2, 3], [3, 0]]))]
+    >>> mesh_from_quads(plane, np.array([[0, 1, 2, 3]]), edges).n_cells
+    1
     """
     n = len(plane)
     points = np.zeros((2 * n, 3))

@@ -36,6 +36,13 @@ class Group:
         "wall", "slip", "farfield", "symmetry", "ground", "imposed" or "periodic".
     start, stop : int
         First face and the one after the last.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> [(group.name, group.role) for group in mesh.groups]
+    [('airfoil', 'wall'), ('farfield', 'farfield')]
     """
 
     name: str
@@ -118,7 +125,14 @@ class Mesh:
     # -- counts -----------------------------------------------------------------------------------------------
     @functools.cached_property
     def n_cells(self) -> int:
-        """Number of cells."""
+        """Number of cells.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh_airfoil(Airfoil.naca("0012"), 32, 8, topology="O").n_cells
+        256
+        """
         return int(max(self.left.max(initial=-1), self.right.max(initial=-1)) + 1)
 
     @property
@@ -157,13 +171,27 @@ class Mesh:
         raise InputError(f"the mesh has no group {name!r}; it has: {', '.join(group.name for group in self.groups)}.")
 
     def faces_of(self, *roles: str) -> np.ndarray:
-        """Indices of all boundary faces whose group has one of `roles`."""
+        """Indices of all boundary faces whose group has one of `roles`.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> len(mesh_airfoil(Airfoil.naca("0012"), 32, 8, topology="O").faces_of("wall"))
+        32
+        """
         runs = [np.arange(g.start, g.stop) for g in self.groups if g.role in roles]
         return np.concatenate(runs) if runs else np.zeros(0, dtype=np.int64)
 
     @property
     def planar(self) -> bool:
-        """Whether all that happens lies in the x-z plane: in two dimensions and about an axis."""
+        """Whether all that happens lies in the x-z plane: in two dimensions and about an axis.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh_airfoil(Airfoil.naca("0012"), 32, 8).planar
+        True
+        """
         return self.dimension == 2 or self.wedge > 0.0
 
     @functools.cached_property
@@ -217,7 +245,15 @@ class Mesh:
 
     @property
     def face_area(self) -> np.ndarray:
-        """Area vectors (n_faces, 3) [m^2], leaving the left cell."""
+        """Area vectors (n_faces, 3) [m^2], leaving the left cell.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> mesh.face_area[mesh.n_interior :].sum(axis=0).round(9) + 0.0  # the boundary is closed
+        array([0., 0., 0.])
+        """
         return self._face_geometry[1]
 
     @functools.cached_property
@@ -232,12 +268,26 @@ class Mesh:
 
     @property
     def cell_volume(self) -> np.ndarray:
-        """(n_cells,) [m^3]"""
+        """(n_cells,) [m^3]
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> bool((mesh_airfoil(Airfoil.naca("0012"), 32, 8).cell_volume > 0.0).all())
+        True
+        """
         return self._cell_geometry[0]
 
     @property
     def cell_centroid(self) -> np.ndarray:
-        """(n_cells, 3) [m]"""
+        """(n_cells, 3) [m]
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh_airfoil(Airfoil.naca("0012"), 32, 8).cell_centroid.shape
+        (384, 3)
+        """
         return self._cell_geometry[1]
 
     @property
@@ -249,7 +299,15 @@ class Mesh:
 
     @functools.cached_property
     def cell_faces(self) -> tuple[np.ndarray, np.ndarray]:
-        """Faces of each cell as CSR (start (n_cells + 1,), faces)."""
+        """Faces of each cell as CSR (start (n_cells + 1,), faces).
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> start, faces = mesh_airfoil(Airfoil.naca("0012"), 32, 8).cell_faces
+        >>> int(np.diff(start).max())  # quadrilaterals
+        4
+        """
         cells = np.concatenate([self.left, self.right])
         faces = np.concatenate([np.arange(self.n_faces), np.arange(self.n_interior)])
         order = np.lexsort((faces, cells))
@@ -259,7 +317,15 @@ class Mesh:
 
     @functools.cached_property
     def wall_distance(self) -> np.ndarray:
-        """(n_cells,) distance [m] of each cell from the nearest wall, the ground included; infinite without any."""
+        """(n_cells,) distance [m] of each cell from the nearest wall, the ground included; infinite without any.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8, first_height=1e-2)
+        >>> float(mesh.wall_distance.min().round(4))  # of the centroid of the first cell
+        0.0042
+        """
         ground = self.faces_of("ground")
         if not len(ground):
             return self.body_distance
@@ -332,7 +398,15 @@ class Mesh:
     # -- identity ---------------------------------------------------------------------------------------------
     @functools.cached_property
     def fingerprint(self) -> str:
-        """Twelve hexadecimal digits that change with any point, face, group or role."""
+        """Twelve hexadecimal digits that change with any point, face, group or role.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> mesh.fingerprint == mesh_airfoil(Airfoil.naca("0012"), 32, 8).fingerprint
+        True
+        """
         digest = hashlib.sha256()
         for array in (self.points, self.face_start, self.face_points, self.left, self.right):
             digest.update(np.ascontiguousarray(array).tobytes())
@@ -340,7 +414,14 @@ class Mesh:
         return digest.hexdigest()[:12]
 
     def family(self) -> list["Mesh"]:
-        """This mesh and its coarser levels, finest first."""
+        """This mesh and its coarser levels, finest first.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> [mesh.n_cells for mesh in mesh_airfoil(Airfoil.naca("0012"), 64, 16, topology="O").family()]
+        [1024, 256]
+        """
         meshes: list[Mesh] = [self]
         while meshes[-1].coarser is not None:
             meshes.append(meshes[-1].coarser)
@@ -362,7 +443,15 @@ class Mesh:
         return replace(self, coarser=coarse, parent=parent_cells(self, coarse, nearest.astype(np.int64)))
 
     def with_roles(self, **roles: str) -> "Mesh":
-        """The same mesh with other roles for some groups, by name (coarser levels follow)."""
+        """The same mesh with other roles for some groups, by name (coarser levels follow).
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> mesh.with_roles(airfoil="slip").group("airfoil").role
+        'slip'
+        """
         for name, role in roles.items():
             if self.group(name).role == "ground" and role == "wall":
                 raise InputError(
@@ -375,7 +464,15 @@ class Mesh:
 
     # -- trust ------------------------------------------------------------------------------------------------
     def check(self) -> "Mesh":
-        """Return the mesh itself if it keeps every rule, else raise MeshError with the position of the first breach."""
+        """Return the mesh itself if it keeps every rule, else raise MeshError with the position of the first breach.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> mesh.check() is mesh
+        True
+        """
         nl, n = self.n_interior, self.n_cells
         if self.dimension not in (2, 3):
             raise MeshError(f"mesh dimension {self.dimension} is neither 2 nor 3.")

@@ -68,6 +68,12 @@ def ground_level(ground: float, before: np.ndarray, after: np.ndarray) -> float:
     ------
     InputError
         The body reaches the ground.
+
+    Examples
+    --------
+    >>> before = np.array([[0.0, 0.0, -1.0], [1.0, 0.0, 0.0]])
+    >>> ground_level(-2.0, before, before + [0.0, 0.0, 0.5])
+    -1.5
     """
     ground = number("ground", ground)
     lowest = float(before[:, 2].min())

@@ -82,6 +82,14 @@ def wall_faces_of_cells(mesh: "Mesh", walls: np.ndarray) -> np.ndarray:
     -------
     (n_cells,) array
         -1 for cells that are as high as wide, or in no column.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, topology="O", first_height=1e-4)
+    >>> faces = wall_faces_of_cells(mesh, mesh.faces_of("wall"))
+    >>> len(set(faces[faces >= 0].tolist()))
+    32
     """
     out = np.full(mesh.n_cells, -1)
     size = np.linalg.norm(mesh.face_area, axis=1)

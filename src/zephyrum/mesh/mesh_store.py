@@ -46,6 +46,11 @@ def parents_file(path: Path) -> Path:
     ----------
     path : path
         File of the mesh (.cgns).
+
+    Examples
+    --------
+    >>> parents_file(Path("out/mesh.cgns")).name
+    'mesh-parents.npz'
     """
     return path.with_name(f"{path.stem}-parents.npz")
 
@@ -61,6 +66,17 @@ def store_mesh(mesh: Mesh, path: str | Path, made_from: str = "") -> Path:
         File (.cgns); the others lie beside it.
     made_from : str, optional
         Description of its input.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = store_mesh(mesh, f"{folder}/mesh.cgns")
+    ...     kept = read_stored_mesh(path)
+    >>> kept.fingerprint == mesh.fingerprint
+    True
     """
     path = Path(path)
     for depth, one in enumerate(mesh.family()):
@@ -86,6 +102,13 @@ def stored_notes(path: str | Path) -> dict | None:
     -------
     dict
         None if the mesh is not there or not whole.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     stored_notes(f"{folder}/mesh.cgns") is None  # there is none
+    True
     """
     path = Path(path)
     try:
@@ -111,6 +134,16 @@ def read_stored_mesh(path: str | Path, family: bool = True) -> Mesh:
     ------
     FileError
         The mesh is not there or was changed.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 64, 16)
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     kept = read_stored_mesh(store_mesh(mesh, f"{folder}/mesh.cgns"))
+    >>> len(kept.family()) == len(mesh.family())
+    True
     """
     path = Path(path)
     notes = stored_notes(path)
@@ -151,6 +184,12 @@ def mesh_notes(mesh: Mesh) -> dict:
     ----------
     mesh : Mesh
         Mesh.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh_notes(mesh_airfoil(Airfoil.naca("0012"), 32, 8))["dimension"]
+    2
     """
     return {
         "fingerprint": mesh.fingerprint,

@@ -406,6 +406,11 @@ def growth_of(factor: float) -> float:
     ----------
     factor : float
         Factor on all sizes.
+
+    Examples
+    --------
+    >>> growth_of(1.0)
+    0.4
     """
     return min(BASE_GROWTH * factor, MAX_GROWTH)
 

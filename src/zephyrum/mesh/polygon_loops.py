@@ -96,6 +96,12 @@ def perimeter_position(u: float, v: float, box: np.ndarray):
         Coordinates.
     box : (4,) array
         Low and high u, low and high v.
+
+    Examples
+    --------
+    >>> box = np.array([0.0, 1.0, 0.0, 1.0])
+    >>> perimeter_position(0.5, 0.0, box), perimeter_position(0.5, 0.5, box)
+    (0.5, -1.0)
     """
     if v == box[2]:
         return (u - box[0]) / (box[1] - box[0])

@@ -48,6 +48,13 @@ def polygon_geometry(points: np.ndarray, start: np.ndarray, corners: np.ndarray)
     -----
     Polygons that are not flat are fans about the mean of their corners; the centroid is weighted by the triangles'
     areas seen along the area vector.
+
+    Examples
+    --------
+    >>> points = np.array([[0.0, 0.0, 0.0], [2.0, 0.0, 0.0], [2.0, 2.0, 0.0], [0.0, 2.0, 0.0]])
+    >>> centroid, area = polygon_geometry(points, np.array([0, 4]), np.arange(4))
+    >>> centroid, area
+    (array([[1., 1., 0.]]), array([[0., 0., 4.]]))
     """
     n = len(start) - 1
     centroid, area = np.empty((n, 3)), np.empty((n, 3))
@@ -110,6 +117,13 @@ def bulges(points: np.ndarray, start: np.ndarray, corners: np.ndarray, x: np.nda
     -------
     (n,) array
         [m]
+
+    Examples
+    --------
+    >>> points = np.array([[0.0, 0.0, 0.0], [2.0, 0.0, 0.2], [2.0, 2.0, 0.0], [0.0, 2.0, 0.2]])
+    >>> start, corners = np.array([0, 4]), np.arange(4)
+    >>> bulges(points, start, corners, *polygon_geometry(points, start, corners)).round(6)
+    array([0.1])
     """
     n = len(start) - 1
     out = np.zeros(n)
@@ -304,6 +318,12 @@ def select_polygons(start: np.ndarray, corners: np.ndarray, order: np.ndarray, b
     Returns
     -------
     start, corners : arrays of int
+
+    Examples
+    --------
+    >>> start, corners = np.array([0, 3, 7]), np.array([0, 1, 2, 2, 3, 4, 5])
+    >>> select_polygons(start, corners, np.array([1, 0]), np.array([False, True]))
+    (array([0, 4, 7]), array([2, 5, 4, 3, 0, 1, 2]))
     """
     begin = np.zeros(len(order) + 1, dtype=np.int64)
     for i in range(len(order)):
@@ -331,6 +351,12 @@ def renumber(corners: np.ndarray, n: int):
     -------
     array of int
         Points that are used.
+
+    Examples
+    --------
+    >>> corners = np.array([4, 7, 4])
+    >>> renumber(corners, 10), corners
+    (array([4, 7]), array([0, 1, 0]))
     """
     number = np.full(n, -1, dtype=np.int64)
     for p in corners:

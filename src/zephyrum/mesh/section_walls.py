@@ -26,6 +26,13 @@ def chord_fractions(mesh: Mesh, reference: Reference, points: np.ndarray) -> np.
     -------
     (n,) array
         0 at the nose, 1 at the tail.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012").scaled(2.0), 32, 8)
+    >>> chord_fractions(mesh, mesh.reference, np.array([[1.0, 0.0, 0.0]])).round(6)
+    array([0.5])
     """
     if mesh.wedge:
         walls = mesh.faces_of("wall")
@@ -50,6 +57,13 @@ def section_order(mesh: Mesh, name: str) -> tuple[np.ndarray, list[str]]:
     faces : array of int
     side : list[str]
         Side of each face.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> faces, side = section_order(mesh_airfoil(Airfoil.naca("0012"), 32, 8), "airfoil")
+    >>> side[0], side[-1]
+    ('upper', 'lower')
     """
     group = mesh.group(name)
     faces = np.arange(group.start, group.stop)

@@ -159,7 +159,14 @@ class PartZone:
 
 
 class SizeField:
-    """Sizes [m] wanted at positions: from `points` (n, 3) with sizes `h` (n,) and from zones."""
+    """Sizes [m] wanted at positions: from `points` (n, 3) with sizes `h` (n,) and from zones.
+
+    Examples
+    --------
+    >>> field = SizeField(np.zeros((1, 3)), np.array([0.1]), growth=0.5)
+    >>> field(np.array([[2.0, 0.0, 0.0]])).round(6)  # 0.1 + 0.5 times the distance
+    array([1.1])
+    """
 
     def __init__(self, points: np.ndarray, h: np.ndarray, growth: float = SIZE_GROWTH, zones: tuple[Zone, ...] = ()):
         self.points, self.h = np.ascontiguousarray(points, dtype=float), np.ascontiguousarray(h, dtype=float)

@@ -36,6 +36,14 @@ class Slice:
         Cell of each polygon.
     walls : (w, 2, 2) array
         Pieces of line in which the plane meets walls [m].
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> ball = zy.remesh(zy.Body.ellipsoid(1.0, 1.0).surface(), 300).surface
+    >>> cut = slice_mesh(zy.mesh_surface(ball, farfield=3.0, growth=1.0), "y", 0.0)
+    >>> bool((cut.areas > 0.0).all())
+    True
     """
 
     axis: str
@@ -74,6 +82,14 @@ def slice_mesh(mesh: Mesh, axis: str, at: float) -> Slice:
     ------
     InputError
         The plane misses the mesh.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> ball = zy.remesh(zy.Body.ellipsoid(1.0, 1.0).surface(), 300).surface
+    >>> cut = slice_mesh(zy.mesh_surface(ball, farfield=3.0, growth=1.0), "y", 0.0)
+    >>> cut.across
+    ('x', 'z')
     """
     k = AXES.index(choice("axis", axis, AXES))
     if mesh.planar:

@@ -43,6 +43,12 @@ class Tree:
         First of the 2^d children (in the order of bits x + 2 y + 4 z), or -1 for a leaf.
     limit : (d,) array
         Finest cells along each axis of the domain; what lies beyond is no part of it.
+
+    Examples
+    --------
+    >>> tree = grow_tree(np.zeros(2), 1.0, lambda points: np.full(len(points), 0.3), 0.1)
+    >>> tree.dimension, len(tree.leaves)
+    (2, 16)
     """
 
     origin: np.ndarray

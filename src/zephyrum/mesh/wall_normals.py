@@ -117,6 +117,17 @@ def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("s
     -------
     (k, 3) array
         At the centroids of the faces.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> ball = zy.remesh(zy.Body.ellipsoid(1.0, 1.0).surface(), 300).surface
+    >>> mesh = zy.mesh_surface(ball, farfield=3.0, growth=1.0)
+    >>> faces = mesh.faces_of("wall")
+    >>> outward = mesh.face_centroid[faces] - [0.5, 0.0, 0.0]
+    >>> cosine = -(curved_normals(mesh, faces) * outward).sum(axis=1) / np.linalg.norm(outward, axis=1)
+    >>> bool(cosine.min() > 0.99)
+    True
     """
     area = mesh.face_area[faces]
     flat = area / np.linalg.norm(area, axis=1)[:, None]

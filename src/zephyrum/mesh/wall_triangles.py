@@ -30,6 +30,15 @@ def wall_surface(mesh: "Mesh", whole: bool = True) -> tuple[Surface, np.ndarray]
     Notes
     -----
     Normals point out of the body. The triangles of the other half of a half model follow those of the first.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> ball = zy.remesh(zy.Body.ellipsoid(1.0, 1.0).surface(), 300).surface
+    >>> mesh = zy.mesh_surface(ball, farfield=3.0, growth=1.0)
+    >>> walls, face = wall_surface(mesh)
+    >>> walls.watertight, len(face) == len(walls.triangles)
+    (True, True)
     """
     groups = [group for group in mesh.groups if group.role == "wall"]
     faces = np.concatenate([np.arange(g.start, g.stop) for g in groups])

@@ -31,6 +31,12 @@ def part_colours(parts: "dict[str, Surface] | tuple[str, ...]") -> dict[str, str
     ----------
     parts : dict[str, Surface] or tuple[str, ...]
         Names of the parts.
+
+    Examples
+    --------
+    >>> colours = part_colours(("wing", "wing port", "fin"))
+    >>> colours["wing"] == colours["wing port"]
+    True
     """
     heads = list(dict.fromkeys(name.removesuffix(" port") for name in parts))
     return {name: COLOURS[heads.index(name.removesuffix(" port")) % 6] for name in parts}
@@ -73,6 +79,14 @@ def draw_three_view(measures: "AircraftMeasures", figure: "Figure | None" = None
     Returns
     -------
     matplotlib.figure.Figure
+
+    Examples
+    --------
+    >>> from zephyrum import Aircraft, Airfoil, Planform, Wing
+    >>> wing = Wing(planform=Planform(span=10.0, area=12.5), airfoil=Airfoil.naca("2412"))
+    >>> craft = Aircraft(name="glider", parts={"wing": wing})
+    >>> figure = draw_three_view(craft.measures())
+    >>> figure.savefig("views.png")  # doctest: +SKIP
     """
     figure, side, top, words = _views(measures.whole, measures.solids, figure, alpha)
     reference = measures.reference
@@ -125,6 +139,12 @@ def draw_sketch(sizes: "SurfaceMeasures", figure: "Figure | None" = None, alpha:
     Returns
     -------
     matplotlib.figure.Figure
+
+    Examples
+    --------
+    >>> from zephyrum import Body, measure_surface
+    >>> figure = draw_sketch(measure_surface(Body.capsule(3.0, 1.0).surface()))
+    >>> figure.savefig("sketch.png")  # doctest: +SKIP
     """
     figure, _, _, words = _views(sizes, {"": sizes.surface}, figure, alpha)
     _table(words, sizes.rows(), {})
@@ -240,6 +260,15 @@ def draw_span(craft: "Aircraft", axes: np.ndarray | None = None):
     Returns
     -------
     two matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Aircraft, Airfoil, Planform, Wing
+    >>> wing = Wing(planform=Planform(span=10.0, area=12.5), airfoil=Airfoil.naca("2412"))
+    >>> craft = Aircraft(name="glider", parts={"wing": wing})
+    >>> chord, twist = draw_span(craft)
+    >>> chord.get_ylabel()
+    'chord [m]'
     """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True)
@@ -296,6 +325,15 @@ def draw_area_distribution(measures: "AircraftMeasures", ax: "Axes | None" = Non
     Returns
     -------
     matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Aircraft, Airfoil, Planform, Wing
+    >>> wing = Wing(planform=Planform(span=10.0, area=12.5), airfoil=Airfoil.naca("2412"))
+    >>> craft = Aircraft(name="glider", parts={"wing": wing})
+    >>> ax = draw_area_distribution(craft.measures())
+    >>> ax.get_xlabel()
+    'x [m]'
     """
     from zephyrum.geometry.surface.solids import section_area
 

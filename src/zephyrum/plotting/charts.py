@@ -34,6 +34,14 @@ def draw_history(solution: "Solution", axes: np.ndarray | None = None):
     Returns
     -------
     two matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> residuals, coefficients = draw_history(solution)
+    >>> residuals.figure.savefig("history.png")  # doctest: +SKIP
     """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True)
@@ -93,6 +101,15 @@ def draw_time(series: "TimeSeries", axes: np.ndarray = None):
     Returns
     -------
     two matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve_unsteady
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> series = solve_unsteady(mesh, Freestream(mach=0.3), duration=1.0, step=0.5)
+    >>> lift, drag = draw_time(series)
+    >>> lift.get_ylabel()
+    'CL [-]'
     """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True)
@@ -132,6 +149,14 @@ def draw_cp(solution: "Solution", ax: "Axes | None" = None, label: str | None = 
     Returns
     -------
     matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> ax = draw_cp(solution)
+    >>> ax.figure.savefig("cp.png")  # doctest: +SKIP
     """
     if ax is None:
         _, ax = new_axes()
@@ -190,6 +215,15 @@ def draw_friction(solution: "Solution", axes: np.ndarray | None = None):
     Returns
     -------
     two matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, first_height=5e-3)
+    >>> solution = solve(mesh, Freestream(mach=0.3, reynolds=500.0), "laminar")
+    >>> friction, wall_units = draw_friction(solution)
+    >>> wall_units.get_ylabel()
+    'y+ of the first cell [-]'
     """
     if axes is None:
         _, axes = new_axes(2, 1, sharex=True, height_ratios=(3, 2))
@@ -247,6 +281,15 @@ def draw_layer(
     Returns
     -------
     two matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, first_height=5e-3)
+    >>> solution = solve(mesh, Freestream(mach=0.3, reynolds=500.0), "laminar")
+    >>> profiles, thickness = draw_layer(solution)
+    >>> profiles.get_xlabel()
+    'u / ue on the upper side [-]'
     """
     if axes is None:
         _, axes = new_axes(1, 2)
@@ -306,6 +349,15 @@ def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
     Notes
     -----
     Open marks did not converge; bars are mesh errors.
+
+    Examples
+    --------
+    >>> from zephyrum import Polar
+    >>> row = {"mach": 0.2, "CD": 0.01, "CM": 0.0, "outcome": "converged"}
+    >>> polar = Polar.of([row | {"alpha": alpha, "CL": 0.1 * alpha} for alpha in (0.0, 4.0)])
+    >>> axes = draw_polar(polar)
+    >>> len(axes)
+    2
     """
     if axes is None:
         _, axes = new_axes(2, 2)
@@ -380,6 +432,14 @@ def draw_refinement(refinement: "Refinement", axes: np.ndarray | None = None):
     Returns
     -------
     three matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, refine
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 128, 32, topology="O")
+    >>> axes = draw_refinement(refine(mesh, Freestream(mach=0.3, alpha=2.0)))
+    >>> len(axes)
+    3
     """
     if axes is None:
         _, axes = new_axes(1, 3)

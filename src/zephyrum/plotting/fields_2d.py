@@ -49,6 +49,13 @@ def window(mesh: "Mesh", kind: str) -> tuple[float, float, float, float]:
     -------
     x_low, x_high, z_low, z_high : float
         [m]
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> x_low, x_high, z_low, z_high = window(mesh_airfoil(Airfoil.naca("0012"), 32, 8), "near")
+    >>> bool(x_low < 0.0 < 1.0 < x_high)
+    True
     """
     choice("view", kind, ("all", "near", "nose", "tail"))
     wall = mesh.face_centroid[mesh.faces_of("wall")]
@@ -81,6 +88,13 @@ def draw_mesh(mesh: "Mesh", view: str | tuple[float, float, float, float] = "nea
     Returns
     -------
     matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> ax = draw_mesh(mesh_airfoil(Airfoil.naca("0012"), 32, 8), view="near")
+    >>> ax.get_xlabel()
+    'x [m]'
     """
     if ax is None:
         _, ax = new_axes()
@@ -151,6 +165,14 @@ def draw_field(
     Returns
     -------
     matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> ax = draw_field(solution, "cp")
+    >>> ax.figure.savefig("cp.png")  # doctest: +SKIP
     """
     fields = solution.fields()
     if name == "vorticity":

@@ -59,6 +59,12 @@ def camera_direction(surface: "Surface", view: str) -> np.ndarray:
     Returns
     -------
     (3,) array
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> camera_direction(Body.box(1.0, 1.0, 1.0).surface(), "quarter").round(3) + 0.0
+    array([-0.675, -0.608,  0.419])
     """
     ahead = np.array(VIEWS[view]) / np.linalg.norm(VIEWS[view])
     return ahead * [1.0, -1.0, 1.0] if surface.bounds[0, 1] >= 0.0 else ahead
@@ -78,6 +84,12 @@ def frame_of(ahead: np.ndarray, view: str = "") -> np.ndarray:
     -------
     (2, 3) array
         Rows: right, up.
+
+    Examples
+    --------
+    >>> frame_of(np.array([-1.0, 0.0, 0.0])).round(3) + 0.0
+    array([[ 0., -1.,  0.],
+           [ 0.,  0.,  1.]])
     """
     right = np.cross([0.0, 1.0, 0.0] if view in ("above", "below") else [0.0, 0.0, 1.0], ahead)
     right /= np.linalg.norm(right)

@@ -23,6 +23,13 @@ def draw_section(foil: "Airfoil", axes: np.ndarray | None = None):
     Returns
     -------
     two matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil
+    >>> outline, curvature = draw_section(Airfoil.naca("2412"))
+    >>> outline.get_xlabel()
+    'x / chord [-]'
     """
     from zephyrum.geometry.airfoil.section_measures import mean_line
 

@@ -57,6 +57,14 @@ def format_axes(ax: "Axes", x: str, y: str, title: str = ""):
         Labels, with units.
     title : str, optional
         Title.
+
+    Examples
+    --------
+    >>> from matplotlib.figure import Figure
+    >>> ax = Figure().subplots()
+    >>> _ = format_axes(ax, "alpha [deg]", "CL [-]")
+    >>> ax.get_ylabel()
+    'CL [-]'
     """
     ax.set_xlabel(x)
     ax.set_ylabel(y)
@@ -101,6 +109,14 @@ def save(figure: "Figure", path: "Path") -> None:
         Figure.
     path : path
         File; its ending picks the format.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from pathlib import Path
+    >>> from matplotlib.figure import Figure
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     save(Figure(), Path(folder, "empty.png"))
     """
     with matplotlib.rc_context({"svg.fonttype": "none"}):
         figure.savefig(path)

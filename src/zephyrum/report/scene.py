@@ -35,6 +35,14 @@ def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surfa
     Points in one cube of a grid that look to the same side become one (Rossignac and Borrel 1993, Modeling in Computer
     Graphics, 455): both sides of a thin wing stay apart. Points in the plane y = 0 stay in it: no gap between both
     halves of a mirrored body.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> ball = Body.ellipsoid(1.0, 1.0).surface(tolerance=0.0005).welded()
+    >>> small, values = fewer(ball, ball.points[:, :1], most=200)
+    >>> len(small.triangles) <= 200, len(values) == len(small.points)
+    (True, True)
     """
     if len(surface.triangles) <= most:
         return surface, values

@@ -41,6 +41,14 @@ def lines_from(mesh: Mesh, faces: np.ndarray, most: int = 300) -> np.ndarray:
     -------
     (n, most) array
         -1 beyond the end of a line.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> cells = lines_from(mesh, mesh.faces_of("wall"))
+    >>> cells.shape[0]
+    32
     """
     start, around = mesh.cell_faces
     points = mesh.edges

@@ -41,6 +41,15 @@ class Forces:
     `parts` holds (part, cause, force, moment about the origin of the mesh), in the axes of the mesh, in which the body
     is turned nose-up by `attitude` [deg]; `planar`: of a section or an axisymmetric body; `reference.point` is in these
     axes too.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> forces = solution.forces
+    >>> round(forces.CL / forces.coefficients()["CL"], 6)
+    1.0
     """
 
     parts: tuple[tuple[str, str, tuple, tuple], ...]
@@ -143,6 +152,15 @@ class Forces:
         ----------
         point : tuple[float, float, float]
             [m]
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+        >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+        >>> moved = solution.forces.about((0.0, 0.0, 0.0))
+        >>> moved.CM < solution.forces.CM  # nose-up positive, lift behind the nose
+        True
         """
         return replace(self, reference=self.reference.about(point))
 
@@ -177,6 +195,15 @@ def wall_forces(
         Freestream.
     reference : Reference
         Reference quantities.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> forces = wall_forces(mesh, solution.wall_pressure, None, solution.air, solution.reference)
+    >>> round(forces.CL / solution.forces.CL, 6)
+    1.0
     """
     parts = []
     on_force, on_moment = mesh.multiples

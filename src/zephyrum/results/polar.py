@@ -116,6 +116,13 @@ class Polar:
         Notes
         -----
         It is the top of the parabola through the highest point and its neighbours.
+
+        Examples
+        --------
+        >>> row = {"mach": 0.2, "CD": 0.01, "CM": 0.0, "outcome": "converged"}
+        >>> rows = [row | {"alpha": a, "CL": cl} for a, cl in ((8.0, 0.9), (12.0, 1.2), (16.0, 1.1))]
+        >>> sorted(Polar.of(rows).lift_maximum(0.2))
+        ['CL', 'alpha', 'alpha +-', 'converged']
         """
         own = self.table[(self.table["mach"] - mach).abs() < 1e-9].dropna(subset=["CL"]).sort_values("alpha")
         a, lift = own["alpha"].to_numpy(), own["CL"].to_numpy()
@@ -147,6 +154,13 @@ class Polar:
         Notes
         -----
         No L/D is given where the error of CD exceeds `KNOWN_DRAG_FRACTION` of it.
+
+        Examples
+        --------
+        >>> row = {"mach": 0.2, "CD": 0.01, "CM": 0.0, "outcome": "converged"}
+        >>> rows = [row | {"alpha": alpha, "CL": 0.1 * alpha} for alpha in (0.0, 4.0)]
+        >>> Polar.of(rows).with_errors({"CL": 0.02}, {"CL": 0.001}).table["CL_error"].tolist()
+        [0.001, 0.008]
         """
         table = self.table.copy()
         for name in ("CL", "CD", "CM"):
@@ -165,6 +179,16 @@ class Polar:
         ----------
         path : path
             File.
+
+        Examples
+        --------
+        >>> import tempfile
+        >>> row = {"mach": 0.2, "CD": 0.01, "CM": 0.0, "outcome": "converged"}
+        >>> rows = [row | {"alpha": alpha, "CL": 0.1 * alpha} for alpha in (0.0, 4.0)]
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     polar = Polar.read(Polar.of(rows).write(f"{folder}/polar.csv"))
+        >>> polar.table["CL"].tolist()
+        [0.0, 0.4]
         """
         path = Path(path)
         notes = self.notes | {
@@ -188,6 +212,15 @@ class Polar:
         ----------
         path : path
             File (.csv).
+
+        Examples
+        --------
+        >>> import tempfile
+        >>> rows = [{"alpha": 4.0, "mach": 0.2, "CL": 0.4, "CD": 0.01, "CM": 0.0, "outcome": "converged"}]
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     polar = Polar.read(Polar.of(rows).write(f"{folder}/polar.csv"))
+        >>> len(polar.table)
+        1
         """
         path = Path(path)
         if not path.is_file():

@@ -40,6 +40,14 @@ def result_warnings(solution: "Solution") -> list[str]:
     ----------
     solution : Solution
         Solution.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> result_warnings(solution), implausibilities(solution)
+    ([], [])
     """
     found = list(solution.notes)
     if solution.flow.outcome != Outcome.CONVERGED:
@@ -236,6 +244,14 @@ def extremes(solution: "Solution"):
     -----
     Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure and Cp
     from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> len(extremes(solution)) > 0
+    True
     """
     import pandas as pd
 

@@ -48,6 +48,14 @@ def wall_faces(mesh: "Mesh", part: str | None) -> tuple[np.ndarray, np.ndarray]:
     faces : array of int
     names : (m,) array
         Wall of each face.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> faces, names = wall_faces(mesh, None)
+    >>> len(faces), str(names[0])
+    (32, 'airfoil')
     """
     groups = [g for g in mesh.groups if g.role == "wall" and part in (None, g.name)]
     if not groups:
@@ -282,6 +290,11 @@ def image_drag(n: np.ndarray, series: np.ndarray, aspect: float, height: float, 
     References
     ----------
     Wieselsberger, C. (1921). Ueber den Fluegelwiderstand in der Naehe des Bodens. ZFM 10:145.
+
+    Examples
+    --------
+    >>> image_drag(np.array([1]), np.array([0.01]), 8.0, 0.2) < 0.0
+    True
     """
     theta = (np.arange(points) + 0.5) * np.pi / points
     y = 0.5 * np.cos(theta)

@@ -135,7 +135,16 @@ class Solution(Run):
 
     @property
     def forces(self) -> Forces:
-        """Forces and coefficients; `.about(point)` moves the moment point."""
+        """Forces and coefficients; `.about(point)` moves the moment point.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+        >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+        >>> solution.forces.CL > 0.0
+        True
+        """
         return self._forces
 
     @functools.cached_property
@@ -159,7 +168,16 @@ class Solution(Run):
 
     @property
     def wall_friction(self) -> np.ndarray | None:
-        """Friction (n_boundary, 3) on the boundary faces [Pa]; None without friction."""
+        """Friction (n_boundary, 3) on the boundary faces [Pa]; None without friction.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, first_height=5e-3)
+        >>> solution = solve(mesh, Freestream(mach=0.3, reynolds=500.0), "laminar")
+        >>> solution.wall_friction.shape[1]
+        3
+        """
         if not self.viscous:
             return None
         area = self.mesh.face_area[self.mesh.n_interior :]
@@ -198,6 +216,15 @@ class Solution(Run):
         fraction : float
         largest : float
             Largest y+.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, first_height=5e-3)
+        >>> solution = solve(mesh, Freestream(mach=0.3, reynolds=500.0), "laminar")
+        >>> fraction, largest = solution.wall_out_of_range()
+        >>> fraction
+        0.0
         """
         self._refuse_inviscid("has no y+")
         faces = self.mesh.faces_of("wall")
@@ -215,6 +242,14 @@ class Solution(Run):
         """DataFrame along the surface: part, side, x, y, z, x/c, Cp, and in viscous flow Cf (signed) and y+.
 
         With isothermal walls also "heat flux" [W/m^2], positive from the wall to the air.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+        >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+        >>> list(solution.surface().columns)
+        ['part', 'side', 'x', 'y', 'z', 'x/c', 'Cp']
         """
         return self._surface.copy()
 
@@ -296,6 +331,15 @@ class Solution(Run):
     def boundary_layer(self):
         """DataFrame along a section: part, side, x/c, delta99, displacement and momentum thickness [m], shape
         factor.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, first_height=5e-3)
+        >>> solution = solve(mesh, Freestream(mach=0.3, reynolds=500.0), "laminar")
+        >>> table = solution.boundary_layer()
+        >>> list(table.columns)[:4]
+        ['part', 'side', 'x/c', 'delta99']
         """
         self._refuse_inviscid("has no boundary layer")
         return boundary_layer_table(self.mesh, self.fields()["velocity"], self._surface, self.reference, self.air.speed)
@@ -314,6 +358,14 @@ class Solution(Run):
         -------
         pandas.DataFrame
             y [m], u [m/s], u/ue.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, first_height=5e-3)
+        >>> solution = solve(mesh, Freestream(mach=0.3, reynolds=500.0), "laminar")
+        >>> list(solution.profile(0.5).columns)
+        ['y', 'u', 'u/ue']
         """
         self._refuse_inviscid("has no boundary layer")
         choice("side", side, ("upper", "lower"))
@@ -335,6 +387,14 @@ class Solution(Run):
         """Cell fields in SI: pressure [Pa], velocity (n, 3) [m/s], temperature [K], density [kg/m^3], mach, cp.
 
         With a turbulence model also the eddy viscosity over the molecular one.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+        >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+        >>> sorted(solution.fields())
+        ['cp', 'density', 'mach', 'pressure', 'temperature', 'velocity']
         """
         q, air = self.flow.q, self.air
         pressure = air.pressure + q[:, 0] * self._stress
@@ -471,7 +531,16 @@ class Solution(Run):
         return result_warnings(self)
 
     def row(self) -> dict:
-        """The row of this point in a polar."""
+        """The row of this point in a polar.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+        >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+        >>> solution.row()["mach"]
+        0.3
+        """
         c, amplitude = self.forces.coefficients(), self.amplitude()
         drop = self.history.drop()
         worst = float(drop[-1].max()) if len(drop) else 1.0
@@ -514,6 +583,16 @@ class Solution(Run):
         ----------
         path : path
             File; its ending picks the format.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+        >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+        >>> import tempfile
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     solution.write(f"{folder}/flow.vtu").name
+        'flow.vtu'
         """
         return write_mesh(self.mesh, path, self.fields())
 
@@ -526,5 +605,17 @@ class Solution(Run):
             File.
         mesh_file : path, optional
             A mesh kept by `store_mesh`, to which the file then only refers; without it the mesh is inside.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+        >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+        >>> import tempfile
+        >>> from zephyrum import load_solution
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     again = load_solution(solution.save(f"{folder}/point.npz"))
+        >>> again.forces.CL == solution.forces.CL
+        True
         """
         return save_solution(self, path, mesh_file)

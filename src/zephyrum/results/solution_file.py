@@ -99,6 +99,17 @@ def stored_case(path: str | Path) -> tuple[str, dict]:
     ------
     FileError
         The file cannot be read.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     key, description = stored_case(solution.save(f"{folder}/point.npz"))
+    >>> key == solution.case.fingerprint
+    True
     """
     facts, _ = _read(Path(path), states=False)
     return facts["fingerprint"], facts["case"]

@@ -36,6 +36,16 @@ def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None 
         File.
     mesh_file : path, optional
         Kept mesh to refer to.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     save_solution(solution, f"{folder}/point.npz").name
+    'point.npz'
     """
     path = Path(path)
     flow, case = solution.flow, solution.case

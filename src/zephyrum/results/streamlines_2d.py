@@ -37,6 +37,16 @@ def stream_function(mesh: Mesh, mass_flow: np.ndarray) -> np.ndarray:
     -----
     It is 0 on the first wall and NaN on the back side. On a two-dimensional mesh it is the mass flow through its slab,
     on a wedge that through the whole annulus.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> flow = solution.fields()
+    >>> psi = stream_function(mesh, flow["density"][:, None] * flow["velocity"])
+    >>> psi.shape == (len(mesh.points),)
+    True
     """
     real = mesh.edges[:, 0] != mesh.edges[:, 1]
     face = np.flatnonzero(real)

@@ -54,6 +54,15 @@ def surface_table(
     Notes
     -----
     pressure (n_boundary,) gauge, friction (n_boundary, 3) [Pa], y_plus (n_boundary,) [-], heat (n_boundary,) [W/m^2].
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> table = surface_table(mesh, solution.wall_pressure, solution.air, solution.reference)
+    >>> len(table) == len(mesh.faces_of("wall"))
+    True
     """
     import pandas as pd
 
@@ -106,6 +115,11 @@ def stagnation_face(x: np.ndarray, cp: np.ndarray) -> int:
         Chord fractions.
     cp : (n,) array
         Pressure coefficients.
+
+    Examples
+    --------
+    >>> stagnation_face(np.array([1.0, 0.1, 0.0, 0.1, 1.0]), np.array([0.3, -1.0, 0.98, 0.2, 0.3]))
+    2
     """
     front = x < x.min() + 0.5 * np.ptp(x)
     return int(np.argmax(np.where(front, cp, -np.inf)))

@@ -98,6 +98,13 @@ class Case:
         ------
         InputError
             For a name that is no field, and for what cannot be solved.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> Case.of(mesh, Freestream(mach=0.3), model="euler").model
+        'euler'
         """
         refuse_unknown(cls, conditions, "a case")
         return cls(mesh, air, **{name: value for name, value in conditions.items() if value is not None})
@@ -188,13 +195,28 @@ class Case:
     def computed(self) -> Freestream:
         """The freestream computed with, in the axes of the mesh: turned with the body, at Mach `LEAST_MACH` if the Mach
         number is lower.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> Case(mesh, Freestream(mach=0.001)).computed.mach == LEAST_MACH
+        True
         """
         air = slowest_point(self.air, self.reference.chord)
         return air.turned(alpha=air.alpha - self.mesh.attitude) if self.mesh.attitude else air
 
     @property
     def reynolds(self) -> float:
-        """Reynolds number on the reference chord that is computed with [-]."""
+        """Reynolds number on the reference chord that is computed with [-].
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8, first_height=1e-3)
+        >>> round(Case(mesh, Freestream(mach=0.3, reynolds=1e5), "sa").reynolds)
+        100000
+        """
         chord = self.reference.chord
         return self.computed.mach * chord / Scales.law(self.computed, chord).viscosity
 
@@ -210,7 +232,15 @@ class Case:
         return self.mesh.with_roles(**{g.name: "slip" for g in self.mesh.groups if g.role == "ground"})
 
     def problem(self) -> FlowProblem:
-        """What the flow solver takes of this case."""
+        """What the flow solver takes of this case.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> Case(mesh, Freestream(mach=0.3)).problem().viscous
+        False
+        """
         return FlowProblem(self.flow_mesh, self.computed, self.reference, self.numerics, self.model, self.wall_rows)
 
     @functools.cached_property
@@ -220,7 +250,15 @@ class Case:
 
     @functools.cached_property
     def notes(self) -> tuple[str, ...]:
-        """What the user should know before the run: changed conditions, and what looks wrong."""
+        """What the user should know before the run: changed conditions, and what looks wrong.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> Case(mesh, Freestream(mach=0.001)).notes[0][:20]
+        'computed at Mach 0.0'
+        """
         out = []
         if self.mesh.reference is not None:
             out = self.reference.disagreement(self.mesh.reference)
@@ -235,7 +273,15 @@ class Case:
     # -- identity ------------------------------------------------------------------------------------------------------
     @functools.cached_property
     def description(self) -> dict:
-        """Canonical description of all that the solution depends on."""
+        """Canonical description of all that the solution depends on.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> sorted(Case(mesh, Freestream(mach=0.3)).description)
+        ['format', 'freestream', 'ground', 'mesh', 'model', 'numerics', 'reference', 'walls']
+        """
         mesh, air = self.mesh, self.air
         return canonical(
             {
@@ -268,7 +314,16 @@ class Case:
 
     @functools.cached_property
     def fingerprint(self) -> str:
-        """Sixteen hexadecimal digits that change with anything in `description`; the only key of stored solutions."""
+        """Sixteen hexadecimal digits that change with anything in `description`; the only key of stored solutions.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> case = Case(mesh, Freestream(mach=0.3))
+        >>> len(case.fingerprint), case.fingerprint == case.turned(alpha=1.0).fingerprint
+        (16, False)
+        """
         return fingerprint(self.description)
 
     def differences(self, other: "Case | dict") -> list[str]:
@@ -278,6 +333,13 @@ class Case:
         ----------
         other : Case or dict
             Case, or the description of one.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> case = Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3))
+        >>> case.differences(case.turned(alpha=2.0))
+        ['freestream.alpha']
         """
         return differences(self.description, other.description if isinstance(other, Case) else other)
 
@@ -288,6 +350,13 @@ class Case:
         ----------
         alpha, beta : float, optional
             Angle of attack and of sideslip [deg]; None keeps it.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+        >>> Case(mesh, Freestream(mach=0.3)).turned(alpha=2.0).air.alpha
+        2.0
         """
         return replace(self, air=self.air.turned(alpha, beta))
 
@@ -301,6 +370,11 @@ def slowest_point(air: Freestream, chord: float) -> Freestream:
         Freestream.
     chord : float
         Length of the Reynolds number [m].
+
+    Examples
+    --------
+    >>> slowest_point(Freestream(mach=0.001), 1.0).mach == LEAST_MACH
+    True
     """
     if air.mach >= LEAST_MACH:
         return air

@@ -37,6 +37,15 @@ class Checkpoint:
         Clock of the last writing [s].
     latest : tuple[array, array, float, list[tuple], int], optional
         What was called with last.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from zephyrum import Airfoil, Case, Freestream, mesh_airfoil
+    >>> case = Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3))
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     Checkpoint.of(f"{folder}/state.npz", case).read() is None  # nothing was broken off
+    True
     """
 
     path: Path

@@ -34,6 +34,13 @@ def preflight_warnings(case: "Case") -> list[str]:
     ----------
     case : Case
         The case.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Case, Freestream, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012").scaled(3000.0), 32, 8)  # millimetres
+    >>> preflight_warnings(Case(mesh, Freestream(mach=0.3)))[0][:26]
+    'the body is 3e+03 m long: '
     """
     mesh, air, reference, model = case.mesh, case.computed, case.reference, case.model
     out = []

@@ -28,6 +28,13 @@ class Run:
         Sentences to the user.
     fallback : str
         "" or the numerics that the run needed to converge, such as "kappa 0, limiter on".
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> run = run_case(Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3)))
+    >>> print(run.flow.outcome)
+    converged
     """
 
     case: Case
@@ -64,6 +71,13 @@ def run_case(
     ------
     InputError
         If `start` is of another mesh or model.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> run = run_case(Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3)))
+    >>> run.flow.q.shape
+    (384, 5)
     """
     begin = None
     if start is not None:

@@ -34,6 +34,13 @@ class TimeRun:
         CL, CD, CM.
     last : Run
         Last state.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> case = Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3))
+    >>> run_unsteady(case, duration=1.0, step=0.5).coefficients.shape
+    (3, 3)
     """
 
     travelled: np.ndarray
@@ -148,6 +155,14 @@ def run_unsteady(
     ------
     InputError, FlowError, FileError
         For bad input, a step that fails, a `keep` of another run.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> case = Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3))
+    >>> run = run_unsteady(case, duration=1.0, step=0.5)
+    >>> run.travelled.round(6)
+    array([0. , 0.5, 1. ])
     """
     number("duration", duration, 0.0, 1e5, open_low=True)
     number("step", step, 0.0, duration, open_low=True)
@@ -181,6 +196,13 @@ def time_unit(case: Case) -> float:
     ----------
     case : Case
         The case.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> case = Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.5))
+    >>> round(time_unit(case), 6)  # one chord at Mach 0.5
+    2.0
     """
     return case.reference.chord / case.computed.mach
 

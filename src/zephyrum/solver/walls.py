@@ -72,7 +72,13 @@ class Wall:
 
     @property
     def sides(self) -> tuple[float, float]:
-        """Chord fractions of laminar flow on the upper and the lower side."""
+        """Chord fractions of laminar flow on the upper and the lower side.
+
+        Examples
+        --------
+        >>> Wall(laminar=(0.3, 0.1)).sides
+        (0.3, 0.1)
+        """
         pair = self.laminar if isinstance(self.laminar, tuple | list) else (self.laminar, self.laminar)
         if len(pair) != 2:
             raise InputError(f"laminar = {self.laminar!r} must be one chord fraction or a pair (upper, lower).")
@@ -95,6 +101,13 @@ def named_walls(walls: "Wall | Mapping[str, Wall] | None", mesh: Mesh, model: st
     ------
     InputError
         A model or a mesh cannot do what a wall asks for.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8, first_height=1e-3)
+    >>> sorted(named_walls(Wall(roughness=1e-4), mesh, "sa"))
+    ['airfoil']
     """
     if walls is None:
         return {}

@@ -10,7 +10,15 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 
 class Strict(BaseModel):
-    """A table in which an unknown key is an error."""
+    """A table in which an unknown key is an error.
+
+    Examples
+    --------
+    >>> class Tank(Strict):
+    ...     volume: float
+    >>> Tank(volume=2.0).volume
+    2.0
+    """
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
@@ -26,6 +34,11 @@ class Range(Strict):
         Last value.
     step : float
         Step.
+
+    Examples
+    --------
+    >>> Range(**{"from": 0.0, "to": 8.0, "step": 4.0}).step
+    4.0
     """
 
     start: float = Field(alias="from")
@@ -67,6 +80,11 @@ class AirTable(Strict):
         [kg/m^3]
     reynolds : float, optional
         On the reference chord.
+
+    Examples
+    --------
+    >>> AirTable(altitude="8000 ft").altitude
+    '8000 ft'
     """
 
     altitude: Quantity | None = None
@@ -95,6 +113,11 @@ class SolverTable(Strict):
         Order of the convection of turbulence.
     gradient : Literal[by-cell, green-gauss, least-squares]
         Method of the cell gradients.
+
+    Examples
+    --------
+    >>> SolverTable().model
+    'euler'
     """
 
     model: Literal["euler", "laminar", "sa", "sst"] = "euler"
@@ -119,6 +142,11 @@ class WallsTable(Strict):
         Chord fractions held laminar.
     ground : Literal[belt, still, slip], optional
         "belt", "still" or "slip".
+
+    Examples
+    --------
+    >>> WallsTable(roughness="0.1 mm").roughness
+    '0.1 mm'
     """
 
     temperature: Quantity | None = None
@@ -136,6 +164,11 @@ class RunTable(Strict):
         Local processes.
     scheduler : str, optional
         Address of a dask scheduler such as "tcp://host:8786", whose workers compute.
+
+    Examples
+    --------
+    >>> RunTable(processes=2).processes
+    2
     """
 
     processes: int | None = Field(None, ge=1, le=256)

@@ -129,6 +129,14 @@ def comparison_of(solutions: dict[str, Solution], error: Refinement | None = Non
         Solution by name.
     error : Refinement, optional
         Mesh study for the error bars.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, topology="O")
+    >>> solutions = {f"M {mach}": solve(mesh, Freestream(mach=mach, alpha=2.0)) for mach in (0.2, 0.3)}
+    >>> list(comparison_of(solutions).table.columns)[:3]
+    ['state', 'CL', 'CD']
     """
     import pandas as pd
 

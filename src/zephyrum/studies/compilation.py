@@ -150,7 +150,13 @@ def compile_flow_backwards(mesh: Mesh, model: str) -> None:
 
 
 def box_mesh() -> Mesh:
-    """A box of 3 x 3 x 3 cubes with a wall below, without any kernel of a mesh generator."""
+    """A box of 3 x 3 x 3 cubes with a wall below, without any kernel of a mesh generator.
+
+    Examples
+    --------
+    >>> box_mesh().n_cells
+    27
+    """
     n = 3
     node = np.arange((n + 1) ** 3).reshape(n + 1, n + 1, n + 1)
     cell = np.full((n + 2,) * 3, -1)

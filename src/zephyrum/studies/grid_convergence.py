@@ -61,6 +61,14 @@ class Estimate:
         Whether the meshes are in the asymptotic range.
     words : str
         The same in words.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, refine
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 128, 32, topology="O")
+    >>> estimate = refine(mesh, Freestream(mach=0.3, alpha=2.0)).estimates["CL"]
+    >>> estimate.error > 0.0
+    True
     """
 
     name: str
@@ -226,6 +234,14 @@ def judge(rows: list[dict], air: Freestream) -> Refinement:
         Finest first: level, cells, h, CL, CD, CM, outcome.
     air : Freestream
         Freestream.
+
+    Examples
+    --------
+    >>> row = {"CD": 0.01, "CM": 0.0, "outcome": "converged"}
+    >>> rows = [row | {"level": k, "cells": 4096 // 4**k, "h": h, "CL": 0.5 + h**2} for k, h in enumerate((0.01, 0.02, 0.04))]
+    >>> found = judge(rows, Freestream(mach=0.3))
+    >>> round(found.estimates["CL"].order, 3), round(found.estimates["CL"].extrapolated, 6)
+    (2.0, 0.5)
     """
     import pandas as pd
 
@@ -331,6 +347,12 @@ def nested(mesh: Mesh, levels: int) -> list[Mesh]:
     ------
     InputError
         There are not enough.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> [mesh.n_cells for mesh in nested(mesh_airfoil(Airfoil.naca("0012"), 128, 32, topology="O"), 3)]
+    [4096, 1024, 256]
     """
     family = mesh.family()[:levels]
     if len(family) < levels:
@@ -379,6 +401,16 @@ def with_errors(polar: Polar, refinement: Refinement) -> Polar:
         Polar.
     refinement : Refinement
         Mesh study of one point.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil, refine
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 128, 32, topology="O")
+    >>> study = refine(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> row = {"alpha": 2.0, "mach": 0.3, "CL": 0.25, "CD": 0.0, "CM": 0.0, "outcome": "converged"}
+    >>> polar = Polar.of([row])
+    >>> "CL_error" in with_errors(polar, study).table
+    True
     """
     e = refinement.estimates
     relative = {"CL": e["CL"].error / max(abs(e["CL"].finest), 0.05)}

@@ -234,6 +234,15 @@ def stored_polar(
     -------
     Polar
         None without any point.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> case = Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3))
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     stored_polar(case, [0.0], [0.3], folder) is None  # nothing is computed yet
+    True
     """
     store, points = Store(Path(folder)), plan(alphas, machs)
     rows: dict = {}

@@ -29,6 +29,14 @@ class Workspace:
     ----------
     folder : path
         The folder.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from pathlib import Path
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     Workspace(Path(folder)).folder.exists()
+    True
     """
 
     folder: Path

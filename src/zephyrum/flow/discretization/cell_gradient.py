@@ -56,6 +56,17 @@ class GradientOperator:
         Normals of these planes.
     image_weight : (k, 3) array
         Weights of the images [1/m].
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> gradient = GradientOperator.of(mesh)
+    >>> q = np.tile(mesh.cell_centroid[:, :1], (1, 5))  # every unknown equals x
+    >>> out = np.empty((mesh.n_cells, 5, 3))
+    >>> gradient(q, out)
+    >>> bool(np.allclose(out, [1.0, 0.0, 0.0]))
+    True
     """
 
     start: np.ndarray
@@ -246,6 +257,13 @@ def clipped_cells(mesh: Mesh) -> np.ndarray:
     Returns
     -------
     (n_cells,) array of bool
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)  # quadrilaterals
+    >>> int(clipped_cells(mesh).sum())
+    0
     """
     n, d, nl = mesh.n_cells, mesh.dimension, mesh.n_interior
     if mesh.wedge:

@@ -42,6 +42,14 @@ class FaceData:
     axisymmetric_factor : array (n,) or (0,)
         One over the distance from the axis of an axisymmetric mesh [1/m].
     periodic : PeriodicInterface or None
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> faces = FaceData.of(mesh, model="sst")
+    >>> faces.columns, len(faces.axes)  # p, u, v, w, T, k, log(omega); v is not active in two dimensions
+    (7, 6)
     """
 
     mesh: Mesh

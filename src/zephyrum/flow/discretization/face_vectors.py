@@ -31,6 +31,14 @@ def cell_face_vectors(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray, n
         From the left to the right centroid [m].
     back : (ni, 3) array
         From the right to the left centroid, reversed [m].
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> to_left, to_right, ahead, back = cell_face_vectors(mesh)
+    >>> bool(np.allclose(ahead, to_left[: mesh.n_interior] - to_right))
+    True
     """
     ni = mesh.n_interior
     left, right, x, c = mesh.left, mesh.right, mesh.face_centroid, mesh.cell_centroid

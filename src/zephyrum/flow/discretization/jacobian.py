@@ -295,6 +295,13 @@ def pseudo_time_blocks(q: np.ndarray, rate: np.ndarray, axes: np.ndarray, gamma:
         Ratio of the specific heats.
     out : (n, nb, nb) array
         Written.
+
+    Examples
+    --------
+    >>> out = np.empty((1, 4, 4))
+    >>> pseudo_time_blocks(np.array([[0.0, 0.5, 0.0, 0.0, 1.0]]), np.ones(1), np.array([0, 1, 3, 4]), 1.4, out)
+    >>> out[0, 0]  # of density
+    array([ 1.4,  0. ,  0. , -1. ])
     """
     nb = len(axes)
     for i in prange(len(q)):
@@ -324,6 +331,11 @@ def empty_jacobian(nf: int, ni: int, n: int, model: str, floor: float) -> Jacobi
         Flow model.
     floor : float
         Least weight of the limiter.
+
+    Examples
+    --------
+    >>> empty_jacobian(nf=10, ni=8, n=4, model="euler", floor=0.0).blocks.shape
+    (10, 2, 4, 4)
     """
     single = np.float32
     fading = ni if 0.0 <= floor < 1.0 else 0  # faces whose limiter weight may change: see `limiter_weight`
@@ -353,6 +365,23 @@ class Jacobian:
         Factors of the equations.
     vortex_correction, lift_row : array or None
         Response of the farfield to lift: flux change of each boundary face per unit of lift, and lift per wall flux.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem
+    >>> from zephyrum.flow.nonlinear.flow_problem import FlowProblem
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> problem = DiscreteProblem(FlowProblem(mesh, Freestream(mach=0.5), mesh.reference))
+    >>> now = problem.evaluate(np.tile(problem.scales.freestream, (mesh.n_cells, 1)))
+    >>> jacobian = Jacobian(problem.residual)
+    >>> jacobian.linearise(now.state)
+    >>> jacobian.set_inertia(jacobian.wave_sum() / 10.0)  # CFL number 10
+    >>> v = np.ones((mesh.n_cells, 4), dtype=np.float32)
+    >>> product = np.empty_like(v)
+    >>> jacobian.product(v, product)
+    >>> product.shape
+    (384, 4)
     """
 
     def __init__(self, residual: Residual):

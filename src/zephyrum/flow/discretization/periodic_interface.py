@@ -34,6 +34,13 @@ class PeriodicInterface:
     Notes
     -----
     turn (3, 3) takes vectors at the second face to the first; `faces` is the geometry of a mesh of these 2 k cells.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> from zephyrum.flow.discretization.face_data import FaceData
+    >>> FaceData.of(mesh_airfoil(Airfoil.naca("0012"), 32, 8)).periodic is None  # no periodic sides
+    True
     """
 
     one: np.ndarray

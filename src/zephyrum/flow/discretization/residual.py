@@ -102,6 +102,15 @@ def sum_faces(flux: np.ndarray, cells: "CellFaces", out: np.ndarray):
         Faces of each cell.
     out : (n, m) array
         Written.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> faces, out = FaceData.of(mesh), np.empty((mesh.n_cells, 3))
+    >>> sum_faces(mesh.face_area, faces.cells, out)
+    >>> bool(np.abs(out).max() < 1e-12)  # cells are closed
+    True
     """
     m = flux.shape[1]
     for i in prange(len(out)):
@@ -123,6 +132,12 @@ class FieldState(NamedTuple):
     gradients : array (n, m, 3)
     closure : array (n, 2) or (0, 2)
         See `turbulence_sources`.
+
+    Examples
+    --------
+    >>> state = FieldState(np.zeros((4, 5)), np.zeros((4, 5, 3)), np.zeros((4, 2)))
+    >>> state.q.shape
+    (4, 5)
     """
 
     q: np.ndarray
@@ -147,6 +162,20 @@ class Residual:
     model : str
     wall_data : array (n, 3), optional
         See `turbulence_sources`; without it every wall is smooth and fully turbulent.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem
+    >>> from zephyrum.flow.nonlinear.flow_problem import FlowProblem
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> residual = DiscreteProblem(FlowProblem(mesh, Freestream(mach=0.5), mesh.reference)).residual
+    >>> q = np.tile([0.0, 0.5, 0.0, 0.0, 1.0], (mesh.n_cells, 1))
+    >>> state = residual.differentiate(q)
+    >>> float(abs(state.gradients).max())  # of a uniform stream
+    0.0
+    >>> residual.balance(state).shape
+    (384, 5)
     """
 
     def __init__(

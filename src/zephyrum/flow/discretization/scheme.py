@@ -59,6 +59,11 @@ class Scheme:
         Reconstruction.
     limiter : Limiter
         Limiter.
+
+    Examples
+    --------
+    >>> Scheme().reconstruction.order
+    2
     """
 
     reconstruction: Reconstruction = field(default_factory=Reconstruction)

@@ -35,6 +35,13 @@ def strain_rate(g: np.ndarray, c: int):
         Gradients.
     c : int
         Cell.
+
+    Examples
+    --------
+    >>> g = np.zeros((1, 5, 3))
+    >>> g[0, 1, 2] = 3.0  # du/dz
+    >>> strain_rate(g, 0)
+    3.0
     """
     xx, yy, zz = g[c, 1, 0], g[c, 2, 1], g[c, 3, 2]
     xy, xz, yz = g[c, 1, 1] + g[c, 2, 0], g[c, 1, 2] + g[c, 3, 0], g[c, 2, 2] + g[c, 3, 1]
@@ -59,6 +66,15 @@ def vorticity(g: np.ndarray, c: int, wall: float, gas: "GasModel"):
     Notes
     -----
     The size is rounded off at 0 by a fraction of nu / wall^2, which only counts where production does not.
+
+    Examples
+    --------
+    >>> from zephyrum.flow.physics.gas_model import GasModel
+    >>> g = np.zeros((1, 5, 3))
+    >>> g[0, 1, 2] = 3.0  # du/dz
+    >>> size, x, y, z = vorticity(g, 0, 0.1, GasModel(1.4, viscosity=1e-6))
+    >>> round(size, 6), y
+    (3.0, 3.0)
     """
     wx, wy, wz = g[c, 3, 1] - g[c, 2, 2], g[c, 1, 2] - g[c, 3, 0], g[c, 2, 0] - g[c, 1, 1]
     least = 0.03 * gas.viscosity / (wall * wall)
@@ -77,6 +93,13 @@ def gradient_product(g: np.ndarray, c: int, k: int, m: int):
         Cell.
     k, m : int
         Unknowns.
+
+    Examples
+    --------
+    >>> g = np.zeros((1, 5, 3))
+    >>> g[0, 0], g[0, 4] = [1.0, 2.0, 0.0], [3.0, 1.0, 5.0]
+    >>> gradient_product(g, 0, 0, 4)
+    5.0
     """
     return g[c, k, 0] * g[c, m, 0] + g[c, k, 1] * g[c, m, 1] + g[c, k, 2] * g[c, m, 2]
 
@@ -263,6 +286,15 @@ def eddy_viscosity_ratio(q: np.ndarray, closure: np.ndarray, gas: "GasModel", mo
         Code of the flow model.
     out : (n,) array
         Written.
+
+    Examples
+    --------
+    >>> from zephyrum.flow.physics.gas_model import GasModel
+    >>> from zephyrum.flow.physics.turbulence import SA
+    >>> q, out = np.array([[0.0, 0.5, 0.0, 0.0, 1.0, 100.0]]), np.zeros(1)
+    >>> eddy_viscosity_ratio(q, np.array([[0.0, 1.0]]), GasModel(1.4, viscosity=1e-6), SA, out)
+    >>> out.round(2)
+    array([99.96])
     """
     for i in prange(len(q)):
         c = np.int64(i)
@@ -286,6 +318,11 @@ def initial_closure(wall_data: np.ndarray, model: str) -> np.ndarray:
     -------
     (n, 2) array
         (0, 2) without turbulence.
+
+    Examples
+    --------
+    >>> initial_closure(np.array([[0.1, 0.0, 1.0]]), "sa")
+    array([[0., 1.]])
     """
     if model == "sa":
         return np.ascontiguousarray(wall_data[:, 1:])

@@ -303,7 +303,25 @@ def _solve(pattern, factors, x, scale, dims, out):
 
 
 class Preconditioner:
-    """Block ILU(1) of the compact Jacobian of one domain; the pattern is found once, the values at every step."""
+    """Block ILU(1) of the compact Jacobian of one domain; the pattern is found once, the values at every step.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem
+    >>> from zephyrum.flow.nonlinear.flow_problem import FlowProblem
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> problem = DiscreteProblem(FlowProblem(mesh, Freestream(mach=0.5), mesh.reference))
+    >>> problem.linearise(problem.evaluate(np.tile(problem.scales.freestream, (mesh.n_cells, 1))))
+    >>> problem.jacobian.set_inertia(problem.jacobian.wave_sum())
+    >>> preconditioner = Preconditioner(problem.domain)
+    >>> preconditioner.update(problem.jacobian)
+    >>> x = np.ones((mesh.n_cells, 4), dtype=np.float32)
+    >>> out = np.empty_like(x)
+    >>> preconditioner.solve(x, out)
+    >>> bool(np.isfinite(out).all())
+    True
+    """
 
     def __init__(self, domain: FaceData):
         mesh, nb = domain.mesh, len(domain.axes)

@@ -73,6 +73,23 @@ def gmres(jacobian: Jacobian, preconditioner: Preconditioner, rhs: np.ndarray, t
     Notes
     -----
     Sums run over fixed chunks, so the answer does not depend on threads. x is not finite where the matrix is not.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> from zephyrum.flow.linear.block_ilu import Preconditioner
+    >>> from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem
+    >>> from zephyrum.flow.nonlinear.flow_problem import FlowProblem
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> problem = DiscreteProblem(FlowProblem(mesh, Freestream(mach=0.5), mesh.reference))
+    >>> problem.linearise(problem.evaluate(np.tile(problem.scales.freestream, (mesh.n_cells, 1))))
+    >>> problem.jacobian.set_inertia(problem.jacobian.wave_sum() / 10.0)
+    >>> preconditioner = Preconditioner(problem.domain)
+    >>> preconditioner.update(problem.jacobian)
+    >>> rhs = np.ones((mesh.n_cells, 4), dtype=np.float32)
+    >>> change, vectors, left = gmres(problem.jacobian, preconditioner, rhs, 0.1, 30)
+    >>> bool(left <= 0.1)
+    True
     """
     shape = rhs.shape
     size = rhs.size

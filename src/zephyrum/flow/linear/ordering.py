@@ -39,6 +39,14 @@ def elimination_order(mesh: "Mesh") -> tuple[np.ndarray, np.ndarray]:
     -----
     No cell has a neighbour in another piece; the rows behind the last piece, columns next to a later piece, separate
     them. The number of pieces is fixed, so that the answer does not depend on that of the threads.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> order, rows = elimination_order(mesh)
+    >>> bool((np.sort(order) == np.arange(mesh.n_cells)).all())
+    True
     """
     n, ni = mesh.n_cells, mesh.n_interior
     left, right = mesh.left[:ni], mesh.right

@@ -32,6 +32,13 @@ class Start:
         First CFL number; without it `CFLControl.restart`.
     previous_rows : tuple of tuples
         Rows of the history of a run that is continued.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> Start(np.tile([0.0, 0.5, 0.0, 0.0, 1.0], (mesh.n_cells, 1))).cfl is None
+    True
     """
 
     states: np.ndarray
@@ -62,6 +69,14 @@ def solve_steady(
     -------
     FlowState
         Its outcome says how the run ended; no exception comes from within.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> flow = solve_steady(FlowProblem(mesh, Freestream(mach=0.3, alpha=2.0), mesh.reference))
+    >>> print(flow.outcome)
+    converged
     """
     rows = [] if start is None else list(start.previous_rows)
     spent = rows[-1][COLUMNS.index("seconds")] if rows else 0.0

@@ -38,6 +38,17 @@ class Evaluation:
         CL, CD, CM of the body.
     exterior : array (nb, m)
         States outside the boundary faces, corrected for the lift.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> problem = DiscreteProblem(FlowProblem(mesh, Freestream(mach=0.5), mesh.reference))
+    >>> now = problem.evaluate(np.tile(problem.scales.freestream, (mesh.n_cells, 1)))
+    >>> now.R.shape == now.q.shape
+    True
+    >>> len(now.coefficients)  # CL, CD, CM
+    3
     """
 
     state: FieldState
@@ -73,6 +84,15 @@ class FlowState:
     reason : str
     history : History
     seconds : float
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> flow = solve(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3, alpha=2.0)).flow
+    >>> print(flow.outcome)
+    converged
+    >>> flow.q.shape
+    (384, 5)
     """
 
     q: np.ndarray
@@ -89,7 +109,18 @@ class FlowState:
 
 
 class DiscreteProblem:
-    """One mesh of the family with everything that the iteration needs."""
+    """One mesh of the family with everything that the iteration needs.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> problem = DiscreteProblem(FlowProblem(mesh, Freestream(mach=0.5), mesh.reference))
+    >>> now = problem.evaluate(np.tile(problem.scales.freestream, (mesh.n_cells, 1)))
+    >>> problem.norm(now.R) > 0.0
+    True
+    >>> problem.linearise(now)
+    """
 
     def __init__(self, problem: FlowProblem, depth: int = 0, twin: "DiscreteProblem | None" = None):
         """depth: 0 for the finest mesh; twin: its face data and preconditioner are taken over if it has the same

@@ -29,6 +29,16 @@ class FlowProblem:
         Source of every equation, in scaled units, for manufactured solutions.
     exterior : array (nb, m), optional
         States outside every boundary face, in scaled units, for manufactured solutions.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> problem = FlowProblem(mesh, Freestream(mach=0.5), mesh.reference)
+    >>> problem.viscous, problem.space
+    (False, False)
+    >>> problem.at(air=Freestream(mach=0.6)).air.mach
+    0.6
     """
 
     mesh: Mesh

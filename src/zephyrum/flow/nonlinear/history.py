@@ -39,6 +39,14 @@ class History:
     -----
     A residual column holds the square root of the sum over cells of (net outflow)^2 / volume, over the same of the
     undisturbed stream on the same mesh.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> history = solve(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3)).flow.history
+    >>> drop = history.drop()[:, 0]  # residual of the mass over that of the undisturbed stream
+    >>> bool(drop[-1] < 1e-6)
+    True
     """
 
     rows: list[tuple] = field(default_factory=list)
@@ -120,6 +128,11 @@ def residual_decades(row: dict) -> float:
     ----------
     row : dict
         Row of COLUMNS.
+
+    Examples
+    --------
+    >>> residual_decades(dict.fromkeys(COLUMNS, 1e-3))
+    3.0
     """
     return -float(np.log10(max(*(row[f"residual_{name}"] for name in EQUATION_NAMES), 1e-30)))
 
@@ -134,6 +147,11 @@ class TimeForecast:
         Decades to be reached.
     seen : list[tuple[float, float]]
         (clock [s], decades) of the steps so far.
+
+    Examples
+    --------
+    >>> TimeForecast(residual_drop=8.0).seen
+    []
     """
 
     residual_drop: float

@@ -35,6 +35,11 @@ class Reports:
         Receives a dict of `COLUMNS` after every step.
     on_state : callable, optional
         Receives states (n, m), first-order cells (n,), CFL number and rows of the history after every step.
+
+    Examples
+    --------
+    >>> Reports(History(), time.perf_counter()).on_step is None
+    True
     """
 
     history: History
@@ -87,6 +92,17 @@ class LevelIteration:
         Number of the first step.
     now : Evaluation
         That of the present states.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> from zephyrum.flow.nonlinear.flow_problem import FlowProblem
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> problem = DiscreteProblem(FlowProblem(mesh, Freestream(mach=0.3), mesh.reference))
+    >>> q = np.tile(problem.scales.freestream, (mesh.n_cells, 1))
+    >>> now, outcome, reason = LevelIteration(problem, q, cfl=10.0).run(Reports(History(), time.perf_counter()))
+    >>> print(outcome)
+    converged
     """
 
     problem: DiscreteProblem

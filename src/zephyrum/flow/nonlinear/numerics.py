@@ -94,11 +94,23 @@ class Numerics:
         ----------
         facts : dict
             Fields by name.
+
+        Examples
+        --------
+        >>> from dataclasses import asdict
+        >>> Numerics.from_description(asdict(Numerics(residual_drop=6.0))).residual_drop
+        6.0
         """
         return cls(**{name: POLICIES[name](**value) if name in POLICIES else value for name, value in facts.items()})
 
     def scheme(self) -> Scheme:
-        """The part that the residual needs."""
+        """The part that the residual needs.
+
+        Examples
+        --------
+        >>> Numerics().scheme().reconstruction.order
+        2
+        """
         return Scheme(self.reconstruction, self.limiter)
 
 

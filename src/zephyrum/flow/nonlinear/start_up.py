@@ -59,6 +59,15 @@ def transfer_condition(
     Returns
     -------
     (n, m) array
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> old, new = Freestream(mach=0.3), Freestream(mach=0.6)
+    >>> q = np.tile([0.0, 0.3, 0.0, 0.0, 1.0], (mesh.n_cells, 1))
+    >>> transfer_condition(q, mesh, old, new, 1.0)[0].round(3) + 0.0
+    array([0. , 0.6, 0. , 0. , 1. ])
     """
     out = q.copy()
     ratio = new.mach / old.mach
@@ -99,6 +108,13 @@ def initial_state(mesh: Mesh, law: GasModel, freestream: np.ndarray, chord: floa
     Returns
     -------
     (n, m) array
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> initial_state(mesh, GasModel(1.4), np.array([0.0, 0.5, 0.0, 0.0, 1.0]), 1.0, False)[0]
+    array([0. , 0.5, 0. , 0. , 1. ])
     """
     q = np.tile(freestream, (mesh.n_cells, 1))
     if not viscous or not len(mesh.faces_of("wall")):
@@ -142,6 +158,16 @@ def prolongate(
     Returns
     -------
     array (n_fine, m)
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> fine = mesh_airfoil(Airfoil.naca("0012"), 64, 16)
+    >>> coarse = fine.coarser
+    >>> q = np.tile([0.0, 0.5, 0.0, 0.0, 1.0], (coarse.n_cells, 1))
+    >>> states = prolongate(q, FaceData.of(coarse), FaceData.of(fine), GasModel(1.4))
+    >>> states.shape == (fine.n_cells, 5)
+    True
     """
     gradients = np.zeros((len(q), q.shape[1], 3))
     coarse.gradient(q, gradients)
@@ -277,5 +303,13 @@ def log_sublayer_omega(mesh: Mesh, law: GasModel) -> np.ndarray:
     Returns
     -------
     (n,) array
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, first_height=1e-4)
+    >>> omega = log_sublayer_omega(mesh, GasModel(1.4, viscosity=1e-6))
+    >>> int(omega.argmax()) == int(mesh.wall_distance.argmin())
+    True
     """
     return np.log(6.0 * law.viscosity / (BETA[0] * mesh.wall_distance**2))

@@ -26,6 +26,11 @@ class Regime:
         Whether the flow is viscous.
     space : bool
         Whether the flow is three-dimensional.
+
+    Examples
+    --------
+    >>> Regime(viscous=False, space=False).building_layers(CFLControl(), 10.0)
+    False
     """
 
     viscous: bool
@@ -89,6 +94,11 @@ class StepTaken:
         Whether the residuals are as low as asked while the coefficients still drift.
     out_of_vectors : bool
         Whether the step took as many Krylov vectors as it might.
+
+    Examples
+    --------
+    >>> StepTaken(cfl=10.0, factor=1.0, ratio=0.5, krylov_vectors=5).out_of_vectors
+    False
     """
 
     cfl: float
@@ -116,6 +126,12 @@ def next_cfl(control: CFLControl, regime: Regime, step: StepTaken) -> float:
     Turbulent boundary layers are nonlinear enough to diverge in a fast growth: they get a slower one, in three
     dimensions still slower. At the target only high CFL numbers let coefficients converge where layers are micrometres
     high.
+
+    Examples
+    --------
+    >>> step = StepTaken(cfl=10.0, factor=1.0, ratio=0.5, krylov_vectors=5)
+    >>> next_cfl(CFLControl(), Regime(viscous=False, space=False), step) > 10.0
+    True
     """
     cfl = step.cfl
     if step.at_target and regime.viscous and regime.space and step.factor > 0.9:
@@ -173,6 +189,13 @@ def max_step_fraction(q: np.ndarray, step: np.ndarray, gamma: float, limits: Lin
     Returns
     -------
     (n,) array
+
+    Examples
+    --------
+    >>> q = np.array([[0.0, 0.5, 0.0, 0.0, 1.0]])
+    >>> step = np.array([[0.0, 0.0, 0.0, 0.0, -2.0]])  # to a negative temperature
+    >>> bool(max_step_fraction(q, step, 1.4, LineSearch())[0] < 0.5)
+    True
     """
     largest_change = (
         np.maximum(np.abs(gamma * step[:, 0]) / (1.0 + gamma * q[:, 0]), np.abs(step[:, 4]) / q[:, 4])
@@ -195,6 +218,14 @@ def clip_log_omega_step(step: np.ndarray, limits: LineSearch) -> None:
     Notes
     -----
     It is clipped cell by cell, since one cell that asks for a change of hundreds would hold back the step of all.
+
+    Examples
+    --------
+    >>> step = np.zeros((1, 7))
+    >>> step[0, 6] = 300.0
+    >>> clip_log_omega_step(step, LineSearch())
+    >>> bool(step[0, 6] < 300.0)
+    True
     """
     if step.shape[1] > 6:
         np.clip(step[:, 6], -limits.max_log_omega_change, limits.max_log_omega_change, out=step[:, 6])
@@ -243,6 +274,11 @@ class PseudoTime:
         Volume over time step.
     growth : (n, nt) array
         Of the turbulence sources.
+
+    Examples
+    --------
+    >>> PseudoTime(rate=np.ones(4), growth=np.zeros((4, 0))).rate
+    array([1., 1., 1., 1.])
     """
 
     rate: np.ndarray

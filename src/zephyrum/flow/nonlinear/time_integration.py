@@ -36,6 +36,14 @@ class TimeIntegration:
         The last state; its outcome is OSCILLATING, or FAILED with the reason.
     before : array (n, m)
         States one step earlier.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> problem = FlowProblem(mesh, Freestream(mach=0.3), mesh.reference)
+    >>> integrate_in_time(problem, TimeSteps(length=0.5, count=2)).flow.q.shape
+    (384, 5)
     """
 
     rows: np.ndarray
@@ -53,6 +61,11 @@ class TimeReports:
         Receives a dict of time, CL, CD and CM.
     on_state : callable, optional
         Receives rows, states and the states before.
+
+    Examples
+    --------
+    >>> TimeReports().on_step is None
+    True
     """
 
     on_step: Callable[[dict], None] | None = None
@@ -111,6 +124,15 @@ def integrate_in_time(
     Returns
     -------
     TimeIntegration
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> problem = FlowProblem(mesh, Freestream(mach=0.3), mesh.reference)
+    >>> run = integrate_in_time(problem, TimeSteps(length=0.5, count=2))
+    >>> len(run.rows)
+    3
     """
     reports, begin = reports or TimeReports(), time.perf_counter()
     if forcing is not None:

@@ -67,6 +67,11 @@ def boundary_code(role: str, model: str) -> int:
         Role of the boundary group.
     model : str
         Flow model.
+
+    Examples
+    --------
+    >>> boundary_code("wall", "euler") == SLIP, boundary_code("wall", "sa") == NO_SLIP
+    (True, True)
     """
     return SLIP if role in ("wall", "ground") and model == "euler" else ROLE_CODES[role]
 
@@ -87,6 +92,13 @@ def boundary_flux(
         Unit normal (3).
     gamma : float
         Ratio of the specific heats.
+
+    Examples
+    --------
+    >>> at_rest = (0.0, 0.0, 0.0, 0.0, 1.0)
+    >>> flux = boundary_flux(SLIP, at_rest, at_rest, (1.0, 0.0, 0.0), 1.4)
+    >>> [round(float(value), 6) for value in flux]
+    [0.0, 0.0, 0.0, 0.0, 0.0]
     """
     p, u, v, w, T = inside
     pe, ue, ve, we, _ = outside
@@ -153,6 +165,16 @@ class WallData:
         Sand-grain height [m].
     laminar : (nb,) array
         Whether the boundary layer is held laminar.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> walls = WallData.plain(mesh)
+    >>> walls.velocity.shape == (len(mesh.left) - mesh.n_interior, 3)
+    True
+    >>> float(walls.roughness.max())
+    0.0
     """
 
     velocity: np.ndarray
@@ -223,6 +245,14 @@ def exterior_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls
     and temperature keep total enthalpy and entropy. Rows of symmetry and of slip are 0 (see `set_curved_wall_normals`).
     The row of a wall holds its velocity, its temperature (0: adiabatic) and the shift of the wall distance by its
     roughness.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> mesh, air = mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.5)
+    >>> outside = exterior_states(mesh, Scales.of(air), 0.0, False)
+    >>> outside[-1]
+    array([ 0. ,  0.5, -0. ,  0. ,  1. ])
     """
     ni = mesh.n_interior
     states = np.tile(scales.freestream, (mesh.n_faces - ni, 1))

@@ -34,6 +34,11 @@ class GasModel(NamedTuple):
         Turbulent Prandtl number.
     k_unit : float
         Worth of one unit of the turbulent kinetic energy (see `turbulence/sst.py`).
+
+    Examples
+    --------
+    >>> GasModel(1.4).gamma
+    1.4
     """
 
     gamma: float
@@ -50,6 +55,11 @@ class GasModel(NamedTuple):
         ----------
         T : (n,) array
             Scaled temperatures.
+
+        Examples
+        --------
+        >>> GasModel(1.4, viscosity=2e-8).viscosity_at(np.array([1.0, 2.0]))
+        array([2.00000000e-08, 3.29983165e-08])
         """
         return self.viscosity * T**1.5 * (1.0 + self.sutherland) / (T + self.sutherland)
 
@@ -76,6 +86,12 @@ class Scales:
         Scaled state.
     turbulence : tuple[float, ...]
         Sizes that the turbulence equations are scaled with.
+
+    Examples
+    --------
+    >>> scales = Scales.of(Freestream(mach=0.5, alpha=0.0))
+    >>> scales.freestream
+    array([ 0. ,  0.5, -0. ,  0. ,  1. ])
     """
 
     gamma: float
@@ -99,6 +115,11 @@ class Scales:
             Its turbulence quantities.
         turbulence : tuple[float, ...], optional
             Sizes that the turbulence equations are scaled with.
+
+        Examples
+        --------
+        >>> Scales.of(Freestream(mach=0.5)).mach
+        0.5
         """
         state = np.array([0.0, *(air.mach * np.asarray(air.wind)), 1.0, *inflow])
         return cls(
@@ -119,6 +140,12 @@ class Scales:
         Notes
         -----
         Where density, speed and viscosity are fixed they stay.
+
+        Examples
+        --------
+        >>> law = Scales.law(Freestream(mach=0.5, reynolds=1e6), chord=1.0)
+        >>> round(law.viscosity, 12)  # Mach over Reynolds number
+        5e-07
         """
         gas = air.gas
         viscosity = air.viscosity / (air.density * air.sound_speed)
@@ -129,7 +156,13 @@ class Scales:
         )
 
     def rows(self) -> np.ndarray:
-        """(m,) size of the fluxes of mass, momentum, energy and turbulence, for scaling residuals."""
+        """(m,) size of the fluxes of mass, momentum, energy and turbulence, for scaling residuals.
+
+        Examples
+        --------
+        >>> Scales.of(Freestream(mach=0.5)).rows()
+        array([0.5 , 0.25, 0.25, 0.25, 1.25])
+        """
         m = self.mach
         return np.array([m, m * m, m * m, m * m, m / (self.gamma - 1.0), *(m * x for x in self.turbulence)])
 
@@ -146,6 +179,13 @@ def conserved_jacobian(p: float, u: float, v: float, w: float, T: float, gamma: 
         Ratio of the specific heats.
     out : array
         At least (5, 5), written.
+
+    Examples
+    --------
+    >>> out = np.zeros((5, 5))
+    >>> conserved_jacobian(0.0, 0.5, 0.0, 0.0, 1.0, 1.4, out)
+    >>> out[0]  # of density
+    array([ 1.4,  0. ,  0. ,  0. , -1. ])
     """
     rho = (1.0 + gamma * p) / T
     rho_p, rho_T = gamma / T, -rho / T
@@ -176,6 +216,11 @@ def conserved(q: np.ndarray, gamma: float) -> np.ndarray:
     Returns
     -------
     (n, m) array
+
+    Examples
+    --------
+    >>> conserved(np.array([[0.0, 0.5, 0.0, 0.0, 1.0]]), 1.4).round(4)
+    array([[1.    , 0.5   , 0.    , 0.    , 1.9107]])
     """
     rho = (1.0 + gamma * q[:, 0]) / q[:, 4]
     kinetic = 0.5 * np.einsum("ij,ij->i", q[:, 1:4], q[:, 1:4])

@@ -28,6 +28,12 @@ def euler_flux(state: tuple[float, ...], normal: tuple[float, float, float], gam
         Unit normal (3).
     gamma : float
         Ratio of the specific heats.
+
+    Examples
+    --------
+    >>> flux = euler_flux((0.0, 0.5, 0.0, 0.0, 1.0), (1.0, 0.0, 0.0), 1.4)
+    >>> [round(float(value), 4) for value in flux]
+    [0.5, 0.25, 0.0, 0.0, 1.3125]
     """
     p, u, v, w, T = state
     nx, ny, nz = normal
@@ -65,6 +71,13 @@ def roe_flux(left: tuple[float, ...], right: tuple[float, ...], normal: tuple[fl
         Unit normal (3).
     gamma : float
         Ratio of the specific heats.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> state, normal = (0.0, 0.5, 0.0, 0.0, 1.0), (1.0, 0.0, 0.0)
+    >>> bool(np.allclose(roe_flux(state, state, normal, 1.4), euler_flux(state, normal, 1.4)))
+    True
     """
     pl, ul, vl, wl, tl = left
     pr, ur, vr, wr, tr = right

@@ -15,6 +15,11 @@ def smoothstep(x: float, low: float, high: float):
         Argument.
     low, high : float
         Ends of the step.
+
+    Examples
+    --------
+    >>> smoothstep(0.25, 0.0, 1.0)
+    0.15625
     """
     t = (x - low) / (high - low)
     t = t if t > 0.0 else 0.0
@@ -32,6 +37,11 @@ def smoothstep_slope(x: float, low: float, high: float):
         Argument.
     low, high : float
         Ends of the step.
+
+    Examples
+    --------
+    >>> smoothstep_slope(0.5, 0.0, 1.0)
+    1.5
     """
     t = (x - low) / (high - low)
     t = t if t > 0.0 else 0.0
@@ -53,6 +63,11 @@ def smoothstep_array(x: np.ndarray, low: float, high: float):
     Returns
     -------
     (n,) array
+
+    Examples
+    --------
+    >>> smoothstep_array(np.array([-1.0, 0.5, 2.0]), 0.0, 1.0)
+    array([0. , 0.5, 1. ])
     """
     out = np.empty_like(x)
     for i in range(len(x)):

@@ -26,6 +26,13 @@ def viscosity(T: float, gas: "GasModel"):
         Scaled temperature.
     gas : GasModel
         Gas.
+
+    Examples
+    --------
+    >>> from zephyrum.flow.physics.gas_model import GasModel
+    >>> gas = GasModel(1.4, viscosity=1e-6, sutherland=0.4)
+    >>> round(viscosity(1.2, gas) / gas.viscosity, 4)
+    1.1502
     """
     return gas.viscosity * T * math.sqrt(T) * (1.0 + gas.sutherland) / (T + gas.sutherland)
 
@@ -52,6 +59,14 @@ def diffusion_coefficients(
     Returns
     -------
     tuple of 4 float
+
+    Examples
+    --------
+    >>> from zephyrum.flow.physics.gas_model import GasModel
+    >>> gas = GasModel(1.4, viscosity=1e-6)
+    >>> mu, heat, x, w = diffusion_coefficients(0.0, 1.0, 100.0, 0.0, (0.0, 1.0), SA, gas)
+    >>> round(mu / gas.viscosity, 2)  # nu~ 100 times nu
+    100.96
     """
     mu = viscosity(T, gas)
     rho = (1.0 + gas.gamma * p) / T
@@ -74,6 +89,12 @@ def conductivity(mu: float, eddy: float, gas: "GasModel"):
         Eddy viscosity.
     gas : GasModel
         Gas.
+
+    Examples
+    --------
+    >>> from zephyrum.flow.physics.gas_model import GasModel
+    >>> round(conductivity(1.0, 0.0, GasModel(1.4)), 3)  # 1 / (Pr (gamma - 1))
+    3.472
     """
     return (mu / gas.prandtl + eddy / gas.turbulent_prandtl) / (gas.gamma - 1.0)
 
@@ -94,6 +115,13 @@ def sa_diffusion(rho: float, mu: float, x: float, closure: tuple, gas: "GasModel
         See `turbulence_sources`.
     gas : GasModel
         Gas.
+
+    Examples
+    --------
+    >>> from zephyrum.flow.physics.gas_model import GasModel
+    >>> gas = GasModel(1.4, viscosity=1e-6)
+    >>> round(sa_diffusion(1.0, 1e-6, 100.0, (0.0, 1.0), gas)[0] / gas.viscosity, 2)
+    100.96
     """
     floor, blend = closure
     y = rho * gas.viscosity * x
@@ -119,6 +147,14 @@ def sst_diffusion(rho: float, mu: float, x: float, w: float, closure: tuple, gas
         See `turbulence_sources`.
     gas : GasModel
         Gas.
+
+    Examples
+    --------
+    >>> from zephyrum.flow.physics.gas_model import GasModel
+    >>> gas = GasModel(1.4, viscosity=1e-6, k_unit=1.0)
+    >>> mu, heat, x, w = sst_diffusion(1.0, 1e-6, 1e-4, math.log(10.0), (0.0, 0.0), gas)
+    >>> round(mu / gas.viscosity, 2)  # 1 + k / (omega nu)
+    11.0
     """
     floor, blend = closure
     eddy = sst_eddy_viscosity(rho, gas.k_unit * x, w, floor)
@@ -136,6 +172,11 @@ def viscous_stress(gu: tuple, gv: tuple, gw: tuple, normal: tuple):
         Gradients (3) of the velocity components.
     normal : tuple
         Unit normal (3).
+
+    Examples
+    --------
+    >>> viscous_stress((0.0, 0.0, 2.0), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), (0.0, 0.0, 1.0))  # du/dz = 2
+    (2.0, 0.0, 0.0)
     """
     nx, ny, nz = normal
     bulk = 2.0 / 3.0 * (gu[0] + gv[1] + gw[2])

@@ -145,6 +145,17 @@ class Aircraft:
         ------
         InputError
             With the line of what is wrong.
+
+        Examples
+        --------
+        >>> import tempfile
+        >>> from zephyrum import Body
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     path = f"{folder}/pod.toml"
+        ...     _ = Aircraft(name="pod", parts={"pod": Body.capsule(3.0, 1.0)}).write(path)
+        ...     craft = Aircraft.read(path)
+        >>> craft.name
+        'pod'
         """
         path = Path(path)
         text, table = read_table(path, "aircraft")

@@ -38,6 +38,13 @@ class AircraftMeasures:
         Mass properties of all together.
     masses : dict[str, MassProperties]
         Mass properties of each part and point.
+
+    Examples
+    --------
+    >>> from zephyrum import Aircraft, Body
+    >>> measures = Aircraft(name="pod", parts={"pod": Body.capsule(3.0, 1.0)}).measures()
+    >>> [name for name, value, unit in measures.rows()][:3]
+    ['length', 'span over all', 'height']
     """
 
     whole: SurfaceMeasures
@@ -92,6 +99,13 @@ def measure_aircraft(craft: "Aircraft", density: float = 1.0) -> AircraftMeasure
         The aircraft.
     density : float, optional
         See `Aircraft.solids`.
+
+    Examples
+    --------
+    >>> from zephyrum import Aircraft, Airfoil, Planform, Wing
+    >>> wing = Wing(planform=Planform(span=10.0, area=12.5), airfoil=Airfoil.naca("2412"))
+    >>> round(measure_aircraft(Aircraft(name="glider", parts={"wing": wing})).reference.area, 6)
+    12.5
     """
     import pandas as pd
 

@@ -78,7 +78,13 @@ class Ring:
 
     @property
     def tall(self) -> float:
-        """Height [m]: the width unless given."""
+        """Height [m]: the width unless given.
+
+        Examples
+        --------
+        >>> Ring(x=1.0, width=0.5).tall
+        0.5
+        """
         return self.width if self.height is None else self.height
 
     def unit(self, angle: np.ndarray) -> np.ndarray:
@@ -246,7 +252,13 @@ class Body(Part):
 
     @property
     def length(self) -> float:
-        """From first to last ring [m]."""
+        """From first to last ring [m].
+
+        Examples
+        --------
+        >>> Body.capsule(3.0, 1.0).length
+        3.0
+        """
         return self.rings[-1].x - self.rings[0].x
 
     @functools.cached_property
@@ -310,6 +322,12 @@ class Body(Part):
         -------
         (n, m, 2) array
             [-]
+
+        Examples
+        --------
+        >>> Body.ellipsoid(2.0, 1.0).form(np.array([1.0]), np.array([0.0, np.pi / 2.0])).round(6) + 0.0
+        array([[[1., 0.],
+                [0., 1.]]])
         """
         rings = self.rings
         units = [one.unit(angle) for one in rings]
@@ -472,6 +490,13 @@ class Duct(Part):
         Notes
         -----
         Labels: name/outer, /inner (open) and /tail.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil
+        >>> duct = Duct(length=1.0, inlet=0.5, exit=0.4, airfoil=Airfoil.naca("0012"))
+        >>> duct.surface(tolerance=0.005).watertight
+        True
         """
         foil = normalized_section(self.airfoil, None)
         r0, r1 = 0.5 * self.inlet, 0.5 * self.exit

@@ -40,6 +40,12 @@ def positions(
     -------
     array
         Values of t at the points.
+
+    Examples
+    --------
+    >>> t = np.linspace(0.0, 1.0, 11)
+    >>> positions(t, np.full(11, 0.3), t)
+    array([0.  , 0.25, 0.5 , 0.75, 1.  ])
     """
     s = np.asarray(length, dtype=float)
     h = np.array(spacing, dtype=float)
@@ -79,6 +85,14 @@ def sagitta_spacing(curve: np.ndarray, tolerance: float, largest: float) -> tupl
         [m]
     length : (n,) array
         Arc length [m].
+
+    Examples
+    --------
+    >>> angle = np.linspace(0.0, np.pi, 181)
+    >>> circle = np.stack([np.cos(angle), np.sin(angle)], axis=1)
+    >>> spacing, length = sagitta_spacing(circle, 1e-3, 1.0)
+    >>> round(float(spacing[90]), 3)  # sqrt(8 r sagitta)
+    0.089
     """
     step = np.linalg.norm(np.diff(curve, axis=0), axis=1)
     s = np.r_[0.0, np.cumsum(np.maximum(step, 1e-15))]
@@ -113,6 +127,13 @@ def grid_triangles(m: int, n: int, points: np.ndarray, wrap: bool) -> tuple[np.n
     Notes
     -----
     Quadrilaterals are numbered ring by ring, n of them in a ring if it wraps round, else n - 1.
+
+    Examples
+    --------
+    >>> points = np.array([[i, j, 0.0] for i in range(2) for j in range(3)])
+    >>> triangles, strip = grid_triangles(2, 3, points, wrap=False)
+    >>> len(triangles)
+    4
     """
     k, j = np.meshgrid(np.arange(m - 1), np.arange(n if wrap else n - 1), indexing="ij")
     k, j = k.ravel(), j.ravel()
@@ -152,6 +173,14 @@ def lofted(
     Notes
     -----
     Flat faces are strips between opposite points of the ring, or triangles about its centre.
+
+    Examples
+    --------
+    >>> ring = np.array([[0.0, 1.0, 1.0], [0.0, -1.0, 1.0], [0.0, -1.0, -1.0], [0.0, 1.0, -1.0]])
+    >>> rings = np.stack([ring, ring + [2.0, 0.0, 0.0]])
+    >>> tube = lofted(rings, np.zeros((1, 4), dtype=object), "tube", caps=("front", "back"))
+    >>> tube.watertight
+    True
     """
     rings = np.asarray(rings, dtype=float)
     m, n = rings.shape[:2]

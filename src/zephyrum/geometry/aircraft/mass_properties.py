@@ -23,6 +23,16 @@ class MassProperties:
         Centre of gravity [m].
     inertia : (3, 3) array
         About it in body axes [kg m^2]; off the diagonal -int xy dm.
+
+    Examples
+    --------
+    >>> from zephyrum import Aircraft, Body
+    >>> from zephyrum.geometry import PointMass
+    >>> pilot = PointMass(mass=80.0, position=(1.0, 0.0, 0.0))
+    >>> craft = Aircraft(name="pod", parts={"pod": Body.capsule(3.0, 1.0)}, points={"pilot": pilot})
+    >>> whole, by_name = craft.mass_properties()
+    >>> whole.mass
+    80.0
     """
 
     mass: float

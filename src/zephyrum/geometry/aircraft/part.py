@@ -25,6 +25,12 @@ def unit_type(unit: str):
     ----------
     unit : str
         Unit that numbers are converted to.
+
+    Examples
+    --------
+    >>> from pydantic import TypeAdapter
+    >>> round(TypeAdapter(Annotated[float, unit_type("m")]).validate_python("35 cm"), 6)
+    0.35
     """
 
     def read(value: Any, info: ValidationInfo) -> Any:
@@ -195,6 +201,12 @@ class Part:
         What it weighs.
     flies : bool
         Whether it meets the air; False counts it for mass only.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> Body.capsule(3.0, 1.0).mirrored
+    False
     """
 
     position: Point = (0.0, 0.0, 0.0)

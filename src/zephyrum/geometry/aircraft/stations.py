@@ -175,6 +175,12 @@ def with_(one: Station, **changes) -> Station:
     ----------
     one : Station
         Station.
+
+    Examples
+    --------
+    >>> station = Station(position=(0.0, 0.0, 0.0), chord=1.0)
+    >>> with_(station, chord=2.0).chord
+    2.0
     """
     given = {name: getattr(one, name) for name in ("position", "chord", "twist", "airfoil", "name")}
     return Station(**(given | changes))
@@ -192,6 +198,13 @@ def span_lengths(stations: "list[Station] | tuple[Station, ...]") -> np.ndarray:
     -------
     (n,) array
         [m]
+
+    Examples
+    --------
+    >>> root = Station(position=(0.0, 0.0, 0.0), chord=1.0)
+    >>> tip = Station(position=(0.0, 3.0, 4.0), chord=0.5)
+    >>> span_lengths([root, tip])
+    array([0., 5.])
     """
     yz = np.array([one.position[1:] for one in stations])
     return np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(yz, axis=0), axis=1))]
@@ -206,6 +219,12 @@ def outer_end(inner: Station, one: Panel) -> Station:
         Station at its inner end.
     one : Panel
         The panel.
+
+    Examples
+    --------
+    >>> root = Station(position=(0.0, 0.0, 0.0), chord=1.0)
+    >>> outer_end(root, Panel(span=2.0, taper=0.5)).chord
+    0.5
     """
     chord = one.chord if one.chord is not None else inner.chord * (1.0 if one.taper is None else one.taper)
     back = one.span * np.tan(np.radians(one.sweep)) + one.sweep_at * (inner.chord - chord)
@@ -225,6 +244,16 @@ def airfoils_between(stations: "list[Station]", foils: list) -> list[Airfoil]:
         Stations from root to tip.
     foils : list
         Airfoil of each, None where it is not given.
+
+    Examples
+    --------
+    >>> root = Station(position=(0.0, 0.0, 0.0), chord=1.0)
+    >>> tip = Station(position=(0.0, 1.0, 0.0), chord=1.0)
+    >>> middle = Station(position=(0.0, 0.5, 0.0), chord=1.0)
+    >>> given = [Airfoil.naca("0012"), None, Airfoil.naca("0018")]
+    >>> foils = airfoils_between([root, middle, tip], given)
+    >>> round(foils[1].measures.thickness, 3)
+    0.15
     """
     s = span_lengths(stations)
     known = [k for k, foil in enumerate(foils) if foil is not None]
@@ -287,6 +316,11 @@ def panel_of(tree: np.ndarray, fraction: float) -> tuple[int, float]:
         Number of the panel.
     along : float
         Fraction of the way along it.
+
+    Examples
+    --------
+    >>> panel_of(np.array([0.0, 0.5, 1.0]), 0.75)
+    (1, 0.5)
     """
     k = int(np.clip(np.searchsorted(tree, fraction, side="right") - 1, 0, len(tree) - 2))
     return k, float(np.clip((fraction - tree[k]) / max(tree[k + 1] - tree[k], 1e-30), 0.0, 1.0))
@@ -303,6 +337,13 @@ def station_at(stations: "tuple[Station, ...]", tree: np.ndarray, fraction: floa
         Fractions of the span of the stations.
     fraction : float
         Fraction of the span.
+
+    Examples
+    --------
+    >>> root = Station(position=(0.0, 0.0, 0.0), chord=1.0, airfoil=Airfoil.naca("0012"))
+    >>> tip = Station(position=(0.0, 2.0, 0.0), chord=0.5, airfoil=Airfoil.naca("0012"))
+    >>> station_at((root, tip), np.array([0.0, 1.0]), 0.5).chord
+    0.75
     """
     k, f = panel_of(tree, fraction)
     a, b = stations[k], stations[k + 1]

@@ -58,6 +58,14 @@ class Strut(Part):
             Distance of the triangles from the section, in chords.
         largest : float, optional
             Longest edge, in chords.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil
+        >>> foil = Airfoil.naca("0024")
+        >>> strut = Strut(start=(0.0, 0.0, 0.0), end=(0.0, 1.0, 1.0), chord=0.1, airfoil=foil)
+        >>> strut.surface(tolerance=0.005).watertight
+        True
         """
         stations = (
             Station(position=self.start, chord=self.chord, airfoil=self.airfoil),
@@ -115,6 +123,12 @@ class Plate(Part):
             Distance of the triangles from the shape, in chords.
         largest : float, optional
             Longest edge, in chords.
+
+        Examples
+        --------
+        >>> plate = Plate(corners=((0.0, 0.0), (1.0, 0.0), (1.0, 0.5)), thickness=0.01)
+        >>> round(plate.surface().volume, 6)
+        0.0025
         """
         p = np.array(self.corners)
         sides = []

@@ -93,6 +93,13 @@ class PlanformMeasures:
         Tip over root chord.
     sweep : float
         Of the quarter chord [deg].
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil
+    >>> wing = Wing(planform=Planform(span=10.0, area=12.5, taper=0.5), airfoil=Airfoil.naca("2412"))
+    >>> round(wing.measures.aspect_ratio, 6), round(wing.measures.mean_chord, 3)
+    (8.0, 1.296)
     """
 
     area: float

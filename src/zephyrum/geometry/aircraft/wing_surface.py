@@ -40,6 +40,13 @@ def wing_surfaces(wing: "Wing", name: str, tolerance: float = 2e-4, largest: flo
     Notes
     -----
     Labels: name/upper, /lower, /tail, /tip, /root, and for each control name/<control> upper and lower.
+
+    Examples
+    --------
+    >>> from zephyrum.geometry import Planform, Wing
+    >>> wing = Wing(planform=Planform(span=6.0, area=6.0), airfoil=Airfoil.naca("0012"))
+    >>> [surface.watertight for surface in wing_surfaces(wing, "wing", tolerance=0.005)]
+    [True]
     """
     if not 1e-6 <= tolerance <= 0.02:
         raise InputError(
@@ -76,6 +83,12 @@ def normalized_section(foil: Airfoil, gap: float | None) -> Airfoil:
         Section.
     gap : float or None
         Height of the tail [chords]; None keeps it.
+
+    Examples
+    --------
+    >>> foil = normalized_section(Airfoil.naca("0012").scaled(3.0).rotated(5.0), None)
+    >>> round(foil.chord, 6)
+    1.0
     """
     if gap is not None:
         foil = foil.closed() if gap == 0.0 else foil.blunted(gap)

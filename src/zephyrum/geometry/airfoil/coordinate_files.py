@@ -53,6 +53,17 @@ def read_coordinates(path: str | Path, unit: str | None = None) -> tuple[np.ndar
         The file cannot be read.
     InputError
         With the number of the line that is wrong.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from zephyrum import Airfoil
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = Path(folder, "section.dat")
+    ...     _ = Airfoil.naca("2412").write(path)
+    ...     points, name, notes = read_coordinates(path)
+    >>> points.shape, name
+    ((401, 2), 'NACA 2412')
     """
     path = Path(path)
     text = _load(path)
@@ -84,6 +95,15 @@ def write_coordinates(points: np.ndarray, name: str, path: str | Path) -> Path:
         Header.
     path : path
         File.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = Path(folder, "wedge.dat")
+    ...     _ = write_coordinates(np.array([[1.0, 0.0], [0.0, 0.1], [1.0, 0.0]]), "wedge", path)
+    ...     path.read_text().splitlines()[0]
+    'wedge'
     """
     path = Path(path)
     body = "\n".join(f"{x:.17g} {z:.17g}" for x, z in points)

@@ -124,12 +124,24 @@ class Outline:
 
     @property
     def perimeter(self) -> float:
-        """Length of the closed curve [m]."""
+        """Length of the closed curve [m].
+
+        Examples
+        --------
+        >>> round(Outline.circle(1.0).perimeter, 3)
+        3.142
+        """
         return 2.0 * float(self._table[0][-1])
 
     @property
     def area(self) -> float:
-        """Enclosed area [m^2]."""
+        """Enclosed area [m^2].
+
+        Examples
+        --------
+        >>> round(Outline.circle(1.0).area, 3)
+        0.785
+        """
         if self.radius is None:
             return float(np.pi * 0.25 * self.length * self.height)
         return float(self.length * self.height - (4.0 - np.pi) * self.radius**2)

@@ -78,10 +78,8 @@ class Airfoil:
 
     def __str__(self) -> str:
         m = self.measures
-        return (
-            f"{self.name}, {len(self.points)} points, {100.0 * m.thickness:.3g} % thick, camber {100.0 * m.camber:.3g} "
-            f"%"
-        )
+        camber = round(100.0 * m.camber, 4)
+        return f"{self.name}, {len(self.points)} points, {100.0 * m.thickness:.3g} % thick, camber {camber:.3g} %"
 
     # -- makers -----------------------------------------------------------------------------------------------
     @classmethod
@@ -126,6 +124,16 @@ class Airfoil:
         Notes
         -----
         The notes of the section say what was recognised and changed.
+
+        Examples
+        --------
+        >>> import tempfile
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     path = f"{folder}/section.dat"
+        ...     _ = Airfoil.naca("2412").write(path)
+        ...     foil = Airfoil.read(path)
+        >>> foil.name
+        'NACA 2412'
         """
         points, name, notes = read_coordinates(path, unit)
         corners = _corners_in(points)
@@ -152,6 +160,12 @@ class Airfoil:
             Name of the section.
         n : int, optional
             Number of points.
+
+        Examples
+        --------
+        >>> control = [(1, 0), (0.5, 0.1), (0, 0.08), (0, 0), (0, -0.05), (0.5, -0.03), (1, 0)]
+        >>> round(Airfoil.from_control_points(control).measures.thickness, 3)
+        0.119
         """
         return cls(bspline_coordinates(control, whole("n", n, 21)), name)  # type: ignore[arg-type]
 
@@ -189,6 +203,12 @@ class Airfoil:
         ----------
         path : path
             File.
+
+        Examples
+        --------
+        >>> import tempfile
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     _ = Airfoil.naca("2412").write(f"{folder}/section.dat")
         """
         return write_coordinates(self.points, self.name, path)
 
@@ -365,7 +385,13 @@ class Airfoil:
 
     @functools.cached_property
     def measures(self) -> SectionMeasures:
-        """Everything measured about the section."""
+        """Everything measured about the section.
+
+        Examples
+        --------
+        >>> round(Airfoil.naca("2412").measures.camber, 4)
+        0.0191
+        """
         return measure_section(self)
 
     # -- the curve --------------------------------------------------------------------------------------------
@@ -377,7 +403,13 @@ class Airfoil:
 
     @property
     def length(self) -> float:
-        """Length of the curve's parameter: the polygon through the points [same unit as points]."""
+        """Length of the curve's parameter: the polygon through the points [same unit as points].
+
+        Examples
+        --------
+        >>> round(Airfoil.naca("0012").length, 3)
+        2.04
+        """
         return float(self._pieces[0][-1])
 
     def curve(self, s: np.ndarray, derivative: int = 0) -> np.ndarray:
@@ -412,12 +444,25 @@ class Airfoil:
 
     @property
     def corner_parameters(self) -> np.ndarray:
-        """Parameters of the corners."""
+        """Parameters of the corners.
+
+        Examples
+        --------
+        >>> len(Airfoil.naca("2412").with_flap(0.75, 20.0).corner_parameters)
+        1
+        """
         return self._pieces[0][list(self.corners)]
 
     @functools.cached_property
     def nose_parameter(self) -> float:
-        """Parameter of the nose: the point farthest from the centre of the tail."""
+        """Parameter of the nose: the point farthest from the centre of the tail.
+
+        Examples
+        --------
+        >>> foil = Airfoil.naca("0012")
+        >>> round(float(foil.nose_parameter / foil.length), 6)
+        0.5
+        """
         s = self._pieces[0]
         far = np.linalg.norm(self.points - self.tail, axis=1)
         k = int(np.clip(np.argmax(far), 1, len(s) - 2))
@@ -430,17 +475,35 @@ class Airfoil:
 
     @property
     def tail(self) -> np.ndarray:
-        """Middle of the tail (2,)."""
+        """Middle of the tail (2,).
+
+        Examples
+        --------
+        >>> Airfoil.naca("0012").tail.round(6) + 0.0
+        array([1., 0.])
+        """
         return 0.5 * (self.points[0] + self.points[-1])
 
     @property
     def nose(self) -> np.ndarray:
-        """Nose point (2,)."""
+        """Nose point (2,).
+
+        Examples
+        --------
+        >>> Airfoil.naca("0012").nose.round(6) + 0.0
+        array([0., 0.])
+        """
         return self.curve(self.nose_parameter)[0]  # type: ignore[arg-type]
 
     @functools.cached_property
     def nose_radius(self) -> float:
-        """Radius of curvature at the nose [same unit as points]."""
+        """Radius of curvature at the nose [same unit as points].
+
+        Examples
+        --------
+        >>> round(float(Airfoil.naca("0012").nose_radius), 3)  # 1.1019 t^2
+        0.016
+        """
         s = self.nose_parameter
         (dx, dz), (ax, az) = self.curve(s, 1)[0], self.curve(s, 2)[0]  # type: ignore[arg-type]
         bend = abs(dx * az - dz * ax) / (dx * dx + dz * dz) ** 1.5
@@ -448,17 +511,35 @@ class Airfoil:
 
     @property
     def chord(self) -> float:
-        """Distance from the nose to the centre of the tail."""
+        """Distance from the nose to the centre of the tail.
+
+        Examples
+        --------
+        >>> Airfoil.naca("0012").scaled(2.0).chord
+        2.0
+        """
         return float(np.linalg.norm(self.tail - self.nose))
 
     @property
     def gap(self) -> float:
-        """Height of the blunt tail; 0 if the tail is closed."""
+        """Height of the blunt tail; 0 if the tail is closed.
+
+        Examples
+        --------
+        >>> round(Airfoil.naca("0012").blunted(0.01).gap, 6)
+        0.01
+        """
         return float(np.linalg.norm(self.points[0] - self.points[-1]))
 
     @property
     def is_blunt(self) -> bool:
-        """Whether the tail has a base of noticeable height (above 1e-6 chord)."""
+        """Whether the tail has a base of noticeable height (above 1e-6 chord).
+
+        Examples
+        --------
+        >>> Airfoil.naca("0012").is_blunt, Airfoil.naca("0012").blunted(0.01).is_blunt
+        (False, True)
+        """
         return self.gap > 1e-6 * self.chord
 
 

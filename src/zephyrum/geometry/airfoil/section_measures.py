@@ -33,6 +33,13 @@ class SectionMeasures:
         Of the chord line, nose-up positive [deg].
     points : int
         Number of points.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil
+    >>> measures = Airfoil.naca("2412").measures
+    >>> round(measures.thickness, 3), round(measures.thickness_at, 2)
+    (0.12, 0.3)
     """
 
     chord: float
@@ -86,6 +93,13 @@ def mean_line(foil: "Airfoil", n: int = 400) -> tuple[np.ndarray, np.ndarray, np
         [chords]
     thickness : (n,) array
         [chords]
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil
+    >>> x, camber, thickness = mean_line(Airfoil.naca("2412"))
+    >>> round(float(camber.max()), 4)
+    0.0191
     """
     s = foil.nose_parameter
     fine = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, 4 * n)))
@@ -108,6 +122,12 @@ def measure_section(foil: "Airfoil") -> SectionMeasures:
     ----------
     foil : Airfoil
         Section.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil
+    >>> round(measure_section(Airfoil.naca("0012")).area, 4)  # in squares of the chord
+    0.0817
     """
     x, camber, thickness = mean_line(foil)
     t, c = int(np.argmax(thickness)), int(np.argmax(np.abs(camber)))

@@ -27,6 +27,12 @@ class Defect:
         Largest size [m].
     done : str
         What was done.
+
+    Examples
+    --------
+    >>> defect = found_at("holes", np.zeros((2, 3)), 0.01, "filled")
+    >>> defect.count, str(defect)
+    (2, '2 holes, at (0, 0, 0); (0, 0, 0) m, up to 0.01 m: filled')
     """
 
     kind: str
@@ -42,7 +48,18 @@ class Defect:
 
 
 class NotRepairable(InputError):
-    """A surface that can't be repaired; `defect` holds the positions, `surface` what was made so far."""
+    """A surface that can't be repaired; `defect` holds the positions, `surface` what was made so far.
+
+    Examples
+    --------
+    >>> from zephyrum import Body, repair_surface
+    >>> half = Body.ellipsoid(1.0, 1.0).surface(tolerance=0.01).selected(slice(0, 20))
+    >>> try:
+    ...     repair_surface(half)
+    ... except NotRepairable as error:
+    ...     print(error.defect.kind)
+    holes too large to guess what was there
+    """
 
     def __init__(self, surface: Surface, defect: Defect, advice: str):
         self.surface, self.defect = surface, defect
@@ -68,6 +85,11 @@ def found_at(kind: str, positions: np.ndarray, size: float, done: str, count: in
         What was done about it.
     count : int, optional
         How many; the number of positions without it.
+
+    Examples
+    --------
+    >>> found_at("holes", np.zeros((2, 3)), 0.01, "filled").count
+    2
     """
     positions = np.asarray(positions, dtype=float).reshape(-1, 3)
     return Defect(kind, len(positions) if count is None else count, positions[:10], float(size), done)

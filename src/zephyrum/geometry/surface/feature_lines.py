@@ -39,6 +39,13 @@ class Features:
         Of each triangle: region between feature lines, within one label.
     smooth : (m,) array
         Smooth part of the surface of each triangle.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> box = find_features(Body.box(1.0, 1.0, 1.0).surface().welded())
+    >>> len(set(box.patch.tolist()))
+    6
     """
 
     surface: Surface
@@ -63,6 +70,13 @@ def find_features(surface: Surface, angle: float = SHARP_ANGLE) -> Features:
         Welded surface.
     angle : float, optional
         Least angle [deg] between the normals on both sides of an edge.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> features = find_features(Body.ellipsoid(1.0, 1.0).surface(tolerance=0.01).welded())
+    >>> len(features.edges)  # of a smooth body
+    0
     """
     edges, which, there, back = surface._edge_table
     m = len(surface.triangles)
@@ -137,6 +151,14 @@ def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.nda
         [1/m]
     direction : (n, 3) array
         Of the smaller one.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> surface = Body.ellipsoid(2.0, 2.0).surface(tolerance=0.002).welded()
+    >>> larger, smaller, direction = curvatures(surface, np.zeros(len(surface.triangles), dtype=int))
+    >>> round(float(np.median(larger)), 1)  # 1 / radius
+    1.0
     """
     t, m = surface.triangles, len(surface.triangles)
     n = len(surface.points)

@@ -105,6 +105,15 @@ def fill_hole(surface: Surface, hole: Hole) -> tuple[np.ndarray, float] | None:
     -------
     tuple or None
         Triangles (k, 3) and the volume [m^3] by which the patch may be wrong; None if no patch exists.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> box = Body.box(1.0, 1.0, 1.0).surface().welded()
+    >>> open_box = box.selected(np.arange(len(box.triangles)) != 0)
+    >>> triangles, uncertainty = fill_hole(open_box, hole_boundaries(open_box)[0])
+    >>> len(triangles)
+    1
     """
     points = surface.points[hole.loop]
     if len(points) == 3:

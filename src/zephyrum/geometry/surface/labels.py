@@ -98,6 +98,14 @@ def by_box(surface: Surface, name: str, low: tuple, high: tuple) -> Surface:
         Label.
     low, high : tuple
         Corners (3,) [m]; where both are equal the box is a plane.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> box = Body.box(1.0, 1.0, 1.0).surface()
+    >>> surface = by_box(box, "front", (-0.01, -1.0, -1.0), (0.01, 1.0, 1.0))
+    >>> round(surface.area("front"), 6)
+    1.0
     """
     low, high = np.asarray(low, dtype=float), np.asarray(high, dtype=float)
     if low.shape != (3,) or high.shape != (3,) or not (low < high).all():

@@ -78,6 +78,15 @@ def metric_field(
         [m]
     direction : (n, 3) array
         Of the long size.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> from zephyrum.geometry.surface.feature_lines import find_features
+    >>> features = find_features(Body.ellipsoid(1.0, 1.0).surface(tolerance=0.005).welded())
+    >>> short, long, direction = metric_field(features, 0.01, 0.5, 1.0)
+    >>> bool((short <= 0.5).all())
+    True
     """
     surface = found.surface
     large, small, direction = found.curvature
@@ -108,6 +117,14 @@ def zone_sizes(surface: Surface, zones: tuple) -> np.ndarray:
     -------
     (n,) array
         [m]; infinite outside.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> surface = Body.box(1.0, 1.0, 1.0).surface()
+    >>> zone = SizeZone(size=0.1, box=((-0.1, -1.0, -1.0), (0.1, 1.0, 1.0)))
+    >>> float(zone_sizes(surface, (zone,)).min())
+    0.1
     """
     out = np.full(len(surface.points), np.inf)
     for zone in zones:
@@ -169,6 +186,11 @@ def tensors(h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray
     -------
     (n, 6) array
         xx, yy, zz, xy, xz, yz [1/m^2].
+
+    Examples
+    --------
+    >>> tensors(np.array([0.5]), np.array([0.5]), np.array([[1.0, 0.0, 0.0]]))
+    array([[4., 4., 4., 0., 0., 0.]])
     """
     a, b = 1.0 / h1**2, 1.0 / h2**2
     outer = direction[:, :, None] * direction[:, None, :]
@@ -287,6 +309,15 @@ def sizes_for(
         [m]
     direction : (n, 3) array
         Of the long size.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> from zephyrum.geometry.surface.feature_lines import find_features
+    >>> features = find_features(Body.ellipsoid(1.0, 1.0).surface(tolerance=0.005).welded())
+    >>> short, long, direction = sizes_for(features, None, 0.01, 0.5, 1.0)
+    >>> len(short) == len(features.surface.points)
+    True
     """
 
     surface = found.surface

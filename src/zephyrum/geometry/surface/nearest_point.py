@@ -17,6 +17,11 @@ def dot(a: np.ndarray, b: np.ndarray):
     Parameters
     ----------
     a, b : (3,) arrays
+
+    Examples
+    --------
+    >>> dot(np.array([1.0, 2.0, 3.0]), np.array([1.0, 0.0, 1.0]))
+    4.0
     """
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
@@ -208,6 +213,12 @@ def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) ->
     Notes
     -----
     A triangle with two equal corners is a line.
+
+    Examples
+    --------
+    >>> corners = np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+    >>> distances(np.array([[0.2, 0.2, 0.5]]), corners, np.array([[0, 1, 2]]))
+    array([0.5])
     """
     if not len(triangles):
         return np.full(len(queries), np.inf)

@@ -65,6 +65,13 @@ class RemeshedSurface:
     -----
     both ways, over points, edge centroids and centroids); feature [m]: distance of the original's feature points from
     the new one's lines.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> found = remesh(Body.ellipsoid(1.0, 0.6).surface(tolerance=0.002), 400)
+    >>> found.surface.watertight, bool(found.quality.min() > 0.3)
+    (True, True)
     """
 
     surface: Surface
@@ -208,6 +215,12 @@ def folded_triangles(surface: Surface) -> np.ndarray:
     -------
     array
         Indices of triangles.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> len(folded_triangles(Body.box(1.0, 1.0, 1.0).surface()))
+    0
     """
     return np.flatnonzero((vertex_visibility(surface)[1] < HIDDEN_COSINE)[surface.triangles].any(axis=1))
 

@@ -27,6 +27,12 @@ def quadratic_form(m: np.ndarray, x: float, y: float, z: float, u: float, v: flo
         First vector.
     u, v, w : float
         Second vector.
+
+    Examples
+    --------
+    >>> m = np.array([1.0, 4.0, 9.0, 0.0, 0.0, 0.0])
+    >>> quadratic_form(m, 1.0, 1.0, 1.0, 1.0, 1.0, 1.0)
+    14.0
     """
     return (
         m[0] * x * u
@@ -50,6 +56,13 @@ def edge_length(P: np.ndarray, M: np.ndarray, a: int, b: int):
         Metrics.
     a, b : int
         Ends.
+
+    Examples
+    --------
+    >>> points = np.array([[0.0, 0.0, 0.0], [0.2, 0.0, 0.0]])
+    >>> metric = np.tile([100.0, 100.0, 100.0, 0.0, 0.0, 0.0], (2, 1))  # wanted size 0.1 m
+    >>> round(edge_length(points, metric, 0, 1), 6)
+    2.0
     """
     x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     return np.sqrt(max(0.5 * (quadratic_form(M[a], x, y, z, x, y, z) + quadratic_form(M[b], x, y, z, x, y, z)), 0.0))
@@ -88,6 +101,13 @@ def quality(P: np.ndarray, M: np.ndarray, a: int, b: int, c: int):
     Notes
     -----
     4 sqrt(3) area / sum of squared sides: 1 for the ideal triangle, 0 for a line.
+
+    Examples
+    --------
+    >>> points = np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [0.5, 0.75**0.5, 0.0]])
+    >>> metric = np.tile([1.0, 1.0, 1.0, 0.0, 0.0, 0.0], (3, 1))
+    >>> round(quality(points, metric, 0, 1, 2), 6)
+    1.0
     """
     x, y, z = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     u, v, w = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
@@ -118,6 +138,13 @@ def normal(P: np.ndarray, a: int, b: int, c: int, out: np.ndarray):
     -------
     float
         Twice the area [m^2].
+
+    Examples
+    --------
+    >>> points = np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+    >>> out = np.empty(3)
+    >>> normal(points, 0, 1, 2, out), out
+    (1.0, array([0., 0., 1.]))
     """
     ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
     vx, vy, vz = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
@@ -144,6 +171,12 @@ def ring_table(T: np.ndarray, n: int):
     -------
     start : (n + 1,) array
     triangle : array of int
+
+    Examples
+    --------
+    >>> start, triangle = ring_table(np.array([[0, 1, 2], [0, 2, 3]]), 4)
+    >>> np.diff(start)  # triangles at each point
+    array([2, 1, 2, 1])
     """
     start = np.zeros(n + 1, dtype=np.int64)
     for t in range(len(T)):
@@ -177,6 +210,11 @@ def edges_of(T: np.ndarray, n: int):
     Returns
     -------
     (k, 2) array
+
+    Examples
+    --------
+    >>> len(edges_of(np.array([[0, 1, 2], [0, 2, 3]]), 4))
+    5
     """
     start, around = ring_table(T, n)
     out = np.empty((start[n], 2), dtype=np.int64)

@@ -153,6 +153,12 @@ def crossing(points: np.ndarray, s: np.ndarray, t: np.ndarray, least: float):
         Corners of the triangles.
     least : float
         Depth [m] of the cut above which it counts.
+
+    Examples
+    --------
+    >>> points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0.2, 0.2, -1], [0.2, 0.2, 1], [2, 2, 0.0]])
+    >>> crossing(points, np.array([0, 1, 2]), np.array([3, 4, 5]), 0.0)
+    True
     """
     shared = 0
     for i in range(3):

@@ -16,7 +16,13 @@ EXACT_TOLERANCE = 1e-6  # the same of a described aircraft, whose sides are made
 
 
 def boolean_kernel():
-    """The package manifold3d; InputError says how to install it."""
+    """The package manifold3d; InputError says how to install it.
+
+    Examples
+    --------
+    >>> boolean_kernel().__name__
+    'manifold3d'
+    """
     try:
         import manifold3d
     except ImportError:
@@ -38,6 +44,12 @@ def solid(surface: Surface, first: int = 0):
     ------
     InputError
         The surface is not closed.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> round(solid(Body.box(1.0, 2.0, 3.0).surface()).volume(), 6)
+    6.0
     """
     m3 = boolean_kernel()
     m = len(surface.triangles)
@@ -164,6 +176,11 @@ def refuse_unsymmetric(surface: Surface, tolerance: float = SYMMETRY_TOLERANCE) 
     ------
     InputError
         The surface is not symmetric.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> refuse_unsymmetric(Body.ellipsoid(1.0, 1.0).surface(tolerance=0.01))
     """
     away, position = asymmetry(surface)
     if away > tolerance * surface.size:
@@ -236,6 +253,13 @@ def outline_of(surface: Surface, along: str) -> list[np.ndarray]:
     Notes
     -----
     Coordinates are (y, z), (x, z) and (x, y) of the body axes.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> outlines = outline_of(Body.box(1.0, 2.0, 3.0).surface(), "x")
+    >>> [len(loop) for loop in outlines]
+    [4]
     """
     axes = {"x": [1, 2, 0], "y": [2, 0, 1], "z": [0, 1, 2]}[along]
     points = surface.points[:, axes]  # a cyclic turn, so that nothing is mirrored
@@ -330,6 +354,13 @@ def simplified(surface: Surface, distance: float) -> Surface:
         Closed surface.
     distance : float
         Largest shift of the surface [m].
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> ball = Body.ellipsoid(1.0, 1.0).surface(tolerance=0.001)
+    >>> len(simplified(ball, 0.01).triangles) < len(ball.triangles)
+    True
     """
     m3 = boolean_kernel()
     made = m3.Manifold(

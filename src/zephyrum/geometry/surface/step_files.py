@@ -108,6 +108,13 @@ def write_step(surface: "Surface", path: Path) -> None:
     ------
     InputError
         The surface is open, or too large for a file that a CAD program would open.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from zephyrum import Body
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     write_step(Body.box(1.0, 1.0, 1.0).surface(), Path(folder, "box.step"))
     """
     try:
         from OCP.BRep import BRep_Builder

@@ -35,6 +35,13 @@ def clean_triangles(surface: Surface, distance: float | None, found: list[Defect
     surface : Surface
     gap : float
         Distance [m] below which points became one.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> surface, distance = clean_triangles(Body.box(1.0, 1.0, 1.0).surface(), None, [])
+    >>> len(surface.points)
+    266
     """
     exact = surface.welded(WELD_TOLERANCE * surface.size)
     dropped = len(surface.triangles) - len(exact.triangles)
@@ -114,6 +121,11 @@ def check_hanging(surface: Surface) -> None:
     ------
     NotRepairable
         With the places.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> check_hanging(Body.box(1.0, 1.0, 1.0).surface().welded())
     """
     sides = 3 * len(surface.triangles)
     if len(surface.open_edges) > MAX_OPEN_FRACTION * sides:
@@ -181,6 +193,14 @@ def split_edges(surface: Surface, found: list[Defect]) -> Surface:
         Welded surface.
     found : list[Defect]
         Receives what was found.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> found = []
+    >>> surface = split_edges(Body.box(1.0, 1.0, 1.0).surface().welded(), found)
+    >>> found
+    []
     """
     made, total, locations, size = surface, 0, [], 0.0
     for _ in range(8):
@@ -245,6 +265,14 @@ def split_sheets(surface: Surface, found: list[Defect]) -> Surface:
         Welded surface.
     found : list[Defect]
         Receives what was found.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> found = []
+    >>> surface = split_sheets(Body.box(1.0, 1.0, 1.0).surface().welded(), found)
+    >>> found
+    []
     """
     crowded = surface.crowded_edges
     edges, which, there, back = surface._edge_table
@@ -365,6 +393,13 @@ def orient_triangles(surface: Surface, found: list[Defect]) -> Surface:
     ------
     NotRepairable
         The surface has one side only.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> inside_out = Body.box(1.0, 1.0, 1.0).surface().welded().flipped()
+    >>> round(orient_triangles(inside_out, []).volume, 6)
+    1.0
     """
     _, which, _, _ = surface._edge_table
     m = len(surface.triangles)

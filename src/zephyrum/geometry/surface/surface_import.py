@@ -43,6 +43,16 @@ class ImportedSurface:
         What was repaired.
     notes : tuple[str, ...]
         What looks odd.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from zephyrum import Body
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     _ = Body.box(1.0, 1.0, 1.0).surface().write(f"{folder}/box.stl")
+    ...     imported = import_surface(f"{folder}/box.stl", unit="m")
+    >>> round(imported.surface.volume, 6)
+    1.0
     """
 
     surface: Surface
@@ -204,6 +214,12 @@ def surface_warnings(surface: Surface, span: float | None = None) -> list[str]:
         Surface [m].
     span : float, optional
         Known span [m].
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> surface_warnings(Body.ellipsoid(3.0, 1.0).surface(tolerance=0.01), span=1.0)
+    []
     """
     low, high = surface.bounds
     size = high - low
@@ -258,6 +274,12 @@ def attitude_warnings(surface: Surface) -> list[str]:
     Notes
     -----
     The fin is what stands highest, and is thin, at one end.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> attitude_warnings(Body.ellipsoid(3.0, 1.0).surface(tolerance=0.01))
+    []
     """
     low, high = surface.bounds
     size, midpoint = high - low, 0.5 * (low[1] + high[1])

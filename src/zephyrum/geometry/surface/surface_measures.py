@@ -30,6 +30,13 @@ class SurfaceMeasures:
         [m]
     labels : dict[str, float]
         Area of each label [m^2].
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> measures = measure_surface(Body.box(1.0, 2.0, 3.0).surface())
+    >>> round(measures.frontal, 6), round(measures.wetted, 6)
+    (6.0, 22.0)
     """
 
     surface: Surface

@@ -28,6 +28,16 @@ def read_triangles(path: str | Path) -> Surface:
     ------
     FileError
         With what is wrong.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from zephyrum import Body
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     _ = Body.box(1.0, 1.0, 1.0).surface().write(f"{folder}/box.stl")
+    ...     surface = read_triangles(f"{folder}/box.stl")
+    >>> round(surface.welded().volume, 6)
+    1.0
     """
     path = Path(path)
     ending = path.suffix.lower()

@@ -47,6 +47,13 @@ class RepairedSurface:
         Volume by which the patches may be wrong [m^3].
     notes : tuple[str, ...]
         Sentences.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> repaired = repair_surface(Body.box(1.0, 1.0, 1.0).surface())
+    >>> repaired.surface.watertight, repaired.defects
+    (True, ())
     """
 
     surface: Surface

@@ -43,6 +43,14 @@ def write_surface(surface: "Surface", path: str | Path, unit: str = "m") -> Path
         File; its ending picks the format.
     unit : str, optional
         Unit of the file.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from zephyrum import Body
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     write_surface(Body.box(1.0, 1.0, 1.0).surface(), f"{folder}/box.stl").name
+    'box.stl'
     """
     path = Path(path)
     ending = path.suffix.lower()

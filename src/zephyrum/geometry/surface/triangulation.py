@@ -98,19 +98,40 @@ class Surface:
             File.
         unit : str, optional
             Unit of the file.
+
+        Examples
+        --------
+        >>> import tempfile
+        >>> from zephyrum import Body
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     _ = Body.box(1.0, 1.0, 1.0).surface().write(f"{folder}/box.obj", unit="mm")
         """
         return write_surface(self, path, unit)
 
     # -- geometry ---------------------------------------------------------------------------------------------
     @functools.cached_property
     def area_vectors(self) -> np.ndarray:
-        """(m, 3) outward area vectors [m^2]."""
+        """(m, 3) outward area vectors [m^2].
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> Body.box(1.0, 2.0, 3.0).surface().area_vectors.sum(axis=0).round(9) + 0.0  # closed
+        array([0., 0., 0.])
+        """
         a, b, c = (self.points[self.triangles[:, k]] for k in range(3))
         return 0.5 * np.cross(b - a, c - a)
 
     @functools.cached_property
     def areas(self) -> np.ndarray:
-        """(m,) areas [m^2]."""
+        """(m,) areas [m^2].
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> round(float(Body.box(1.0, 2.0, 3.0).surface().areas.sum()), 6)
+        22.0
+        """
         return np.linalg.norm(self.area_vectors, axis=1)
 
     @functools.cached_property
@@ -146,14 +167,28 @@ class Surface:
 
     @functools.cached_property
     def volume(self) -> float:
-        """Enclosed volume [m^3]; only of a closed surface a meaningful number."""
+        """Enclosed volume [m^3]; only of a closed surface a meaningful number.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> round(Body.box(1.0, 2.0, 3.0).surface().volume, 6)
+        6.0
+        """
         p = self.points - self.midpoint
         a, b, c = (p[self.triangles[:, k]] for k in range(3))
         return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6.0)
 
     @property
     def centroid(self) -> np.ndarray:
-        """(3,) centroid of the enclosed volume [m]."""
+        """(3,) centroid of the enclosed volume [m].
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> Body.box(1.0, 2.0, 3.0).surface().centroid.round(6) + 0.0
+        array([0.5, 0. , 0. ])
+        """
         p = self.points - self.midpoint
         a, b, c = (p[self.triangles[:, k]] for k in range(3))
         weight = np.einsum("ij,ij->i", a, np.cross(b, c)) / 6.0
@@ -161,7 +196,15 @@ class Surface:
 
     @functools.cached_property
     def bounds(self) -> np.ndarray:
-        """(2, 3) lowest and highest coordinates of the points in use [m]."""
+        """(2, 3) lowest and highest coordinates of the points in use [m].
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> Body.box(1.0, 2.0, 3.0).surface().bounds
+        array([[ 0. , -1. , -1.5],
+               [ 1. ,  1. ,  1.5]])
+        """
         own = np.zeros(len(self.points), dtype=bool)
         own[self.triangles] = True
         used = self.points[own]
@@ -169,12 +212,26 @@ class Surface:
 
     @functools.cached_property
     def midpoint(self) -> np.ndarray:
-        """(3,) centre of the bounding box [m]."""
+        """(3,) centre of the bounding box [m].
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> Body.box(1.0, 2.0, 3.0).surface().midpoint.round(6) + 0.0
+        array([0.5, 0. , 0. ])
+        """
         return self.bounds.mean(axis=0)
 
     @functools.cached_property
     def size(self) -> float:
-        """Diagonal of the bounding box [m]."""
+        """Diagonal of the bounding box [m].
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> round(Body.box(1.0, 2.0, 2.0).surface().size, 6)
+        3.0
+        """
         return float(np.linalg.norm(np.ptp(self.bounds, axis=0)))
 
     # -- connections ------------------------------------------------------------------------------------------
@@ -194,7 +251,15 @@ class Surface:
 
     @property
     def open_edges(self) -> np.ndarray:
-        """(k, 2) edges that are not used as often one way as the other: rims of holes, turned-over triangles."""
+        """(k, 2) edges that are not used as often one way as the other: rims of holes, turned-over triangles.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> box = Body.box(1.0, 1.0, 1.0).surface().welded()
+        >>> len(box.selected(slice(1, None)).open_edges)
+        3
+        """
         edges, _, there, back = self._edge_table
         return edges[there != back]
 
@@ -206,7 +271,15 @@ class Surface:
 
     @property
     def watertight(self) -> bool:
-        """Whether every edge is shared by exactly two triangles that run along it in opposite ways."""
+        """Whether every edge is shared by exactly two triangles that run along it in opposite ways.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> box = Body.box(1.0, 1.0, 1.0).surface().welded()
+        >>> box.watertight, box.selected(slice(1, None)).watertight
+        (True, False)
+        """
         _, _, there, back = self._edge_table
         return bool(len(self.triangles) and (there == 1).all() and (back == 1).all())
 
@@ -269,7 +342,14 @@ class Surface:
 
     @property
     def parts(self) -> tuple[str, ...]:
-        """Names of the parts, in order: labels up to the first stroke."""
+        """Names of the parts, in order: labels up to the first stroke.
+
+        Examples
+        --------
+        >>> from zephyrum import Aircraft, Body
+        >>> Aircraft(name="pod", parts={"pod": Body.capsule(3.0, 1.0)}).surface().parts
+        ('pod',)
+        """
         return tuple(dict.fromkeys(name.split("/")[0] for name in self.labels))
 
     def labelled(self, names: np.ndarray | list[str] | str) -> "Surface":
@@ -323,15 +403,37 @@ class Surface:
         )
 
     def flipped(self) -> "Surface":
-        """Inside out."""
+        """Inside out.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> round(Body.box(1.0, 1.0, 1.0).surface().flipped().volume, 6)
+        -1.0
+        """
         return replace(self, triangles=self.triangles[:, ::-1])
 
     def outward(self) -> "Surface":
-        """Turned so that the enclosed volume is positive."""
+        """Turned so that the enclosed volume is positive.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> round(Body.box(1.0, 1.0, 1.0).surface().flipped().outward().volume, 6)
+        1.0
+        """
         return self.flipped() if self.volume < 0.0 else self
 
     def mirrored(self) -> "Surface":
-        """Reflected in the plane y = 0."""
+        """Reflected in the plane y = 0.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> box = Body.box(1.0, 1.0, 1.0).surface().transformed(np.eye(3), (0.0, 2.0, 0.0))
+        >>> box.mirrored().midpoint.round(6) + 0.0
+        array([ 0.5, -2. ,  0. ])
+        """
         return replace(self, points=self.points * [1.0, -1.0, 1.0], triangles=self.triangles[:, ::-1])
 
     def transformed(

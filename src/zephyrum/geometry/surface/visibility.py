@@ -79,6 +79,13 @@ def vertex_visibility(surface: Surface, at: np.ndarray | None = None) -> tuple[n
     Notes
     -----
     Directions of points on an open rim stay in the plane y = 0.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> direction, visibility, _ = vertex_visibility(Body.ellipsoid(1.0, 1.0).surface(tolerance=0.01).welded())
+    >>> bool(visibility.min() > 0.8)
+    True
     """
     n = len(surface.points)
     start, around = ring_table(surface.triangles.copy(), n)

@@ -38,6 +38,11 @@ class Curve:
         [m]
     nose : (2,) array
         [m]
+
+    Examples
+    --------
+    >>> Curve("plate", np.zeros((4, 2)), np.ones(4, dtype=bool), np.full(4, 0.1), 1.0, np.zeros(2)).name
+    'plate'
     """
 
     name: str
@@ -64,6 +69,13 @@ class SampledCurve:
         [m]
     nose : (2,) array
         [m]
+
+    Examples
+    --------
+    >>> t = np.linspace(0.0, 2.0 * np.pi, 65)
+    >>> circle = np.stack([np.cos(t), -np.sin(t)], axis=1)
+    >>> SampledCurve("circle", [circle], True, 2.0, np.array([-1.0, 0.0])).points.shape
+    (64, 2)
     """
 
     name: str

@@ -269,6 +269,13 @@ def local_edges(surface: Surface, stretch: np.ndarray = ISOTROPIC) -> np.ndarray
     -------
     (n,) array
         [m]
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> edges = local_edges(Body.box(1.0, 1.0, 1.0).surface())
+    >>> bool((edges > 0.0).all())
+    True
     """
     side = np.sqrt(4.0 / np.sqrt(3.0) * surface.areas * stretched_coordinates(surface.normals, stretch))
     n = len(surface.points)
@@ -287,6 +294,13 @@ def bind_zones(zones: Iterable[Zone], surface: Surface, spanwise: int = 1) -> tu
         Surface with the parts.
     spanwise : int, optional
         How much longer the cells are along y than across.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> zone = Zone(size=0.1, box=((0, 0, 0), (1, 1, 1)))
+    >>> len(bind_zones((zone,), Body.box(1.0, 1.0, 1.0).surface()))
+    1
     """
     out = []
     for zone in zones:
@@ -390,6 +404,13 @@ def wake_points(
         [m]
     sizes : (k,) array
         [m]
+
+    Examples
+    --------
+    >>> points = np.array([[0.0, 0.0, 0.0], [1.0, 1.0, 1.0]])
+    >>> more, sizes = wake_points(points, np.full(2, 0.1), 2.0, (0.0, 0.0))
+    >>> float(more[:, 0].max()) > 1.0
+    True
     """
     low, high = sorted(number("alpha", a, -90.0, 90.0) for a in alpha)
     if number("wake", length, 0.0) == 0.0:

@@ -224,6 +224,15 @@ def grow_prisms(surface: Surface, layers: tuple[float, float, int], edge: np.nda
     ------
     MeshError
         With the position where prisms cannot be made.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> surface = Body.ellipsoid(1.0, 1.0).surface(tolerance=0.01).welded()
+    >>> prisms = grow_prisms(surface, (1e-3, 1.5, 4), np.full(len(surface.points), 0.1))
+    >>> heights = np.linalg.norm(prisms.points(surface, 1) - prisms.points(surface, 0), axis=1)
+    >>> bool(np.allclose(heights, 1e-3, rtol=0.1))
+    True
     """
     first, growth, count = layers
     t, n = surface.triangles, len(surface.points)

@@ -138,6 +138,11 @@ class AirfoilMeshOptions:
         ----------
         first : float
             Height of the wall cell [chords].
+
+        Examples
+        --------
+        >>> AirfoilMeshOptions(outward=24).outward_cells(1e-3)
+        24
         """
         outward = 64 if self.outward is None else self.outward
         if self.growth is not None:
@@ -265,6 +270,12 @@ def closed_curve(
     -------
     (n, 2) array
         x and z [m].
+
+    Examples
+    --------
+    >>> nodes = closed_curve(Airfoil.naca("0012"), 32, 1e-2)
+    >>> nodes.shape
+    (32, 2)
     """
     s, _ = _surface_parameters(foil, around, first, nose_spacing, tail_spacing, True)
     surface = foil.curve(s)[::-1]

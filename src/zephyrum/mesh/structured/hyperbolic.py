@@ -34,6 +34,13 @@ def march_grid(wall: np.ndarray, heights: np.ndarray, closed: bool) -> np.ndarra
     -------
     (n, layers + 1, 2) array
         [m]
+
+    Examples
+    --------
+    >>> angle = np.linspace(0.0, -2.0 * np.pi, 33)[:-1]
+    >>> circle = np.stack([np.cos(angle), np.sin(angle)], axis=1)
+    >>> march_grid(circle, np.full((32, 4), 0.1), closed=True).shape
+    (32, 5, 2)
     """
     n, layers = heights.shape
     grid = np.empty((n, layers + 1, 2))

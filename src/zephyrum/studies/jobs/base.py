@@ -32,6 +32,11 @@ class Table:
         Caption.
     lines : tuple[str, ...]
         Sentences below.
+
+    Examples
+    --------
+    >>> Table(rows=[{"CL": 0.5}], columns={"CL": "{:.3f}"}).rows
+    [{'CL': 0.5}]
     """
 
     rows: list[dict]

@@ -34,6 +34,11 @@ class DerivativesSpec(Strict):
         Condition; alpha in [deg].
     alpha_step, beta_step : float
         Differences of the angles [deg].
+
+    Examples
+    --------
+    >>> DerivativesSpec(mach=0.3, alpha=4.0).beta_step
+    3.0
     """
 
     mach: Finite

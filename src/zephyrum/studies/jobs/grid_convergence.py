@@ -40,6 +40,11 @@ class RefineSpec(Strict):
         Condition; alpha in [deg].
     levels : int
         Number of meshes; three for an aircraft.
+
+    Examples
+    --------
+    >>> RefineSpec(mach=0.3, alpha=4.0).levels
+    3
     """
 
     mach: Finite

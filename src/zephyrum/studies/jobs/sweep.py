@@ -83,6 +83,11 @@ class SweepSpec(Strict):
         Conditions; alpha in [deg].
     clmax_spacing : float
         Finest spacing of the points added about the lift maximum [deg]; 0 adds none.
+
+    Examples
+    --------
+    >>> SweepSpec(mach=[0.3], alpha=[0.0, 4.0]).clmax_spacing
+    0.0
     """
 
     mach: Numbers

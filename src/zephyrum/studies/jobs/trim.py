@@ -41,6 +41,11 @@ class TrimSpec(Strict):
         Mass to be carried, such as "3900 kg"; that of the described parts without `lift` and it.
     alpha, setting : float
         First values.
+
+    Examples
+    --------
+    >>> TrimSpec(mach=0.3, control="tail.elevator", lift=0.4).control
+    'tail.elevator'
     """
 
     mach: Finite

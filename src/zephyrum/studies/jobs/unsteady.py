@@ -35,6 +35,11 @@ class TimeSpec(Strict):
         Condition; alpha in [deg].
     duration, step : float
         [chords] travelled.
+
+    Examples
+    --------
+    >>> TimeSpec(mach=0.3, alpha=4.0).duration
+    60.0
     """
 
     mach: Finite

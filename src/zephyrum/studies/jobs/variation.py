@@ -58,6 +58,11 @@ class VarySpec(Strict):
         Condition; alpha in [deg].
     title : str
         Name of the number in tables and figures.
+
+    Examples
+    --------
+    >>> VarySpec(number="flap.angle", values=[0.0, 10.0], mach=0.3).values
+    [0.0, 10.0]
     """
 
     number: str
@@ -189,6 +194,15 @@ def common_limits(solutions: list[Solution]) -> tuple[float, float]:
     ----------
     solutions : list[Solution]
         Solutions.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
+    >>> solution = solve(mesh, Freestream(mach=0.3, alpha=2.0))
+    >>> low, high = common_limits([solution])
+    >>> low < high
+    True
     """
     values = pd.concat([solution.cp()["Cp"] for solution in solutions])
     low, high = values.quantile(0.01), values.quantile(0.99)

@@ -34,6 +34,11 @@ class ReferenceTable(Strict):
         [m]
     point : tuple[float, float, float]
         Moment point [m].
+
+    Examples
+    --------
+    >>> ReferenceTable(area=12.5, chord=1.3, span=10.0, point=(0.4, 0.0, 0.0)).area
+    12.5
     """
 
     area: Finite
@@ -57,6 +62,11 @@ class AircraftTable(Strict):
         Axes of a surface file.
     reference : ReferenceTable, optional
         Typed reference quantities.
+
+    Examples
+    --------
+    >>> AircraftTable(file="skerry.toml").nose
+    '-x'
     """
 
     file: str
@@ -86,6 +96,11 @@ class AircraftMesh(Strict):
         z of a level ground [m].
     wake : float
         Length of the finer cells behind [spans].
+
+    Examples
+    --------
+    >>> AircraftMesh(resolution="coarse").farfield
+    10.0
     """
 
     resolution: str | Finite = "medium"

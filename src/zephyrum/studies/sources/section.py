@@ -31,6 +31,11 @@ class ClassShape(Strict):
         Coefficients of either side.
     gap : float
         Height of the tail [chords].
+
+    Examples
+    --------
+    >>> ClassShape(upper=[0.17, 0.15], lower=[-0.17, -0.15]).gap
+    0.0
     """
 
     upper: list[Finite]
@@ -47,6 +52,11 @@ class Flap(Strict):
         [chords]
     angle : float
         [deg], tail down positive.
+
+    Examples
+    --------
+    >>> Flap(hinge=0.75, angle=10.0).angle
+    10.0
     """
 
     hinge: Finite
@@ -70,6 +80,11 @@ class SectionTable(Strict):
         [m]
     flap : Flap, optional
         Plain flap.
+
+    Examples
+    --------
+    >>> SectionTable(naca="2412").chord
+    '1 m'
     """
 
     naca: str | None = None
@@ -101,6 +116,11 @@ class SectionMesh(Strict):
         Cells along the wake.
     y_plus : float, optional
         Height of the wall cell in wall units.
+
+    Examples
+    --------
+    >>> SectionMesh(around=96).farfield
+    100.0
     """
 
     topology: Literal["C", "O"] | None = None

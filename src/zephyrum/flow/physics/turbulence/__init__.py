@@ -29,6 +29,11 @@ def equation_count(code: int):
     ----------
     code : int
         Code of the flow model.
+
+    Examples
+    --------
+    >>> [equation_count(model_code(model)) for model in MODELS]
+    [0, 0, 1, 2]
     """
     return max(code - LAMINAR, 0)
 
@@ -62,6 +67,12 @@ def freestream_turbulence(model: str, law: "GasModel", mach: float, chord: float
         Mach number of the stream.
     chord : float
         [m]
+
+    Examples
+    --------
+    >>> from zephyrum.flow.physics.gas_model import GasModel
+    >>> freestream_turbulence("sa", GasModel(1.4, viscosity=1e-7), 0.2, 1.0)
+    (3.0,)
     """
     if model == "sa":
         return (sa.FREESTREAM_RATIO,)
@@ -78,6 +89,11 @@ def typical_turbulence(model: str) -> tuple[float, ...]:
     ----------
     model : str
         Flow model.
+
+    Examples
+    --------
+    >>> typical_turbulence("sa"), typical_turbulence("euler")
+    ((100.0,), ())
     """
     return {"sa": (sa.TYPICAL_RATIO,), "sst": (5.0, 10.0)}.get(model, ())
 

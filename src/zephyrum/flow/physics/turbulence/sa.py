@@ -35,6 +35,11 @@ def sa_eddy_viscosity(rho_nu: float, mu: float, shift: float):
         Viscosity, in the same unit.
     shift : float
         What roughness adds to chi.
+
+    Examples
+    --------
+    >>> round(sa_eddy_viscosity(7.1, 1.0, 0.0), 6)  # chi = CV1: half of rho nu~
+    3.55
     """
     rho_nu = rho_nu if rho_nu > 0.0 else 0.0
     chi = rho_nu / mu + shift
@@ -52,6 +57,11 @@ def sa_diffusivity(rho_nu: float, mu: float):
         Density times nu~.
     mu : float
         Viscosity, in the same unit.
+
+    Examples
+    --------
+    >>> round(sa_diffusivity(9.0, 1.0), 6)
+    15.0
     """
     chi = rho_nu / mu
     cube = chi * chi * chi
@@ -82,6 +92,12 @@ def sa_gradient_terms(rho: float, mu: float, x: float, square: float, product: f
     Returns
     -------
     tuple of 3 float
+
+    Examples
+    --------
+    >>> value, by_square, by_product = sa_gradient_terms(1.0, 1e-6, 100.0, 4e4, 0.0, 1e-6)
+    >>> round(value, 6), round(by_square * 4e4, 6)
+    (0.03732, 0.03732)
     """
     weight = 1.0
     if x < 0.0:
@@ -123,6 +139,12 @@ def sa_source(
         Scalar product of the gradients of x and of the density.
     nu : float
         Kinematic viscosity of the freestream.
+
+    Examples
+    --------
+    >>> source = sa_source(1.0, 1e-6, 100.0, (0.01, 0.0, 1.0), 200.0, 0.0, 0.0, 1e-6)
+    >>> source > 0.0  # production exceeds destruction
+    True
     """
     distance, shift, active = wall
     y = rho * nu * x  # rho nu~

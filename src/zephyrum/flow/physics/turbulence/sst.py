@@ -32,6 +32,11 @@ def smooth_max(a: float, b: float):
     ----------
     a, b : float
         Positive numbers.
+
+    Examples
+    --------
+    >>> round(smooth_max(1.0, 3.0), 3)
+    3.0
     """
     return 0.5 * (a + b + math.sqrt((a - b) * (a - b) + 4.0 * CORNER_ROUNDING * a * b))
 
@@ -44,6 +49,11 @@ def smooth_min(a: float, b: float):
     ----------
     a, b : float
         Positive numbers.
+
+    Examples
+    --------
+    >>> round(smooth_min(1.0, 3.0), 3)
+    1.0
     """
     return (1.0 - CORNER_ROUNDING) * a * b / smooth_max(a, b)
 
@@ -62,6 +72,11 @@ def sst_eddy_viscosity(rho: float, k: float, w: float, floor: float):
         log(omega).
     floor : float
         S F2 / a1.
+
+    Examples
+    --------
+    >>> round(sst_eddy_viscosity(1.0, 1e-4, math.log(10.0), 1e-9) * 1e5, 3)  # rho k / omega
+    1.0
     """
     k = k if k > 0.0 else 0.0
     return rho * k / smooth_max(math.exp(w), floor)
@@ -79,6 +94,11 @@ def sst_diffusivities(mu: float, eddy: float, blend: float):
         Eddy viscosity.
     blend : float
         F1.
+
+    Examples
+    --------
+    >>> sst_diffusivities(1.0, 2.0, 1.0)
+    (2.7, 2.0)
     """
     k = blend * SIGMA_K[0] + (1.0 - blend) * SIGMA_K[1]
     w = blend * SIGMA_W[0] + (1.0 - blend) * SIGMA_W[1]
@@ -105,6 +125,12 @@ def sst_closure(rho: float, mu: float, k: float, w: float, wall: float, strain: 
         Strain rate.
     cross : float
         Product of the gradients of k and w.
+
+    Examples
+    --------
+    >>> floor, blend = sst_closure(1.0, 1e-6, 1e-5, math.log(50.0), 1e-3, 100.0, 0.0)
+    >>> round(blend, 3)  # k-omega near the wall
+    1.0
     """
     k = max(k, 0.0)
     rate = math.exp(w)
@@ -149,6 +175,12 @@ def sst_source(
     Returns
     -------
     tuple of 4 float
+
+    Examples
+    --------
+    >>> sk, sw, floor, blend = sst_source(1.0, 1e-6, 1e-5, math.log(40.0), (1e3, 1.0), 1e-9, 0.0, 0.0)
+    >>> round(sk * 1e5, 4), round(sw, 2)  # decay in a free stream: -beta* k omega and -beta omega
+    (-3.6, -3.31)
     """
     distance, active = wall
     floor, blend = sst_closure(rho, mu, k, w, distance, strain, cross)
