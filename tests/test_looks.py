@@ -9,7 +9,7 @@ import numpy as np
 import zephyrum as zy
 from zephyrum.plotting import draw_cp, draw_field, draw_history, draw_mesh, draw_polar, draw_refinement, draw_section
 from zephyrum.plotting.style import new_axes, save
-from zephyrum.studies.grid_convergence import judge
+from zephyrum.studies.grid_convergence import refinement_of
 
 
 class Figures(unittest.TestCase):
@@ -103,17 +103,17 @@ class Figures(unittest.TestCase):
             }
             for k in range(3)
         ]
-        made = judge(rows, self.solution.air)
+        made = refinement_of(rows, self.solution.air)
         axes = draw_refinement(made)
         self.assertIn("observed order 2.00", axes[0].get_title())
         self.assert_units(*axes)
         self.assertEqual(made.outcome, "all coefficients are in the asymptotic range")
         self.assertIn("extrapolated", " ".join(one.get_text() for one in axes[0].get_legend().get_texts()))
         rows[2]["CL"] = rows[1]["CL"] - 0.01
-        aside = draw_refinement(judge(rows, self.solution.air))[0]
+        aside = draw_refinement(refinement_of(rows, self.solution.air))[0]
         self.assertNotIn("extrapolated", " ".join(one.get_text() for one in aside.get_legend().get_texts()))
         rows[1]["outcome"] = "oscillating"
-        self.assertIn("did not converge", judge(rows, self.solution.air).estimates["CL"].words)
+        self.assertIn("did not converge", refinement_of(rows, self.solution.air).estimates["CL"].words)
 
     def test_pictures_have_the_house_size_and_need_no_display(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -35,7 +35,9 @@ class TestKnownFields(unittest.TestCase):
 
     def test_lines_of_a_vortex_are_circles_of_its_period(self):
         x = self.x
-        made = self.imposed(np.stack([-x[:, 1], x[:, 0], 0.0 * x[:, 0]], axis=1)).paths([[1.7, 0.0, 0.1]], length=9.0)
+        made = self.imposed(np.stack([-x[:, 1], x[:, 0], 0.0 * x[:, 0]], axis=1)).streamlines(
+            [[1.7, 0.0, 0.1]], length=9.0
+        )
         self.assertEqual(made.count, 1)
         table = made.table()
         far = np.hypot(table["x"] - 0.5, table["y"])
@@ -49,7 +51,7 @@ class TestKnownFields(unittest.TestCase):
         x, far = self.x, np.linalg.norm(self.x, axis=1)
         fraction = 0.5 * (RADIUS / far) ** 3
         velocity = (1.0 + fraction)[:, None] * [1.0, 0.0, 0.0] - (3.0 * fraction * x[:, 0] / far**2)[:, None] * x
-        made = self.imposed(velocity).paths([[-1.5, 0.4, 0.3], [-1.5, 0.9, 0.0]], length=3.5)
+        made = self.imposed(velocity).streamlines([[-1.5, 0.4, 0.3], [-1.5, 0.9, 0.0]], length=3.5)
         for k in range(2):
             p = made.points[made.start[k] : made.start[k + 1]] - [0.5, 0.0, 0.0]
             across, r = np.hypot(p[:, 1], p[:, 2]), np.linalg.norm(p, axis=1)
@@ -91,22 +93,22 @@ class TestKnownFields(unittest.TestCase):
         self.assertLess(float(np.quantile(np.abs(speed - far), 0.95)), 0.1)
 
     def test_seeds_are_found_and_those_in_the_body_refused(self):
-        made = self.solution.paths()
+        made = self.solution.streamlines()
         self.assertGreater(made.count, 20)
         self.assertTrue((np.diff(made.start) > 2).all())
         for k in range(made.count):
             self.assertTrue((np.diff(made.time[made.start[k] : made.start[k + 1]]) > 0.0).all())
         with self.assertRaisesRegex(zy.InputError, "seeds"):
-            self.solution.paths([[0.0, 1.0]])
+            self.solution.streamlines([[0.0, 1.0]])
         with self.assertRaisesRegex(zy.InputError, "none of 1 seeds"):
-            self.solution.paths([[50.0, 0.0, 0.0]])
+            self.solution.streamlines([[50.0, 0.0, 0.0]])
 
     def test_what_turns_as_a_solid_spins_and_what_shears_has_no_core(self):
         x = self.x
-        turning = self.imposed(np.stack([-x[:, 1], x[:, 0], 0.0 * x[:, 0]], axis=1)).spin()
+        turning = self.imposed(np.stack([-x[:, 1], x[:, 0], 0.0 * x[:, 0]], axis=1)).rotation_quantities()
         for name, value in (("vorticity", 2.0), ("q", 1.0)):  # a few cells of odd shape tame their slopes
             self.assertGreater(float(np.mean(np.abs(turning[name] - value) < 1e-6)), 0.99)
-        shear = self.imposed(np.stack([x[:, 2], 0.0 * x[:, 0], 0.0 * x[:, 0]], axis=1)).spin()
+        shear = self.imposed(np.stack([x[:, 2], 0.0 * x[:, 0], 0.0 * x[:, 0]], axis=1)).rotation_quantities()
         for name, value in (("vorticity", 1.0), ("q", 0.0)):
             self.assertGreater(float(np.mean(np.abs(shear[name] - value) < 1e-6)), 0.99)
 
@@ -124,10 +126,10 @@ class TestKnownFields(unittest.TestCase):
 
     def test_a_level_or_field_that_is_nowhere_is_reported_with_the_range(self):
         with self.assertRaisesRegex(zy.InputError, "it runs from"):
-            self.solution.level_surface("mach", 7.0)
+            self.solution.iso_surface("mach", 7.0)
         with self.assertRaisesRegex(zy.InputError, "vorticity"):
-            self.solution.level_surface("speed", 7.0)
-        surface, _ = self.solution.level_surface("cp", 0.0)
+            self.solution.iso_surface("speed", 7.0)
+        surface, _ = self.solution.iso_surface("cp", 0.0)
         self.assertGreater(len(surface.triangles), 10)
 
 

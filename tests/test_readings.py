@@ -13,7 +13,7 @@ import zephyrum as zy
 from tests.test_parts import cube
 from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.results.forces import Forces
-from zephyrum.results.iso_surfaces import at_points, iso_polygons
+from zephyrum.results.iso_surfaces import iso_polygons, point_values
 from zephyrum.results.polar import Polar
 from zephyrum.results.surface_quantities import stagnation_face, turning_points
 from zephyrum.studies.polar_slopes import polar_slopes_of
@@ -134,7 +134,7 @@ class Levels(unittest.TestCase):
 
     def test_values_at_points_are_those_of_an_even_field(self):
         mesh = cube(4)
-        np.testing.assert_allclose(at_points(mesh, np.full(mesh.n_cells, 3.25)), 3.25)
+        np.testing.assert_allclose(point_values(mesh, np.full(mesh.n_cells, 3.25)), 3.25)
 
 
 class Tables(unittest.TestCase):

@@ -10,8 +10,8 @@ import zephyrum as zy
 from zephyrum.geometry.aircraft.loft import GROWTH, grid_triangles, lofted, positions, sagitta_spacing
 from zephyrum.geometry.surface.feature_lines import find_features, limit_growth
 from zephyrum.geometry.surface.hole_filling import MAX_CORNERS, fill_hole, hole_boundaries
-from zephyrum.geometry.surface.metric_field import MAX_TURN, UNIDIRECTIONAL_RATIO, sizes_for, tensors, zone_sizes
-from zephyrum.geometry.surface.surface_cleaning import check_hanging, clean_triangles, split_edges, split_sheets
+from zephyrum.geometry.surface.metric_field import MAX_TURN, UNIDIRECTIONAL_RATIO, metric_tensors, sizes_for, zone_sizes
+from zephyrum.geometry.surface.surface_cleaning import check_connected, clean_triangles, split_edges, split_sheets
 from zephyrum.geometry.surface.triangulation import Surface
 
 
@@ -146,7 +146,7 @@ class Sizes(unittest.TestCase):
         across = np.cross(direction, rng.standard_normal((20, 3)))
         across /= np.linalg.norm(across, axis=1)[:, None]
         h1, h2 = rng.uniform(0.1, 1.0, 20), rng.uniform(1.0, 4.0, 20)
-        m = tensors(h1, h2, direction)
+        m = metric_tensors(h1, h2, direction)
 
         def length(v):
             x, y, z = v.T
@@ -268,8 +268,8 @@ class Tidied(unittest.TestCase):
         rng = np.random.default_rng(8)
         loose = Surface(rng.uniform(size=(90, 3)), np.arange(90).reshape(-1, 3), name="dust")
         with self.assertRaisesRegex(zy.ZephyrumError, "weld_distance"):
-            check_hanging(loose)
-        check_hanging(self.box)
+            check_connected(loose)
+        check_connected(self.box)
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.geometry.surface.labels import by_box, by_edges, by_shell, renamed
+from zephyrum.geometry.surface.labels import label_by_box, label_by_edges, label_by_shell, renamed
 from zephyrum.geometry.surface.self_intersection import crossing_triangles
 from zephyrum.geometry.surface.solids import (
     common_volume,
@@ -101,18 +101,18 @@ class Crossings(unittest.TestCase):
 class Labels(unittest.TestCase):
     def test_by_shell_by_sharp_edges_and_by_box(self):
         box = zy.Body.box(2.0, 1.0, 0.5).surface()
-        six = by_edges(box)
+        six = label_by_edges(box)
         self.assertEqual(len(six.labels), 6)
         self.assertAlmostEqual(six.area("patch 1"), 2.0, 9)
-        two = by_shell(joined([box, ball(1.0, (9.0, 0.0, 0.0))]))
+        two = label_by_shell(joined([box, ball(1.0, (9.0, 0.0, 0.0))]))
         self.assertEqual(set(two.labels), {"shell 1", "shell 2"})
-        rear = by_box(box, "rear", (1.9, -9, -9), (9, 9, 9))
+        rear = label_by_box(box, "rear", (1.9, -9, -9), (9, 9, 9))
         self.assertAlmostEqual(rear.area("rear"), 0.5, delta=0.35)
         named = renamed(six, {"patch 1": "top", "patch 2": "top"})
         self.assertAlmostEqual(named.area("top"), 4.0, 9)
         for call in (
             lambda: renamed(six, {"nose": "x"}),
-            lambda: by_box(box, "far", (50, 0, 0), (51, 1, 1)),
+            lambda: label_by_box(box, "far", (50, 0, 0), (51, 1, 1)),
             lambda: box.area("wing"),
         ):
             self.assertRaises(zy.InputError, call)

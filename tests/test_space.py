@@ -29,7 +29,7 @@ from zephyrum.plotting import (
     draw_vortex_cores,
 )
 from zephyrum.plotting.animation import core_level
-from zephyrum.report.scene import fewer
+from zephyrum.report.scene import decimated
 from zephyrum.results import Polar
 from zephyrum.solver.preflight import preflight_warnings
 from zephyrum.studies import polar_slopes_of
@@ -142,13 +142,13 @@ class TestWing(unittest.TestCase):
         self.assertEqual(len(draw_loading(self.solution)[1].get_legend().get_texts()), 4)
 
     def test_lines_cores_and_films(self):
-        lines = self.solution.paths([[-0.5, 1.0, 0.02], [-0.5, 2.9, 0.1]])
+        lines = self.solution.streamlines([[-0.5, 1.0, 0.02], [-0.5, 2.9, 0.1]])
         with tempfile.TemporaryDirectory() as held:
             folder = Path(held)
             assert_picture(self, draw_streamlines_3d(self.solution, folder / "lines.png", paths=lines))
             level = core_level(self.solution)
             self.assertGreater(level, 0.0)
-            core, _ = self.solution.level_surface("q", level)
+            core, _ = self.solution.iso_surface("q", level)
             aft = core.points[core.points[:, 0] > 0.6]
             self.assertGreater(len(aft), 10)  # there is none there but the vortex of the tip
             self.assertLess(float(np.quantile(np.abs(aft[:, 1] - 3.0), 0.7)), 0.3)
@@ -364,14 +364,14 @@ class TestStudyOfAnAircraft(unittest.TestCase):
         self.assertLess(page.index('id="outcome"'), page.index('id="polar"'))
         ball = zy.Body.ellipsoid(3.0, 0.4).surface(tolerance=2e-3)
         field = np.stack([ball.points[:, 0], np.ones(len(ball.points))], axis=1)
-        self.assertIs(fewer(ball, field, len(ball.triangles))[0], ball)
-        least, values = fewer(ball, field, 600)  # of large meshes, so that the page stays small
+        self.assertIs(decimated(ball, field, len(ball.triangles))[0], ball)
+        least, values = decimated(ball, field, 600)  # of large meshes, so that the page stays small
         self.assertTrue(300 < len(least.triangles) <= 600, len(least.triangles))
         np.testing.assert_allclose(values, np.stack([least.points[:, 0], np.ones(len(least.points))], axis=1))
         self.assertAlmostEqual(least.area() / ball.area(), 1.0, delta=0.1)
         half = half_surface(ball)  # both halves of a mirrored body meet in their plane
         both = joined([half, half.mirrored()], "both")
-        self.assertEqual(len(fewer(both, both.points, 600)[0].open_edges), 0)
+        self.assertEqual(len(decimated(both, both.points, 600)[0].open_edges), 0)
         wrong = self.run_command("report", str(out), "--out", str(out / "page.pdf"))
         self.assertEqual(wrong.exit_code, 2)
 

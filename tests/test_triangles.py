@@ -7,7 +7,7 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
-from zephyrum.geometry.surface.labels import by_box, by_edges, by_shell, renamed
+from zephyrum.geometry.surface.labels import label_by_box, label_by_edges, label_by_shell, renamed
 from zephyrum.geometry.surface.self_intersection import box_tree, crossing_triangles
 from zephyrum.geometry.surface.triangulation import Surface, joined
 from zephyrum.geometry.surface.visibility import vertex_visibility
@@ -129,28 +129,28 @@ class Measures(unittest.TestCase):
         small = zy.Body.box(0.3, 0.3, 0.3).surface("dice").transformed(np.eye(3), (9.0, 0.0, 0.0))
         both = joined([small, self.box], "both")
         self.assertEqual(both.shells()[0], 2)
-        named = by_shell(both)
+        named = label_by_shell(both)
         self.assertEqual(set(named.labels), {"shell 1", "shell 2"})
         self.assertAlmostEqual(named.area("shell 1"), 7.0, 12)
         self.assertAlmostEqual(named.area("shell 2"), 6 * 0.09, 12)
 
     def test_patches_boxes_and_new_names(self):
         plain = self.box.labelled("skin")
-        patches = by_edges(plain)
+        patches = label_by_edges(plain)
         self.assertEqual(len(patches.labels), 6)
         self.assertAlmostEqual(patches.area("patch 1"), 2.0, 12)
         self.assertAlmostEqual(patches.area("patch 6"), 0.5, 12)
-        self.assertEqual(len(by_edges(plain, 95.0).labels), 1)
-        nose = by_box(plain, "nose", (-1.0, -9.0, -9.0), (1e-6, 9.0, 9.0))
+        self.assertEqual(len(label_by_edges(plain, 95.0).labels), 1)
+        nose = label_by_box(plain, "nose", (-1.0, -9.0, -9.0), (1e-6, 9.0, 9.0))
         self.assertAlmostEqual(nose.area("nose"), 0.5, 12)
         one = renamed(patches, {"patch 1": "wing/upper", "patch 2": "wing/lower"})
         self.assertAlmostEqual(one.area("wing"), 4.0, 12)
         self.assertIn("wing", one.parts)
         for call, word in (
             (lambda: renamed(patches, {"patch 9": "x"}), "no label 'patch 9'"),
-            (lambda: by_box(plain, "n", (5, 5, 5), (6, 6, 6)), "no triangle lies"),
-            (lambda: by_box(plain, "n", (1, 1, 1), (0, 0, 0)), "lower one first"),
-            (lambda: by_edges(plain, 0.0), "angle"),
+            (lambda: label_by_box(plain, "n", (5, 5, 5), (6, 6, 6)), "no triangle lies"),
+            (lambda: label_by_box(plain, "n", (1, 1, 1), (0, 0, 0)), "lower one first"),
+            (lambda: label_by_edges(plain, 0.0), "angle"),
             (lambda: plain.area("fin"), "no label 'fin'"),
         ):
             with self.assertRaises(zy.InputError) as printed:

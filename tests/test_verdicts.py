@@ -13,7 +13,7 @@ from zephyrum.flow.nonlinear.history import COEFFICIENTS, COLUMNS, History, Time
 from zephyrum.flow.nonlinear.step_control import Regime, StepTaken, next_cfl
 from zephyrum.results import Polar
 from zephyrum.studies import polar_slopes_of
-from zephyrum.studies.grid_convergence import estimate, judge, with_errors
+from zephyrum.studies.grid_convergence import estimate, refinement_of, with_errors
 from zephyrum.studies.point_store import Store, write_text
 from zephyrum.studies.points import Point, plan, refine_near_clmax
 
@@ -233,7 +233,7 @@ class Errors(unittest.TestCase):
             }
             for k in range(3)
         ]
-        made = judge(rows, zy.Freestream(mach=0.2, alpha=4.0))
+        made = refinement_of(rows, zy.Freestream(mach=0.2, alpha=4.0))
         polar = with_errors(Polar.of([row(0.0, 0.01), row(8.0, 1.0)]), made)
         lift = polar.table["CL_error"].tolist()
         self.assertAlmostEqual(lift[0], made.estimates["CL"].error)
@@ -274,7 +274,7 @@ class Comparisons(unittest.TestCase):
             }
             for k in range(3)
         ]
-        error = judge(rows, self.air)
+        error = refinement_of(rows, self.air)
         seen, observer = [], zy.Observer()
         observer.finished = lambda task, row: seen.append(task.label)
         changes = zy.compare(

@@ -16,7 +16,7 @@ from zephyrum.conditions import Reference
 from zephyrum.errors import InputError
 from zephyrum.geometry import Aircraft, Surface, joined
 from zephyrum.geometry.surface.feature_lines import find_features
-from zephyrum.geometry.surface.metric_field import sizes_for, triangle_edges
+from zephyrum.geometry.surface.metric_field import equilateral_edges, sizes_for
 from zephyrum.geometry.surface.remeshing import LARGEST_EDGE
 from zephyrum.geometry.surface.solids import EXACT_TOLERANCE, asymmetry, half_surface, projection
 from zephyrum.geometry.surface.surface_import import attitude_warnings
@@ -278,7 +278,7 @@ class MeshTask:
         zones = bind_zones((zone.scaled(factor) for zone in self.options.zones), surface, self.spanwise)
         options = SurfaceMeshOptions(
             farfield=self.distance / surface.size,
-            growth=growth_of(factor),
+            growth=size_growth(factor),
             scale=scale,
             ground=self.options.ground,
             wake=self.wake,
@@ -306,7 +306,7 @@ class MeshTask:
             Factor on all sizes.
         """
         n = self.triangles(factor)
-        edges = triangle_edges(
+        edges = equilateral_edges(
             self.found, *sizes_for(self.found, n, None, LARGEST_EDGE * self.made.size, MAX_TRIANGLE_ASPECT)
         )
         outer = self.outer(self.made, factor)
@@ -346,7 +346,7 @@ class MeshTask:
             int(cells),
             layers,
             self.half,
-            growth_of(factor),
+            size_growth(factor),
             seconds,
             BASE_MEMORY + MESH_BYTES * cells,
             FILE_BYTES * cells,
@@ -399,7 +399,7 @@ class MeshTask:
         return self.plan(best.factor, best.triangles, cells, best.layers)
 
 
-def growth_of(factor: float) -> float:
+def size_growth(factor: float) -> float:
     """Growth of the cubes with distance.
 
     Parameters
@@ -409,7 +409,7 @@ def growth_of(factor: float) -> float:
 
     Examples
     --------
-    >>> growth_of(1.0)
+    >>> size_growth(1.0)
     0.4
     """
     return min(BASE_GROWTH * factor, MAX_GROWTH)

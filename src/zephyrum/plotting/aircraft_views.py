@@ -280,7 +280,13 @@ def draw_span(craft: "Aircraft", axes: np.ndarray | None = None):
         made = [wing.at(s) for s in fraction]
         colour = COLOURS[k % 7]
         upper.plot(fraction * total, [one.chord for one in made], color=colour, linewidth=1.6, label=name)
-        upper.plot(wing.tree * total, [one.chord for one in wing.sections], MARKERS[k % 7], color=colour, markersize=6)
+        upper.plot(
+            wing.span_fractions * total,
+            [one.chord for one in wing.sections],
+            MARKERS[k % 7],
+            color=colour,
+            markersize=6,
+        )
         lower.plot(fraction * total, [one.twist for one in made], color=colour, linewidth=1.6, label=f"{name}: twist")
         for key, c in wing.controls.items():
             at = np.linspace(c.start, c.end, 21)

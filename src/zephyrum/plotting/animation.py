@@ -15,7 +15,7 @@ from zephyrum._core.validation import choice, number, whole
 from zephyrum.errors import InputError
 from zephyrum.geometry import Surface
 from zephyrum.mesh.wall_triangles import wall_surface
-from zephyrum.plotting.fields_3d import CP_RANGE, add_surface, on_walls
+from zephyrum.plotting.fields_3d import CP_RANGE, add_surface, wall_point_values
 from zephyrum.plotting.rendering import (
     INK,
     VIEWS,
@@ -48,7 +48,7 @@ SKIN = "#c9ced6"
 
 def _lines(solution, paths):
     """(lines of the whole body, cut off behind it)"""
-    made = solution.paths() if paths is None else paths
+    made = solution.streamlines() if paths is None else paths
     return made.mirrored() if solution.mesh.mirrored else made
 
 
@@ -80,7 +80,7 @@ def draw_streamlines_3d(
     view : str, optional
         Name of the view.
     paths : Streamlines, optional
-        Of `Solution.paths`; the default ones without it.
+        Of `Solution.streamlines`; the default ones without it.
 
     Returns
     -------
@@ -174,7 +174,7 @@ def _free_spin(solution) -> np.ndarray:
     """(n,) the Q criterion, nothing within the layers of cells on walls with friction: what turns there is the boundary
     layer, all over the body.
     """
-    q = solution.spin()["q"]
+    q = solution.rotation_quantities()["q"]
     if solution.viscous:
         q[(solution.mesh.wall_face_of_cell >= 0) & (q > 0.0)] = 0.0
     return q
@@ -217,7 +217,7 @@ def draw_vortex_cores(solution: "Solution", path: Path, view: str = "behind", le
     keep = within[cores.triangles].all(axis=1)  # type: ignore[index]
     cores = triangles_of(replace(cores, triangles=cores.triangles[keep], label=cores.label[keep]))
     plotter = new_scene()
-    add_surface(plotter, surface, on_walls(solution, "Cp", surface, faces), CP_RANGE, "Cp [-]")
+    add_surface(plotter, surface, wall_point_values(solution, "Cp", surface, faces), CP_RANGE, "Cp [-]")
     plotter.add_mesh(cores, color=COLOURS[1], opacity=0.75, smooth_shading=False, ambient=0.3)
     plotter.add_text(
         f"vortex cores: Q = {level:.3g} (stream speed / chord)^2, {solution.air.describe()}",
@@ -266,7 +266,7 @@ def animate_turn(
     """
     _needs_stage(path)
     surface, faces = wall_surface(solution.mesh)
-    values = on_walls(solution, name, surface, faces)
+    values = wall_point_values(solution, name, surface, faces)
     high = np.array(VIEWS["quarter"])[2]
     made = []
     # as large in every picture: the ball round the body has to fit
@@ -298,7 +298,7 @@ def animate_streamlines(
     view : str, optional
         Name of the view.
     paths : Streamlines, optional
-        Of `Solution.paths`; the default ones without it.
+        Of `Solution.streamlines`; the default ones without it.
     frames : int, optional
         Number of frames.
 

@@ -217,7 +217,7 @@ def draw_on_surface(
     surface, faces = wall_surface(solution.mesh)
     each = _by_face(solution, table[name].to_numpy())[faces]
     limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(each, 99.0))))
-    at_points = _at_points(surface, each)
+    point_values = _at_points(surface, each)
     title = (
         f"{title}{': ' if title else ''}{name}{'' if lines is None else f' and {lines.means} lines'} at "
         f"{solution.air.describe()}"
@@ -226,11 +226,11 @@ def draw_on_surface(
     if lines is not None and solution.mesh.mirrored:
         lines = lines.mirrored()
     if can_render():
-        return _rendered(surface, at_points, path, view, limits, title, unit, lines)
+        return _rendered(surface, point_values, path, view, limits, title, unit, lines)
     return _painted(surface, each, path, view, limits, title, unit, lines)
 
 
-def on_walls(solution: "Solution", name: str, surface: Surface, faces: np.ndarray) -> np.ndarray:
+def wall_point_values(solution: "Solution", name: str, surface: Surface, faces: np.ndarray) -> np.ndarray:
     """A column of `surface()` at the points of the walls.
 
     Parameters

@@ -9,7 +9,7 @@ import numpy as np
 
 from zephyrum.geometry import Surface
 from zephyrum.mesh.wall_triangles import wall_surface
-from zephyrum.plotting.fields_3d import CP_RANGE, on_walls
+from zephyrum.plotting.fields_3d import CP_RANGE, wall_point_values
 
 HEIGHT = 560  # pixels
 MOST = 90_000  # triangles: more make files of tens of megabytes, and turn slowly
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from zephyrum.results.solution import Solution
 
 
-def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surface, np.ndarray]:
+def decimated(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surface, np.ndarray]:
     """Surface of fewer triangles, with the means of values at its points.
 
     Parameters
@@ -40,7 +40,7 @@ def fewer(surface: Surface, values: np.ndarray, most: int = MOST) -> tuple[Surfa
     --------
     >>> from zephyrum import Body
     >>> ball = Body.ellipsoid(1.0, 1.0).surface(tolerance=0.0005).welded()
-    >>> small, values = fewer(ball, ball.points[:, :1], most=200)
+    >>> small, values = decimated(ball, ball.points[:, :1], most=200)
     >>> len(small.triangles) <= 200, len(values) == len(small.points)
     (True, True)
     """
@@ -90,8 +90,8 @@ def pressure_scene(solutions: list["Solution"], labels: list[str]) -> str:
     from plotly.offline import plot
 
     surface, faces = wall_surface(solutions[0].mesh)
-    values = np.stack([on_walls(solution, "Cp", surface, faces) for solution in solutions], axis=1)
-    surface, values = fewer(surface, values)
+    values = np.stack([wall_point_values(solution, "Cp", surface, faces) for solution in solutions], axis=1)
+    surface, values = decimated(surface, values)
     values = values.T.astype(np.float32).round(3)
     traces, corners = [], []
     for k, name in enumerate(surface.labels):

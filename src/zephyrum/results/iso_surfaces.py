@@ -62,7 +62,7 @@ def rotation_quantities(solution: "Solution") -> dict[str, np.ndarray]:
     }
 
 
-def at_points(mesh: "Mesh", values: np.ndarray) -> np.ndarray:
+def point_values(mesh: "Mesh", values: np.ndarray) -> np.ndarray:
     """Means of cell values at the points of a mesh, over the faces round each.
 
     Parameters
@@ -132,7 +132,7 @@ def iso_polygons(mesh: "Mesh", values: np.ndarray, level: float):
     cell : (t,) array
         Cell of each triangle.
     """
-    corner = at_points(mesh, values) - level
+    corner = point_values(mesh, values) - level
     start, faces = mesh.cell_faces
     # cells whose corners are not all on one side
     low, high = (

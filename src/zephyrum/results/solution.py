@@ -21,7 +21,7 @@ from zephyrum.results.result_checks import COARSE_WALL, extremes, implausibiliti
 from zephyrum.results.section_cuts import STRIP_COUNT, SpanLoading, cut_table, span_loading
 from zephyrum.results.skin_friction import SkinFrictionLines, skin_friction_lines
 from zephyrum.results.solution_writer import save_solution
-from zephyrum.results.streamlines_2d import bubbles, stream_function
+from zephyrum.results.streamlines_2d import separation_bubbles, stream_function
 from zephyrum.results.streamlines_3d import Streamlines, trace_streamlines
 from zephyrum.results.surface_quantities import surface_table, turning_points
 from zephyrum.results.wake_survey import wake_drag
@@ -417,13 +417,13 @@ class Solution(Run):
         slopes = velocity_gradients(self)
         return slopes[:, 0, 2] - slopes[:, 2, 0]
 
-    def spin(self) -> dict[str, np.ndarray]:
+    def rotation_quantities(self) -> dict[str, np.ndarray]:
         """Cell fields (n,) of rotation: "vorticity", its size over speed and chord, and "q", the Q criterion over their
         square (positive in cores).
         """
         return rotation_quantities(self)
 
-    def level_surface(self, name: str, level: float):
+    def iso_surface(self, name: str, level: float):
         """Surface on which a field has a value, in space.
 
         Parameters
@@ -450,7 +450,7 @@ class Solution(Run):
         """
         return iso_surface(self, name, level)
 
-    def paths(self, seeds: list[list] | None = None, length: float | None = None) -> Streamlines:
+    def streamlines(self, seeds: list[list] | None = None, length: float | None = None) -> Streamlines:
         """Streamlines in space, both ways from their seeds.
 
         Parameters
@@ -506,7 +506,7 @@ class Solution(Run):
         -------
         (n_points,) array of bool
         """
-        return bubbles(self.mesh, self.stream_function() if stream is None else stream, 1.0)
+        return separation_bubbles(self.mesh, self.stream_function() if stream is None else stream, 1.0)
 
     def amplitude(self) -> dict[str, tuple[float, float]]:
         """(mean, half of peak to peak) of CL, CD, CM over the last half of the fine-mesh history (at most 40 steps)."""

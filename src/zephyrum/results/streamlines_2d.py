@@ -77,7 +77,7 @@ def stream_function(mesh: Mesh, mass_flow: np.ndarray) -> np.ndarray:
     return out
 
 
-def bubbles(mesh: Mesh, psi: np.ndarray, through_chord: float) -> np.ndarray:
+def separation_bubbles(mesh: Mesh, psi: np.ndarray, through_chord: float) -> np.ndarray:
     """Points within closed zones, where the stream function passes the wall's value and is cut off.
 
     Parameters

@@ -119,7 +119,7 @@ def default_seeds(solution: "Solution", count: int = SEEDS) -> np.ndarray:
 def trace_streamlines(
     solution: "Solution", seeds: list[list] | None = None, length: float | None = None, steps: int = 4000
 ) -> Streamlines:
-    """Trace streamlines; see `Solution.paths`.
+    """Trace streamlines; see `Solution.streamlines`.
 
     Parameters
     ----------

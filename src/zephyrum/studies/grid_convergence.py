@@ -225,7 +225,7 @@ class Refinement:
         ]
 
 
-def judge(rows: list[dict], air: Freestream) -> Refinement:
+def refinement_of(rows: list[dict], air: Freestream) -> Refinement:
     """Mesh study of the rows of `refine`.
 
     Parameters
@@ -238,8 +238,9 @@ def judge(rows: list[dict], air: Freestream) -> Refinement:
     Examples
     --------
     >>> row = {"CD": 0.01, "CM": 0.0, "outcome": "converged"}
-    >>> rows = [row | {"level": k, "cells": 4096 // 4**k, "h": h, "CL": 0.5 + h**2} for k, h in enumerate((0.01, 0.02, 0.04))]
-    >>> found = judge(rows, Freestream(mach=0.3))
+    >>> sizes = (0.01, 0.02, 0.04)
+    >>> rows = [row | {"level": k, "cells": 4096 // 4**k, "h": h, "CL": 0.5 + h**2} for k, h in enumerate(sizes)]
+    >>> found = refinement_of(rows, Freestream(mach=0.3))
     >>> round(found.estimates["CL"].order, 3), round(found.estimates["CL"].extrapolated, 6)
     (2.0, 0.5)
     """
@@ -322,7 +323,7 @@ def refine(
         numerics = numerics or Numerics(residual_drop=4.0)
     else:
         finest = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)
-        family = nested(finest, levels)
+        family = mesh_levels(finest, levels)
     rows = []
     for level, one in enumerate(family):
         case = Case(one, air, model, finest.reference, walls, numerics or Numerics(), ground)
@@ -330,10 +331,10 @@ def refine(
         rows.append(level_row(level, one, finest, solution))
         if observer is not None:
             observer.finished(Task("refine", f"{one.n_cells} cells", level + 1, levels), rows[-1])
-    return judge(rows, air)
+    return refinement_of(rows, air)
 
 
-def nested(mesh: Mesh, levels: int) -> list[Mesh]:
+def mesh_levels(mesh: Mesh, levels: int) -> list[Mesh]:
     """A mesh and its coarser levels.
 
     Parameters
@@ -351,7 +352,7 @@ def nested(mesh: Mesh, levels: int) -> list[Mesh]:
     Examples
     --------
     >>> from zephyrum import Airfoil, mesh_airfoil
-    >>> [mesh.n_cells for mesh in nested(mesh_airfoil(Airfoil.naca("0012"), 128, 32, topology="O"), 3)]
+    >>> [mesh.n_cells for mesh in mesh_levels(mesh_airfoil(Airfoil.naca("0012"), 128, 32, topology="O"), 3)]
     [4096, 1024, 256]
     """
     family = mesh.family()[:levels]

@@ -168,7 +168,7 @@ class Planform:
         return root, span / halves
 
 
-def with_(one: Station, **changes) -> Station:
+def with_changes(one: Station, **changes) -> Station:
     """The station with its section filled in.
 
     Parameters
@@ -179,7 +179,7 @@ def with_(one: Station, **changes) -> Station:
     Examples
     --------
     >>> station = Station(position=(0.0, 0.0, 0.0), chord=1.0)
-    >>> with_(station, chord=2.0).chord
+    >>> with_changes(station, chord=2.0).chord
     2.0
     """
     given = {name: getattr(one, name) for name in ("position", "chord", "twist", "airfoil", "name")}

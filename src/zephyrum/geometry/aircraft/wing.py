@@ -24,7 +24,7 @@ from zephyrum.geometry.aircraft.stations import (
     outer_end,
     span_lengths,
     station_at,
-    with_,
+    with_changes,
 )
 from zephyrum.geometry.aircraft.wing_surface import wing_surfaces
 from zephyrum.geometry.surface.triangulation import Surface, joined
@@ -223,10 +223,10 @@ class Wing(Part):
             raise InputError("the first station has no airfoil; give it one, or one to the wing.")
         if foils[-1] is None:
             foils[-1] = next(foil for foil in reversed(foils) if foil is not None)
-        return tuple(with_(one, airfoil=foil) for one, foil in zip(made, airfoils_between(made, foils)))
+        return tuple(with_changes(one, airfoil=foil) for one, foil in zip(made, airfoils_between(made, foils)))
 
     @property
-    def tree(self) -> np.ndarray:
+    def span_fractions(self) -> np.ndarray:
         """(n,) fraction of the span of each station, along the wing from root to tip."""
         s = span_lengths(self.sections)
         return s / s[-1]
@@ -302,7 +302,7 @@ class Wing(Part):
         >>> round(wing.at(0.5).chord, 6)
         0.75
         """
-        return station_at(self.sections, self.tree, fraction)
+        return station_at(self.sections, self.span_fractions, fraction)
 
     def surface(self, name: str = "wing", tolerance: float = 2e-4, largest: float = 0.25) -> Surface:
         """Closed surface, as one or two solids, in the part's own axes.

@@ -66,7 +66,7 @@ def _chord_places(wing, tolerance: float, largest: float) -> tuple[np.ndarray, i
     h, s = np.full(len(dense), np.inf), np.zeros(len(dense))
     hinge = _hinge_line(wing, np.array([0.5]))[0]
     for foil in {id(one.airfoil): normalized_section(one.airfoil, wing.tail_gap) for one in wing.sections}.values():
-        for side in sample(foil, dense, hinge, None):
+        for side in section_points(foil, dense, hinge, None):
             own, length = sagitta_spacing(side, tolerance, largest)
             h, s = np.minimum(h, own), np.maximum(s, length)
     # the nose is smooth: curvature there is that of its neighbours on either side
@@ -99,7 +99,7 @@ def normalized_section(foil: Airfoil, gap: float | None) -> Airfoil:
     return Airfoil(points, foil.name, foil.corners)
 
 
-def sample(
+def section_points(
     foil: Airfoil, t: np.ndarray, hinge: float, control: tuple[float, float] | None
 ) -> tuple[np.ndarray, np.ndarray]:
     """Points of the upper and lower side of a unit section.
@@ -162,7 +162,7 @@ def _hinge_line(wing, fraction: np.ndarray) -> np.ndarray:
 
 def _span_places(wing, largest: float) -> np.ndarray:
     """Fractions of the span at which to put sections: stations, ends of controls, and steps no longer than allowed."""
-    tree, made = wing.tree, wing.sections
+    tree, made = wing.span_fractions, wing.sections
     total = span_lengths(made)[-1]
     marks = set(tree.tolist())
     for c in wing.controls.values():
@@ -215,16 +215,16 @@ class _Sampled:
     def _plain(self, foil: Airfoil, hinge: float) -> tuple[np.ndarray, np.ndarray]:
         key = (id(foil), round(hinge, 9))
         if key not in self.done:
-            self.done[key] = sample(foil, self.t, hinge, None)
+            self.done[key] = section_points(foil, self.t, hinge, None)
         return self.done[key]
 
     def at(self, fraction: float, control: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         """Upper and lower points (n, 2) of the unit section, its control deflected."""
-        k, f = panel_of(self.wing.tree, fraction)
+        k, f = panel_of(self.wing.span_fractions, fraction)
         a, b = self.foils[k], self.foils[k + 1]
         hinge = float(_hinge_line(self.wing, np.array([fraction]))[0])
         if control[0] != 0.0:
-            return sample(interpolate_airfoils(a, b, f), self.t, hinge, control)
+            return section_points(interpolate_airfoils(a, b, f), self.t, hinge, control)
         one, two = self._plain(a, hinge), self._plain(b, hinge)
         return (1.0 - f) * one[0] + f * two[0], (1.0 - f) * one[1] + f * two[1]
 

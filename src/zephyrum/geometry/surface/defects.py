@@ -30,7 +30,7 @@ class Defect:
 
     Examples
     --------
-    >>> defect = found_at("holes", np.zeros((2, 3)), 0.01, "filled")
+    >>> defect = defect_at("holes", np.zeros((2, 3)), 0.01, "filled")
     >>> defect.count, str(defect)
     (2, '2 holes, at (0, 0, 0); (0, 0, 0) m, up to 0.01 m: filled')
     """
@@ -70,7 +70,7 @@ class NotRepairable(InputError):
         )
 
 
-def found_at(kind: str, positions: np.ndarray, size: float, done: str, count: int | None = None) -> Defect:
+def defect_at(kind: str, positions: np.ndarray, size: float, done: str, count: int | None = None) -> Defect:
     """Describe a defect by the places where it was found.
 
     Parameters
@@ -88,14 +88,14 @@ def found_at(kind: str, positions: np.ndarray, size: float, done: str, count: in
 
     Examples
     --------
-    >>> found_at("holes", np.zeros((2, 3)), 0.01, "filled").count
+    >>> defect_at("holes", np.zeros((2, 3)), 0.01, "filled").count
     2
     """
     positions = np.asarray(positions, dtype=float).reshape(-1, 3)
     return Defect(kind, len(positions) if count is None else count, positions[:10], float(size), done)
 
 
-def whole_pieces(kind: str, pieces: list, done: str) -> Defect:
+def defect_of_pieces(kind: str, pieces: list, done: str) -> Defect:
     """Describe a defect of whole shells or holes by their centroids and the largest size.
 
     Parameters
@@ -107,4 +107,4 @@ def whole_pieces(kind: str, pieces: list, done: str) -> Defect:
     done : str
         What was done about it.
     """
-    return found_at(kind, np.array([one.midpoint for one in pieces]), max(one.size for one in pieces), done)
+    return defect_at(kind, np.array([one.midpoint for one in pieces]), max(one.size for one in pieces), done)

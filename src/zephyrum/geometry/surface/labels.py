@@ -14,7 +14,7 @@ from zephyrum.geometry.surface.triangulation import Surface
 SMALL_PATCH_FRACTION = 1e-4  # of the area: a patch below it joins the neighbour with which it shares most
 
 
-def by_shell(surface: Surface) -> Surface:
+def label_by_shell(surface: Surface) -> Surface:
     """Label each shell, largest first: "shell 1", "shell 2", ...
 
     Parameters
@@ -26,7 +26,7 @@ def by_shell(surface: Surface) -> Surface:
     --------
     >>> import zephyrum as zy
     >>> box = zy.Body.box(1.0, 1.0, 1.0).surface()
-    >>> by_shell(zy.joined([box, box.transformed(np.eye(3), (3.0, 0.0, 0.0))])).labels
+    >>> label_by_shell(zy.joined([box, box.transformed(np.eye(3), (3.0, 0.0, 0.0))])).labels
     ('shell 1', 'shell 2')
     """
     count, shell = surface.shells()
@@ -36,7 +36,7 @@ def by_shell(surface: Surface) -> Surface:
     return surface.labelled(np.array([f"shell {k}" for k in rank], dtype=object)[shell])
 
 
-def by_edges(surface: Surface, angle: float = 30.0) -> Surface:
+def label_by_edges(surface: Surface, angle: float = 30.0) -> Surface:
     """Label each patch between sharp edges, largest first: "patch 1", ...
 
     Parameters
@@ -49,7 +49,7 @@ def by_edges(surface: Surface, angle: float = 30.0) -> Surface:
     Examples
     --------
     >>> import zephyrum as zy
-    >>> len(by_edges(zy.Body.box(2.0, 1.0, 0.5).surface()).labels)
+    >>> len(label_by_edges(zy.Body.box(2.0, 1.0, 0.5).surface()).labels)
     6
     """
     number("angle", angle, 0.0, 180.0, open_low=True)
@@ -87,7 +87,7 @@ def by_edges(surface: Surface, angle: float = 30.0) -> Surface:
     return surface.labelled(np.array([f"patch {k}" for k in rank], dtype=object)[patch])
 
 
-def by_box(surface: Surface, name: str, low: tuple, high: tuple) -> Surface:
+def label_by_box(surface: Surface, name: str, low: tuple, high: tuple) -> Surface:
     """Label the triangles whose centroid lies in a box.
 
     Parameters
@@ -103,7 +103,7 @@ def by_box(surface: Surface, name: str, low: tuple, high: tuple) -> Surface:
     --------
     >>> from zephyrum import Body
     >>> box = Body.box(1.0, 1.0, 1.0).surface()
-    >>> surface = by_box(box, "front", (-0.01, -1.0, -1.0), (0.01, 1.0, 1.0))
+    >>> surface = label_by_box(box, "front", (-0.01, -1.0, -1.0), (0.01, 1.0, 1.0))
     >>> round(surface.area("front"), 6)
     1.0
     """
@@ -132,7 +132,7 @@ def renamed(surface: Surface, names: dict[str, str]) -> Surface:
     Examples
     --------
     >>> import zephyrum as zy
-    >>> renamed(by_edges(zy.Body.box(1.0, 1.0, 1.0).surface()), {"patch 1": "nose"}).labels[0]
+    >>> renamed(label_by_edges(zy.Body.box(1.0, 1.0, 1.0).surface()), {"patch 1": "nose"}).labels[0]
     'patch 4'
     """
     for old in names:

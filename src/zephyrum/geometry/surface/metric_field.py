@@ -142,7 +142,7 @@ def zone_sizes(surface: Surface, zones: tuple) -> np.ndarray:
     return out
 
 
-def anchors(found: Features, h1: np.ndarray) -> np.ndarray:
+def fixed_points(found: Features, h1: np.ndarray) -> np.ndarray:
     """Points kept where they are: tips of noses, where the surface bends most in both directions.
 
     Parameters
@@ -172,7 +172,7 @@ def anchors(found: Features, h1: np.ndarray) -> np.ndarray:
     return np.array(stored, dtype=int)
 
 
-def tensors(h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray:
+def metric_tensors(h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray:
     """Metric in which the wanted sizes are 1.
 
     Parameters
@@ -189,7 +189,7 @@ def tensors(h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray
 
     Examples
     --------
-    >>> tensors(np.array([0.5]), np.array([0.5]), np.array([[1.0, 0.0, 0.0]]))
+    >>> metric_tensors(np.array([0.5]), np.array([0.5]), np.array([[1.0, 0.0, 0.0]]))
     array([[4., 4., 4., 0., 0., 0.]])
     """
     a, b = 1.0 / h1**2, 1.0 / h2**2
@@ -198,7 +198,7 @@ def tensors(h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray
     return np.ascontiguousarray(m[:, [0, 1, 2, 0, 0, 1], [0, 1, 2, 1, 2, 2]])
 
 
-def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
+def refined_across_strips(found: Features, metric: np.ndarray) -> np.ndarray:
     """Refine a metric across strips between two feature lines nearer than its size, such as the bases of blunt tails.
 
     Parameters
@@ -206,7 +206,7 @@ def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
     found : Features
         Features of the surface.
     metric : (n, 6) array
-        See `tensors`.
+        See `metric_tensors`.
 
     Returns
     -------
@@ -255,7 +255,7 @@ def for_strips(found: Features, metric: np.ndarray) -> np.ndarray:
     return out
 
 
-def triangle_edges(found: Features, h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray:
+def equilateral_edges(found: Features, h1: np.ndarray, h2: np.ndarray, direction: np.ndarray) -> np.ndarray:
     """Edges of equilateral triangles as large as those that a remesh by these sizes makes.
 
     Parameters
@@ -272,7 +272,7 @@ def triangle_edges(found: Features, h1: np.ndarray, h2: np.ndarray, direction: n
     (n,) array
         [m]
     """
-    metric = for_strips(found, tensors(h1, h2, direction))
+    metric = refined_across_strips(found, metric_tensors(h1, h2, direction))
     whole = metric[:, [0, 3, 4, 3, 1, 5, 4, 5, 2]].reshape(-1, 3, 3)
     # 1 / h1^2 of the determinant belongs to the normal
     return np.sqrt(4.0 / np.sqrt(3.0) / TRIANGLES_PER_METRIC_AREA) * (np.linalg.det(whole) * h1**2) ** -0.25

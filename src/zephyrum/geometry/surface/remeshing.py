@@ -19,10 +19,10 @@ from zephyrum.geometry.surface.feature_lines import SHARP_ANGLE, SIZE_GROWTH, Fe
 from zephyrum.geometry.surface.metric_field import (
     MAX_TURN,
     SizeZone,
-    anchors,
-    for_strips,
+    fixed_points,
+    metric_tensors,
+    refined_across_strips,
     sizes_for,
-    tensors,
     zone_sizes,
 )
 from zephyrum.geometry.surface.nearest_point import distances, patch_marks
@@ -170,7 +170,7 @@ def remesh(
     target = None if triangles is None else whole("triangles", triangles, 100, 5_000_000)
 
     wanted = sizes_for(found, target, tolerance, largest, stretch, zones)
-    found.rank[anchors(found, wanted[0])] = 2
+    found.rank[fixed_points(found, wanted[0])] = 2
     radius = 1.0 / np.maximum(found.curvature[0], 1e-12)
     allowed = zone_sizes(made, zones)
     roundest = np.minimum(np.where(radius > MIN_BODY_RATIO * made.size, MAX_TURN * radius, np.inf), allowed)
@@ -193,7 +193,7 @@ def remesh(
     work, out, qualities = best.work, best.surface, best.quality
     far = hausdorff(made, out)
     if far > MAX_SHAPE_CHANGE * largest:
-        old = samples(made)
+        old = sample_points(made)
         position = old[np.argmax(distances(old, out.points, out.triangles))]
         raise MeshError(
             f"remesh: a piece of the surface near {position.round(4)} m was lost ({far:.3g} m away from the new one); "
@@ -278,7 +278,7 @@ def _worked(made: Surface, found: Features, sizing: _Sizing, factors: dict | Non
     def metric() -> np.ndarray:
         limit_growth(h1, h2, direction, edges, length, SIZE_GROWTH)
         h2[:] = np.clip(h2, h1, sizing.stretch * h1)
-        return for_strips(found, tensors(h1, h2, direction))
+        return refined_across_strips(found, metric_tensors(h1, h2, direction))
 
     work, used = _Work(made, found, metric()), {}
     for k in range(sizing.rounds):
@@ -421,7 +421,7 @@ class _Work:
         return out, _qualities(self.P, self.M, np.ascontiguousarray(T))
 
 
-def samples(surface: Surface) -> np.ndarray:
+def sample_points(surface: Surface) -> np.ndarray:
     """Points, edge midpoints and centroids of a surface.
 
     Parameters
@@ -459,7 +459,7 @@ def hausdorff(one: Surface, two: Surface) -> float:
     >>> round(hausdorff(box, box.transformed(np.eye(3), (0.1, 0.0, 0.0))), 6)
     0.1
     """
-    return float(max(distances(samples(a), b.points, b.triangles).max() for a, b in ((one, two), (two, one))))
+    return float(max(distances(sample_points(a), b.points, b.triangles).max() for a, b in ((one, two), (two, one))))
 
 
 def _feature_distance(made: Surface, found, work: _Work) -> float:

@@ -13,7 +13,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from zephyrum._core.jit import exact
-from zephyrum.geometry.surface.defects import Defect, NotRepairable, found_at
+from zephyrum.geometry.surface.defects import Defect, NotRepairable, defect_at
 from zephyrum.geometry.surface.triangulation import WELD_TOLERANCE, Surface, pairs_within
 
 MAX_OPEN_FRACTION = 0.5  # of all sides of triangles: with more open ones a surface is not connected
@@ -53,7 +53,7 @@ def clean_triangles(surface: Surface, distance: float | None, found: list[Defect
     if dropped:
         flat = surface.triangles[surface.areas <= 0.0]
         where = surface.points[flat].mean(axis=1) if len(flat) else surface.midpoint[None]
-        found.append(found_at("triangles with fewer than three corners", where, 0.0, "left out", dropped))
+        found.append(defect_at("triangles with fewer than three corners", where, 0.0, "left out", dropped))
     if len(made.open_edges):
         made = _without_flat_triangles(made, found)
     return _without_duplicates(made, found), gap
@@ -77,7 +77,7 @@ def _welded_within_noise(exact: Surface, size: float, gap: float, found: list[De
     if made is not exact:
         apart = len(np.unique(exact.triangles)) - len(np.unique(made.triangles))
         opened = exact.points[exact.open_edges[:, 0]]
-        found.append(found_at("points apart by noise", opened, gap, "welded", apart))
+        found.append(defect_at("points apart by noise", opened, gap, "welded", apart))
     return made, gap
 
 
@@ -88,7 +88,7 @@ def _without_flat_triangles(made: Surface, found: list[Defect]) -> Surface:
     flat = 2.0 * made.areas < WELD_TOLERANCE * made.size * longest
     if not flat.any():
         return made
-    found.append(found_at("triangles without area", made.centres[flat], longest[flat].max(), "left out"))
+    found.append(defect_at("triangles without area", made.centres[flat], longest[flat].max(), "left out"))
     return made.selected(~flat)
 
 
@@ -105,11 +105,11 @@ def _without_duplicates(made: Surface, found: list[Defect]) -> Surface:
     keep[first[_sheets(key[first], many & (net == 0) & (counts % 2 == 0))]] = False
     largest = np.sqrt(made.areas[first[many]].max())
     extra = int((counts[many] - 1).sum())
-    found.append(found_at("triangles given more than once", made.centres[first[many]], largest, "kept once", extra))
+    found.append(defect_at("triangles given more than once", made.centres[first[many]], largest, "kept once", extra))
     return made.selected(keep)
 
 
-def check_hanging(surface: Surface) -> None:
+def check_connected(surface: Surface) -> None:
     """Refuse a surface most of whose edges are open: its points are farther apart than any gap that could be welded.
 
     Parameters
@@ -125,7 +125,7 @@ def check_hanging(surface: Surface) -> None:
     Examples
     --------
     >>> from zephyrum import Body
-    >>> check_hanging(Body.box(1.0, 1.0, 1.0).surface().welded())
+    >>> check_connected(Body.box(1.0, 1.0, 1.0).surface().welded())
     """
     sides = 3 * len(surface.triangles)
     if len(surface.open_edges) > MAX_OPEN_FRACTION * sides:
@@ -133,7 +133,7 @@ def check_hanging(surface: Surface) -> None:
         length = np.linalg.norm(surface.points[edges[:, 0]] - surface.points[edges[:, 1]], axis=1)
         raise NotRepairable(
             surface,
-            found_at(
+            defect_at(
                 "sides of triangles without a neighbour",
                 surface.points[edges[:: max(1, len(edges) // 10)]].mean(axis=1),
                 length.max(),
@@ -249,7 +249,7 @@ def split_edges(surface: Surface, found: list[Defect]) -> Surface:
         made = replace(made, triangles=np.array(triangles), label=np.array(label))
     if total:
         found.append(
-            found_at(
+            defect_at(
                 "points in the middle of a neighbour's edge", np.array(locations), size, "edges split there", total
             )
         )
@@ -307,7 +307,7 @@ def split_sheets(surface: Surface, found: list[Defect]) -> Surface:
     if len(crowded):
         length = np.linalg.norm(surface.points[crowded[:, 0]] - surface.points[crowded[:, 1]], axis=1)
         found.append(
-            found_at(
+            defect_at(
                 "edges shared by more than two triangles",
                 surface.points[crowded].mean(axis=1),
                 length.max(),
@@ -417,7 +417,7 @@ def orient_triangles(surface: Surface, found: list[Defect]) -> Surface:
     if torn.any():
         raise NotRepairable(
             surface,
-            found_at("places of a one-sided surface", surface.centres[one[torn]], surface.size, ""),
+            defect_at("places of a one-sided surface", surface.centres[one[torn]], surface.size, ""),
             "a surface with one side only has no inside; separate its sheets",
         )
     # the fewer triangles of a shell are the wrong ones; whether all of it is inside out shows its volume
@@ -431,9 +431,9 @@ def orient_triangles(surface: Surface, found: list[Defect]) -> Surface:
     made = replace(made, triangles=np.where(inside_out[shell][:, None], made.triangles[:, ::-1], made.triangles))
     if turn.any():
         found.append(
-            found_at("triangles turned over", surface.centres[turn], np.sqrt(surface.areas[turn].max()), "turned back")
+            defect_at("triangles turned over", surface.centres[turn], np.sqrt(surface.areas[turn].max()), "turned back")
         )
     if inside_out.any():
         first = np.unique(shell, return_index=True)[1][inside_out]
-        found.append(found_at("shells inside out", surface.centres[first], surface.size, "turned"))
+        found.append(defect_at("shells inside out", surface.centres[first], surface.size, "turned"))
     return made

@@ -12,7 +12,7 @@ from zephyrum._core.representation import short_repr
 from zephyrum._core.units import quantity
 from zephyrum._core.validation import PATH, choice, number, takes
 from zephyrum.errors import InputError
-from zephyrum.geometry.surface.labels import by_edges
+from zephyrum.geometry.surface.labels import label_by_edges
 from zephyrum.geometry.surface.nearest_point import distances
 from zephyrum.geometry.surface.solids import simplified
 from zephyrum.geometry.surface.surface_reader import UNITS, read_triangles
@@ -201,7 +201,7 @@ def import_surface(
     if simplify is not None:
         made = simplified(made, number("simplify", simplify, 0.0, longest, open_low=True))
     if direction == "edges":
-        made = by_edges(made, angle)
+        made = label_by_edges(made, angle)
     return ImportedSurface(made, raw, repaired, tuple(surface_warnings(made, span)))
 
 

@@ -13,13 +13,13 @@ import numpy as np
 
 from zephyrum._core.validation import number, takes
 from zephyrum.errors import InputError
-from zephyrum.geometry.surface.defects import Defect, NotRepairable, found_at, whole_pieces
+from zephyrum.geometry.surface.defects import Defect, NotRepairable, defect_at, defect_of_pieces
 from zephyrum.geometry.surface.hole_filling import Hole, fill_hole, hole_boundaries
-from zephyrum.geometry.surface.labels import by_shell
+from zephyrum.geometry.surface.labels import label_by_shell
 from zephyrum.geometry.surface.self_intersection import crossing_triangles
 from zephyrum.geometry.surface.solids import solid, union
 from zephyrum.geometry.surface.surface_cleaning import (
-    check_hanging,
+    check_connected,
     clean_triangles,
     orient_triangles,
     split_edges,
@@ -113,13 +113,13 @@ def repair_surface(
         number("weld_distance", weld_distance, 0.0, 0.1 * surface.size)
     found: list[Defect] = []
     made, gap = clean_triangles(surface, weld_distance, found)
-    check_hanging(made)
+    check_connected(made)
     made = split_edges(made, found)
     made = split_sheets(made, found)
     made = orient_triangles(made, found)
     made, uncertainty, patched = _fill_holes(made, flat_holes, found)
     if label_shells:
-        made = by_shell(made)
+        made = label_by_shell(made)
     try:
         made, notes = _shells(made, keep_separate, found)
         _verify(made, 4.0 * gap)
@@ -130,7 +130,7 @@ def repair_surface(
         positions = made.centres[pairs[:, 0]] if len(pairs) else made.midpoint[None]
         raise NotRepairable(
             made,
-            found_at("places where sheets touch or cut each other", positions, made.size, ""),
+            defect_at("places where sheets touch or cut each other", positions, made.size, ""),
             f"separate them where the shape was made ({cause})",
         ) from cause
     return RepairedSurface(made, tuple(found), patched, uncertainty, tuple(notes))
@@ -160,7 +160,7 @@ def _fill_holes(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surf
     if bad:
         raise NotRepairable(
             surface,
-            whole_pieces("holes with a rim that crosses itself", bad, ""),
+            defect_of_pieces("holes with a rim that crosses itself", bad, ""),
             "close them where the shape was made",
         )
     names = np.concatenate([surface.label_names, np.full(sum(len(t) for t in triangles[1:]), "patch", dtype=object)])
@@ -172,13 +172,13 @@ def _fill_holes(surface: Surface, flat: bool, found: list[Defect]) -> tuple[Surf
         worst = [patches[k] for k in which]
         raise NotRepairable(
             surface,
-            whole_pieces("holes too large to guess what was there", worst, ""),
+            defect_of_pieces("holes too large to guess what was there", worst, ""),
             f"filling them flat may change the volume by {100 * uncertainty:.2g} %: close them where the shape was "
             f"made, or say flat_holes=True if they are flat",
         )
     small = sum(1 for h in holes if len(h.loop) <= 4)
     done = f"filled ({small} of up to four sides)" if small < len(holes) else "filled"
-    found.append(whole_pieces("holes", holes, done))
+    found.append(defect_of_pieces("holes", holes, done))
     return made, uncertainty, made.area("patch") / made.area()
 
 
@@ -192,7 +192,7 @@ def _shells(surface: Surface, keep_separate: bool, found: list[Defect]) -> tuple
     notes: list[str] = []
     if (volumes <= 0.0).any():
         flat = [one for one, v in zip(pieces, volumes) if v <= 0.0]
-        found.append(whole_pieces("shells that enclose nothing", flat, "left out"))
+        found.append(defect_of_pieces("shells that enclose nothing", flat, "left out"))
         pieces, volumes = [one for one, v in zip(pieces, volumes) if v > 0.0], volumes[volumes > 0.0]
     order = np.argsort(-volumes)
     pieces = [pieces[k] for k in order]
@@ -203,7 +203,7 @@ def _shells(surface: Surface, keep_separate: bool, found: list[Defect]) -> tuple
     alone = (meets.sum(axis=1) == 1) & (volumes[order] < SMALL_PIECE_SIZE * volumes.max())
     if alone.any() and not keep_separate:
         lost = [one for one, drop in zip(pieces, alone) if drop]
-        found.append(whole_pieces("separate shells", lost, "left out (keep_separate keeps them)"))
+        found.append(defect_of_pieces("separate shells", lost, "left out (keep_separate keeps them)"))
         pieces = [one for one, drop in zip(pieces, alone) if not drop]
     if len(pieces) == 1:
         return pieces[0], notes
@@ -212,7 +212,7 @@ def _shells(surface: Surface, keep_separate: bool, found: list[Defect]) -> tuple
     apart = made.shells()[0]
     if made.volume < (1.0 - 1e-9) * total or apart < len(pieces):
         found.append(
-            found_at(
+            defect_at(
                 "overlapping shells",
                 np.array([one.midpoint for one in pieces]),
                 surface.size,
@@ -230,7 +230,7 @@ def _verify(surface: Surface, noise: float) -> None:
         edges = surface.open_edges
         raise NotRepairable(
             surface,
-            found_at(
+            defect_at(
                 "open edges",
                 surface.points[edges].mean(axis=1) if len(edges) else surface.midpoint[None],
                 surface.size,
@@ -240,7 +240,7 @@ def _verify(surface: Surface, noise: float) -> None:
         )
     if not surface.volume > 0.0:
         raise NotRepairable(
-            surface, found_at("shells without volume", surface.midpoint[None], surface.size, ""), "give a solid"
+            surface, defect_at("shells without volume", surface.midpoint[None], surface.size, ""), "give a solid"
         )
     solid(surface)
     pairs = crossing_triangles(surface, noise)
@@ -248,6 +248,6 @@ def _verify(surface: Surface, noise: float) -> None:
         size = np.sqrt(surface.areas[pairs[:, 0]].max())
         raise NotRepairable(
             surface,
-            found_at("triangles that cut through each other", surface.centres[pairs[:, 0]], size, ""),
+            defect_at("triangles that cut through each other", surface.centres[pairs[:, 0]], size, ""),
             "separate the sheets where the shape was made",
         )

@@ -10,7 +10,7 @@ from pydantic import Field
 from zephyrum.errors import FileError
 from zephyrum.results import solve_case
 from zephyrum.studies.common_tables import Finite, Strict
-from zephyrum.studies.grid_convergence import Refinement, judge, level_row
+from zephyrum.studies.grid_convergence import Refinement, level_row, refinement_of
 from zephyrum.studies.jobs.base import Figure, Job, Table
 from zephyrum.studies.observer import Task, step_reports
 from zephyrum.studies.points import Point
@@ -91,7 +91,7 @@ levels = 3
             rows.append(row)
             study.workspace.keep_record("refinement", self.name, {"levels": rows})
             observer.finished(Task(self.name, f"{row['cells']} cells", level + 1, spec.levels), row)
-        made = judge(rows, study.freestream(spec.mach, spec.alpha))
+        made = refinement_of(rows, study.freestream(spec.mach, spec.alpha))
         study.workspace.keep_record("refinement", self.name, {"levels": rows, "estimates": made.rows()})
         study.workspace.write_table("refinement", made.table)
         return made
@@ -119,7 +119,7 @@ levels = 3
                 f"the mesh study in {str(study.workspace.folder)!r} is stale: it belongs to another case than its "
                 f"study.toml gives; run the study again."
             )
-        return judge(rows, study.freestream(spec.mach, spec.alpha))
+        return refinement_of(rows, study.freestream(spec.mach, spec.alpha))
 
     def tables(self, study: "Study | None", result: Refinement):
         levels = Table(result.table.to_dict("records"), LEVELS, f"refinement at {result.air.describe()}")

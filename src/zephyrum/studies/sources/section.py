@@ -12,7 +12,7 @@ from zephyrum.errors import InputError
 from zephyrum.geometry import Airfoil
 from zephyrum.mesh import Layers, Mesh, mesh_airfoil, wall_layers
 from zephyrum.studies.common_tables import Finite, Quantity, Strict
-from zephyrum.studies.grid_convergence import nested
+from zephyrum.studies.grid_convergence import mesh_levels
 from zephyrum.studies.sources.base import Source
 
 if TYPE_CHECKING:
@@ -185,7 +185,7 @@ class SectionSource(Source):
         fine = 2 ** (levels - 1)
         outward = options["outward"]
         if mesh.around * (outward or 64) <= QUICK_CELLS:  # made in no time: asked itself
-            nested(self.mesh(0.0, None), levels)
+            mesh_levels(self.mesh(0.0, None), levels)
         elif mesh.around % (2 * fine) or (outward or fine) % fine:
             raise InputError(
                 f"refine.levels = {levels}: mesh.around = {mesh.around} and mesh.outward = {outward} must be divisible "
@@ -259,7 +259,7 @@ class SectionSource(Source):
         return mesh_airfoil(self.shape, **self.options())
 
     def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
-        return nested(finest, level + 1)[level]
+        return mesh_levels(finest, level + 1)[level]
 
     def files(self) -> list[str]:
         return [] if self.spec.section.file is None else [self.spec.section.file]
