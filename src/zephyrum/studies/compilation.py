@@ -1,8 +1,9 @@
 """Compilation of the kernels ahead of their first use, by all cores side by side.
 
 Kernels are compiled when they are first called and then kept on disk (see `_core.jit`). `compile_kernels` runs tiny
-cases that call all of them: some processes in the order of a run, the others from the end of it. A kernel that one
-process compiles is locked, the others wait for it and read it from disk; so they meet in between.
+cases that call all of them, in the order of a run; other processes meanwhile call the kernels of the flow on a box,
+which needs no mesh generator. A kernel that one process compiles is locked, the others wait for it and read it from
+disk; so they meet in between.
 Verified by tests/test_jit.py.
 """
 
@@ -27,8 +28,7 @@ from zephyrum.flow.physics.boundary_conditions import WallData, exterior_states
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence import MODELS, VISCOUS_MODELS, freestream_turbulence, typical_turbulence
 from zephyrum.geometry import Airfoil, Body, remesh
-from zephyrum.mesh import Mesh, mesh_airfoil, mesh_surface
-from zephyrum.mesh.construction import mesh_from_faces
+from zephyrum.mesh import Group, Mesh, mesh_airfoil, mesh_surface
 
 KINDS = ("section", "aircraft")
 # kernels that a process meets on an empty cache: sections counted with all models, aircraft estimated
@@ -82,7 +82,7 @@ def compile_kernels(
 
 
 def start_helper(kinds: tuple[str, ...], models: tuple[str, ...]) -> subprocess.Popen:
-    """Start a process that compiles the kernels of the flow, those that are called last first.
+    """Start a process that compiles the kernels of the flow, while the run compiles those of its mesh.
 
     Parameters
     ----------
@@ -121,8 +121,8 @@ def run_tiny_case(kind: str, model: str) -> None:
     solve(mesh, air, model, numerics=Numerics(residual_drop=0.5, max_iterations=1))
 
 
-def compile_flow_backwards(mesh: Mesh, model: str) -> None:
-    """Call the kernels of a Newton step, those that are called last first.
+def compile_flow(mesh: Mesh, model: str) -> None:
+    """Call the kernels of a Newton step, the Jacobians first, which a run needs last and which take longest.
 
     Parameters
     ----------
@@ -130,6 +130,10 @@ def compile_flow_backwards(mesh: Mesh, model: str) -> None:
         Mesh.
     model : str
         Flow model.
+
+    Examples
+    --------
+    >>> compile_flow(box_mesh(2), "euler")
     """
     air = Freestream(mach=0.6, alpha=1.0, reynolds=1e5)
     law, walls = Scales.law(air, 1.0), WallData.plain(mesh)
@@ -139,45 +143,66 @@ def compile_flow_backwards(mesh: Mesh, model: str) -> None:
     faces = FaceData.of(mesh, "by-cell", model)
     residual = Residual(faces, Scheme(), law, air.mach, exterior, None, model, wall_data)
     q = np.tile(scales.freestream, (mesh.n_cells, 1))
-    jacobian, preconditioner = Jacobian(residual), Preconditioner(faces)
+    jacobian = Jacobian(residual)
+    state = FieldState(q, np.zeros((*q.shape, 3)), initial_closure(residual.wall_data, model))
+    jacobian.linearise(state)
+    jacobian.set_inertia(jacobian.wave_sum())
     rhs = np.ones((mesh.n_cells, len(faces.axes)), dtype=np.float32)
-    jacobian.state = state = FieldState(q, np.zeros((*q.shape, 3)), initial_closure(residual.wall_data, model))
-    jacobian.set_inertia(np.ones(mesh.n_cells))
+    jacobian.product(rhs, np.empty_like(rhs))
+    preconditioner = Preconditioner(faces)
     preconditioner.update(jacobian)
     gmres(jacobian, preconditioner, rhs, 0.1, 3)
-    jacobian.linearise(state)
     residual(q)
 
 
-def box_mesh() -> Mesh:
-    """A box of 3 x 3 x 3 cubes with a wall below, without any kernel of a mesh generator.
+def box_mesh(dimension: int) -> Mesh:
+    """A box of cubes with a wall below, made without any kernel of a mesh generator.
+
+    Parameters
+    ----------
+    dimension : int
+        2 or 3.
 
     Examples
     --------
-    >>> box_mesh().n_cells
-    27
+    >>> box_mesh(2).check().n_cells, box_mesh(3).check().n_cells
+    (9, 27)
     """
     n = 3
+    shape = (n, n if dimension == 3 else 1, n)
     node = np.arange((n + 1) ** 3).reshape(n + 1, n + 1, n + 1)
-    cell = np.full((n + 2,) * 3, -1)
-    cell[1:-1, 1:-1, 1:-1] = np.arange(n**3).reshape(n, n, n)
-    quads, a, b = [], [], []
-    for axis in range(3):
-        p = np.moveaxis(node, axis, 0)
-        corners = np.stack([p[:, :-1, :-1], p[:, 1:, :-1], p[:, 1:, 1:], p[:, :-1, 1:]], axis=-1)
-        c = np.moveaxis(cell, axis, 0)
-        quads.append(corners.reshape(-1, 4)[:, :: 1 if axis != 1 else -1])
-        a.append(c[:-1, 1:-1, 1:-1].ravel())
-        b.append(c[1:, 1:-1, 1:-1].ravel())
-    quads, a, b = np.concatenate(quads), np.concatenate(a), np.concatenate(b)
-    outside = a < 0
-    quads[outside] = quads[outside, ::-1]
-    a, b = np.where(outside, b, a), np.where(outside, -1, b)
+    cell = np.full(tuple(k + 2 for k in shape), -1)
+    cell[1:-1, 1:-1, 1:-1] = np.arange(np.prod(shape)).reshape(shape)
+    quads, low, high, axis_of = [], [], [], []
+    for axis in range(3) if dimension == 3 else (0, 2):
+        p, c = np.moveaxis(node[:, : shape[1] + 1], axis, 0), np.moveaxis(cell, axis, 0)
+        corners = np.stack([p[:, :-1, :-1], p[:, 1:, :-1], p[:, 1:, 1:], p[:, :-1, 1:]], axis=-1).reshape(-1, 4)
+        quads.append(corners[:, :: 1 if axis != 1 else -1])
+        low.append(c[:-1, 1:-1, 1:-1].ravel())
+        high.append(c[1:, 1:-1, 1:-1].ravel())
+        axis_of.append(np.full(len(corners), axis))
+    corners, a, b, axes = (np.concatenate(parts) for parts in (quads, low, high, axis_of))
+    outside = a < 0  # faces leave their left cell
+    corners[outside] = corners[outside, ::-1]
+    left, right = np.where(outside, b, a), np.where(outside | (b < 0), -1, b)
     points = np.stack(np.meshgrid(*3 * [np.linspace(0.0, 1.0, n + 1)], indexing="ij"), axis=-1).reshape(-1, 3)
-    below = (points[quads][:, :, 2] == 0.0).all(axis=1)
-    groups = [("floor", "wall"), ("farfield", "farfield")]
-    start = np.arange(0, 4 * len(quads) + 1, 4)
-    return mesh_from_faces(points, start, quads.ravel(), a, b, np.where(below, 0, 1), groups, 3)
+    centroid = points[corners].mean(axis=1)
+    tag = np.where(right >= 0, 0, np.where(centroid[:, 2] == 0.0, 1, 2))
+    order = np.lexsort((right, left, tag))
+    corners, left, right, centroid, tag = (v[order] for v in (corners, left, right, centroid, tag))
+    first, second, last = np.searchsorted(tag, (1, 2, 3))
+    groups = (Group("floor", "wall", int(first), int(second)), Group("farfield", "farfield", int(second), int(last)))
+    start = np.arange(0, 4 * len(corners) + 1, 4)
+    mesh = Mesh(points, start, corners.ravel(), left, right[:first].copy(), groups, dimension)
+    area = np.zeros_like(centroid)
+    area[np.arange(len(order)), axes[order]] = np.where(outside[order], -1.0, 1.0) / n**2
+    volume = np.full(mesh.n_cells, 1.0 / n**3)
+    middle = (np.stack(np.indices(shape), axis=-1).reshape(-1, 3) + 0.5) / n
+    # what kernels would measure
+    mesh.__dict__["_face_geometry"] = centroid, area
+    mesh.__dict__["_cell_geometry"] = volume, middle, np.zeros(mesh.n_cells)
+    mesh.__dict__["wall_distance"] = middle[:, 2].copy()
+    return mesh
 
 
 def main() -> None:
@@ -185,11 +210,7 @@ def main() -> None:
     kinds, models = (words.split(",") for words in sys.argv[1:3])
     for kind in reversed(kinds):
         for model in reversed(models):
-            if kind == "section":
-                mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, topology="O", first_height=1e-3)
-            else:
-                mesh = box_mesh()
-            compile_flow_backwards(mesh, model)
+            compile_flow(box_mesh(2 if kind == "section" else 3), model)
         if kind == "aircraft":  # while the other process remeshes
             ball = Body.ellipsoid(1.0, 1.0).surface(tolerance=0.02)
             mesh_surface(ball, farfield=3.0, growth=1.0, layers=(1e-2, 1.5, 4))

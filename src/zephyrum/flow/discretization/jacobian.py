@@ -64,13 +64,6 @@ if TYPE_CHECKING:
     from zephyrum.flow.physics.gas_model import GasModel
 
 
-# inertia that turbulence gets for each unit of its growth: more than 1 so that the matrix stays positive
-SOURCE_INERTIA = 2.0
-# CFL number above which that inertia fades as 1 / CFL. Production exceeds destruction in many cells of a steady
-# solution: an inertia that
-# stays caps the CFL number of k there. NACA 0012, SST, alpha 0 / 10 / 15 on 16k cells: 200 steps or stalled with
-# it, 17 to 21 steps without.
-SOURCE_INERTIA_CFL = 1e5
 CLOSURE_STEP = 1e-4  # relative difference for derivatives to the closure
 
 
@@ -463,13 +456,13 @@ class Jacobian:
                 4.0 / 3.0 * d.volume * self.residual.viscosities(self.state) * d.axisymmetric_factor**2
             )
 
-    def stabilise_source_diagonal(self, cfl: float) -> np.ndarray:
+    def stabilise_source_diagonal(self, factor: float) -> np.ndarray:
         """Add inertia to the equations of turbulence where their sources grow with the unknown.
 
         Parameters
         ----------
-        cfl : float
-            CFL number.
+        factor : float
+            Inertia for each unit of growth; see `Regime.source_inertia`.
 
         Returns
         -------
@@ -479,14 +472,12 @@ class Jacobian:
         Notes
         -----
         There turbulence rises exponentially until it is in balance: a step that is long against that growth would put
-        the matrix on the wrong side of singular. With this it about doubles at most. Above `SOURCE_INERTIA_CFL` the
-        inertia fades, so that the last steps are Newton's.
+        the matrix on the wrong side of singular. With a factor of 2 it about doubles at most.
         """
         nt = self.sources.by_state.shape[1]
         first = self.inertia.shape[1] - nt
         own = np.arange(nt)
-        faded = SOURCE_INERTIA * min(1.0, SOURCE_INERTIA_CFL / cfl)
-        growth = faded * np.maximum(self.sources.by_state[:, own, first + own], 0.0)
+        growth = factor * np.maximum(self.sources.by_state[:, own, first + own], 0.0)
         if nt:
             self.inertia[:, first + own, first + own] += growth
         return growth
