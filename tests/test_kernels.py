@@ -14,6 +14,8 @@ from zephyrum.flow.discretization.jacobian import Jacobian
 from zephyrum.flow.discretization.limiter import limiter_weight, van_albada
 from zephyrum.flow.discretization.residual import Residual
 from zephyrum.flow.discretization.scheme import Scheme
+from zephyrum.flow.discretization.source_jacobians import SourceJacobians, source_jacobians
+from zephyrum.flow.discretization.turbulence_sources import subtract_sources, update_closure
 from zephyrum.flow.physics.boundary_conditions import FARFIELD, boundary_flux, exterior_states
 from zephyrum.flow.physics.gas_model import GasModel, Scales
 from zephyrum.flow.physics.inviscid_flux import roe_flux
@@ -134,6 +136,68 @@ class BlocksOfFaces(unittest.TestCase):
             step[:, [0, 1, 3, 4]] = 1e-7 * v
             exact = ((residual(q + step) - residual(q - step)) / 2e-7)[:, [0, 1, 3, 4]]
             self.assertLess(np.linalg.norm(out - exact) / np.linalg.norm(exact), 5e-3)
+
+
+class Sources(unittest.TestCase):
+    """Jacobians of the turbulence sources and of the closure against central differences of both."""
+
+    GAS = GasModel(1.4, viscosity=2e-7, k_unit=1e-4)
+    WALL = np.array([[1e-3, 0.0, 1.0], [0.02, 3.0, 1.0], [0.3, 0.0, 1.0], [0.05, 0.0, 0.0]])
+
+    def setUp(self):
+        rng = np.random.default_rng(3)
+        n = len(self.WALL)
+        self.q = np.concatenate([0.1 * rng.standard_normal((n, 4)), 1.0 + 0.1 * rng.random((n, 3))], axis=1)
+        self.g = rng.standard_normal((n, 7, 3)) * np.array([0.1, 3.0, 3.0, 3.0, 0.1, 2.0, 2.0])[:, None]
+        self.volume = 0.5 + rng.random(n)
+
+    def values(self, q, g, equations):
+        """Sources times volume, then the closure."""
+        balance, closure = np.zeros_like(q), np.zeros((len(q), 2))
+        subtract_sources(q, g, self.WALL, self.volume, self.GAS, equations, balance)
+        if len(equations) == 1:
+            return -balance[:, 5:]
+        update_closure(q, g, self.WALL, self.GAS, closure)
+        return np.concatenate([-balance[:, 5:], closure], axis=1)
+
+    def check(self, q, equations, axes):
+        g, n, nt = np.ascontiguousarray(self.g[:, : q.shape[1]]), len(q), len(equations)
+        changing, nb = 2 * (nt - 1), len(axes)
+        found = SourceJacobians(
+            np.zeros((n, nt, nb)), np.zeros((n, nt, nb, 3)), np.zeros((n, changing, nb)), np.zeros((n, changing, nb, 3))
+        )
+        source_jacobians(q, g, self.WALL, self.volume, self.GAS, np.array(axes), equations, found)
+        by_state = np.concatenate([found.by_state, found.closure_state], axis=1)
+        by_gradient = np.concatenate([found.by_gradient, found.closure_gradient], axis=1)
+        scale = np.abs(self.values(q, g, equations)) + 1e-12
+        for j, k in enumerate(axes):
+            for d in (-1, 0, 1, 2):
+                if d >= 0 and k in (0, 4):
+                    continue  # gradients of density are held fixed
+                h = 1e-5 * (1.0 if d < 0 else np.abs(g[:, k, d]).max())
+                made = []
+                for sign in (1.0, -1.0):
+                    moved, slopes = q.copy(), g.copy()
+                    if d < 0:
+                        moved[:, k] += sign * h
+                    else:
+                        slopes[:, k, d] += sign * h
+                    made.append(self.values(moved, slopes, equations))
+                expected = (made[0] - made[1]) / (2.0 * h)
+                given = by_state[:, :, j] if d < 0 else by_gradient[:, :, j, d]
+                np.testing.assert_array_less(np.abs(given - expected), 1e-4 * (np.abs(expected) + scale))
+
+    def test_derivatives_of_one_equation(self):
+        for factor in (1.0, 30.0, -2.0):  # little turbulence, much, and below zero
+            q = np.ascontiguousarray(self.q[:, :6])
+            q[:, 5] *= factor
+            self.check(q, (0,), [0, 1, 2, 3, 4, 5])
+
+    def test_derivatives_of_two_equations_and_their_closure(self):
+        for omega in (3.0, 1000.0):
+            q = self.q.copy()
+            q[:, 6] = np.log(omega)
+            self.check(q, (0, 0), [0, 1, 2, 3, 4, 5, 6])
 
 
 class Threads(unittest.TestCase):

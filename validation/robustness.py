@@ -22,8 +22,8 @@ Made by `make robustness`: five sections (NACA 0006, 0021, 6412, 2412 with a blu
 Reynolds numbers 5e4, 1e6 and 2e7, Mach 0.05, 0.3 and 0.75, Spalart-Allmaras and SST, alpha -8 to 18 deg, on coarse
 meshes (64 cells around), each chain started cold at alpha 0 and followed up and down, residuals to fall 6 orders.
 Attached and stalled, subsonic and with strong shocks, nobody watching. S converged, s converged with the calmer
-reconstruction (kappa = 0), w oscillating, F failed. Deep stall and buffet are not steady flows: oscillating is the
-right answer there.
+reconstruction (kappa = 0), i implausible, w oscillating, F failed. Deep stall and buffet are not steady flows:
+oscillating is the right answer there.
 
 """
 
@@ -63,6 +63,7 @@ def chain(task: tuple) -> tuple:
         finite = bool(np.isfinite(s.flow.q).all() and np.isfinite([s.forces.CL, s.forces.CD]).all())
         mark = {
             "converged": "s" if any("kappa = 0" in note for note in s.notes) else "S",
+            "implausible": "i",
             "oscillating": "w",
             "failed": "F",
         }[s.outcome]
@@ -78,7 +79,8 @@ def write(done: list[tuple]) -> str:
     lines = [
         f"{len(done)} of {len(SECTIONS) * len(REYNOLDS) * len(MACHS) * len(MODELS)} chains, {len(marks)} runs: "
         f"{marks.count('S') + marks.count('s')} converged ({marks.count('s')} of them with the calmer "
-        f"reconstruction), {marks.count('w')} oscillating, {marks.count('F')} failed, {marks.count('N')} not finite: "
+        f"reconstruction), {marks.count('i')} implausible, {marks.count('w')} oscillating, "
+        f"{marks.count('F')} failed, {marks.count('N')} not finite: "
         f"{100 * (marks.count('S') + marks.count('s')) / max(len(marks), 1):.0f} % converged.\n",
         "| section | model | Re | Mach | " + " | ".join(order) + " | CL at +12 | s | what oscillated |",
         "|---|---|---|---|" + "---|" * (len(order) + 3),

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from scipy.spatial import cKDTree
 
+from zephyrum._core.jit import read_only
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError, MeshError
 from zephyrum.geometry.surface.nearest_point import distances
@@ -236,7 +237,7 @@ class Mesh:
     # -- geometry ---------------------------------------------------------------------------------------------
     @functools.cached_property
     def _face_geometry(self) -> tuple[np.ndarray, np.ndarray]:
-        return polygon_geometry(self.points, self.face_start, self.face_points)
+        return polygon_geometry(read_only(self.points), self.face_start, self.face_points)
 
     @property
     def face_centroid(self) -> np.ndarray:

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from zephyrum._core.jit import exact
+from zephyrum._core.jit import exact, inner_exact
 
 CLOSED, OPEN_END, CONFLICT = 0, 1, 2  # outcomes: well, a chain ends inside, in and out contradict each other
 MAX_LOOPS = 1024  # points of all loops of one rectangle
@@ -159,7 +159,7 @@ def fluid_polygon_loops(edges: FluidEdges, rectangle: Rectangle, loops: Loops):
     return _add_inner_loops(edges, rectangle, (follow, used), chains, loops, made)
 
 
-@exact
+@inner_exact
 def _link_edges(edges, follow, first):
     """Set the edge that follows each one (-1: none), and whether an edge follows no other."""
     for i in range(edges.n_edges):
@@ -170,7 +170,7 @@ def _link_edges(edges, follow, first):
                 break
 
 
-@exact
+@inner_exact
 def _find_chains(edges, rectangle, follow, first, begin, ends):
     """Number of chains, with the first edge of each and the positions of both its ends; -1 if one ends inside."""
     chains, u, v = 0, rectangle.u, rectangle.v
@@ -190,7 +190,7 @@ def _find_chains(edges, rectangle, follow, first, begin, ends):
     return chains
 
 
-@exact
+@inner_exact
 def _perimeter_events(rectangle, ends, chains):
     """Events along the perimeter: (order, rank of each, kind, index).
 
@@ -217,7 +217,7 @@ def _perimeter_events(rectangle, ends, chains):
     return order, rank, kind, index
 
 
-@exact
+@inner_exact
 def _trace_loop(chain, edges, rectangle, links, events, loops, made):
     """Write loop number `made`, which starts with a chain; whether it closes."""
     begin, follow, used = links
@@ -255,7 +255,7 @@ def _trace_loop(chain, edges, rectangle, links, events, loops, made):
     return True
 
 
-@exact
+@inner_exact
 def _without_doubles(points, low, high):
     """End of a loop points[low:high] after points that equal the one before them are removed.
 
@@ -271,7 +271,7 @@ def _without_doubles(points, low, high):
     return stored
 
 
-@exact
+@inner_exact
 def _add_inner_loops(edges, rectangle, links, chains, loops, made):
     """Add the loops that touch no perimeter, islands of fluid first, then holes: (outcome, number of loops)."""
     follow, used = links
@@ -306,7 +306,7 @@ def _add_inner_loops(edges, rectangle, links, chains, loops, made):
     return CLOSED, made
 
 
-@exact
+@inner_exact
 def _closed_ring(i, edges, rectangle, follow, ring):
     """(points of the closed ring of edge i, twice its area), the points in `ring`; (-1, 0) if it is open."""
     u, v = rectangle.u, rectangle.v
@@ -324,7 +324,7 @@ def _closed_ring(i, edges, rectangle, follow, ring):
     return size, area
 
 
-@exact
+@inner_exact
 def _insert_perimeter(rectangle, loops, made):
     """Insert the whole perimeter as the first loop."""
     m = len(rectangle.perimeter)
@@ -337,7 +337,7 @@ def _insert_perimeter(rectangle, loops, made):
         loops.points[k], loops.inside[k] = rectangle.perimeter[k], True
 
 
-@exact
+@inner_exact
 def _bridge_hole(ring, size, rectangle, loops, made):
     """Join a hole to the smallest loop round it, where they are nearest; whether there is one."""
     u, v, points, start = rectangle.u, rectangle.v, loops.points, loops.start
@@ -360,7 +360,7 @@ def _bridge_hole(ring, size, rectangle, loops, made):
     return True
 
 
-@exact
+@inner_exact
 def _smallest_loop_around(point, rectangle, loops, made):
     """The smallest of the first `made` loops that a point lies in; -1 without one."""
     u, v, points, start = rectangle.u, rectangle.v, loops.points, loops.start

@@ -10,7 +10,7 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from zephyrum._core.jit import exact, exact_parallel, prange, read_only
+from zephyrum._core.jit import exact, exact_parallel, inner_exact, prange, read_only
 
 if TYPE_CHECKING:
     from zephyrum.mesh.core import Mesh
@@ -162,13 +162,13 @@ class CellFaces(NamedTuple):
     bulge: np.ndarray
 
 
-@exact
+@inner_exact
 def _face_size(area, f):
     """Area of a face [m^2]."""
     return np.sqrt(area[f, 0] ** 2 + area[f, 1] ** 2 + area[f, 2] ** 2)
 
 
-@exact
+@inner_exact
 def _volume_and_centroid(c, cells, dimension, centroid):
     """Volume of cell c by the divergence theorem; its centroid is written."""
     x, S = cells.centroid, cells.area
@@ -197,7 +197,7 @@ def _volume_and_centroid(c, cells, dimension, centroid):
     return total
 
 
-@exact
+@inner_exact
 def _centre_on_shell(c, cells, volume, centroid):
     """Move the centroid of a thin or bent cell to the mean of those of its broad faces; the weight of the move."""
     low, high = cells.start[c], cells.start[c + 1]

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from zephyrum._core.jit import serial
+from zephyrum._core.jit import inner_serial, serial
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import number
 from zephyrum.errors import InputError
@@ -195,7 +195,7 @@ def _at_corners(t, begin, star, along, normal, area):
     return out
 
 
-@serial
+@inner_serial
 def _cross(i, fraction, corners, gradient, direction, rate):
     """Move the barycentric coordinates (3,) of triangle i to where the line leaves it; returns the corner opposite to
     that side, -1 if the line does not move.
@@ -219,7 +219,7 @@ def _cross(i, fraction, corners, gradient, direction, rate):
     return at
 
 
-@serial
+@inner_serial
 def _box(p, n, low, spacing):
     """Which of the six ways the surface looks, and the box of the point."""
     side = 0
@@ -234,7 +234,7 @@ def _box(p, n, low, spacing):
     )
 
 
-@serial
+@inner_serial
 def _claim(p, n, grid, own):
     """Take the box of a point for line `own`; False if another line has it."""
     a, b, c, d = _box(p, n, grid.low, grid.spacing)
@@ -259,7 +259,7 @@ def _place(i, fraction, wall, row):
     row[6] = np.sqrt(strength)
 
 
-@serial
+@inner_serial
 def _next_triangle(i, side, fraction, direction, wall):
     """Triangle that a line enters across a side of triangle i, with its barycentric coordinates there; -1 at an open or
     sharp edge, and where the directions on both sides meet (a line of separation or attachment).
@@ -288,7 +288,7 @@ def _next_triangle(i, side, fraction, direction, wall):
     return j if into > 0.0 else -1
 
 
-@serial
+@inner_serial
 def _trace_one_way(seed, direction, own, wall, grid, room):
     """Follow a line from the centroid of a triangle, its points written from the middle of `room` (2 MOST + 1, 7)
     outwards; (number of points, length [m]).

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 from scipy.spatial import cKDTree
 
-from zephyrum._core.jit import parallel, prange, serial
+from zephyrum._core.jit import inner_serial, parallel, prange
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import number, whole
 from zephyrum.errors import InputError
@@ -197,7 +197,7 @@ class TraceMesh(NamedTuple):
     volume: np.ndarray
 
 
-@serial
+@inner_serial
 def _cell_at(x, cell, mesh):
     """The cell of the point x (3,), searched from `cell` on through faces; -1 outside. x is put back onto a symmetry
     plane.
@@ -231,7 +231,7 @@ def _cell_at(x, cell, mesh):
     return cell  # between distorted cells: the last one is near enough
 
 
-@serial
+@inner_serial
 def _velocity(x, cell, velocity, gradients, centre, out):
     """Velocity at x in a cell, no further from the cell's own than by half its size; returns its square."""
     own, change = 0.0, 0.0

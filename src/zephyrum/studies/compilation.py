@@ -197,7 +197,7 @@ def box_mesh(dimension: int) -> Mesh:
     area = np.zeros_like(centroid)
     area[np.arange(len(order)), axes[order]] = np.where(outside[order], -1.0, 1.0) / n**2
     volume = np.full(mesh.n_cells, 1.0 / n**3)
-    middle = (np.stack(np.indices(shape), axis=-1).reshape(-1, 3) + 0.5) / n
+    middle = (np.moveaxis(np.indices(shape), 0, -1).reshape(-1, 3) + 0.5) / n
     # what kernels would measure
     mesh.__dict__["_face_geometry"] = centroid, area
     mesh.__dict__["_cell_geometry"] = volume, middle, np.zeros(mesh.n_cells)

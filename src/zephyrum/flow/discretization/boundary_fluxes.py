@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inlined, serial
+from zephyrum._core.jit import inlined, inner_inlined, serial
 from zephyrum.flow.discretization.face_batches import LEAST_FACE_FRACTION
 from zephyrum.flow.discretization.kernel_arrays import Boundary
 from zephyrum.flow.physics.boundary_conditions import FARFIELD, IMPOSED, NO_SLIP, boundary_flux
@@ -65,7 +65,7 @@ def face_normal(faces: "Faces", f: int):
     return faces.normal[f, 0], faces.normal[f, 1], faces.normal[f, 2]
 
 
-@inlined
+@inner_inlined
 def _extrapolated(q, g, c, m, r, order_factor):
     """Unknown m of cell c at the distance r (3) from its centroid."""
     return q[c, m] + order_factor * (g[c, m, 0] * r[0] + g[c, m, 1] * r[1] + g[c, m, 2] * r[2])

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inlined, serial
+from zephyrum._core.jit import inner_inlined, serial
 from zephyrum.flow.discretization.boundary_fluxes import (
     boundary_cell_vector,
     boundary_face_flux,
@@ -86,7 +86,7 @@ def boundary_jacobians(
             _set_boundary_viscous_jacobian((q, g), f, faces, boundary, scheme, gas, (base, moved), out)
 
 
-@inlined
+@inner_inlined
 def _store_difference(base, moved, j, h, area, axes, out):
     """Column j of out from the flux `moved` by h, or the base itself for j = -1."""
     if j < 0:
@@ -97,7 +97,7 @@ def _store_difference(base, moved, j, h, area, axes, out):
         out[k, j] = area * (moved[axes[k]] - base[axes[k]]) / h
 
 
-@inlined
+@inner_inlined
 def _set_boundary_viscous_jacobian(states, f, faces, boundary, scheme, gas, work, out):
     """Fill the viscous Jacobian and coefficients of a wall or an imposed boundary; they add to the wave speed."""
     q, g = states

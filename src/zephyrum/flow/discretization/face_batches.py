@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inlined
+from zephyrum._core.jit import inlined, inner_inlined
 from zephyrum.flow.discretization.limiter import limiter_weight, van_albada
 from zephyrum.flow.physics.inviscid_flux import roe_flux
 from zephyrum.flow.physics.turbulence import EULER, LAMINAR
@@ -261,7 +261,7 @@ def reconstruct(s: np.ndarray, scheme: "SchemeNumbers", gamma: float):
     _keep_physical(s, CELL_R, STATE_R, PHYSICAL_R, gamma, axes)
 
 
-@inlined
+@inner_inlined
 def _keep_physical(s, own, state, flag, gamma, axes):
     """Where the pressure or temperature at the face is not safe, take the cell's own state."""
     temperature_row = 4 * BATCH_SIZE

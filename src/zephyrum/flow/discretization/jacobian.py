@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inlined, parallel, prange, serial
+from zephyrum._core.jit import inner_inlined, inner_serial, parallel, prange
 from zephyrum.flow.discretization.boundary_jacobians import boundary_jacobians, difference_step
 from zephyrum.flow.discretization.face_batches import (
     AREA,
@@ -100,7 +100,7 @@ def interior_jacobians(
         _batch_jacobians(np.int64(block) * BATCH_SIZE, (q, g), closure, faces, scheme, gas, out)
 
 
-@inlined
+@inner_inlined
 def _batch_jacobians(low, states, closure, faces, scheme, gas, out):
     """`interior_jacobians` of the faces from `low` on."""
     q, g = states
@@ -125,7 +125,7 @@ def _batch_jacobians(low, states, closure, faces, scheme, gas, out):
             _set_increment_jacobians(s, k, f, scheme, gas.gamma, out)
 
 
-@inlined
+@inner_inlined
 def _face_flux(s, scheme, gas):
     """Fill the FLUX rows from the face states."""
     nt = equation_count(scheme.model)
@@ -135,7 +135,7 @@ def _face_flux(s, scheme, gas):
         subtract_viscous_flux(s, nt)
 
 
-@inlined
+@inner_inlined
 def _flux_differences(s, low, count, base, scheme, gas, out):
     """Differences of the flux by the two face states, and by the closure of SST; leaves the diffusion coefficients."""
     axes = scheme.axes
@@ -172,7 +172,7 @@ def _flux_differences(s, low, count, base, scheme, gas, out):
         set_diffusion_coefficients(s, scheme.model, gas)
 
 
-@inlined
+@inner_inlined
 def _wave_speed(s, k):
     """Largest speed of a wave through the face of lane k, in speeds of sound of the stream."""
     un = 0.0
@@ -183,7 +183,7 @@ def _wave_speed(s, k):
     return abs(un) + np.sqrt(T)
 
 
-@inlined
+@inner_inlined
 def _set_viscous_jacobian(s, k, scheme, gas, viscous_jacobian, viscous_coefficients):
     """Fill the viscous coefficients and their Jacobian of lane k (see `JacobianArrays`)."""
     axes, c = scheme.axes, viscous_coefficients
@@ -214,7 +214,7 @@ def _set_viscous_jacobian(s, k, scheme, gas, viscous_jacobian, viscous_coefficie
         viscous_jacobian[2 + nv + t, 2 + nv + t] = c[2 + t] / across
 
 
-@serial
+@inner_serial
 def _set_increment_jacobians(s, k, f, scheme, gamma, out):
     """Fill the derivatives of the limited increments of face f, which is lane k."""
     axes = scheme.axes
@@ -230,7 +230,7 @@ def _set_increment_jacobians(s, k, f, scheme, gamma, out):
         _limiter_jacobian(s, k, scheme.limiter_floor, gamma, axes, out.limiter_jacobian[f])
 
 
-@serial
+@inner_serial
 def _increment_jacobian(s, k, j, side, used, scheme, out):
     """Derivatives of the limited increment of active unknown j on one side.
 
@@ -253,7 +253,7 @@ def _increment_jacobian(s, k, j, side, used, scheme, out):
     return -(1.0 - factor) * increment
 
 
-@serial
+@inner_serial
 def _limiter_jacobian(s, k, floor, gamma, axes, out):
     """Derivatives of the limiter weight to the active unknowns of both cells and to the upwind pressure differences."""
     n = len(axes)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inlined, parallel, prange, serial
+from zephyrum._core.jit import inner_inlined, inner_serial, parallel, prange
 from zephyrum.flow.discretization.boundary_fluxes import boundary_order_factor
 from zephyrum.flow.physics.boundary_conditions import IMPOSED, NO_SLIP
 from zephyrum.flow.physics.turbulence import SST, equation_count
@@ -70,19 +70,19 @@ def face_products(
             _boundary_product(direction, f, faces, boundary, scheme, jacobian, (orders, vl, fixed, dims), out)
 
 
-@inlined
+@inner_inlined
 def _dot(g, c, k, r):
     """Gradient of unknown k of cell c times r (3)."""
     return g[c, k, 0] * r[0] + g[c, k, 1] * r[1] + g[c, k, 2] * r[2]
 
 
-@inlined
+@inner_inlined
 def _single(vectors, f):
     """Row f of vectors (n, 3) in single precision."""
     return np.float32(vectors[f, 0]), np.float32(vectors[f, 1]), np.float32(vectors[f, 2])
 
 
-@inlined
+@inner_inlined
 def _interior_products(low, high, direction, data, orders, dims, out):
     """`face_products` of the interior faces low to high."""
     faces, scheme, jacobian = data
@@ -144,7 +144,7 @@ def _interior_products(low, high, direction, data, orders, dims, out):
                     out[f, m] += jacobian.closure_jacobian[f, t, m] * mean
 
 
-@serial
+@inner_serial
 def _boundary_product(direction, f, faces, boundary, scheme, jacobian, work, out):
     """Change of the flux of boundary face f into out[f]."""
     orders, vl, fixed, dims = work
@@ -176,7 +176,7 @@ def _boundary_product(direction, f, faces, boundary, scheme, jacobian, work, out
         _subtract_viscous_product(fixed, only, f, faces.normal, jacobian, nt, dims, out)
 
 
-@inlined
+@inner_inlined
 def _subtract_viscous_product(g, cells, f, normals, jacobian, nt, dims, out):
     """Subtract the viscous flux of the mean of the gradients of two cells from out[f]; nt: turbulence equations."""
     a, b = cells

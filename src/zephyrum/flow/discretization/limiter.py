@@ -14,7 +14,7 @@ tests/test_flow.py and the shock cases of validation/.
 
 from dataclasses import dataclass
 
-from zephyrum._core.jit import inlined
+from zephyrum._core.jit import inlined, inner_inlined
 from zephyrum._core.validation import choice, number, set_fields
 from zephyrum.flow.physics.smoothing import smoothstep, smoothstep_slope
 
@@ -186,7 +186,7 @@ def limiter_weight(
     return 1.0 - (1.0 - floor) * (1.0 - fast_l) * (1.0 - fast_r) * (1.0 - steep)
 
 
-@inlined
+@inner_inlined
 def _fast_derivatives(state: tuple[float, ...]):
     """1 minus the smoothstep of the local Mach number squared, and its derivatives to u, v, w and T."""
     _, u, v, w, T = state

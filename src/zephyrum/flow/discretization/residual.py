@@ -221,7 +221,7 @@ class Residual:
             if len(d.axisymmetric_factor):
                 gradients[:, 2, 1] = q[:, 3] * d.axisymmetric_factor
         if self.model == "sst":
-            update_closure(q, gradients, self.wall_data, self.law, self.equations, closure)
+            update_closure(q, gradients, self.wall_data, self.law, closure)
         return FieldState(q, gradients, closure)
 
     def boundary(self, exterior: np.ndarray | None = None) -> Boundary:

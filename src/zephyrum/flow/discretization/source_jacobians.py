@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from zephyrum._core.jit import inlined, parallel, prange, serial
+from zephyrum._core.jit import inner_inlined, inner_serial, parallel, prange
 from zephyrum.flow.discretization.turbulence_sources import (
     CELL_BLOCK,
     gradient_product,
@@ -50,13 +50,13 @@ class SourceJacobians(NamedTuple):
     closure_gradient: np.ndarray
 
 
-@inlined
+@inner_inlined
 def _viscosity_slope(T, mu, gas):
     """Derivative of the viscosity to the temperature."""
     return mu * (1.5 / T - 1.0 / (T + gas.sutherland))
 
 
-@inlined
+@inner_inlined
 def _sa_derivatives(arguments, wall, nu, by):
     """Derivatives of the source of SA to density, viscosity, nu~ and vorticity, into by[:4]."""
     rho, mu, x, size, square, product = arguments
@@ -75,7 +75,7 @@ def _sa_derivatives(arguments, wall, nu, by):
             by[step] = (source - base) / h
 
 
-@serial
+@inner_serial
 def _sa_jacobian(q, g, c, wall_data, gas, axes, volume, out):
     """Fill the Jacobian of the source of SA times volume in cell c."""
     wall = wall_data[c, 0], wall_data[c, 1], wall_data[c, 2]
@@ -114,7 +114,7 @@ def _sa_jacobian(q, g, c, wall_data, gas, axes, volume, out):
             gradient[j, 1] = 0.0
 
 
-@inlined
+@inner_inlined
 def _sst_derivatives(arguments, wall, scale, by):
     """Derivatives (7, 4) of both sources and the closure of SST to the seven scalars of `sst_arguments`."""
     k = arguments[2]
@@ -143,7 +143,7 @@ def _sst_derivatives(arguments, wall, scale, by):
                 by[step, t] = (found[t] - base[t]) / h
 
 
-@serial
+@inner_serial
 def _sst_jacobian(q, g, c, wall_data, gas, axes, volume, out):
     """Fill the Jacobians of the sources of SST times volume, and of the closure, in cell c."""
     arguments = sst_arguments(q, g, c, gas)

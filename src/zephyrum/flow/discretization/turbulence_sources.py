@@ -236,38 +236,28 @@ def subtract_sources(
 
 
 @parallel
-def update_closure(
-    q: np.ndarray,
-    g: np.ndarray,
-    wall_data: np.ndarray,
-    gas: "GasModel",
-    equations: tuple[int, int],
-    closure: np.ndarray,
-):
+def update_closure(q: np.ndarray, g: np.ndarray, wall_data: np.ndarray, gas: "GasModel", closure: np.ndarray):
     """Fill the closure of SST; that of SA does not change with the flow (see `initial_closure`).
 
     Parameters
     ----------
-    q : (n, m) array
+    q : (n, 7) array
         States.
-    g : (n, m, 3) array
+    g : (n, 7, 3) array
         Gradients.
     wall_data : (n, 3) array
         See `turbulence_source`.
     gas : GasModel
         Gas.
-    equations : tuple[int, int]
-        As long as there are turbulence equations.
     closure : (n, 2) array
-        Written.
+        Written: S F2 / a1 and F1.
     """
-    if len(equations) == 2:
-        for i in prange(len(q)):
-            c = np.int64(i)
-            rho, mu, k, w, strain, cross, _ = sst_arguments(q, g, c, gas)
-            floor, blend = sst_closure(rho, mu, k, w, wall_data[c, 0], strain, cross)
-            closure[c, 0] = floor if wall_data[c, 2] > 0.0 else NO_EDDY_VISCOSITY
-            closure[c, 1] = blend
+    for i in prange(len(q)):
+        c = np.int64(i)
+        rho, mu, k, w, strain, cross, _ = sst_arguments(q, g, c, gas)
+        floor, blend = sst_closure(rho, mu, k, w, wall_data[c, 0], strain, cross)
+        closure[c, 0] = floor if wall_data[c, 2] > 0.0 else NO_EDDY_VISCOSITY
+        closure[c, 1] = blend
 
 
 @parallel

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inlined
+from zephyrum._core.jit import inlined, inner_inlined
 from zephyrum.flow.discretization.face_batches import (
     AREA,
     BATCH_SIZE,
@@ -98,26 +98,26 @@ def set_diffusion_coefficients(s: np.ndarray, model: int, gas: "GasModel"):
             s[VISCOSITY + k], s[CONDUCTIVITY + k] = mu, conductivity(mu, 0.0, gas)
 
 
-@inlined
+@inner_inlined
 def _mean_state(s, m, k):
     """Mean of unknown m of the two face states of lane k."""
     return 0.5 * (s[STATE_L + m * BATCH_SIZE + k] + s[STATE_R + m * BATCH_SIZE + k])
 
 
-@inlined
+@inner_inlined
 def _density_and_viscosity(s, k, gas):
     T = _mean_state(s, 4, k)
     return (1.0 + gas.gamma * _mean_state(s, 0, k)) / T, viscosity(T, gas)
 
 
-@inlined
+@inner_inlined
 def _face_gradient(s, m, k):
     """Gradient (3) of unknown m at the face of lane k."""
     row = m * BATCH_SIZE + k
     return s[GRADIENT_X + row], s[GRADIENT_Y + row], s[GRADIENT_Z + row]
 
 
-@inlined
+@inner_inlined
 def _normal_derivative(s, m, k):
     gx, gy, gz = _face_gradient(s, m, k)
     return gx * s[NORMAL + k] + gy * s[NORMAL + BATCH_SIZE + k] + gz * s[NORMAL + 2 * BATCH_SIZE + k]

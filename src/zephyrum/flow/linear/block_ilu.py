@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 from scipy.sparse import coo_array, csr_array
 
-from zephyrum._core.jit import parallel, prange, serial
+from zephyrum._core.jit import inner_serial, parallel, prange, serial
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
 from zephyrum.flow.linear.ordering import elimination_order
@@ -62,43 +62,54 @@ class Factors(NamedTuple):
     work: np.ndarray
 
 
+@inner_serial
+def _row_of_fill(i, start, columns, mark, row):
+    """Columns of row i of ILU(1), unsorted, into `row`; returns their number."""
+    count = 0
+    for e in range(start[i], start[i + 1]):
+        mark[columns[e]] = i
+        row[count] = columns[e]
+        count += 1
+    for e in range(start[i], start[i + 1]):
+        k = columns[e]
+        if k >= i:
+            continue
+        for h in range(start[k], start[k + 1]):
+            j = columns[h]
+            if j > k and mark[j] != i:
+                mark[j] = i
+                row[count] = j
+                count += 1
+    return count
+
+
 @serial
-def _fill_pattern(start, columns):
+def _count_fill(start, columns, mark, row, new_start):
+    """Row starts of ILU(1) for a pattern."""
+    for i in range(len(start) - 1):
+        new_start[i + 1] = new_start[i] + _row_of_fill(i, start, columns, mark, row)
+
+
+@serial
+def _set_fill(start, columns, mark, row, new_start, out):
+    """Columns of ILU(1) for a pattern, each row unsorted."""
+    for i in range(len(start) - 1):
+        count = _row_of_fill(i, start, columns, mark, row)
+        for h in range(count):
+            out[new_start[i] + h] = row[h]
+
+
+def _fill_pattern(start: np.ndarray, columns: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Row starts and columns, each row unsorted, of ILU(1) for a pattern."""
     n = len(start) - 1
-    mark = np.full(n, -1, dtype=np.int32)
-    new_start = np.zeros(n + 1, dtype=np.int32)
-    row = np.empty(n, dtype=np.int32)
-    out = np.empty(max(16, 4 * len(columns)), dtype=np.int32)
-    used = 0
-    for i in range(n):
-        count = 0
-        for e in range(start[i], start[i + 1]):
-            mark[columns[e]] = i
-            row[count] = columns[e]
-            count += 1
-        for e in range(start[i], start[i + 1]):
-            k = columns[e]
-            if k >= i:
-                continue
-            for h in range(start[k], start[k + 1]):
-                j = columns[h]
-                if j > k and mark[j] != i:
-                    mark[j] = i
-                    row[count] = j
-                    count += 1
-        if used + count > len(out):
-            grown = np.empty(2 * len(out) + count, dtype=np.int32)
-            grown[:used] = out[:used]
-            out = grown
-        for h in range(count):
-            out[used + h] = row[h]
-        used += count
-        new_start[i + 1] = used
-    return new_start, out[:used].copy()
+    row, new_start = np.empty(n, dtype=np.int32), np.zeros(n + 1, dtype=np.int32)
+    _count_fill(start, columns, np.full(n, -1, dtype=np.int32), row, new_start)
+    out = np.empty(new_start[-1], dtype=np.int32)
+    _set_fill(start, columns, np.full(n, -1, dtype=np.int32), row, new_start, out)
+    return new_start, out
 
 
-@serial
+@inner_serial
 def _find_column(columns, low, high, value):
     while low < high:
         midpoint = (low + high) // 2
@@ -159,7 +170,7 @@ def _assemble(pattern, faces, blocks, viscous_jacobian, inertia, by_state, value
                         values[there, k] -= viscous_jacobian[f, k]
 
 
-@serial
+@inner_serial
 def _invert_block(values, e, dims, inverse, i):
     """inverse[i] = inverse of values[e], by Gauss-Jordan elimination without pivoting."""
     nb = len(dims)
@@ -183,7 +194,7 @@ def _invert_block(values, e, dims, inverse, i):
             inverse[i, k, m] = work[k, m]
 
 
-@serial
+@inner_serial
 def _factor_rows(first, last, pattern, factors, dims):
     """Incomplete block LU of rows first to last in place; rows that they refer to are done."""
     nb, start, columns, diagonal = len(dims), pattern.start, pattern.columns, pattern.diagonal
@@ -235,7 +246,7 @@ def _factorize(pattern, factors, dims):
             _transpose(factors.values, e, nb)
 
 
-@serial
+@inner_serial
 def _transpose(blocks, i, nb):
     """Transpose block i in place."""
     for a in range(nb):
@@ -243,7 +254,7 @@ def _transpose(blocks, i, nb):
             blocks[i, a, b], blocks[i, b, a] = blocks[i, b, a], blocks[i, a, b]
 
 
-@serial
+@inner_serial
 def _forward(first, last, pattern, factors, x, scale, dims):
     """work = inverse(L) (x / scale) in rows first to last."""
     nb, order, start, columns, diagonal = len(dims), pattern.order, pattern.start, pattern.columns, pattern.diagonal
@@ -263,7 +274,7 @@ def _forward(first, last, pattern, factors, x, scale, dims):
             work[i, a] = total[a]
 
 
-@serial
+@inner_serial
 def _backward(first, last, pattern, factors, dims, out):
     """out = inverse(U) work in rows last to first, work too."""
     nb, order, start, columns, diagonal = len(dims), pattern.order, pattern.start, pattern.columns, pattern.diagonal

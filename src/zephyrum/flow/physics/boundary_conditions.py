@@ -18,7 +18,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from zephyrum._core.jit import serial
+from zephyrum._core.jit import inner_serial, serial
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.inviscid_flux import euler_flux, roe_flux
 from zephyrum.flow.physics.smoothing import smoothstep
@@ -118,7 +118,7 @@ def boundary_flux(
     return euler_flux(_farfield_state(inside, outside, normal, gamma), normal, gamma)
 
 
-@serial
+@inner_serial
 def _farfield_state(inside, outside, normal, gamma):
     """State (5) at a farfield face from one-dimensional Riemann invariants; see the top of this file."""
     p, u, v, w, T = inside

@@ -9,7 +9,7 @@ validation/manufactured.py.
 
 import math
 
-from zephyrum._core.jit import inlined, serial
+from zephyrum._core.jit import inlined, inner_inlined, serial
 
 SONIC_ROUNDING = 0.2
 ENTROPY_FIX_WIDTH = 0.1  # width of the entropy fix, in sound speeds
@@ -43,7 +43,7 @@ def euler_flux(state: tuple[float, ...], normal: tuple[float, float, float], gam
     return m, m * u + p * nx, m * v + p * ny, m * w + p * nz, m * h
 
 
-@inlined
+@inner_inlined
 def _low_mach_factor(mach):
     """min(1, mach) with its corner rounded off: Newton's method does not converge at a kink."""
     gap = 1.0 + SONIC_ROUNDING - mach
@@ -52,7 +52,7 @@ def _low_mach_factor(mach):
     return 1.0 if mach > 1.0 + SONIC_ROUNDING else rounded
 
 
-@inlined
+@inner_inlined
 def _rounded_abs(size, width, per_width):
     """abs value `size` with its kink at 0 replaced by a parabola below `width` (given with its inverse)."""
     parabola = 0.5 * (size * size * per_width + width)

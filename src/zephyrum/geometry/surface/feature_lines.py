@@ -246,7 +246,8 @@ def limit_growth(
                 if h1[q] > most * (1.0 + 1e-9):
                     h1[q] = most
                     h2[q] = min(h2[q], max(h2[p] + growth * length[e], most))
-                    direction[q] = direction[p]
+                    for d in range(3):
+                        direction[q, d] = direction[p, d]
                     changed = True
         if not changed:
             break

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import exact
+from zephyrum._core.jit import exact, inner_exact
 from zephyrum.geometry.surface.nearest_point import dot, nearest_on_triangle
 from zephyrum.geometry.surface.remeshing_metric import (
     edge_length,
@@ -128,7 +128,7 @@ def split_edges(mesh: "MeshState", original: "Original", order: np.ndarray, edge
     return nP, nT
 
 
-@exact
+@inner_exact
 def _edge_triangles(a, b, mesh, rings, two):
     """Number of triangles at the edge a b, which go into two (2,); 0 if one of them was changed in this sweep."""
     start, around, was, touched = rings
@@ -146,7 +146,7 @@ def _edge_triangles(a, b, mesh, rings, two):
     return found
 
 
-@exact
+@inner_exact
 def _halves_keep_orientation(a, b, p, split, curve, mesh, original, s):
     """Whether no half of the triangles `split` at the edge a b turns over when they get the point p."""
     P, M, T = mesh.points, mesh.metric, mesh.triangles
@@ -168,7 +168,7 @@ def _halves_keep_orientation(a, b, p, split, curve, mesh, original, s):
     return True
 
 
-@exact
+@inner_exact
 def _faces_original(patch, P, original, s):
     """Whether the triangle s.corner with normal s.after faces the original."""
     centre = (P[s.corner[0]] + P[s.corner[1]] + P[s.corner[2]]) / 3.0
@@ -177,7 +177,7 @@ def _faces_original(patch, P, original, s):
     return found and dot(facing, s.after) > FACING_COSINE
 
 
-@exact
+@inner_exact
 def _split_triangle(t, new, a, b, p, mesh):
     """Split triangle t at the point p of its edge a b: t keeps a, the triangle `new` gets b."""
     T = mesh.triangles
@@ -246,7 +246,7 @@ def collapse_edges(
     return done
 
 
-@exact
+@inner_exact
 def _may_move_to(a, b, mesh):
     """Whether rank and feature line of point a let it move to point b."""
     if mesh.rank[a] == CORNER:
@@ -255,7 +255,7 @@ def _may_move_to(a, b, mesh):
     return mesh.rank[a] == INTERIOR or (key in mesh.lines and mesh.lines[key] == mesh.line[a])
 
 
-@exact
+@inner_exact
 def _any_touched(a, b, rings, touched):
     """Whether a triangle round a or b was changed in this sweep."""
     start, around = rings
@@ -266,7 +266,7 @@ def _any_touched(a, b, rings, touched):
     return False
 
 
-@exact
+@inner_exact
 def _link_condition(a, b, mesh, rings, mark, stamp):
     """Whether the points that a and b share are the tips of their common triangles."""
     start, around = rings
@@ -287,7 +287,7 @@ def _link_condition(a, b, mesh, rings, mark, stamp):
     return shared == tips
 
 
-@exact
+@inner_exact
 def _line_keeps_shape(a, b, mesh, original, rings, s):
     """Whether the feature line of a stays near the original's when a moves to b; true inside patches."""
     if mesh.rank[a] != ON_LINE:
@@ -305,14 +305,14 @@ def _line_keeps_shape(a, b, mesh, original, rings, s):
     return True
 
 
-@exact
+@inner_exact
 def _set_moved_corner(t, a, b, T, corner):
     """Corners of triangle t when a has moved to b."""
     for j in range(3):
         corner[j] = b if T[t, j] == a else T[t, j]
 
 
-@exact
+@inner_exact
 def _ring_keeps_shape(a, b, mesh, rings, floor, rescue, s):
     """Whether the triangles round a keep size, orientation and quality when a moves to b."""
     start, around = rings
@@ -340,7 +340,7 @@ def _ring_keeps_shape(a, b, mesh, rings, floor, rescue, s):
     return not (lost > deep**2 or worst < least)  # thin ends are kept
 
 
-@exact
+@inner_exact
 def _ring_stays_on_original(a, b, mesh, original, rings, s):
     """Whether the triangles round a stay near the original and face it when a moves to b."""
     start, around = rings
@@ -364,7 +364,7 @@ def _ring_stays_on_original(a, b, mesh, original, rings, s):
     return True
 
 
-@exact
+@inner_exact
 def _merge_points(a, b, mesh, rings, touched):
     """Move point a to b; their common triangles vanish, and feature lines through a go on from b."""
     start, around = rings

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import exact
+from zephyrum._core.jit import exact, inner_exact
 from zephyrum.geometry.surface.nearest_point import dot, nearest_on_triangle
 from zephyrum.geometry.surface.remeshing_metric import (
     edge_length,
@@ -80,7 +80,7 @@ def flip_edges(mesh: "MeshState", original: "Original", edges: np.ndarray):
     return done
 
 
-@exact
+@inner_exact
 def _two_sides(a, b, mesh, rings, touched):
     """The triangles on both sides of the edge a b that no flip has changed; (-1, -1) unless there are just two."""
     start, around = rings
@@ -108,7 +108,7 @@ def _joined(c, d, T, rings):
     return False
 
 
-@exact
+@inner_exact
 def _flip_gains(a, b, c, d, mesh, original, patch, s):
     """Whether the triangles a b c and b a d are better as a d c and d b c, and face the original no less."""
     P, M = mesh.points, mesh.metric
@@ -194,7 +194,7 @@ def smooth_points(mesh: "MeshState", original: "Original", relaxation: float):
     return moved
 
 
-@exact
+@inner_exact
 def _ring_centre(p, mesh, rings, relaxation, target):
     """Least quality round p, with the relaxed centre of its ring in target (3,); -1 where p cannot move."""
     start, around = rings
@@ -220,7 +220,7 @@ def _ring_centre(p, mesh, rings, relaxation, target):
     return low
 
 
-@exact
+@inner_exact
 def _ring_normals(p, mesh, rings, direction, before):
     """Fill `before` with the normals round p (of slivers: direction); their sum in the direction."""
     start, around = rings
@@ -235,7 +235,7 @@ def _ring_normals(p, mesh, rings, direction, before):
     return x * direction[0] + y * direction[1] + z * direction[2]
 
 
-@exact
+@inner_exact
 def _line_follows(p, mesh, original, rings, radius, s):
     """Whether the edges of a feature line at p stay within a squared distance of it; true inside patches."""
     if mesh.rank[p] != ON_LINE:
@@ -252,7 +252,7 @@ def _line_follows(p, mesh, original, rings, radius, s):
     return True
 
 
-@exact
+@inner_exact
 def _distance_after_move(p, mesh, rings, old, s):
     """Squared distance of the old place of p from the triangles round it; infinite if one of them is worse than
     before.

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from zephyrum._core.jit import exact, exact_parallel, prange
+from zephyrum._core.jit import exact, exact_parallel, inner_exact, prange
 from zephyrum.geometry.surface.triangulation import Surface
 
 LEAF_SIZE = 8
@@ -50,10 +50,14 @@ def box_tree(low: np.ndarray, high: np.ndarray) -> BoxTree:
     >>> box_tree(np.zeros((1, 3)), np.ones((1, 3))).child.tolist()
     [[-1, -1]]
     """
-    return BoxTree(*_build(np.ascontiguousarray(low), np.ascontiguousarray(high)))
+    low, high, n = np.ascontiguousarray(low), np.ascontiguousarray(high), len(low)
+    most = max(1, 4 * (n // LEAF_SIZE + 2))
+    tree = BoxTree(np.arange(n), np.empty((most, 6)), np.full((most, 2), -1), np.zeros((most, 2), dtype=np.int64))
+    count = _build(low, high, 0.5 * (low + high), tree)
+    return BoxTree(tree.order, *(np.ascontiguousarray(part[:count]) for part in tree[1:]))
 
 
-@exact
+@inner_exact
 def _partition(order, key, a, b):
     """Reorder order[a:b] so that no key before its centre is greater than one behind it (Hoare 1961, CACM 4:321)."""
     midpoint = (a + b) // 2
@@ -79,20 +83,16 @@ def _partition(order, key, a, b):
 
 
 @exact
-def _build(low, high):
-    n = len(low)
-    order = np.arange(n)
-    centre = 0.5 * (low + high)
-    most = max(1, 4 * (n // LEAF_SIZE + 2))
-    bounds = np.empty((most, 6))
-    child = np.full((most, 2), -1)
-    span = np.zeros((most, 2), dtype=np.int64)
-    span[0, 1] = n
-    count = 1
-    stack = [0]
-    while len(stack):
-        node = stack.pop()
-        a, b = span[node]
+def _build(low, high, centre, tree):
+    """Fill a tree of bounding boxes; returns the number of its nodes."""
+    order, bounds, child, span = tree
+    span[0, 1] = len(low)
+    count, stack, top = 1, np.zeros(128, dtype=np.int64), 1
+    while top > 0:
+        top -= 1
+        node = stack[top]
+        a, b = span[node, 0], span[node, 1]
+        best, wide = 0, -np.inf
         for d in range(3):
             lo, hi, cl, ch = np.inf, -np.inf, np.inf, -np.inf
             for i in range(a, b):
@@ -100,9 +100,7 @@ def _build(low, high):
                 lo, hi = min(lo, low[k, d]), max(hi, high[k, d])
                 cl, ch = min(cl, centre[k, d]), max(ch, centre[k, d])
             bounds[node, d], bounds[node, 3 + d] = lo, hi
-            if d == 0:
-                best, wide = 0, ch - cl
-            elif ch - cl > wide:
+            if ch - cl > wide:
                 best, wide = d, ch - cl
         if b - a <= LEAF_SIZE or not wide > 0.0:
             continue
@@ -111,33 +109,53 @@ def _build(low, high):
         for side in range(2):
             child[node, side] = count
             span[count, 0], span[count, 1] = (a, midpoint) if side == 0 else (midpoint, b)
-            stack.append(count)
+            stack[top] = count
+            top += 1
             count += 1
-    return order, bounds[:count].copy(), child[:count].copy(), span[:count].copy()
+    return count
 
 
-@exact
+@inner_exact
+def _minus(a, b):
+    """Difference (3) of two vectors. Vectors are tuples here: expressions of arrays take seconds to compile."""
+    return a[0] - b[0], a[1] - b[1], a[2] - b[2]
+
+
+@inner_exact
+def _dot(a, b):
+    """Scalar product of two vectors."""
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+
+
+@inner_exact
+def _cross(a, b):
+    """Vector product (3) of two vectors."""
+    return a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
+
+
+@inner_exact
+def _corner(points, i):
+    """Point (3) of a number."""
+    return points[i, 0], points[i, 1], points[i, 2]
+
+
+@inner_exact
 def _segment_crosses(p, q, a, b, c):
     """Whether the segment from p to q passes through the inside of triangle a b c."""
-    e1, e2, d = b - a, c - a, q - p
-    h = np.array([d[1] * e2[2] - d[2] * e2[1], d[2] * e2[0] - d[0] * e2[2], d[0] * e2[1] - d[1] * e2[0]])
-    det = e1[0] * h[0] + e1[1] * h[1] + e1[2] * h[2]
-    n2 = (
-        (e1[1] * e2[2] - e1[2] * e2[1]) ** 2
-        + (e1[2] * e2[0] - e1[0] * e2[2]) ** 2
-        + (e1[0] * e2[1] - e1[1] * e2[0]) ** 2
-    )
-    if det * det <= 1e-20 * n2 * (d[0] * d[0] + d[1] * d[1] + d[2] * d[2]):
+    e1, e2, d = _minus(b, a), _minus(c, a), _minus(q, p)
+    h, n = _cross(d, e2), _cross(e1, e2)
+    det = _dot(e1, h)
+    if det * det <= 1e-20 * _dot(n, n) * _dot(d, d):
         return False  # along the plane
-    s = p - a
-    u = (s[0] * h[0] + s[1] * h[1] + s[2] * h[2]) / det
+    s = _minus(p, a)
+    u = _dot(s, h) / det
     if u <= GRAZING_FRACTION or u >= 1.0 - GRAZING_FRACTION:
         return False
-    g = np.array([s[1] * e1[2] - s[2] * e1[1], s[2] * e1[0] - s[0] * e1[2], s[0] * e1[1] - s[1] * e1[0]])
-    v = (d[0] * g[0] + d[1] * g[1] + d[2] * g[2]) / det
+    g = _cross(s, e1)
+    v = _dot(d, g) / det
     if v <= GRAZING_FRACTION or u + v >= 1.0 - GRAZING_FRACTION:
         return False
-    t = (e2[0] * g[0] + e2[1] * g[1] + e2[2] * g[2]) / det
+    t = _dot(e2, g) / det
     return GRAZING_FRACTION < t < 1.0 - GRAZING_FRACTION
 
 
@@ -175,48 +193,46 @@ def crossing(points: np.ndarray, s: np.ndarray, t: np.ndarray, least: float):
         for j in range(3):
             if t[j] != s[0] and t[j] != s[1] and t[j] != s[2]:
                 m = j
-        a, b = points[s[(k + 1) % 3]], points[s[(k + 2) % 3]]
-        e = b - a
-        size = np.sqrt((e * e).sum())
-        u = points[s[k]] - a
-        u = u - e * ((u * e).sum() / (size * size))
-        v = points[t[m]] - a
-        v = v - e * ((v * e).sum() / (size * size))
-        lu, lv = np.sqrt((u * u).sum()), np.sqrt((v * v).sum())
-        return (u * v).sum() > (1.0 - 1e-9) * lu * lv
+        a = _corner(points, s[(k + 1) % 3])
+        e = _minus(_corner(points, s[(k + 2) % 3]), a)
+        u = _across(_minus(_corner(points, s[k]), a), e)
+        v = _across(_minus(_corner(points, t[m]), a), e)
+        return _dot(u, v) > (1.0 - 1e-9) * np.sqrt(_dot(u, u)) * np.sqrt(_dot(v, v))
     if not (_edge_crosses(points, s, t) or _edge_crosses(points, t, s)):
         return False
     return least <= 0.0 or min(_depth(points, s, t), _depth(points, t, s)) > least
 
 
+@inner_exact
+def _across(u, e):
+    """Part (3) of a vector that is perpendicular to another."""
+    along = _dot(u, e) / _dot(e, e)
+    return u[0] - e[0] * along, u[1] - e[1] * along, u[2] - e[2] * along
+
+
 @exact
 def _depth(points, s, t):
     """How far the corners of s reach to the side of t on which fewer of it lies."""
-    a, b, c = points[t[0]], points[t[1]], points[t[2]]
-    n = np.array(
-        [
-            (b[1] - a[1]) * (c[2] - a[2]) - (b[2] - a[2]) * (c[1] - a[1]),
-            (b[2] - a[2]) * (c[0] - a[0]) - (b[0] - a[0]) * (c[2] - a[2]),
-            (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0]),
-        ]
-    )
-    size = np.sqrt((n * n).sum())
+    a = _corner(points, t[0])
+    n = _cross(_minus(_corner(points, t[1]), a), _minus(_corner(points, t[2]), a))
+    size = np.sqrt(_dot(n, n))
     if size == 0.0:
         return 0.0
     above, below = 0.0, 0.0
     for i in range(3):
-        d = ((points[s[i]] - a) * n).sum() / size
+        d = _dot(_minus(_corner(points, s[i]), a), n) / size
         above, below = max(above, d), max(below, -d)
     return min(above, below)
 
 
-@exact
+@inner_exact
 def _edge_crosses(points, s, t):
     """Whether an edge of s that shares no point with t passes through t."""
     for i in range(3):
         p, q = s[i], s[(i + 1) % 3]
         own = p != t[0] and p != t[1] and p != t[2] and q != t[0] and q != t[1] and q != t[2]
-        if own and _segment_crosses(points[p], points[q], points[t[0]], points[t[1]], points[t[2]]):
+        a, b, c = _corner(points, t[0]), _corner(points, t[1]), _corner(points, t[2])
+        if own and _segment_crosses(_corner(points, p), _corner(points, q), a, b, c):
             return True
     return False
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from zephyrum._core.jit import exact
+from zephyrum._core.jit import exact, inner_exact
 from zephyrum.errors import MeshError
 from zephyrum.mesh.clipped_3d.triangle_clipping import clip_to_tree
 from zephyrum.mesh.polygon_loops import (
@@ -142,7 +142,7 @@ class FaceRoom(NamedTuple):
     known: np.ndarray
 
 
-@exact
+@inner_exact
 def _face_edges(k, r, direction, polygons, grid, tail, head):
     """Number of edges that the surface leaves on a face of cut leaf k, which has rank r; -1 if they are too many."""
     axis = direction // 2
@@ -162,7 +162,7 @@ def _face_edges(k, r, direction, polygons, grid, tail, head):
     return n
 
 
-@exact
+@inner_exact
 def _set_face_rectangle(r, direction, grid, planes, box, perimeter):
     """Fill box (4,) and the corners perimeter (4,) of a face."""
     axis, u, v = direction // 2, planes[direction, 0], planes[direction, 1]
@@ -178,7 +178,7 @@ def _set_face_rectangle(r, direction, grid, planes, box, perimeter):
         perimeter[c] = grid.corner_id[r, bit]
 
 
-@exact
+@inner_exact
 def _mark_corners(perimeter, inside, first_corner, known):
     """Mark the corners of a face as fluid or solid."""
     for c in range(4):

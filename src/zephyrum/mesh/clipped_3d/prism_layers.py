@@ -83,29 +83,33 @@ def _smoothed(direction, seen, triangles, normals, stars, rounds):
     rounds : int
     """
     start, around, flat = stars
-    out = direction.copy()
+    out, old, v = direction.copy(), direction.copy(), np.empty(3)
     for _ in range(rounds):
-        old = out.copy()
         for p in range(len(direction)):
-            v = np.zeros(3)
-            for k in range(start[p], start[p + 1]):
-                for j in range(3):
-                    q = triangles[around[k], j]
-                    if q != p:
-                        v += old[q]
-            v += 2.0 * (start[p + 1] - start[p]) * old[p]
+            for d in range(3):
+                old[p, d] = out[p, d]
+        for p in range(len(direction)):
+            count = start[p + 1] - start[p]
+            for d in range(3):
+                v[d] = 0.0
+                for k in range(start[p], start[p + 1]):
+                    for j in range(3):
+                        q = triangles[around[k], j]
+                        if q != p:
+                            v[d] += old[q, d]
+                v[d] += 2.0 * count * old[p, d]
             if flat[p]:
                 v[1] = 0.0
             size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
             if size < 1e-12:
                 continue
-            v /= size
             worst = 2.0
             for k in range(start[p], start[p + 1]):
                 m = normals[around[k]]
-                worst = min(worst, v[0] * m[0] + v[1] * m[1] + v[2] * m[2])
+                worst = min(worst, (v[0] * m[0] + v[1] * m[1] + v[2] * m[2]) / size)
             if worst > (STRAIGHT if seen[p] > 0.95 else BENT) * seen[p]:
-                out[p] = v
+                for d in range(3):
+                    out[p, d] = v[d] / size
     return out
 
 

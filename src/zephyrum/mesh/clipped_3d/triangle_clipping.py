@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from zephyrum._core.jit import exact
+from zephyrum._core.jit import exact, inner_exact
 from zephyrum.errors import MeshError
 from zephyrum.mesh.tree import Tree
 
@@ -55,7 +55,7 @@ class _Pieces(NamedTuple):
     high: np.ndarray
 
 
-@exact
+@inner_exact
 def _cut_point(a, b, axis, at, cuts, count):
     """Point where a plane cuts the edge a b, shared by all polygons at this edge.
 
@@ -81,7 +81,7 @@ def _cut_point(a, b, axis, at, cuts, count):
     return count, count + 1
 
 
-@exact
+@inner_exact
 def _halve(k, axis, at, pieces, cuts, count):
     """Split piece k at the plane `at` of an axis: the low part stays k, the high part is piece k + 2^axis.
 
@@ -121,7 +121,7 @@ def _halve(k, axis, at, pieces, cuts, count):
     return DONE, count
 
 
-@exact
+@inner_exact
 def _split_at_midplanes(node, octree, pieces, cuts, count):
     """Split piece 0 at the three planes through the centre of a cell, one piece for each child; (outcome, count)."""
     half = np.int64(1) << (octree.depth - octree.level[node] - 1)
