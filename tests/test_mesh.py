@@ -93,6 +93,11 @@ class Rules(unittest.TestCase):
             with self.assertRaisesRegex(zy.MeshError, words):
                 broken.check()
 
+    def test_a_mesh_of_an_airfoil_that_turns_over_names_the_remedy(self):
+        with self.assertRaisesRegex(zy.MeshError, "give more cells outward than 8") as caught:
+            zy.mesh_airfoil(zy.Airfoil.naca("2412"), 32, 8, topology="O")
+        self.assertIn("Cells grow by a factor of 3.8", str(caught.exception))
+
     def test_volumes_and_centroids_are_exact(self):
         mesh = box(8, perturbed=0.3)
         self.assertAlmostEqual(mesh.cell_volume.sum(), 1.0, delta=1e-13)

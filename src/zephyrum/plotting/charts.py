@@ -322,7 +322,7 @@ def draw_layer(
             part = table[table["side"] == side].sort_values("x/c")
             right.plot(part["x/c"], part[name] / chord, style, color=COLOURS[k], linewidth=1.5, label=f"{name}, {side}")
     right.set_yscale("log")
-    thin = table["momentum"].dropna()
+    thin = table["momentum"][table["momentum"] > 0.0]
     if len(thin):
         right.set_ylim(bottom=0.5 * float(np.percentile(thin, 10)) / chord)
     format_axes(right, "x / chord [-]", "thickness / chord [-]")

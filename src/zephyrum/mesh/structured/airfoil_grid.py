@@ -12,7 +12,7 @@ from scipy.ndimage import gaussian_filter1d
 
 from zephyrum._core.validation import choice, number, refuse_unknown, set_fields, taken, takes, whole
 from zephyrum.conditions import Reference
-from zephyrum.errors import InputError
+from zephyrum.errors import InputError, MeshError
 from zephyrum.geometry import Airfoil
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.layer_spacing import first_height as height_for
@@ -202,7 +202,15 @@ def mesh_airfoil(foil: Airfoil, around: int = 256, outward: int | None = None, *
     if wanted.y_plus is not None:
         recipe["y_plus"] = wanted.y_plus
     nose = (float(foil.nose[0]), 0.0, float(foil.nose[1]))
-    return nested_family(grid, Reference.of_section(foil.chord, nose, 1.0, "measured on the section"), recipe)
+    reference = Reference.of_section(foil.chord, nose, 1.0, "measured on the section")
+    try:
+        return nested_family(grid, reference, recipe)
+    except MeshError as error:
+        raise MeshError(
+            f"{error} Cells grow by a factor of {recipe['growth']:.3g} from one to the next: give more cells outward "
+            f"than {outward} or around than {wanted.around}, or a smaller farfield than {wanted.farfield:g} chords.",
+            error.position,
+        ) from error
 
 
 def _march_grid(foil: Airfoil, options: AirfoilMeshOptions, first: float, outward: int) -> StructuredGrid:
