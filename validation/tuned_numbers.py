@@ -1,9 +1,9 @@
-"""Measured effect of every tuned number of `Numerics`: `python -m validation.tuned_numbers [policy ...]`.
+"""Measured effect of every tuned number of `Numerics`: `python -m validation.tuned_numbers [cfl cfl.initial ...]`.
 
 Each number is halved and doubled, one at a time, on a set of cases: those of three-dimensional viscous flow on the one
 case of that kind, the others on the other cases. The work of a run is counted, not timed: Krylov
 vectors plus `STEP_WORK` for every Newton step, times the cells of its mesh over those of the finest, so that the table
-does not depend on the machine. Rows go into docs/tuned_numbers.md; those of policies that are not run are kept.
+does not depend on the machine. Rows go into docs/tuned_numbers.md; those of numbers that are not run are kept.
 """
 
 import dataclasses
@@ -87,6 +87,7 @@ LAYERS_ONLY = {
         "costly_vectors",
         "reduction_costly",
         "reduction_unsolved",
+        "source_inertia_space",
     ),
     "line_search": (
         "free_cell_fraction",
@@ -160,11 +161,15 @@ def meaning(policy: str, name: str) -> str:
     return found[1] if found else ""
 
 
-def rows_of(policy: str, cases: dict) -> list[str]:
-    """Rows of the table for one policy."""
+def rows_of(policy: str, names: list[str], old: dict[str, str], cases: dict) -> list[str]:
+    """Rows of the table for one policy; those of numbers that `names` leaves out are the old ones."""
     rows, default = [], zy.Numerics()
     for field in dataclasses.fields(POLICIES[policy]):
         if field.name in KEPT:
+            continue
+        key = f"{policy}.{field.name}"
+        if names and policy not in names and key not in names:
+            rows += [old[key]] if key in old else []
             continue
         cells, affected, largest = [], "none of them", SAME_WORK
         for factor in (0.5, 2.0):
@@ -180,17 +185,18 @@ def rows_of(policy: str, cases: dict) -> list[str]:
                     largest, affected = effect, case
             cells.append(text if numerics is not None else "same")
         about = meaning(policy, field.name)
-        row = f"| `{policy}.{field.name}` | {field.default:g} | {about} | {cells[0]} | {cells[1]} | {affected} |"
+        row = f"| `{key}` | {field.default:g} | {about} | {cells[0]} | {cells[1]} | {affected} |"
         print(row, flush=True)
         rows.append(row)
     return rows
 
 
 def main(names: list[str]) -> int:
-    """Run and write the table, keeping the rows of policies that are not run."""
-    old = TABLE.read_text(encoding="utf-8").splitlines() if TABLE.exists() else []
-    kept = {name: [line for line in old if line.startswith(f"| `{name}.")] for name in POLICIES}
-    chosen = [name for name in POLICIES if not names or name in names]
+    """Run and write the table, keeping the rows of numbers that are not run."""
+    text = TABLE.read_text(encoding="utf-8") if TABLE.exists() else ""
+    old = {found[1]: found[0] for found in re.finditer(r"^\| `([\w.]+)` .*$", text, re.M)}
+    rows = {name: [row for key, row in old.items() if key.split(".")[0] == name] for name in POLICIES}
+    chosen = [name for name in POLICIES if not names or name in (one.split(".")[0] for one in names)]
     cases = {}
     for case, make in CASES.items():
         run = make()
@@ -198,8 +204,8 @@ def main(names: list[str]) -> int:
         print(f"{case}: {outcome_of(base)}, work {work_of(base):.0f}", flush=True)
         cases[case] = run, base
     for policy in chosen:
-        kept[policy] = rows_of(policy, cases)
-        lines = [line for name in POLICIES for line in kept[name]]
+        rows[policy] = rows_of(policy, names, old, cases)
+        lines = [line for name in POLICIES for line in rows[name]]
         head = HEAD.format(count=len(CASES), cases="; ".join(CASES))
         TABLE.write_text(head + "\n".join(lines) + "\n", encoding="utf-8")
     return 0
