@@ -6,7 +6,7 @@ import numpy as np
 
 import zephyrum as zy
 from zephyrum.geometry.aircraft.stations import interpolate_airfoils
-from zephyrum.geometry.aircraft.wing_surface import sample
+from zephyrum.geometry.aircraft.wing_surface import section_points
 from zephyrum.geometry.surface.self_intersection import crossing_triangles
 
 ROOT = zy.Station(position=(0.0, 0.0, 0.0), chord=2.0, airfoil="NACA 0012")
@@ -137,7 +137,7 @@ class Surfaces(unittest.TestCase):
     def test_a_section_between_two_lies_between_them(self):
         one, two = zy.Airfoil.naca("0008"), zy.Airfoil.naca("0016")
         self.assertAlmostEqual(interpolate_airfoils(one, two, 0.5).measures.thickness, 0.12, 3)
-        upper, lower = sample(one, np.linspace(0.0, 2.0, 41), 0.75, None)
+        upper, lower = section_points(one, np.linspace(0.0, 2.0, 41), 0.75, None)
         np.testing.assert_allclose(upper[:, 1], -lower[:, 1], atol=2e-4)
 
 
