@@ -462,7 +462,7 @@ class Jacobian:
         Parameters
         ----------
         factor : float
-            Inertia for each unit of growth; see `Regime.source_inertia`.
+            Inertia for each unit of growth; see `CFLControl.source_inertia_at`.
 
         Returns
         -------

@@ -48,19 +48,6 @@ class Regime:
         """
         return self.viscous and self.space and cfl < control.boundary_layers
 
-    def source_inertia(self, control: CFLControl, cfl: float) -> float:
-        """Inertia of the equations of turbulence for each unit of growth of their sources.
-
-        Parameters
-        ----------
-        control : CFLControl
-            CFL control.
-        cfl : float
-            CFL number.
-        """
-        most = control.source_inertia_space if self.space else control.source_inertia
-        return most * min(1.0, control.source_inertia_cfl / cfl)
-
     def linear_solve_too_costly(self, control: CFLControl, cfl: float, krylov_vectors: int) -> bool:
         """Whether a step took so many Krylov vectors at so low a CFL number that a few cells hold up the solve.
 
