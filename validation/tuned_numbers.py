@@ -87,6 +87,7 @@ LAYERS_ONLY = {
         "costly_vectors",
         "reduction_costly",
         "reduction_unsolved",
+        "source_inertia_space",
     ),
     "line_search": (
         "free_cell_fraction",

@@ -263,7 +263,8 @@ class LevelIteration:
         """(change of the unknowns, pseudo-time terms, whether enough of the linear system is solved)."""
         problem, jacobian, solver = self.problem, self.problem.jacobian, self.numerics.linear_solver
         jacobian.set_inertia(rate)
-        growth = jacobian.stabilise_source_diagonal(self.numerics.cfl.source_inertia_at(self.cfl))
+        inertia = self.numerics.cfl.source_inertia_at(self.cfl, self.regime.space)
+        growth = jacobian.stabilise_source_diagonal(inertia)
         problem.preconditioner.update(jacobian)
         rhs = (-self.now.R * problem.rows)[:, problem.domain.axes].astype(np.float32)
         vectors = self.regime.max_krylov_vectors(solver, self.numerics.cfl, self.cfl)
