@@ -388,10 +388,10 @@ def mesh(geometry: str, **options) -> None:
 def compile_command(kinds: str | None) -> None:
     """Compile all kernels now, on two cores; otherwise the first run compiles those that it needs."""
     from zephyrum.cli.output import compilation_progress
-    from zephyrum.studies.compilation import KINDS, compile_kernels
+    from zephyrum.studies.compilation import KINDS, MODELS, compile_kernels, expected_kernels
 
     chosen = (kinds,) if kinds else KINDS
-    with compilation_progress(chosen):
+    with compilation_progress(expected_kernels(chosen, len(MODELS))):
         begin = time.monotonic()
         count = compile_kernels(chosen)
     click.echo(f"{count} kernels compiled in {time.monotonic() - begin:.0f} s" if count else "all kernels are compiled")

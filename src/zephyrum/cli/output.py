@@ -14,7 +14,7 @@ from zephyrum._core.jit import compilations
 from zephyrum.flow.nonlinear.history import COEFFICIENT_TOLERANCES, TimeForecast, residual_decades
 from zephyrum.flow.outcome import Outcome
 from zephyrum.report.columns import HEADS, cell
-from zephyrum.studies.compilation import KERNEL_COUNTS, start_helper
+from zephyrum.studies.compilation import expected_kernels, start_helper
 from zephyrum.studies.jobs import JOBS
 from zephyrum.studies.jobs.sweep import slope_warnings, typical
 from zephyrum.studies.observer import Observer
@@ -90,12 +90,12 @@ class KernelCounter:
 
     Parameters
     ----------
-    kinds : tuple of str
-        Kinds of geometry whose kernels may be called, which gives the number expected.
+    expected : int
+        Number of kernels expected; see `expected_kernels`.
     """
 
-    def __init__(self, kinds: tuple[str, ...]):
-        self.total = max(KERNEL_COUNTS[kind] for kind in kinds)
+    def __init__(self, expected: int):
+        self.total = expected
         self.count, self.begin = 0, 0.0
 
     def words(self) -> str:
@@ -111,19 +111,19 @@ class KernelCounter:
 
 
 @contextlib.contextmanager
-def compilation_progress(kinds: tuple[str, ...]) -> Iterator[None]:
+def compilation_progress(expected: int) -> Iterator[None]:
     """Show the kernels that are compiled: on a terminal their number and the time left, elsewhere one line.
 
     Parameters
     ----------
-    kinds : tuple[str, ...]
-        "section", "aircraft" or both.
+    expected : int
+        Number of kernels expected; see `expected_kernels`.
     """
     from rich.console import Console
     from rich.status import Status
 
     console = Console(stderr=True)
-    status, counter = Status("", console=console), KernelCounter(kinds)
+    status, counter = Status("", console=console), KernelCounter(expected)
 
     def kernel(_name: str) -> None:
         words = counter.words()
@@ -161,7 +161,7 @@ class Progress(Observer):
         self.done, self.begin, self.spoken = 0, time.monotonic(), time.monotonic()
         self.residual_drop = residual_drop
         self.paces: dict[str, float] = {}
-        self.kernels, self._listening = KernelCounter((kind,)), compilations(self._kernel)
+        self.kernels, self._listening = KernelCounter(expected_kernels((kind,))), compilations(self._kernel)
         self.kind, self.model, self._helper = kind, model, None
 
     def __enter__(self):
