@@ -88,9 +88,8 @@ def _sa_jacobian(q, g, c, wall_data, gas, axes, volume, out):
     size, wx, wy, wz = vorticity(g, c, wall[0], gas)
     rate = volume * by[3] / size
     wx, wy, wz = rate * wx, rate * wy, rate * wz
-    along = (
-        gradient_product(g, c, 4, 5) / T
-    )  # by_product counts through the gradient of density, (gamma dp - rho dT) / T
+    # `product` holds the gradient of density, (gamma grad p - rho grad T) / T
+    along = gradient_product(g, c, 4, 5) / T
     state, gradient = out.by_state[c, 0], out.by_gradient[c, 0]
     for j in range(len(axes)):
         k = axes[j]

@@ -62,51 +62,35 @@ class Factors(NamedTuple):
     work: np.ndarray
 
 
-@inner_serial
-def _row_of_fill(i, start, columns, mark, row):
-    """Columns of row i of ILU(1), unsorted, into `row`; returns their number."""
-    count = 0
-    for e in range(start[i], start[i + 1]):
-        mark[columns[e]] = i
-        row[count] = columns[e]
-        count += 1
-    for e in range(start[i], start[i + 1]):
-        k = columns[e]
-        if k >= i:
-            continue
-        for h in range(start[k], start[k + 1]):
-            j = columns[h]
-            if j > k and mark[j] != i:
-                mark[j] = i
-                row[count] = j
-                count += 1
-    return count
-
-
 @serial
-def _count_fill(start, columns, mark, row, new_start):
-    """Row starts of ILU(1) for a pattern."""
+def _set_fill(start, columns, mark, row_start, out):
+    """Row starts and columns of ILU(1) for a pattern, each row unsorted; `mark` (n,) holds -1."""
     for i in range(len(start) - 1):
-        new_start[i + 1] = new_start[i] + _row_of_fill(i, start, columns, mark, row)
-
-
-@serial
-def _set_fill(start, columns, mark, row, new_start, out):
-    """Columns of ILU(1) for a pattern, each row unsorted."""
-    for i in range(len(start) - 1):
-        count = _row_of_fill(i, start, columns, mark, row)
-        for h in range(count):
-            out[new_start[i] + h] = row[h]
+        used = row_start[i]
+        for e in range(start[i], start[i + 1]):
+            mark[columns[e]] = i
+            out[used] = columns[e]
+            used += 1
+        for e in range(start[i], start[i + 1]):
+            k = columns[e]
+            if k >= i:
+                continue
+            for h in range(start[k], start[k + 1]):
+                j = columns[h]
+                if j > k and mark[j] != i:
+                    mark[j] = i
+                    out[used] = j
+                    used += 1
+        row_start[i + 1] = used
 
 
 def _fill_pattern(start: np.ndarray, columns: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Row starts and columns, each row unsorted, of ILU(1) for a pattern."""
     n = len(start) - 1
-    row, new_start = np.empty(n, dtype=np.int32), np.zeros(n + 1, dtype=np.int32)
-    _count_fill(start, columns, np.full(n, -1, dtype=np.int32), row, new_start)
-    out = np.empty(new_start[-1], dtype=np.int32)
-    _set_fill(start, columns, np.full(n, -1, dtype=np.int32), row, new_start, out)
-    return new_start, out
+    most = len(columns) + int(np.diff(start)[columns].sum())  # room for every neighbour of a neighbour
+    mark, row_start, out = np.full(n, -1, np.int32), np.zeros(n + 1, np.int32), np.empty(most, np.int32)
+    _set_fill(start, columns, mark, row_start, out)
+    return row_start, out[: row_start[-1]].copy()
 
 
 @inner_serial

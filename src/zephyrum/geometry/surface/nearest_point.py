@@ -11,22 +11,6 @@ from zephyrum.geometry.surface.self_intersection import box_tree
 
 
 @exact
-def dot(a: np.ndarray, b: np.ndarray):
-    """Scalar product of two vectors (3,), without a temporary array.
-
-    Parameters
-    ----------
-    a, b : (3,) arrays
-
-    Examples
-    --------
-    >>> dot(np.array([1.0, 2.0, 3.0]), np.array([1.0, 0.0, 1.0]))
-    4.0
-    """
-    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
-
-
-@exact
 def nearest_on_triangle(
     p: np.ndarray, points: np.ndarray, i: int, j: int, k: int, out: np.ndarray, fraction: np.ndarray
 ):

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from zephyrum._core.jit import exact, inner_exact
-from zephyrum.geometry.surface.nearest_point import dot, nearest_on_triangle
+from zephyrum.geometry.surface.nearest_point import nearest_on_triangle
 from zephyrum.geometry.surface.remeshing_metric import (
     edge_length,
     key_of,
@@ -30,6 +30,7 @@ from zephyrum.geometry.surface.remeshing_state import (
     has_corner,
     new_scratch,
 )
+from zephyrum.geometry.surface.vectors import dot
 
 if TYPE_CHECKING:
     from zephyrum.geometry.surface.remeshing_metric import Original

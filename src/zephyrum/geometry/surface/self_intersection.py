@@ -11,6 +11,7 @@ import numpy as np
 
 from zephyrum._core.jit import exact, exact_parallel, inner_exact, prange
 from zephyrum.geometry.surface.triangulation import Surface
+from zephyrum.geometry.surface.vectors import cross_product, difference, dot
 
 LEAF_SIZE = 8
 GRAZING_FRACTION = 1e-9  # fraction of an edge or triangle that has to be cut for it to count
@@ -116,24 +117,6 @@ def _build(low, high, centre, tree):
 
 
 @inner_exact
-def _minus(a, b):
-    """Difference (3) of two vectors. Vectors are tuples here: expressions of arrays take seconds to compile."""
-    return a[0] - b[0], a[1] - b[1], a[2] - b[2]
-
-
-@inner_exact
-def _dot(a, b):
-    """Scalar product of two vectors."""
-    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
-
-
-@inner_exact
-def _cross(a, b):
-    """Vector product (3) of two vectors."""
-    return a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
-
-
-@inner_exact
 def _corner(points, i):
     """Point (3) of a number."""
     return points[i, 0], points[i, 1], points[i, 2]
@@ -142,20 +125,20 @@ def _corner(points, i):
 @inner_exact
 def _segment_crosses(p, q, a, b, c):
     """Whether the segment from p to q passes through the inside of triangle a b c."""
-    e1, e2, d = _minus(b, a), _minus(c, a), _minus(q, p)
-    h, n = _cross(d, e2), _cross(e1, e2)
-    det = _dot(e1, h)
-    if det * det <= 1e-20 * _dot(n, n) * _dot(d, d):
+    e1, e2, d = difference(b, a), difference(c, a), difference(q, p)
+    h, n = cross_product(d, e2), cross_product(e1, e2)
+    det = dot(e1, h)
+    if det * det <= 1e-20 * dot(n, n) * dot(d, d):
         return False  # along the plane
-    s = _minus(p, a)
-    u = _dot(s, h) / det
+    s = difference(p, a)
+    u = dot(s, h) / det
     if u <= GRAZING_FRACTION or u >= 1.0 - GRAZING_FRACTION:
         return False
-    g = _cross(s, e1)
-    v = _dot(d, g) / det
+    g = cross_product(s, e1)
+    v = dot(d, g) / det
     if v <= GRAZING_FRACTION or u + v >= 1.0 - GRAZING_FRACTION:
         return False
-    t = _dot(e2, g) / det
+    t = dot(e2, g) / det
     return GRAZING_FRACTION < t < 1.0 - GRAZING_FRACTION
 
 
@@ -194,10 +177,10 @@ def crossing(points: np.ndarray, s: np.ndarray, t: np.ndarray, least: float):
             if t[j] != s[0] and t[j] != s[1] and t[j] != s[2]:
                 m = j
         a = _corner(points, s[(k + 1) % 3])
-        e = _minus(_corner(points, s[(k + 2) % 3]), a)
-        u = _across(_minus(_corner(points, s[k]), a), e)
-        v = _across(_minus(_corner(points, t[m]), a), e)
-        return _dot(u, v) > (1.0 - 1e-9) * np.sqrt(_dot(u, u)) * np.sqrt(_dot(v, v))
+        e = difference(_corner(points, s[(k + 2) % 3]), a)
+        u = _across(difference(_corner(points, s[k]), a), e)
+        v = _across(difference(_corner(points, t[m]), a), e)
+        return dot(u, v) > (1.0 - 1e-9) * np.sqrt(dot(u, u)) * np.sqrt(dot(v, v))
     if not (_edge_crosses(points, s, t) or _edge_crosses(points, t, s)):
         return False
     return least <= 0.0 or min(_depth(points, s, t), _depth(points, t, s)) > least
@@ -206,7 +189,7 @@ def crossing(points: np.ndarray, s: np.ndarray, t: np.ndarray, least: float):
 @inner_exact
 def _across(u, e):
     """Part (3) of a vector that is perpendicular to another."""
-    along = _dot(u, e) / _dot(e, e)
+    along = dot(u, e) / dot(e, e)
     return u[0] - e[0] * along, u[1] - e[1] * along, u[2] - e[2] * along
 
 
@@ -214,13 +197,13 @@ def _across(u, e):
 def _depth(points, s, t):
     """How far the corners of s reach to the side of t on which fewer of it lies."""
     a = _corner(points, t[0])
-    n = _cross(_minus(_corner(points, t[1]), a), _minus(_corner(points, t[2]), a))
-    size = np.sqrt(_dot(n, n))
+    n = cross_product(difference(_corner(points, t[1]), a), difference(_corner(points, t[2]), a))
+    size = np.sqrt(dot(n, n))
     if size == 0.0:
         return 0.0
     above, below = 0.0, 0.0
     for i in range(3):
-        d = _dot(_minus(_corner(points, s[i]), a), n) / size
+        d = dot(difference(_corner(points, s[i]), a), n) / size
         above, below = max(above, d), max(below, -d)
     return min(above, below)
 
