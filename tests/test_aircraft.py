@@ -156,7 +156,10 @@ class Masses(unittest.TestCase):
             "a": zy.Body(rings=zy.Body.box(2.0, 1.0, 1.0).rings, mass=zy.Mass(density=10.0)),
             "b": zy.Body(rings=zy.Body.box(2.0, 1.0, 1.0).rings, position=(1.0, 0.0, 0.0), mass=zy.Mass(density=20.0)),
             "ballast": zy.Body(
-                rings=zy.Body.box(0.1, 0.1, 0.1).rings, position=(0.5, 0, 0), mass=zy.Mass(total="3 kg"), flies=False
+                rings=zy.Body.box(0.1, 0.1, 0.1).rings,
+                position=(0.5, 0, 0),
+                mass=zy.Mass(total="3 kg"),
+                aerodynamic=False,
             ),
         }
         craft = zy.Aircraft(name="blocks", parts=parts, points={"p": zy.PointMass(mass=7.0, position=(0.0, 0.0, 2.0))})

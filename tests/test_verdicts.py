@@ -14,6 +14,7 @@ from zephyrum.flow.nonlinear.step_control import Regime, StepTaken, next_cfl
 from zephyrum.results import Polar
 from zephyrum.studies import polar_slopes_of
 from zephyrum.studies.grid_convergence import estimate, refinement_of, with_errors
+from zephyrum.studies.jobs.sweep import stall_warning
 from zephyrum.studies.point_store import Store, write_text
 from zephyrum.studies.points import Point, plan, refine_near_clmax
 
@@ -136,7 +137,10 @@ class Polars(unittest.TestCase):
         self.assertAlmostEqual(top["alpha"], 13.4, 10)
         self.assertEqual(top["alpha +-"], 1.0)
         self.assertTrue(top["converged"])
-        self.assertIsNone(Polar.of([row(a, 0.1 * a) for a in range(5)]).lift_maximum(0.2))
+        rising = Polar.of([row(a, 0.1 * a) for a in range(5)])
+        self.assertIsNone(rising.lift_maximum(0.2))
+        self.assertEqual(stall_warning(rising, 0.2), "")
+        self.assertIn("several steady solutions", stall_warning(polar, 0.2))
         self.assertIsNone(polar.lift_maximum(0.7))
         rows = [
             row(a, lift(a), outcome="oscillating" if a == 15.0 else "converged") for a in (8.0, 11.0, 13.0, 15.0, 18.0)

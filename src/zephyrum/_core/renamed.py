@@ -1,6 +1,7 @@
 """Words of study files, aircraft files and options that have a new name: their errors name it."""
 
 RENAMED = {
+    "flies": "aerodynamic",
     "fineness": "resolution",
     "orders": "residual_drop",
     "peak": "clmax_spacing",

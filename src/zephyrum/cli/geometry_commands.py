@@ -84,8 +84,8 @@ PART_COLUMNS = {
     "planform": ".3f",
     "frontal": ".3f",
     "mass": ".1f",
-    "flies": "",
-    "weighs": "",
+    "aerodynamic": "",
+    "has mass": "",
 }
 WING_COLUMNS = {
     "wing": "",
@@ -110,7 +110,7 @@ def _aircraft(file: Path, options: ShapeOptions, show_table: Callable) -> None:
     measures = aircraft.measures(options.density)
     _print_rows(measures.rows(), aircraft.name, show_table)
     parts = [
-        {**row, "flies": "yes" if row["flies"] else "no", "weighs": "yes" if row["weighs"] else "no"}
+        {**row, "aerodynamic": "yes" if row["aerodynamic"] else "no", "has mass": "yes" if row["has mass"] else "no"}
         for row in measures.parts.to_dict("records")
     ]
     show_table(parts, PART_COLUMNS, "parts: areas in m^2 (wetted: outside only), volume in m^3, mass in kg")

@@ -138,8 +138,8 @@ def run(study: Path, out: Path | None, no_figures: bool) -> None:
     help="Folder for the results.",
 )
 def demo(out: Path) -> None:
-    """Fly the Skerry: its section through stall with refinement study, then the whole aircraft, inviscid; all
-    figures.
+    """Compute the Skerry mailplane: its section through stall with refinement study, then the whole aircraft,
+    inviscid; all figures.
     """
     for folder, study, others in (
         (out, "skerry.toml", ()),

@@ -375,7 +375,16 @@ class Freestream:
         return axes.wind_axes(self.alpha, self.beta)
 
     def table(self) -> list[tuple[str, float, str, str]]:
-        """Every quantity once: (name, value, unit, origin), with origin one of given, derived, assumed."""
+        """Every quantity once: (name, value, unit, origin), with origin one of given, derived, assumed.
+
+        Examples
+        --------
+        >>> for name, value, unit, origin in Freestream(mach=0.2, reynolds=6e6).table()[:3]:
+        ...     print(name, value, unit, origin)
+        mach 0.2 - given
+        speed 68.0587976052178 m/s derived
+        pressure 101325.0 Pa assumed
+        """
         rows = [
             ("mach", self.mach, "-"),
             ("speed", self.speed, "m/s"),
@@ -405,7 +414,13 @@ class Freestream:
         return "\n".join(["Freestream", *lines])
 
     def describe(self) -> str:
-        """One line for titles: Mach, alpha and, if known, Reynolds number with its length."""
+        """One line for titles: Mach, alpha and, if known, Reynolds number with its length.
+
+        Examples
+        --------
+        >>> Freestream(mach=0.2, alpha=4.0, reynolds=6e6).describe()
+        'M 0.2, alpha 4 deg, Re 6e+06 on the reference length'
+        """
         text = f"M {self.mach:.4g}, alpha {self.alpha:.4g} deg"
         if abs(self.beta) > 1e-12:
             text += f", beta {self.beta:.4g} deg"

@@ -33,7 +33,13 @@ class Outcome(StrEnum):
 
     @property
     def remedy(self) -> str:
-        """What to do about it; empty if the run converged."""
+        """What to do about it; empty if the run converged.
+
+        Examples
+        --------
+        >>> Outcome.CONVERGED.remedy
+        ''
+        """
         return _REMEDIES[self]
 
 

@@ -46,7 +46,14 @@ class Quality:
 
     @property
     def passed(self) -> bool:
-        """Whether no cell is beyond a limit."""
+        """Whether no cell is beyond a limit.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.quality(zy.mesh_outline(zy.Outline.circle(1.0), around=64, outward=32)).passed
+        True
+        """
         return all(row[-1] == 0 for row in self.rows)
 
     def __str__(self) -> str:

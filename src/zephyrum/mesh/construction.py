@@ -41,6 +41,15 @@ def mesh_from_faces(
         2 or 3.
     **extra
         Other fields of `Mesh`.
+
+    Examples
+    --------
+    >>> corners = np.array([[0.0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]])
+    >>> points = np.concatenate([corners, corners + [0.0, 1.0, 0.0]])
+    >>> rings = [[0, 1, 2, 3], [7, 6, 5, 4], [0, 4, 5, 1], [1, 5, 6, 2], [2, 6, 7, 3], [3, 7, 4, 0]]
+    >>> start, corners, cells = np.arange(0, 25, 4), np.concatenate(rings), np.zeros(6, dtype=np.int64)
+    >>> mesh_from_faces(points, start, corners, cells, cells - 1, cells, [("box", "wall")], 3).n_cells
+    1
     """
     faces = _FaceArrays(face_start, face_points, cell_a, cell_b, tag)
     return _assembled(points, faces, groups, dimension, None, extra)

@@ -138,12 +138,26 @@ class Mesh:
 
     @property
     def n_faces(self) -> int:
-        """Number of faces."""
+        """Number of faces.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O").n_faces
+        544
+        """
         return len(self.left)
 
     @property
     def n_interior(self) -> int:
-        """Number of faces between two cells."""
+        """Number of faces between two cells.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O").n_interior
+        480
+        """
         return len(self.right)
 
     def group(self, name: str) -> Group:
@@ -199,6 +213,12 @@ class Mesh:
     def mirrored(self) -> bool:
         """Whether this is half of a mesh in space, the other half its image at the plane y = 0: forces count for
         both.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O").mirrored
+        False
         """
         faces = self.faces_of("symmetry")
         if self.dimension != 3 or self.planar or not len(faces):
@@ -225,6 +245,12 @@ class Mesh:
     def multiples(self) -> tuple[np.ndarray, np.ndarray]:
         """Factors (3,) on the force and on the moment about the x axis of what is meshed that give those of the whole
         body.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O").multiples
+        (array([1., 1., 1.]), array([1., 1., 1.]))
         """
         if self.wedge:  # all around: only the part along the axis is left
             return np.array([np.pi / np.tan(self.wedge), 0.0, 0.0]), np.zeros(3)
@@ -241,7 +267,15 @@ class Mesh:
 
     @property
     def face_centroid(self) -> np.ndarray:
-        """(n_faces, 3) [m]"""
+        """(n_faces, 3) [m]
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O")
+        >>> mesh.face_centroid.shape == (mesh.n_faces, 3)
+        True
+        """
         return self._face_geometry[0]
 
     @property
@@ -259,7 +293,14 @@ class Mesh:
 
     @functools.cached_property
     def face_bulge(self) -> np.ndarray:
-        """(n_faces,) how far [m] the corners of each face lie off its mean plane, at most."""
+        """(n_faces,) how far [m] the corners of each face lie off its mean plane, at most.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> bool(zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O").face_bulge.max() < 1e-12)
+        True
+        """
         return bulges(self.points, self.face_start, self.face_points, *self._face_geometry)
 
     @functools.cached_property
@@ -339,6 +380,12 @@ class Mesh:
 
         That of the centroid from the wall's faces, exactly; over a face that bulges by more than the layers are high,
         along the layers.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> bool(zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O").body_distance.min() > 0.0)
+        True
         """
         walls = self.faces_of("wall")
         if self.dimension == 2:
@@ -355,7 +402,14 @@ class Mesh:
 
     @functools.cached_property
     def depth(self) -> float:
-        """Extent along y [m]: in two dimensions the thickness of the slab."""
+        """Extent along y [m]: in two dimensions the thickness of the slab.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O").depth
+        1.0
+        """
         return float(np.ptp(self.points[:, 1]))
 
     @functools.cached_property
@@ -364,6 +418,13 @@ class Mesh:
         cell.
 
         Faces on the sides of a wedge have none: twice the same point.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O")
+        >>> mesh.edges.shape == (mesh.n_faces, 2)
+        True
         """
         start = self.face_start
         out = np.stack([self.face_points[start[:-1]], self.face_points[start[1:] - 1]], axis=1)
@@ -374,7 +435,15 @@ class Mesh:
 
     @functools.cached_property
     def cell_rings(self) -> tuple[np.ndarray, np.ndarray]:
-        """Corners on the front side of every cell of a planar mesh, counter-clockwise, as CSR (points, start)."""
+        """Corners on the front side of every cell of a planar mesh, counter-clockwise, as CSR (points, start).
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> points, start = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O").cell_rings
+        >>> len(start) - 1, set(np.diff(start).tolist())
+        (256, {4})
+        """
         if self.wedge:
             front = self.group(SIDES[0])
             low, high = self.face_start[front.start], self.face_start[front.stop]

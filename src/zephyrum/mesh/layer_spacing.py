@@ -50,7 +50,14 @@ class Layers:
     reynolds: float
 
     def describe(self) -> str:
-        """One sentence to be shown before a run."""
+        """One sentence to be shown before a run.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.wall_layers(reynolds=6e6, y_plus=1.0).describe()
+        'y+ 1 at Re 6e+06: first cell 4.46e-06 chords, growth 1.2, 88 layers to 100 chords'
+        """
         return (
             f"y+ {self.y_plus:g} at Re {self.reynolds:.3g}: first cell {self.first_height:.3g} chords, "
             f"growth {self.growth:g}, {self.count} layers to {self.farfield:g} chords"

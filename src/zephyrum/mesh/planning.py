@@ -188,6 +188,11 @@ class MeshOptions:
         ----------
         given : dict
             Options by name.
+
+        Examples
+        --------
+        >>> MeshOptions.of({"y_plus": 1.0, "reynolds": 6e6}).y_plus
+        1.0
         """
         refuse_unknown(cls, given, "a mesh about an aircraft")
         return cls(**given)

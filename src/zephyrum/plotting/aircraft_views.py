@@ -119,7 +119,7 @@ def draw_three_view(measures: "AircraftMeasures", figure: "Figure | None" = None
     hidden = ("centroid", "reference x", "reference y", "reference z")
     rows = [row for row in measures.rows() if not row[0].startswith(hidden)]
     colours = part_colours(measures.surface.parts)
-    rows += [(f"wetted, {row.part}", row.wetted, "m^2") for row in measures.parts.itertuples() if row.flies]
+    rows += [(f"wetted, {row.part}", row.wetted, "m^2") for row in measures.parts.itertuples() if row.aerodynamic]
     _table(words, rows, {f"wetted, {name}": colour for name, colour in colours.items()})
     return figure
 

@@ -85,6 +85,11 @@ def draw_streamlines_3d(
     Returns
     -------
     path
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> draw_streamlines_3d(zy.load_solution("wing.npz"), Path("streamlines.png"))  # doctest: +SKIP
     """
     choice("view", view, tuple(VIEWS))
     surface, _ = wall_surface(solution.mesh)
@@ -197,6 +202,11 @@ def draw_vortex_cores(solution: "Solution", path: Path, view: str = "behind", le
     Returns
     -------
     path
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> draw_vortex_cores(zy.load_solution("wing.npz"), Path("cores.png"), level=2.0)  # doctest: +SKIP
     """
     choice("view", view, tuple(VIEWS))
     if not can_render():
@@ -263,6 +273,11 @@ def animate_turn(
     Returns
     -------
     path
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> animate_turn(zy.load_solution("wing.npz"), Path("turn.gif"), frames=24)  # doctest: +SKIP
     """
     _needs_stage(path)
     surface, faces = wall_surface(solution.mesh)
@@ -305,6 +320,11 @@ def animate_streamlines(
     Returns
     -------
     path
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> animate_streamlines(zy.load_solution("wing.npz"), Path("flow.gif"))  # doctest: +SKIP
     """
     _needs_stage(path)
     choice("view", view, tuple(VIEWS))

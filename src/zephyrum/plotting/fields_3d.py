@@ -76,6 +76,11 @@ def draw_slice(
     Returns
     -------
     matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> draw_slice(zy.load_solution("wing.npz"), "y", 0.5, "mach").figure.savefig("slice.png")  # doctest: +SKIP
     """
     mesh = shown if name is None and not hasattr(shown, "mesh") else shown.mesh  # type: ignore[union-attr]
     bounds = _wall_bounds(mesh)
@@ -156,6 +161,11 @@ def draw_volume(mesh: "Mesh", folder: Path) -> list:
     Returns
     -------
     list of path
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> draw_volume(zy.read_mesh("wing.cgns"), Path("pictures"))  # doctest: +SKIP
     """
     folder = Path(folder)
     folder.mkdir(parents=True, exist_ok=True)
@@ -210,6 +220,11 @@ def draw_on_surface(
     Returns
     -------
     path
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> draw_on_surface(zy.load_solution("wing.npz"), Path("Cp.png"), "Cp", limits=(-1.5, 1.0))  # doctest: +SKIP
     """
     choice("view", view, tuple(VIEWS))
     table = solution.surface()
@@ -283,6 +298,11 @@ def draw_loading(
     Returns
     -------
     two matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> draw_loading(zy.load_solution("wing.npz"))  # doctest: +SKIP
     """
     if axes is None:
         _, axes = new_axes(2, 1)

@@ -33,6 +33,11 @@ def draw_study_figures(study: "Study", folder: str | Path) -> list[Path]:
         The study.
     folder : path
         Folder of the figures.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> draw_study_figures(zy.open_study("results"), "figures")  # doctest: +SKIP
     """
     folder = Path(folder)
     folder.mkdir(parents=True, exist_ok=True)

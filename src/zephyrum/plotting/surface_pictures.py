@@ -58,6 +58,11 @@ def draw_surface(
     Returns
     -------
     path
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> draw_surface(zy.Aircraft.read("skerry.toml").surface(), "skerry.png", view="top")  # doctest: +SKIP
     """
     choice("view", view, tuple(VIEWS))
     choice("by", by, ("part", "label"))

@@ -86,6 +86,14 @@ class Forces:
         -------
         (3,) array
             [N]
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("2412"), 32, 16, topology="O")
+        >>> forces = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3)).forces
+        >>> bool(forces.newtons()[2] > 0.0)
+        True
         """
         return self._sum(part, cause)[0]
 
@@ -165,7 +173,16 @@ class Forces:
         return replace(self, reference=self.reference.about(point))
 
     def table(self):
-        """DataFrame: a row for every part and cause, and for the total, with coefficients and newtons."""
+        """DataFrame: a row for every part and cause, and for the total, with coefficients and newtons.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("2412"), 32, 16, topology="O")
+        >>> forces = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3)).forces
+        >>> list(forces.table().columns)
+        ['part', 'cause', 'CL', 'CD', 'CM', 'CX', 'CZ', 'X [N]', 'Y [N]', 'Z [N]']
+        """
         import pandas as pd
 
         rows = []

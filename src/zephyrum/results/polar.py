@@ -130,13 +130,14 @@ class Polar:
         if not 0 < top < len(a) - 1:
             return None
         near = slice(top - 1, top + 2)
-        bend, slope, _ = np.polyfit(a[near] - a[top], lift[near], 2)
-        shift = float(np.clip(-0.5 * slope / bend, a[top - 1] - a[top], a[top + 1] - a[top])) if bend < 0.0 else 0.0
+        curvature, slope, _ = np.polyfit(a[near] - a[top], lift[near], 2)
+        left, right = a[top - 1] - a[top], a[top + 1] - a[top]
+        shift = float(np.clip(-0.5 * slope / curvature, left, right)) if curvature < 0.0 else 0.0
         converged = bool((own["outcome"].to_numpy()[near] == Outcome.CONVERGED).all())
         return {
             "CL": float(lift[top] + 0.5 * slope * shift),
             "alpha": float(a[top] + shift),
-            "alpha +-": float(0.5 * max(a[top] - a[top - 1], a[top + 1] - a[top])),
+            "alpha +-": float(0.5 * max(-left, right)),
             "converged": converged,
         }
 

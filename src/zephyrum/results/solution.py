@@ -261,7 +261,16 @@ class Solution(Run):
         )
 
     def cp(self):
-        """DataFrame of Cp along the surface: part, side, x, y, z, x/c, Cp."""
+        """DataFrame of Cp along the surface: part, side, x, y, z, x/c, Cp.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+        >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3))
+        >>> bool(0.9 < solution.cp()["Cp"].max() < 1.2)
+        True
+        """
         return self._surface.drop(columns=["Cf", "y+", "heat flux"], errors="ignore")
 
     def cuts(self, at: float | list[float], part: str | None = None, axis: str = "y"):
@@ -282,6 +291,12 @@ class Solution(Run):
             A row for every triangle cut: part, loop, x, y, z [m], "fraction" of the local chord from its foremost
             point, side, Cp (and Cf), the local "chord" [m], and its part of the force coefficients cx, cz of the
             section, whose sum they are.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> solution = zy.load_solution("wing.npz")  # doctest: +SKIP
+        >>> solution.cuts([0.5, 1.5])[["part", "fraction", "Cp"]]  # doctest: +SKIP
         """
         return cut_table(self, at, part, axis)
 
@@ -294,6 +309,12 @@ class Solution(Run):
             Number of strips.
         part : str, optional
             Wall; all without it.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> solution = zy.load_solution("wing.npz")  # doctest: +SKIP
+        >>> solution.span_loading(strips=24).induced  # doctest: +SKIP
         """
         return span_loading(self, strips, part)
 
@@ -315,11 +336,26 @@ class Solution(Run):
         -----
         "induced CD" of the trailing vortices, "entropy CD" of friction, shocks and, in smooth inviscid flow, of the
         mesh's error; their sum.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> solution = zy.load_solution("wing.npz")  # doctest: +SKIP
+        >>> solution.wake_drag()  # doctest: +SKIP
         """
         return wake_drag(self, at)
 
     def turning_points(self):
-        """DataFrame of stagnation, separation and reattachment points: part, side, kind, x/c and its uncertainty."""
+        """DataFrame of stagnation, separation and reattachment points: part, side, kind, x/c and its uncertainty.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, first_height=5e-3)
+        >>> solution = solve(mesh, Freestream(mach=0.3, reynolds=500.0), "laminar")
+        >>> solution.turning_points()["kind"].tolist()[0]
+        'stagnation'
+        """
         if not self.viscous:
             raise InputError("inviscid flow does not separate; solve with model='laminar', 'sa' or 'sst'.")
         if not self.mesh.planar:
@@ -413,13 +449,28 @@ class Solution(Run):
         return out
 
     def vorticity(self) -> np.ndarray:
-        """(n,) rate of rotation about y in the cells [1/s], nose-up positive (twice the angular velocity)."""
+        """(n,) rate of rotation about y in the cells [1/s], nose-up positive (twice the angular velocity).
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+        >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3))
+        >>> solution.vorticity().shape == (mesh.n_cells,)
+        True
+        """
         slopes = velocity_gradients(self)
         return slopes[:, 0, 2] - slopes[:, 2, 0]
 
     def rotation_quantities(self) -> dict[str, np.ndarray]:
         """Cell fields (n,) of rotation: "vorticity", its size over speed and chord, and "q", the Q criterion over their
         square (positive in cores).
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> solution = zy.load_solution("wing.npz")  # doctest: +SKIP
+        >>> solution.rotation_quantities()["q"].max()  # doctest: +SKIP
         """
         return rotation_quantities(self)
 
@@ -447,6 +498,12 @@ class Solution(Run):
         Notes
         -----
         Normals point to lower values.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> solution = zy.load_solution("wing.npz")  # doctest: +SKIP
+        >>> solution.iso_surface("q", 1.0)  # doctest: +SKIP
         """
         return iso_surface(self, name, level)
 
@@ -459,6 +516,12 @@ class Solution(Run):
             Positions (k, 3) [m]; before the body without them.
         length : float, optional
             Largest length either way [m]; three bodies without it.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> solution = zy.load_solution("wing.npz")  # doctest: +SKIP
+        >>> solution.streamlines([[-1.0, 0.5, 0.0]], length=5.0)  # doctest: +SKIP
         """
         return trace_streamlines(self, seeds, length)
 
@@ -474,6 +537,12 @@ class Solution(Run):
         Notes
         -----
         They cover the body evenly.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> solution = zy.load_solution("wing.npz")  # doctest: +SKIP
+        >>> solution.skin_friction_lines(spacing=0.05)  # doctest: +SKIP
         """
         return skin_friction_lines(self, spacing)
 
@@ -482,6 +551,14 @@ class Solution(Run):
         streamlines.
 
         See `results.streamlines`; of planar flow only.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+        >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3))
+        >>> solution.stream_function().ndim
+        1
         """
         if not self.mesh.planar:
             raise InputError("a stream function exists in two dimensions and about an axis only.")
@@ -505,11 +582,28 @@ class Solution(Run):
         Returns
         -------
         (n_points,) array of bool
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, first_height=5e-3)
+        >>> solution = solve(mesh, Freestream(mach=0.3, reynolds=500.0), "laminar")
+        >>> bool(solution.separated().any())
+        False
         """
         return separation_bubbles(self.mesh, self.stream_function() if stream is None else stream, 1.0)
 
     def amplitude(self) -> dict[str, tuple[float, float]]:
-        """(mean, half of peak to peak) of CL, CD, CM over the last half of the fine-mesh history (at most 40 steps)."""
+        """(mean, half of peak to peak) of CL, CD, CM over the last half of the fine-mesh history (at most 40 steps).
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+        >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3))
+        >>> sorted(solution.amplitude())
+        ['CD', 'CL', 'CM']
+        """
         out = {}
         for name in ("CL", "CD", "CM"):
             values = self.history.column(name, 0)
@@ -523,11 +617,28 @@ class Solution(Run):
 
         Bounds (inviscid, steady): total temperature and total pressure of the freestream limit temperature, pressure
         and Cp from above (total pressure only downstream of no shock, so as an upper bound); vacuum from below.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+        >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3))
+        >>> len(solution.extremes()) > 0
+        True
         """
         return extremes(self)
 
     def checks(self) -> list[str]:
-        """Sentences on what looks wrong, with the likely cause; empty if nothing does."""
+        """Sentences on what looks wrong, with the likely cause; empty if nothing does.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), around=32, outward=8, topology="O")
+        >>> solution = zy.solve(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3))
+        >>> isinstance(solution.checks(), list)
+        True
+        """
         return result_warnings(self)
 
     def row(self) -> dict:

@@ -31,7 +31,7 @@ class TimeSeries:
     time : (n,) array
         [s]
     travelled : (n,) array
-        Distance flown [chords].
+        Distance travelled [chords].
     CL, CD, CM : (n,) arrays
         Coefficients.
     last : Solution
@@ -59,14 +59,30 @@ class TimeSeries:
         return f"{len(self.time)} times over {self.travelled[-1]:.4g} chords: {found}"
 
     def table(self):
-        """DataFrame of the record."""
+        """DataFrame of the record.
+
+        Examples
+        --------
+        >>> t = np.arange(0.0, 40.0, 0.1)
+        >>> series = TimeSeries(t, t, np.sin(t), 1.0 + 0.1 * np.cos(2.0 * t), 0.0 * t, None)
+        >>> list(series.table().columns)
+        ['time [s]', 'travelled [chords]', 'CL', 'CD', 'CM']
+        """
         import pandas as pd
 
         names = {"time": "time [s]", "travelled": "travelled [chords]", "CL": "CL", "CD": "CD", "CM": "CM"}
         return pd.DataFrame({label: getattr(self, name) for name, label in names.items()})
 
     def crossings(self) -> np.ndarray:
-        """Places [chords travelled] where CL rises through the mean of the last half of the record."""
+        """Places [chords travelled] where CL rises through the mean of the last half of the record.
+
+        Examples
+        --------
+        >>> t = np.arange(0.0, 40.0, 0.1)
+        >>> series = TimeSeries(t, t, np.sin(t), 1.0 + 0.1 * np.cos(2.0 * t), 0.0 * t, None)
+        >>> series.crossings().round(2)
+        array([25.13, 31.42, 37.7 ])
+        """
         half = self.travelled >= 0.5 * self.travelled[-1]
         off = self.CL - 0.5 * (self.CL[half].max() + self.CL[half].min())
         up = np.flatnonzero((off[:-1] < 0.0) & (off[1:] >= 0.0) & half[1:])
@@ -75,7 +91,15 @@ class TimeSeries:
 
     @property
     def strouhal(self) -> float:
-        """Frequency of CL times chord over speed, from whole periods of the last half; nan if nothing oscillates."""
+        """Frequency of CL times chord over speed, from whole periods of the last half; nan if nothing oscillates.
+
+        Examples
+        --------
+        >>> t = np.arange(0.0, 40.0, 0.1)
+        >>> series = TimeSeries(t, t, np.sin(t), 1.0 + 0.1 * np.cos(2.0 * t), 0.0 * t, None)
+        >>> round(series.strouhal, 4)
+        0.1592
+        """
         positions = self.crossings()
         if len(positions) < 3 or self.summary()["CL"][1] < STEADY_AMPLITUDE:
             return float("nan")
@@ -83,7 +107,14 @@ class TimeSeries:
 
     @property
     def periodic(self) -> bool:
-        """Whether the last two periods oscillate alike."""
+        """Whether the last two periods oscillate alike.
+
+        Examples
+        --------
+        >>> t = np.arange(0.0, 40.0, 0.1)
+        >>> TimeSeries(t, t, np.sin(t), 1.0 + 0.1 * np.cos(2.0 * t), 0.0 * t, None).periodic
+        True
+        """
         positions = self.crossings()
         if len(positions) < 3:
             return False
@@ -91,10 +122,19 @@ class TimeSeries:
             np.ptp(self.CL[(self.travelled >= a) & (self.travelled <= b)])
             for a, b in zip(positions[-3:-1], positions[-2:], strict=True)
         ]
-        return abs(amplitude[1] - amplitude[0]) <= PERIOD_TOLERANCE * max(amplitude[1], 1e-30)
+        return bool(abs(amplitude[1] - amplitude[0]) <= PERIOD_TOLERANCE * max(amplitude[1], 1e-30))
 
     def summary(self) -> dict[str, tuple[float, float]]:
-        """(mean, amplitude) of CL, CD, CM over whole periods of the last half of the record, or over all of it."""
+        """(mean, amplitude) of CL, CD, CM over whole periods of the last half of the record, or over all of it.
+
+        Examples
+        --------
+        >>> t = np.arange(0.0, 40.0, 0.1)
+        >>> series = TimeSeries(t, t, np.sin(t), 1.0 + 0.1 * np.cos(2.0 * t), 0.0 * t, None)
+        >>> mean, amplitude = series.summary()["CD"]
+        >>> round(mean, 3), round(amplitude, 3)
+        (0.999, 0.1)
+        """
         positions = self.crossings()
         low = 0.5 * self.travelled[-1]
         own = self.travelled >= low

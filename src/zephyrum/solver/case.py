@@ -222,7 +222,15 @@ class Case:
 
     @property
     def flow_mesh(self) -> Mesh:
-        """The mesh with the roles that the flow solver sees: a ground without friction slips."""
+        """The mesh with the roles that the flow solver sees: a ground without friction slips.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> case = Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3))
+        >>> case.flow_mesh is case.mesh
+        True
+        """
         if self.ground == "slip" and self.model != "euler":
             return self._slipping
         return self.mesh

@@ -64,11 +64,9 @@ class Estimate:
 
     Examples
     --------
-    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, refine
-    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 128, 32, topology="O")
-    >>> estimate = refine(mesh, Freestream(mach=0.3, alpha=2.0)).estimates["CL"]
-    >>> estimate.error > 0.0
-    True
+    >>> found = estimate("CL", [1.01, 1.04, 1.16], [1.0, 2.0, 4.0])
+    >>> round(found.order, 3), round(found.extrapolated, 3), found.error > 0.0
+    (2.0, 1.0, True)
     """
 
     name: str
@@ -203,7 +201,16 @@ class Refinement:
 
     @property
     def outcome(self) -> str:
-        """One sentence on all three coefficients."""
+        """One sentence on all three coefficients.
+
+        Examples
+        --------
+        >>> row = {"CD": 0.01, "CM": 0.0, "outcome": "converged"}
+        >>> levels = enumerate((1.0, 2.0, 4.0))
+        >>> rows = [row | {"level": k, "cells": 4096 // 4**k, "h": h, "CL": 0.5 + h**2} for k, h in levels]
+        >>> print(refinement_of(rows, Freestream(mach=0.3)).outcome)
+        all coefficients are in the asymptotic range
+        """
         good = [name for name, e in self.estimates.items() if e.asymptotic]
         if len(good) == len(self.estimates):
             return "all coefficients are in the asymptotic range"
@@ -211,7 +218,16 @@ class Refinement:
         return f"not in the asymptotic range: {rest}; refine once more before trusting the extrapolated value"
 
     def rows(self) -> list[dict]:
-        """The estimates as table rows."""
+        """The estimates as table rows.
+
+        Examples
+        --------
+        >>> row = {"CD": 0.01, "CM": 0.0, "outcome": "converged"}
+        >>> levels = enumerate((1.0, 2.0, 4.0))
+        >>> rows = [row | {"level": k, "cells": 4096 // 4**k, "h": h, "CL": 0.5 + h**2} for k, h in levels]
+        >>> [estimate["coefficient"] for estimate in refinement_of(rows, Freestream(mach=0.3)).rows()]
+        ['CL', 'CD', 'CM']
+        """
         return [
             {
                 "coefficient": e.name,
@@ -405,11 +421,10 @@ def with_errors(polar: Polar, refinement: Refinement) -> Polar:
 
     Examples
     --------
-    >>> from zephyrum import Airfoil, mesh_airfoil, refine
-    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 128, 32, topology="O")
-    >>> study = refine(mesh, Freestream(mach=0.3, alpha=2.0))
     >>> row = {"alpha": 2.0, "mach": 0.3, "CL": 0.25, "CD": 0.0, "CM": 0.0, "outcome": "converged"}
-    >>> polar = Polar.of([row])
+    >>> levels = enumerate((0.01, 0.02, 0.04))
+    >>> rows = [row | {"level": k, "cells": 4096 // 4**k, "h": h, "CL": 0.25 + h**2} for k, h in levels]
+    >>> study, polar = refinement_of(rows, Freestream(mach=0.3, alpha=2.0)), Polar.of([row])
     >>> "CL_error" in with_errors(polar, study).table
     True
     """

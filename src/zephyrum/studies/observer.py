@@ -77,6 +77,14 @@ class Observer:
             The task.
         row : dict
             Columns of its history.
+
+        Examples
+        --------
+        >>> class Printer(Observer):
+        ...     def step(self, task, row):
+        ...         print(task.label, row["CL"])
+        >>> Printer().step(Task("sweep", "M 0.2 alpha +4"), {"CL": 0.5})
+        M 0.2 alpha +4 0.5
         """
 
     def finished(self, task: Task, row: dict) -> None:
@@ -88,6 +96,14 @@ class Observer:
             The task.
         row : dict
             Its row in the table of the job.
+
+        Examples
+        --------
+        >>> class Printer(Observer):
+        ...     def finished(self, task, row):
+        ...         print(f"{task.index} of {task.total}", row["CL"])
+        >>> Printer().finished(Task("sweep", "M 0.2 alpha +4", 1, 3), {"CL": 0.5})
+        1 of 3 0.5
         """
 
 

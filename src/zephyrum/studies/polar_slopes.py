@@ -42,6 +42,12 @@ class PolarSlopes:
         Static margin [chord].
     trim : tuple[float, float]
         Alpha at which CM = 0 [deg], and the CL there.
+
+    Examples
+    --------
+    >>> slopes = PolarSlopes(0.2, 4, (4.6, 0.1), -2.0, -0.03, (0.31, 0.01), (0.06, 0.01), (1.5, 0.28))
+    >>> slopes.row()["static margin [chord]"]
+    0.06
     """
 
     mach: float
@@ -54,7 +60,14 @@ class PolarSlopes:
     trim: tuple[float, float]
 
     def row(self) -> dict:
-        """A row of a table."""
+        """A row of a table.
+
+        Examples
+        --------
+        >>> slopes = PolarSlopes(0.2, 4, (4.6, 0.1), -2.0, -0.03, (0.31, 0.01), (0.06, 0.01), (1.5, 0.28))
+        >>> slopes.row()["CL alpha [1/rad]"]
+        4.6
+        """
         return {
             "mach": self.mach,
             "points": self.points,
@@ -90,6 +103,15 @@ def polar_slopes_of(polar: "Polar", reference: Reference) -> list[PolarSlopes]:
         Polar.
     reference : Reference
         Reference quantities.
+
+    Examples
+    --------
+    >>> from zephyrum.results.polar import Polar
+    >>> row = {"mach": 0.2, "CD": 0.01, "CM": 0.0, "outcome": "converged"}
+    >>> polar = Polar.of([row | {"alpha": a, "CL": 0.1 * a} for a in (-2.0, 0.0, 2.0, 4.0)])
+    >>> slopes = polar_slopes_of(polar, Reference(area=6.0, chord=1.0, span=6.0, point=(0.25, 0.0, 0.0)))[0]
+    >>> slopes.points, round(slopes.slope[0], 3), abs(round(slopes.no_lift, 6))
+    (4, 5.73, 0.0)
     """
     out = []
     for mach, rows in polar.table.groupby("mach"):

@@ -42,7 +42,13 @@ class StoredResults:
         return f"{len(self.rows)} points in {self.folder}"
 
     def table(self):
-        """DataFrame of all points: name of the file, condition, coefficients, outcome."""
+        """DataFrame of all points: name of the file, condition, coefficients, outcome.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.open_results("results").table()[["alpha", "CL", "CD", "outcome"]]  # doctest: +SKIP
+        """
         import pandas as pd
 
         return pd.DataFrame([{"point": name, **row} for name, row in self.rows.items()])
@@ -63,6 +69,11 @@ class StoredResults:
             If none or several points have these values; the error lists what there is.
         FileError
             If the file of the point is damaged or stale.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.open_results("results").solution(alpha=2.0).forces.CL  # doctest: +SKIP
         """
         for key, value in condition.items():
             if key not in NAMES:

@@ -111,6 +111,12 @@ class Study:
             Mach number.
         alpha : float, optional
             [deg]
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> study = zy.open_study("results")  # doctest: +SKIP
+        >>> study.freestream(mach=0.2, alpha=4.0).speed  # doctest: +SKIP
         """
         return self.spec.freestream(mach, alpha, self.source.chord)
 
@@ -177,6 +183,12 @@ class Study:
             With it the mesh is made if it is not there.
         level : int, optional
             How many levels coarser than the finest mesh.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> study = zy.open_study("results")  # doctest: +SKIP
+        >>> study.case(mach=0.2, alpha=4.0).fingerprint  # doctest: +SKIP
         """
         finest = self._mesh(alpha, observer)
         mesh = self._mesh(alpha, observer, level)
@@ -323,6 +335,12 @@ class Study:
         ------
         FileError
             It is not there.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> study = zy.open_study("results")  # doctest: +SKIP
+        >>> study.solution(mach=0.2, alpha=4.0).forces.table()  # doctest: +SKIP
         """
         case = self.stored_case(mach, alpha)
         stored = None if case is None else self.stored_solution(case)
@@ -336,12 +354,26 @@ class Study:
     # -- what was found ------------------------------------------------------------------------------------------------
     @property
     def polar(self) -> Polar | None:
-        """The polar with its error bars; None if there is none."""
+        """The polar with its error bars; None if there is none.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> study = zy.open_study("results")  # doctest: +SKIP
+        >>> study.polar.table[["alpha", "CL", "CL_error"]]  # doctest: +SKIP
+        """
         return JOBS["sweep"].polar(self) if "sweep" in self.results else None  # type: ignore[attr-defined]
 
     @property
     def refinement(self) -> Refinement | None:
-        """The mesh study."""
+        """The mesh study.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> study = zy.open_study("results")  # doctest: +SKIP
+        >>> study.refinement.estimates["CD"].error  # doctest: +SKIP
+        """
         return self.results.get("refine")
 
     @property
@@ -351,11 +383,24 @@ class Study:
 
     @property
     def derived(self) -> list[PolarSlopes]:
-        """Lift slope, neutral point and so on, at every Mach number; empty for sections."""
+        """Lift slope, neutral point and so on, at every Mach number; empty for sections.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> study = zy.open_study("results")  # doctest: +SKIP
+        >>> [slopes.row() for slopes in study.derived]  # doctest: +SKIP
+        """
         return [] if self.polar is None or self.mesh.planar else polar_slopes_of(self.polar, self.mesh.reference)
 
     def missing(self) -> list[str]:
-        """Names of the jobs that are asked for and not finished."""
+        """Names of the jobs that are asked for and not finished.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.open_study("results").missing()  # doctest: +SKIP
+        """
         found = [job.name for job, spec in self.spec.asked() if job.name not in self.results]
         sweep = self.results.get("sweep")
         if sweep is not None and len(sweep.table) < JOBS["sweep"].count(self.spec.sweep):  # type: ignore[attr-defined]
@@ -368,7 +413,13 @@ class Study:
 
     @property
     def converged(self) -> bool:
-        """Whether everything that was solved converged, plausibly."""
+        """Whether everything that was solved converged, plausibly.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.open_study("results").converged  # doctest: +SKIP
+        """
         return all(outcome == Outcome.CONVERGED for outcome in self.outcomes())
 
     @property
@@ -378,11 +429,23 @@ class Study:
         return Outcome.IMPLAUSIBLE in self.outcomes() or bool(slopes)
 
     def tables(self) -> list[Table]:
-        """Tables of all jobs."""
+        """Tables of all jobs.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> [table.title for table in zy.open_study("results").tables()]  # doctest: +SKIP
+        """
         return [table for name, result in self.results.items() for table in JOBS[name].tables(self, result)]
 
     def figures(self) -> list[Figure]:
-        """Figures of all jobs."""
+        """Figures of all jobs.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> [figure.name for figure in zy.open_study("results").figures()]  # doctest: +SKIP
+        """
         return [figure for name, result in self.results.items() for figure in JOBS[name].figures(self, result)]
 
 

@@ -80,7 +80,13 @@ class SweepOptions:
 
     @property
     def process_count(self) -> int:
-        """Number of local processes."""
+        """Number of local processes.
+
+        Examples
+        --------
+        >>> SweepOptions(processes=2).process_count
+        2
+        """
         return PROCESSES if self.processes is None else self.processes
 
 

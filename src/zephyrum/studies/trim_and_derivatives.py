@@ -1,10 +1,10 @@
-"""How a described aircraft flies: trimmed for a lift, and its derivatives by differences.
+"""Trim of a described aircraft for a lift, and stability derivatives by differences.
 
 Trim: alpha and one number of the description (the pitch of a tailplane, an elevator) for which lift is as wanted and CM
-= 0, by Broyden's (1965, Math. Comp. 19:577) rank-one updates of the two-by-two slopes; every setting is meshed and
-solved, so what comes out has been flown. Derivatives: central differences in alpha and, on a whole model, in beta, each
-with the bend that the two one-sided slopes show (Etkin and Reid 1996, Dynamics of Flight, ch. 4-5). Verified by
-tests/test_flight.py.
+= 0, by Broyden's (1965, Math. Comp. 19:577) rank-one updates of the Jacobian matrix (2, 2); every setting is meshed and
+solved, so the trimmed state is itself a solution. Derivatives: central differences in alpha and, on a whole model,
+in beta, each with the difference of the one-sided quotients (Etkin and Reid 1996, Dynamics of Flight, ch. 4-5).
+Verified by tests/test_flight.py.
 """
 
 from collections.abc import Callable, Mapping
@@ -30,22 +30,22 @@ if TYPE_CHECKING:
     from zephyrum.solver.walls import Wall
 
 
-LIFT_WITHIN, MOMENT_WITHIN = 3e-3, 1.5e-3  # of CL and CM that count as trimmed
+CL_TOLERANCE, CM_TOLERANCE = 3e-3, 1.5e-3  # errors of CL and CM that count as trimmed
 # deg of the control, or as much CM as they make: every setting has a mesh of its own, which alone moves CM by as
 # much
-SETTING_WITHIN = 0.1
+SETTING_TOLERANCE = 0.1
 FIRST_ALPHA = 2.0  # deg, of the first differences
 FIRST_SETTING = 2.0
 MAX_ALPHA = 8.0  # deg that one step may change
 STEP_DIGITS = 3  # of alpha and setting [deg]: rounding errors of a solution must not select another mesh
 MIN_CONTROL_EFFECT = 0.7  # deg: after shorter steps the differences tell of the new mesh, not of the slopes
-LONG = ("CL", "CD", "CM")
-SIDE = ("CY", "C roll", "C yaw")
+LONGITUDINAL = ("CL", "CD", "CM")
+LATERAL = ("CY", "C roll", "C yaw")
 
 
 @dataclass(frozen=True, eq=False)
 class Trim:
-    """A trimmed flight.
+    """A trimmed state.
 
     Attributes
     ----------
@@ -58,7 +58,7 @@ class Trim:
     solution : Solution
         Solution there.
     table : pd.DataFrame
-        All that were flown.
+        All settings that were solved.
     trimmed : bool
         Whether lift and moment are met.
 
@@ -109,13 +109,13 @@ def lift_for(weight: float, air: Freestream, area: float) -> float:
 
 
 class TrimLog:
-    """Remembers nothing; override to keep the settings that were flown, so that none is flown twice.
+    """Record of solved settings. This one keeps nothing; override it, so that no setting is solved twice.
 
     A row has alpha, setting, CL, CD, CM, outcome, cells and case.
     """
 
     def recall(self, alpha: float, setting: float) -> dict | None:
-        """Row of the next setting if it was flown before.
+        """Row of the next setting if it was solved before.
 
         Parameters
         ----------
@@ -131,7 +131,7 @@ class TrimLog:
         return None
 
     def keep(self, row: dict, solution: Solution) -> None:
-        """A setting was flown.
+        """Keep a setting that was solved.
 
         Parameters
         ----------
@@ -152,8 +152,8 @@ class TrimLog:
         return None
 
 
-class _Flights:
-    """Solutions at settings of a control; the meshes are large, so only the last one is held."""
+class _SettingSolutions:
+    """Solutions at settings of a control. Only the last one stays in memory, since meshes are large."""
 
     def __init__(self, aircraft: Aircraft, base: dict, air: Freestream, control: str, log: TrimLog, mesh_options: dict):
         self.aircraft, self.base, self.air, self.control, self.log, self.options = (
@@ -168,15 +168,15 @@ class _Flights:
         self.last: tuple[float, Solution] | None = None
 
     def row(self, alpha: float, setting: float) -> dict:
-        """The row of a setting, recalled or flown."""
+        """The row of a setting, recalled or solved."""
         row = self.log.recall(alpha, setting)
         if row is None:
-            solution = self._flown(alpha, setting)
+            solution = self._solve_setting(alpha, setting)
             c = solution.forces.coefficients()
             row = {
                 "alpha": alpha,
                 "setting": setting,
-                **{name: c[name] for name in LONG},
+                **{name: c[name] for name in LONGITUDINAL},
                 "outcome": solution.outcome,
                 "reason": solution.reason,
                 "cells": solution.mesh.n_cells,
@@ -188,7 +188,7 @@ class _Flights:
             raise FlowError(f"alpha {alpha:g} deg, {self.control} = {setting:g}: {row['reason']}.")
         return row
 
-    def _flown(self, alpha: float, setting: float) -> Solution:
+    def _solve_setting(self, alpha: float, setting: float) -> Solution:
         if self.last is None and self.rows and (stored := self.log.last_solution()) is not None:
             self.last = self.rows[-1]["setting"], stored
         near = self.last[1] if self.last is not None and self.last[0] == setting else None
@@ -212,7 +212,7 @@ class _Flights:
         return (
             stored
             if stored is not None and stored.case.fingerprint == row["case"]
-            else self._flown(row["alpha"], row["setting"])
+            else self._solve_setting(row["alpha"], row["setting"])
         )
 
     def table(self):
@@ -224,7 +224,7 @@ class _Flights:
                 {
                     "alpha": row["alpha"],
                     self.control: row["setting"],
-                    **{name: row[name] for name in (*LONG, "outcome", "cells")},
+                    **{name: row[name] for name in (*LONGITUDINAL, "outcome", "cells")},
                 }
                 for row in self.rows
             ]
@@ -243,8 +243,7 @@ def trim(
     log: TrimLog | None = None,
     **options,
 ) -> Trim:
-    """Find alpha and a control setting at which the aircraft flies at CL = `lift` with CM = 0 about its reference
-    point.
+    """Find alpha and a control setting at which CL = `lift` and CM = 0 about the reference point.
 
     Parameters
     ----------
@@ -260,10 +259,10 @@ def trim(
     model, numerics
         As in `solve`.
     log : TrimLog, optional
-        Keeps what was flown and receives every setting.
+        Keeps and receives every setting that is solved.
     **options
-        `most` (int; 5): solutions after the three that give the slopes, to 0.003 of CL and 0.1 deg of the control;
-        `walls` as in `solve`; the options of `mesh_aircraft`.
+        `max_iterations` (int; 5): solutions after the three that give the slopes, to 0.003 of CL and 0.1 deg of the
+        control; `walls` as in `solve`; the options of `mesh_aircraft`.
 
     Returns
     -------
@@ -290,41 +289,41 @@ def trim(
             f"of its own; leave it out."
         )
     number("lift", lift)
-    most = whole("most", options.pop("most", 5), 1, 20)
+    max_iterations = whole("max_iterations", options.pop("max_iterations", 5), 1, 20)
     base = {"model": model, "numerics": numerics or Numerics(residual_drop=4.0), "walls": options.pop("walls", None)}
-    flights = _Flights(aircraft, base, air, control, log or TrimLog(), options)
+    solutions = _SettingSolutions(aircraft, base, air, control, log or TrimLog(), options)
 
-    def miss(alpha: float, value: float) -> np.ndarray:
-        row = flights.row(alpha, value)
+    def trim_error(alpha: float, value: float) -> np.ndarray:
+        row = solutions.row(alpha, value)
         return np.array([row["CL"] - lift, row["CM"]])
 
     at = np.array([air.alpha, number("setting", setting)])
-    turned = miss(at[0] + FIRST_ALPHA, at[1])
-    here = miss(*at)
-    moved = miss(at[0], at[1] + FIRST_SETTING)
+    turned = trim_error(at[0] + FIRST_ALPHA, at[1])
+    here = trim_error(*at)
+    moved = trim_error(at[0], at[1] + FIRST_SETTING)
     slopes = np.stack([(turned - here) / FIRST_ALPHA, (moved - here) / FIRST_SETTING], axis=1)
     if abs(slopes[1, 1]) < 1e-5:
         raise InputError(f"{control!r} changes CM by {slopes[1, 1]:.1e} only; name the pitch or a control of a tail.")
 
-    def met(off) -> bool:
-        return abs(off[0]) <= LIFT_WITHIN and abs(off[1]) <= max(MOMENT_WITHIN, SETTING_WITHIN * abs(slopes[1, 1]))
+    def is_trimmed(off) -> bool:
+        return abs(off[0]) <= CL_TOLERANCE and abs(off[1]) <= max(CM_TOLERANCE, SETTING_TOLERANCE * abs(slopes[1, 1]))
 
-    for _ in range(most):
-        if met(here) and len(flights.rows) > 3:
+    for _ in range(max_iterations):
+        if is_trimmed(here) and len(solutions.rows) > 3:
             break
         step = -np.linalg.solve(slopes, here)
         # the same mesh at another alpha: a new one would move the lift by more
-        if abs(step[1]) <= 0.5 * SETTING_WITHIN:
+        if abs(step[1]) <= 0.5 * SETTING_TOLERANCE:
             step = np.array([-here[0] / slopes[0, 0], 0.0])
         step *= min(1.0, MAX_ALPHA / np.abs(step).max())
         target = np.where(step == 0.0, at, np.round(at + step, STEP_DIGITS))
         step, at, before = target - at, target, here
-        here = miss(*at)
+        here = trim_error(*at)
         if np.abs(step).max() > MIN_CONTROL_EFFECT:
             slopes += np.outer(here - before - slopes @ step, step) / (step @ step)
-    solution = flights.solution()
-    good = met(here) and solution.outcome == Outcome.CONVERGED
-    return Trim(control, float(at[0]), float(at[1]), solution, flights.table(), bool(good))
+    solution = solutions.solution()
+    good = is_trimmed(here) and solution.outcome == Outcome.CONVERGED
+    return Trim(control, float(at[0]), float(at[1]), solution, solutions.table(), bool(good))
 
 
 @takes(mesh=Mesh, air=Freestream, model=str, numerics=Numerics, start=Solution)
@@ -400,9 +399,9 @@ def derivatives_of(
         raise InputError(
             "derivatives over a ground are not available: every alpha needs a mesh of its own; mesh without ground."
         )
-    turns = [("alpha", alpha_step, LONG)]
+    turns = [("alpha", alpha_step, LONGITUDINAL)]
     if not base.mesh.mirrored and not base.mesh.planar:
-        turns.append(("beta", beta_step, SIDE))
+        turns.append(("beta", beta_step, LATERAL))
     centre = solved(base, None)
     midpoint = centre.forces.coefficients()
     rows = []

@@ -52,12 +52,26 @@ class FlowProblem:
 
     @property
     def viscous(self) -> bool:
-        """Whether the model has friction."""
+        """Whether the model has friction.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Case, Freestream, mesh_airfoil
+        >>> Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3)).problem().viscous
+        False
+        """
         return self.model != "euler"
 
     @property
     def space(self) -> bool:
-        """Whether the mesh is three-dimensional and not planar."""
+        """Whether the mesh is three-dimensional and not planar.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Case, Freestream, mesh_airfoil
+        >>> Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3)).problem().space
+        False
+        """
         return self.mesh.dimension == 3 and not self.mesh.planar
 
     def wall_data(self) -> WallData:
@@ -65,5 +79,13 @@ class FlowProblem:
         return WallData.plain(self.mesh) if self.walls is None else self.walls(self.mesh)
 
     def at(self, **changes) -> "FlowProblem":
-        """The same problem with other mesh, freestream or numerics."""
+        """The same problem with other mesh, freestream or numerics.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, Case, Freestream, Numerics, mesh_airfoil
+        >>> problem = Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3)).problem()
+        >>> problem.at(numerics=Numerics(residual_drop=3)).numerics.residual_drop
+        3.0
+        """
         return replace(self, **changes)

@@ -58,7 +58,15 @@ class History:
         return f"{len(self.rows)} steps"
 
     def add(self, *values: float) -> None:
-        """Append one step, values in the order of COLUMNS."""
+        """Append one step, values in the order of COLUMNS.
+
+        Examples
+        --------
+        >>> history = History()
+        >>> history.add(*range(len(COLUMNS)))
+        >>> len(history.rows)
+        1
+        """
         self.rows.append(values)
 
     def column(self, name: str, level: int | None = None) -> np.ndarray:
@@ -70,17 +78,37 @@ class History:
             Column.
         level : int, optional
             0 is the finest; all without it.
+
+        Examples
+        --------
+        >>> history = History()
+        >>> for value in (0.1, 0.2):
+        ...     history.add(*[value] * len(COLUMNS))
+        >>> history.column("CL")
+        array([0.1, 0.2])
         """
         k, at = COLUMNS.index(name), COLUMNS.index("level")
         return np.array([row[k] for row in self.rows if level is None or row[at] == level], dtype=float)
 
     def drop(self) -> np.ndarray:
-        """(steps, equations) residuals over those of the undisturbed stream, on the finest level."""
+        """(steps, equations) residuals over those of the undisturbed stream, on the finest level.
+
+        Examples
+        --------
+        >>> History([(0,) * len(COLUMNS)] * 3).drop().shape
+        (3, 7)
+        """
         return np.stack([self.column(f"residual_{name}", 0) for name in EQUATION_NAMES], axis=1)
 
     def period(self) -> float:
         """Steps a cycle of CL over the last half of the finest level's history (at most 80 steps); nan if it does not
         cycle.
+
+        Examples
+        --------
+        >>> CL = 0.5 + 0.01 * np.sin(2.0 * np.pi * np.arange(160) / 10.0)
+        >>> round(History([tuple(x if name == "CL" else 0 for name in COLUMNS) for x in CL]).period(), 1)
+        10.0
         """
         values = self.column("CL", 0)
         values = values[-max(1, min(80, len(values) // 2)) :]
@@ -103,16 +131,34 @@ class History:
             Number of steps.
         fraction : float
             The fraction.
+
+        Examples
+        --------
+        >>> history = History([(0.5,) * len(COLUMNS)] * 4)
+        >>> history.resting(steps=3, fraction=1e-4)
+        True
         """
         rows = np.array(self.rows[-steps - 1 :])[:, [COLUMNS.index("CL"), COLUMNS.index("CD")]]
         return bool((np.ptp(rows, axis=0) < fraction * np.abs(rows[-1])).all())
 
     def drift(self) -> float:
-        """Largest change of any coefficient over the last `window` steps of the finest level."""
+        """Largest change of any coefficient over the last `window` steps of the finest level.
+
+        Examples
+        --------
+        >>> History([(0,) * len(COLUMNS)] * 5).drift()
+        0.0
+        """
         return max(self._changes().values())
 
     def drifts(self) -> bool:
-        """Whether any coefficient changed by more than its part of DRIFTS over those steps."""
+        """Whether any coefficient changed by more than its tolerance (`COEFFICIENT_TOLERANCES`) over those steps.
+
+        Examples
+        --------
+        >>> History([(0,) * len(COLUMNS)] * 5).drifts()
+        False
+        """
         return any(change > COEFFICIENT_TOLERANCES[name] for name, change in self._changes().items())
 
     def _changes(self) -> dict[str, float]:

@@ -190,6 +190,13 @@ class WallData:
         ----------
         mesh : Mesh
             Mesh.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O")
+        >>> bool(WallData.plain(mesh).velocity.any())
+        False
         """
         n = mesh.n_faces - mesh.n_interior
         return cls(np.zeros((n, 3)), np.zeros(n), np.zeros(n), np.zeros(n, dtype=bool))

@@ -171,6 +171,13 @@ class Aircraft:
             As in the file.
         base : path, optional
             Folder of coordinate files.
+
+        Examples
+        --------
+        >>> table = {"name": "plank", "parts": {"wing": {"kind": "wing", "airfoil": "NACA 0012",
+        ... "planform": {"span": 6.0, "root_chord": 1.0}}}}
+        >>> Aircraft.from_table(table).main_wing
+        'wing'
         """
         return cls._from_table(table, Path(base), str(table.get("name", "aircraft")), None)
 
@@ -186,7 +193,15 @@ class Aircraft:
         return made
 
     def table(self) -> dict:
-        """The plain table that describes the aircraft, without what is left at its default."""
+        """The plain table that describes the aircraft, without what is left at its default.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> pod = zy.Body.capsule(3.0, 1.0)
+        >>> sorted(Aircraft(name="pod", parts={"pod": pod}).table())
+        ['name', 'parts']
+        """
         made = _adapter().dump_python(self, mode="json", exclude_defaults=True, exclude_none=True)
         for name, one in self.parts.items():
             made["parts"][name] = {"kind": one.kind, **made["parts"][name]}
@@ -199,6 +214,15 @@ class Aircraft:
         ----------
         path : path
             File.
+
+        Examples
+        --------
+        >>> import tempfile, zephyrum as zy
+        >>> craft = Aircraft(name="pod", parts={"pod": zy.Body.capsule(3.0, 1.0)})
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     path = craft.write(Path(folder) / "pod.toml")
+        ...     Aircraft.read(path).name
+        'pod'
         """
         import tomli_w
 
@@ -257,7 +281,7 @@ class Aircraft:
         return {name: one for name, one in self.parts.items() if isinstance(one, Wing)}
 
     def solids(
-        self, density: float = 1.0, which: Literal["flies", "mass", "all"] = "flies"
+        self, density: float = 1.0, which: Literal["aerodynamic", "mass", "all"] = "aerodynamic"
     ) -> dict[str, list[Surface]]:
         """Closed surfaces of each part at its position.
 
@@ -265,12 +289,19 @@ class Aircraft:
         ----------
         density : float, optional
             2 halves the distance of the triangles from the shape.
-        which : Literal[flies, mass, all], optional
-            "flies", "mass" or "all" parts.
+        which : Literal[aerodynamic, mass, all], optional
+            "aerodynamic", "mass" or "all" parts.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> craft = Aircraft(name="pod", parts={"pod": zy.Body.capsule(3.0, 1.0)})
+        >>> [len(solids) for solids in craft.solids().values()]
+        [1]
         """
         out = {}
         for name, one in self.parts.items():
-            if (which == "flies" and not one.flies) or (which == "mass" and one.mass is None):
+            if (which == "aerodynamic" and not one.aerodynamic) or (which == "mass" and one.mass is None):
                 continue
             tolerance = {"tolerance": (2e-4 if isinstance(one, Wing) else 5e-4) / density**2}
             made = wing_surfaces(one, name, **tolerance) if isinstance(one, Wing) else [one.surface(name, **tolerance)]
@@ -278,7 +309,7 @@ class Aircraft:
         return out
 
     def surface(self, density: float = 1.0, half: bool = False) -> Surface:
-        """Unite all flying parts to one closed surface.
+        """Unite all aerodynamic parts to one closed surface.
 
         Parameters
         ----------
@@ -307,6 +338,13 @@ class Aircraft:
     def main_wing(self) -> str | None:
         """Name of the reference wing: the one named, or that of the largest area that is wide enough for a wing; None
         without any.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> Aircraft(name="plank", parts={"plank": wing}).main_wing
+        'plank'
         """
         if isinstance(self.reference, str):
             return self.reference
@@ -320,12 +358,29 @@ class Aircraft:
 
     @functools.cached_property
     def measured_reference(self) -> Reference | None:
-        """Reference measured on the main wing; None without wings."""
+        """Reference measured on the main wing; None without wings.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> round(Aircraft(name="plank", parts={"wing": wing}).measured_reference.area, 6)
+        6.0
+        """
         name = self.main_wing
         return None if name is None else self._wings[name].reference(f"measured on {name!r}")
 
     def reference_quantities(self) -> tuple[Reference, list[str]]:
-        """(Reference, notes): typed or measured, and where the typed one disagrees with the measured one."""
+        """(Reference, notes): typed or measured, and where the typed one disagrees with the measured one.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> reference, notes = Aircraft(name="plank", parts={"wing": wing}).reference_quantities()
+        >>> round(reference.span, 6), notes
+        (6.0, [])
+        """
         measured = self.measured_reference
         if isinstance(self.reference, TypedReference):
             typed = Reference(self.reference.area, self.reference.chord, self.reference.span, self.reference.point)
@@ -339,6 +394,15 @@ class Aircraft:
     def mass_properties(self) -> tuple[MassProperties, dict[str, MassProperties]]:
         """(all together, by part and point). Volume that two parts share belongs to the first; skins are those
         outside.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> pod, pilot = zy.Body.capsule(3.0, 1.0), zy.PointMass(mass=80.0, position=(1.0, 0.0, 0.0))
+        >>> craft = Aircraft(name="pod", parts={"pod": pod}, points={"pilot": pilot})
+        >>> whole, rows = craft.mass_properties()
+        >>> round(whole.mass, 6)
+        80.0
         """
         each: dict[str, MassProperties] = {}
         pieces = self.solids(which="mass")
@@ -366,12 +430,27 @@ class Aircraft:
 
     @property
     def has_reference(self) -> bool:
-        """Whether a reference is typed or a wing is there to measure it on."""
+        """Whether a reference is typed or a wing is there to measure it on.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> Aircraft(name="pod", parts={"pod": zy.Body.capsule(3.0, 1.0)}).has_reference
+        False
+        """
         return self.main_wing is not None or isinstance(self.reference, TypedReference)
 
     @property
     def wing_measures(self) -> dict:
-        """Planform measures of every wing by name."""
+        """Planform measures of every wing by name.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> round(Aircraft(name="plank", parts={"wing": wing}).wing_measures["wing"].area, 6)
+        6.0
+        """
         return {name: wing.measures for name, wing in self._wings.items()}
 
     def measures(self, density: float = 1.0) -> AircraftMeasures:

@@ -22,12 +22,12 @@ class AircraftMeasures:
     Attributes
     ----------
     whole : SurfaceMeasures
-        Of the united surface of its flying parts.
+        Of the united surface of its aerodynamic parts.
     solids : dict[str, Surface]
         Closed surface of each part, mirrored ones apart.
     parts : pandas.DataFrame
         For each part: wetted [m^2] (outside only), own area [m^2], volume [m^3], planform and frontal shadow [m^2] of
-        the part alone, mass [kg], whether it flies and weighs.
+        the part alone, mass [kg], whether it is aerodynamic and has a mass.
     wings : dict
         Planform measures of each wing.
     reference : Reference, optional
@@ -110,17 +110,21 @@ def measure_aircraft(craft: "Aircraft", density: float = 1.0) -> AircraftMeasure
     import pandas as pd
 
     pieces = craft.solids(density, "all")
-    flying = [solid for name, own in pieces.items() if craft.parts[name].flies for solid in own]
-    if not flying:
-        raise InputError(f"no part of {craft.name!r} flies; set flies = true on those that meet the air.")
-    whole = measure_surface(union(flying, craft.name))
+    wetted_solids = [solid for name, own in pieces.items() if craft.parts[name].aerodynamic for solid in own]
+    if not wetted_solids:
+        raise InputError(f"no part of {craft.name!r} is aerodynamic; set aerodynamic = true on those in the flow.")
+    whole = measure_surface(union(wetted_solids, craft.name))
     total, each = craft.mass_properties()
     rows = []
     for name, own in pieces.items():
         one = craft.parts[name]
         alone = union(own)
         names = {solid.name for solid in own}
-        wetted = sum(area for label, area in whole.labels.items() if label.split("/")[0] in names) if one.flies else 0.0
+        wetted = (
+            sum(area for label, area in whole.labels.items() if label.split("/")[0] in names)
+            if one.aerodynamic
+            else 0.0
+        )
         rows.append(
             {
                 "part": name,
@@ -132,15 +136,15 @@ def measure_aircraft(craft: "Aircraft", density: float = 1.0) -> AircraftMeasure
                 "planform": projection(alone, "z"),
                 "frontal": projection(alone, "x"),
                 "mass": each[name].mass if name in each else 0.0,
-                "flies": one.flies,
-                "weighs": one.mass is not None,
+                "aerodynamic": one.aerodynamic,
+                "has mass": one.mass is not None,
             }
         )
     for name in craft.points:
-        rows.append({"part": name, "kind": "point", "mass": each[name].mass, "flies": False, "weighs": True})
+        rows.append({"part": name, "kind": "point", "mass": each[name].mass, "aerodynamic": False, "has mass": True})
     reference, notes = craft.reference_quantities() if craft.has_reference else (None, [])
-    names = dict.fromkeys(solid.name for solid in flying)
-    solids = {name: union([solid for solid in flying if solid.name == name], name) for name in names}
+    names = dict.fromkeys(solid.name for solid in wetted_solids)
+    solids = {name: union([solid for solid in wetted_solids if solid.name == name], name) for name in names}
     return AircraftMeasures(
         whole, solids, pd.DataFrame(rows), craft.wing_measures, reference, tuple(notes), total, each
     )

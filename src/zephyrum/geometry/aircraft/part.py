@@ -155,7 +155,7 @@ def attitude_matrix(roll: float, pitch: float, yaw: float) -> np.ndarray:
 
 @part
 class Mass:
-    """What a part weighs; give one of the numbers. Without any the part has no mass of its own.
+    """Mass of a part; give one of the numbers. Without any the part has no mass of its own.
 
     Attributes
     ----------
@@ -198,9 +198,9 @@ class Part:
     mirrored : bool
         Whether there is a second one on the other side of y = 0.
     mass : Mass, optional
-        What it weighs.
-    flies : bool
-        Whether it meets the air; False counts it for mass only.
+        Mass of the part.
+    aerodynamic : bool
+        Whether the part belongs to the wetted surface; False counts it for mass only.
 
     Examples
     --------
@@ -215,7 +215,7 @@ class Part:
     yaw: Degrees = 0.0
     mirrored: bool = False
     mass: Mass | None = None
-    flies: bool = True
+    aerodynamic: bool = True
 
     def placed(self, surface: Surface, name: str) -> list[Surface]:
         """Place a surface as one or two solids.

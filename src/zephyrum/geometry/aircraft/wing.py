@@ -196,7 +196,15 @@ class Wing(Part):
 
     @functools.cached_property
     def sections(self) -> tuple[Station, ...]:
-        """Stations from root to tip, every one with its airfoil and none hidden in numbers."""
+        """Stations from root to tip, every one with its airfoil and none hidden in numbers.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.5), airfoil="NACA 0012")
+        >>> [station.chord for station in wing.sections]
+        [1.0, 0.5]
+        """
         if self.stations:
             made = list(self.stations)
         elif self.panels:
@@ -227,19 +235,43 @@ class Wing(Part):
 
     @property
     def span_fractions(self) -> np.ndarray:
-        """(n,) fraction of the span of each station, along the wing from root to tip."""
+        """(n,) fraction of the span of each station, along the wing from root to tip.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.5), airfoil="NACA 0012")
+        >>> wing.span_fractions
+        array([0., 1.])
+        """
         s = span_lengths(self.sections)
         return s / s[-1]
 
     @property
     def centred(self) -> bool:
-        """Whether both halves meet at the plane of symmetry."""
+        """Whether both halves meet at the plane of symmetry.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.5), airfoil="NACA 0012")
+        >>> wing.centred
+        True
+        """
         locations = np.array([one.position for one in self.sections])
-        return self.symmetric and abs(locations[0, 1]) < CENTRE * max(np.ptp(locations[:, 1]), 1e-12)
+        return self.symmetric and bool(abs(locations[0, 1]) < CENTRE * max(np.ptp(locations[:, 1]), 1e-12))
 
     @functools.cached_property
     def measures(self) -> PlanformMeasures:
-        """Planform measured from the stations, both halves of a symmetric wing together."""
+        """Planform measured from the stations, both halves of a symmetric wing together.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.5), airfoil="NACA 0012")
+        >>> round(wing.measures.area, 6), round(wing.measures.mean_chord, 6)
+        (4.5, 0.777778)
+        """
         made = self.sections
         x, y, z = (np.array([one.position[k] for one in made]) for k in range(3))
         c = np.array([one.chord for one in made])

@@ -1,4 +1,4 @@
-"""A surface file taken in: unit and axes stated once, repaired, checked that it flies nose first, labelled.
+"""Import of a surface file: unit and axes stated once, repair, check that the nose is in front, labels.
 
 Verified by tests/test_adopt.py.
 """
@@ -66,7 +66,16 @@ class ImportedSurface:
         return f"{self.surface}; {len(self.repaired.defects)} kinds of defect, {len(self.notes)} notes"
 
     def report(self) -> str:
-        """What was found and done, a line each."""
+        """What was found and done, a line each.
+
+        Examples
+        --------
+        >>> import tempfile, zephyrum as zy
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     path = zy.Body.capsule(3.0, 1.0).surface().write(folder + "/pod.stl")
+        ...     print(zy.import_surface(path, unit="m").report().strip())
+        no defects
+        """
         return "\n".join([self.repaired.report(), *(f"  note: {note}" for note in self.notes)])
 
 
@@ -264,7 +273,7 @@ def _uneven(surface: Surface, axis: int, midpoint: float) -> float:
 
 
 def attitude_warnings(surface: Surface) -> list[str]:
-    """Sentences on a body that seems to fly tail first or upside down, by its fin.
+    """Sentences on a body that seems to stand tail first or upside down, judged by its fin.
 
     Parameters
     ----------
@@ -295,8 +304,8 @@ def attitude_warnings(surface: Surface) -> list[str]:
     top = ends[0][ends[0][:, 2] > ends[0][:, 2].max() - 0.25 * tall[0]]
     if tall[0] > 1.25 * tall[1] and np.ptp(top[:, 1]) < FIN_HEIGHT * tall[0]:
         found.append(
-            f"a fin stands in front ({tall[0]:.3g} m high, {tall[1]:.3g} m behind): does it fly tail first? Turn "
-            f"`nose` round"
+            f"a fin stands in front ({tall[0]:.3g} m high, {tall[1]:.3g} m behind): does the body stand tail first? "
+            f"Turn `nose` round"
         )
     rise, drop = float(ends[1][:, 2].max() - body), float(body - ends[1][:, 2].min())
     if drop > 1.5 * rise and tall[1] > 1.1 * tall[0]:

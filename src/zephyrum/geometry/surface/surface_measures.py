@@ -58,7 +58,14 @@ class SurfaceMeasures:
         )
 
     def rows(self) -> list[tuple[str, float, str]]:
-        """(name, value, unit) for tables."""
+        """(name, value, unit) for tables.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> zy.measure_surface(zy.Body.capsule(3.0, 1.0).surface()).rows()[0][0]
+        'length'
+        """
         return [
             ("length", self.size[0], "m"),
             ("span over all", self.size[1], "m"),
@@ -85,6 +92,13 @@ class SurfaceMeasures:
             [m]
         area : (n,) array
             [m^2]
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> x, area = zy.measure_surface(zy.Body.capsule(3.0, 1.0).surface()).area_distribution(11)
+        >>> float(x[5]), float(area[5].round(3))
+        (1.5, 0.784)
         """
         low, high = self.surface.bounds[:, 0]
         x = np.linspace(low, high, n)

@@ -63,7 +63,14 @@ class RepairedSurface:
     notes: tuple[str, ...] = dataclass_field(default=())
 
     def report(self) -> str:
-        """All defects, a line each."""
+        """All defects, a line each.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> print(zy.repair_surface(zy.Body.capsule(3.0, 1.0).surface()).report())
+          no defects
+        """
         lines = [f"  {one}" for one in self.defects] or ["  no defects"]
         if self.patched:
             lines.append(

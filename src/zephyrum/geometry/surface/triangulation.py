@@ -136,12 +136,27 @@ class Surface:
 
     @functools.cached_property
     def normals(self) -> np.ndarray:
-        """(m, 3) outward unit normals; zero on triangles without area."""
+        """(m, 3) outward unit normals; zero on triangles without area.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> length = np.linalg.norm(Body.capsule(3.0, 1.0).surface().normals, axis=1)
+        >>> bool(np.allclose(length, 1.0))
+        True
+        """
         return self.area_vectors / np.maximum(self.areas, 1e-300)[:, None]
 
     @property
     def centres(self) -> np.ndarray:
-        """(m, 3) centroids of the triangles [m]."""
+        """(m, 3) centroids of the triangles [m].
+
+        Examples
+        --------
+        >>> points = np.array([[0.0, 0.0, 0.0], [3.0, 0.0, 0.0], [0.0, 3.0, 0.0]])
+        >>> Surface(points, np.array([[0, 1, 2]])).centres
+        array([[1., 1., 0.]])
+        """
         return self.points[self.triangles].mean(axis=1)
 
     def area(self, part: str | None = None) -> float:
@@ -265,7 +280,14 @@ class Surface:
 
     @property
     def crowded_edges(self) -> np.ndarray:
-        """(k, 2) edges that more than two triangles share."""
+        """(k, 2) edges that more than two triangles share.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> len(Body.capsule(3.0, 1.0).surface().crowded_edges)
+        0
+        """
         edges, _, there, back = self._edge_table
         return edges[there + back > 2]
 
@@ -285,7 +307,15 @@ class Surface:
 
     @functools.cached_property
     def neighbours(self) -> np.ndarray:
-        """(m, 3) the triangle across each side (0-1, 1-2, 2-0); -1 where there is none or more than one."""
+        """(m, 3) the triangle across each side (0-1, 1-2, 2-0); -1 where there is none or more than one.
+
+        Examples
+        --------
+        >>> points = np.array([[0.0, 0.0, 0.0], [3.0, 0.0, 0.0], [0.0, 3.0, 0.0], [3.0, 3.0, 0.0]])
+        >>> Surface(points, np.array([[0, 1, 2], [1, 3, 2]])).neighbours
+        array([[-1,  1, -1],
+               [-1, -1,  0]])
+        """
         _, which, there, back = self._edge_table
         m = len(self.triangles)
         order = np.argsort(which, kind="stable")
@@ -298,7 +328,15 @@ class Surface:
         return out.reshape(3, m).T.copy()
 
     def shells(self) -> tuple[int, np.ndarray]:
-        """(count, shell of each triangle): groups connected through edges."""
+        """(count, shell of each triangle): groups connected through edges.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> count, shell = Body.capsule(3.0, 1.0).surface().shells()
+        >>> count
+        1
+        """
         _, which, _, _ = self._edge_table
         m = len(self.triangles)
         link = coo_matrix((np.ones(3 * m), (np.tile(np.arange(m), 3), m + which)), shape=(m + which.max() + 1,) * 2)
@@ -373,7 +411,15 @@ class Surface:
 
     @property
     def label_names(self) -> np.ndarray:
-        """(m,) label name of each triangle."""
+        """(m,) label name of each triangle.
+
+        Examples
+        --------
+        >>> from zephyrum import Aircraft, Body
+        >>> surface = Aircraft(name="pod", parts={"pod": Body.capsule(3.0, 1.0)}).surface()
+        >>> sorted(set(surface.label_names))
+        ['pod/side']
+        """
         return np.array(self.labels, dtype=object)[self.label]
 
     # -- changes ----------------------------------------------------------------------------------------------
@@ -497,7 +543,14 @@ class Surface:
 
     @property
     def fingerprint(self) -> str:
-        """Twelve characters that change with any point, triangle or label."""
+        """Twelve characters that change with any point, triangle or label.
+
+        Examples
+        --------
+        >>> from zephyrum import Body
+        >>> len(Body.capsule(3.0, 1.0).surface().fingerprint)
+        12
+        """
         text = hashlib.sha256()
         for part in (self.points, self.triangles, self.label):
             text.update(np.ascontiguousarray(part).tobytes())

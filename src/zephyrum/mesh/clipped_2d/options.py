@@ -76,5 +76,11 @@ class BodyMeshOptions:
 
     @property
     def viscous(self) -> bool:
-        """Whether layers for flow with friction are asked for."""
+        """Whether layers for flow with friction are asked for.
+
+        Examples
+        --------
+        >>> BodyMeshOptions().viscous
+        False
+        """
         return self.layers is not None or self.y_plus is not None

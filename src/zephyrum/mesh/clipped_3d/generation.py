@@ -113,7 +113,13 @@ class SurfaceMeshOptions:
 
     @property
     def layer_spec(self) -> tuple[float, float, int]:
-        """(first height [m], growth, count); an infinite height stands for even layers of inviscid flow."""
+        """(first height [m], growth, count); an infinite height stands for even layers of inviscid flow.
+
+        Examples
+        --------
+        >>> SurfaceMeshOptions().layer_spec
+        (inf, 1.0, 2)
+        """
         return (np.inf, 1.0, INVISCID_LAYERS) if self.layers is None else given_layers(self.layers)
 
 

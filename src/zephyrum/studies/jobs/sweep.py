@@ -190,6 +190,8 @@ alpha = {{ from = 0, to = 6, step = 3 }}
             else []
         )
         lines += [line for mach in sorted(polar.table["mach"].unique()) if (line := _lift_maximum(polar, mach))]
+        if study.mesh.planar:
+            lines += [line for mach in sorted(polar.table["mach"].unique()) if (line := stall_warning(polar, mach))]
         lines += [
             f"not converged: M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['outcome']}, {row['reason']}"
             for row in rows
@@ -319,6 +321,42 @@ def _lift_maximum(polar: Polar, mach: float) -> str:
         return ""
     uncertainty = "" if peak["converged"] else "; not all points there converged"
     return f"CLmax {peak['CL']:.4f} at alpha {peak['alpha']:.2f} +- {peak['alpha +-']:.2f} deg, M {mach:g}{uncertainty}"
+
+
+def stall_warning(polar: Polar, mach: float) -> str:
+    """Sentence on the points beyond the largest lift, where one mesh can have several steady solutions.
+
+    Parameters
+    ----------
+    polar : Polar
+        Polar of a section.
+    mach : float
+        Mach number.
+
+    Returns
+    -------
+    str
+        Empty without such points.
+
+    Examples
+    --------
+    >>> row = {"mach": 0.2, "CD": 0.01, "CM": 0.0, "outcome": "converged"}
+    >>> rows = [row | {"alpha": a, "CL": cl} for a, cl in ((8.0, 0.9), (12.0, 1.2), (16.0, 1.1))]
+    >>> stall_warning(Polar.of(rows), 0.2)[:33]
+    'stall: beyond alpha 13 deg, M 0.2'
+    """
+    peak = polar.lift_maximum(mach)
+    if peak is None:
+        return ""
+    alphas = polar.table["alpha"][polar.table["mach"] == mach]
+    beyond = alphas[alphas > peak["alpha"] + peak["alpha +-"]]
+    if beyond.empty:
+        return ""
+    return (
+        f"stall: beyond alpha {peak['alpha']:.4g} deg, M {mach:g} ({len(beyond)} points), several steady solutions can "
+        f"exist on one mesh; which one is found depends on the starting state, and the error bar does not contain it. "
+        f"Follow the flow in time there."
+    )
 
 
 def _wake_lines(solution) -> list[str]:

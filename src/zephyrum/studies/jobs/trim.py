@@ -1,6 +1,6 @@
 """[trim]: alpha and a number of the aircraft file for which CM = 0 and the lift carries the aircraft.
 
-Every setting that was flown is kept, so that a run that was broken off repeats none. Verified by tests/test_flight.py.
+Every solved setting is kept, so that an interrupted run repeats none. Verified by tests/test_flight.py.
 """
 
 from typing import TYPE_CHECKING
@@ -57,7 +57,7 @@ class TrimSpec(Strict):
 
 
 class _Kept(TrimLog):
-    """The settings flown, in the workspace; of the last one also the solution."""
+    """The settings solved, in the workspace; of the last one also the solution."""
 
     def __init__(self, study, key: object, observer):
         self.study, self.key, self.observer = study, key, observer
@@ -102,7 +102,7 @@ class TrimJob(Job):
     order = 4
     Spec = TrimSpec
     kinds = ("aircraft",)
-    files = {"trim.csv": "what was flown on the way to the trim; trim.json: the trim"}
+    files = {"trim.csv": "all settings that were solved; trim.json: the trimmed state"}
     template = {
         "aircraft": """# [trim]                  # alpha and a number of the aircraft for CM = 0 and enough lift
 # mach = 0.2
@@ -173,8 +173,8 @@ class TrimJob(Job):
         return study.workspace.record("trim", key)
 
     def tables(self, study: "Study", result: dict):
-        flown = study.workspace.folder / "trim.csv"
-        rows = pd.read_csv(flown).to_dict("records") if flown.is_file() else []
+        path = study.workspace.folder / "trim.csv"
+        rows = pd.read_csv(path).to_dict("records") if path.is_file() else []
         columns = {"alpha": "+.3f", result["control"]: "+.3f"} | {
             name: form for name, form in SETTINGS.items() if name != "alpha"
         }
