@@ -189,7 +189,7 @@ import zephyrum as zy
 def peak(what="VmHWM"):  # of this process alone [kB]; getrusage tells the parent's
     return next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith(what))
 """
-TOLD = """
+REPORT_CODE = """
 h = s.history
 print(json.dumps({"cells": mesh.n_cells, "outcome": s.outcome, "CL": s.forces.CL, "CD": s.forces.CD, "steps":
 int(h.column("step", 0)[-1]),
@@ -203,7 +203,7 @@ foil, size = zy.Airfoil.naca("0012"), (int(around), int(outward))
 mesh = zy.mesh_airfoil(foil, *size, farfield=20.0, first_height=first, wake=int(wake))
 before, more = peak(), {{}}
 s = zy.solve(mesh, zy.Freestream(mach=0.15, reynolds=6e6, alpha=alpha), "sa")
-{TOLD}"""
+{REPORT_CODE}"""
 # the whole Skerry: argv = model, cells, y+
 IN_SPACE = f"""{READ}
 from importlib import resources
@@ -215,7 +215,7 @@ more = {{"made": time.perf_counter() - begin, "mesher": peak() / 1024.0}}
 before = peak("VmRSS")
 air = zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0, length=mesh.reference.chord)
 s = zy.solve(mesh, air, model, numerics=zy.Numerics(residual_drop=4))
-{TOLD}"""
+{REPORT_CODE}"""
 # the mesh of the whole Skerry: argv = cells
 MESHED = f"""{READ}
 from importlib import resources

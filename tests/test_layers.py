@@ -1,4 +1,4 @@
-"""Layers on walls before they are cells: their heights, their rays off curves and surfaces, the room they leave."""
+"""Layers on walls before they are cells: their heights, marching directions and the room they leave."""
 
 import unittest
 
@@ -90,9 +90,9 @@ class OffCurves(unittest.TestCase):
     def test_sharp_corners_have_fans_of_rays_that_stay_apart(self):
         curves, room = divided([[0, 0], [2, 0], [0, 1]], size=0.1)
         (made,) = marching_directions(curves, (1e-3, 1.3, 8), room)
-        rays = np.bincount(made.base)
+        directions = np.bincount(made.base)
         corner = np.flatnonzero(made.curve.corner)
-        self.assertEqual(np.flatnonzero(rays > 1).tolist(), corner.tolist())
+        self.assertEqual(np.flatnonzero(directions > 1).tolist(), corner.tolist())
         for k in corner:
             angle = np.unwrap(np.arctan2(made.direction[made.base == k, 1], made.direction[made.base == k, 0]))
             step = -np.diff(angle)  # clockwise

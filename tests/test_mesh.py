@@ -136,3 +136,36 @@ class Files(unittest.TestCase):
                     zy.read_mesh(Path(folder) / f"none.{ending}")
             with self.assertRaisesRegex(zy.InputError, "ending"):
                 zy.write_mesh(mesh, Path(folder) / "m.xyz")
+
+
+class Extruded(unittest.TestCase):
+    def test_layers_fill_the_span_and_coarser_levels_follow(self):
+        flat = foil_mesh(around=64, outward=16)
+        made = zy.mesh.mesh_extruded(flat, [0.0, 0.5, 2.0])
+        self.assertEqual(made.dimension, 3)
+        np.testing.assert_allclose(made.cell_volume, np.outer([0.5, 1.5], flat.cell_volume).ravel())
+        self.assertAlmostEqual(made.reference.area, 2.0 * flat.reference.area, 12)
+        self.assertEqual([m.n_cells for m in made.family()], [2 * m.n_cells for m in flat.family()])
+        low, high = made.coarser.cell_centroid[made.parent], made.cell_centroid
+        np.testing.assert_allclose(low[:, 1], high[:, 1], atol=1e-12)
+        self.assertEqual([g.role for g in made.groups], ["wall", "farfield", "symmetry", "symmetry"])
+
+    def test_the_flow_is_that_of_the_section(self):
+        numerics = zy.Numerics(vortex=False, residual_drop=4.5)
+        flat = foil_mesh("0012", farfield=30.0)
+        meshes = (flat, zy.mesh.mesh_extruded(flat, [0.0, 1.0]))
+        plane, space = (zy.solve(m, zy.Freestream(mach=0.2, alpha=4.0), numerics=numerics) for m in meshes)
+        self.assertEqual((plane.outcome, space.outcome), ("converged", "converged"))
+        self.assertLess(abs(space.forces.CD - plane.forces.CD), 1e-4)
+        self.assertAlmostEqual(space.forces.CL / plane.forces.CL, 1.0, delta=2e-3)
+        self.assertLess(abs(space.forces.coefficients()["CY"]), 1e-9)
+
+    def test_what_can_not_be_extruded_is_refused(self):
+        flat = foil_mesh(around=32, outward=16)
+        for mesh, positions, words in (
+            (flat, [0.0], "two increasing"),
+            (flat, [0.0, 0.0], "two increasing"),
+            (zy.mesh.mesh_extruded(flat, [0.0, 1.0]), [0.0, 1.0], "mesh of the plane"),
+        ):
+            with self.assertRaisesRegex(zy.InputError, words):
+                zy.mesh.mesh_extruded(mesh, positions)

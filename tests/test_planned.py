@@ -129,11 +129,21 @@ class Curved(unittest.TestCase):
         found = curved_normals(mesh, faces)
         np.testing.assert_allclose(np.linalg.norm(found, axis=1), 1.0)
         missed, before = (np.linalg.norm(n - exact, axis=1) for n in (found, flat))
-        self.assertLess(
-            missed.mean(), 2e-3
-        )  # the faces alone, lifted onto the smooth wall, miss 9e-3; flat triangles 4e-2
-        self.assertLess(missed.mean(), 0.2 * before.mean())
-        self.assertLess(missed.max(), 0.5 * before.max())
+        # the faces alone, lifted onto the smooth wall, miss 9e-3; flat triangles 4e-2
+        self.assertLess(missed.mean(), 5e-4)
+        self.assertLess(missed.mean(), 0.06 * before.mean())
+        self.assertLess(missed.max(), 0.1 * before.max())
+
+    def test_trailing_edges_are_as_thick_as_they_are(self):
+        wing = zy.Wing(planform=zy.Planform(span=4.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        mesh = zy.mesh_aircraft(zy.Aircraft(name="wing", parts={"wing": wing}), 2.6, farfield=3.0)
+        x = mesh.face_centroid[mesh.faces_of("wall")]
+        tail = x[(x[:, 0] > 0.95) & (x[:, 1] < 1.9)]
+        upper = zy.Airfoil.naca("0012").points
+        upper = upper[upper[:, 1] >= 0.0]
+        half = np.interp(tail[:, 0], *upper[np.argsort(upper[:, 0])].T)
+        # 7e-3 where the normals of both sides are mixed
+        self.assertLess(float(np.abs(np.abs(tail[:, 2]) - half).max()), 5e-4)
 
     def test_edges_stay_sharp(self):
         mesh = zy.mesh_surface(zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 600).surface, farfield=2.0, growth=0.5)
@@ -174,7 +184,8 @@ class HalfModels(unittest.TestCase):
     def test_half_a_model_counts_for_both_halves(self):
         air = zy.Freestream(mach=0.3, alpha=4.0)
         wing = zy.Aircraft(name="wing", parts={"wing": WING.parts["wing"]})
-        half, whole = (zy.mesh_aircraft(wing, 2.6, half=side, farfield=5.0) for side in (True, False))
+        # their cells are no mirror images of each other: on meshes of a factor of 2.6 CL differs by 2.7 %
+        half, whole = (zy.mesh_aircraft(wing, 2.0, half=side, farfield=5.0) for side in (True, False))
         one, both = (zy.solve(mesh, air, numerics=zy.Numerics(residual_drop=4)) for mesh in (half, whole))
         self.assertEqual((one.outcome, both.outcome), ("converged", "converged"))
         self.assertAlmostEqual(one.forces.CL / both.forces.CL, 1.0, delta=0.02)

@@ -4,7 +4,7 @@ import time
 
 import numpy as np
 
-from validation import clipped, ground, manufactured, space, viscous
+from validation import clipped, extruded, ground, manufactured, space, viscous
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
 from zephyrum.conditions import Freestream, Reference
@@ -188,6 +188,8 @@ CASES = (
     clipped.clipped_turbulent,
     clipped.clipped_manufactured,
     clipped.clipped_spheroids,
+    extruded.extruded_section,
+    extruded.extruded_normals,
     ground.ground_and_mirror,
     ground.section_over_a_belt,
     ground.wing_near_the_ground,

@@ -62,6 +62,7 @@ from .mesh import (
     mesh_aircraft as mesh_aircraft,
     mesh_airfoil as mesh_airfoil,
     mesh_bodies as mesh_bodies,
+    mesh_extruded as mesh_extruded,
     mesh_outline as mesh_outline,
     mesh_plate as mesh_plate,
     mesh_revolved as mesh_revolved,

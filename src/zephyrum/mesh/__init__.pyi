@@ -6,6 +6,7 @@ from .clipped_2d.assembly import BodyMeshOptions as BodyMeshOptions, mesh_bodies
 from .clipped_3d.generation import SurfaceMeshOptions as SurfaceMeshOptions, mesh_surface as mesh_surface
 from .construction import mesh_from_faces as mesh_from_faces, mesh_from_quads as mesh_from_quads
 from .core import Group as Group, Mesh as Mesh
+from .extrusion import mesh_extruded as mesh_extruded
 from .io import read_mesh as read_mesh, write_mesh as write_mesh
 from .layer_spacing import Layers as Layers, wall_layers as wall_layers
 from .periodic_sectors import mesh_sector as mesh_sector

@@ -19,7 +19,7 @@ from zephyrum.conditions import Reference
 from zephyrum.errors import InputError, MeshError
 from zephyrum.geometry.surface.nearest_point import distances
 from zephyrum.mesh.layer_heights import distances_along_layers, parent_cells, wall_faces_of_cells
-from zephyrum.mesh.polygons import CellFaces, bulges, cell_geometry, fan_triangles, polygon_geometry
+from zephyrum.mesh.polygons import CellFaces, area_tensors, bulges, cell_geometry, fan_triangles, polygon_geometry
 
 SIDES = ("front side", "back side")  # of a wedge, role symmetry
 ROLES = ("wall", "ground", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic")
@@ -305,8 +305,27 @@ class Mesh:
 
     @functools.cached_property
     def _cell_geometry(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        faces = CellFaces(*self.cell_faces, self.left, *self._face_geometry, self.face_bulge)
-        return cell_geometry(faces, self.dimension, self.dimension == 3 and not self.wedge)
+        return cell_geometry(self._face_arrays(), self.dimension, self.dimension == 3 and not self.wedge)
+
+    def _face_arrays(self) -> CellFaces:
+        """Faces of the cells for kernels."""
+        return CellFaces(*self.cell_faces, self.left, *self._face_geometry, self.face_bulge)
+
+    def area_tensors(self) -> tuple[np.ndarray, np.ndarray]:
+        """Tensors (n_cells, 3, 3) of the face areas of the cells, and half their eigenvalues (n_cells, 3) [m^2].
+
+        Those of a box are the areas of its sides, the largest first: volume over them are its extents, the shortest
+        first. In two dimensions the sides along y are no faces, and the last one is 0.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8, topology="O")
+        >>> tensor, projected = mesh.area_tensors()
+        >>> bool((projected[:, 0] >= projected[:, 1]).all()), bool(np.allclose(projected[:, 2], 0.0))
+        (True, True)
+        """
+        return area_tensors(self._face_arrays())
 
     @property
     def cell_volume(self) -> np.ndarray:

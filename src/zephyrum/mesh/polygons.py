@@ -17,12 +17,9 @@ if TYPE_CHECKING:
 
 
 BROAD_FACE_RATIO = 0.3  # of the largest face's area: a face that can make a shell of a cell
-BENT, THIN = (
-    0.2,
-    5.0,
-    # bulge and width of such a face over the height of the cell, up to twice of which the centroid moves to that of the
-    # faces
-)
+# bulge of a broad face, and middle extent of a cell, over its height: up to twice of it the centroid moves to that of
+# the broad faces
+BENT, THIN = 0.2, 5.0
 
 
 @exact_parallel
@@ -169,6 +166,100 @@ def _face_size(area, f):
 
 
 @inner_exact
+def add_area_tensor(area: np.ndarray, f: int, size: float, tensor: np.ndarray):
+    """Add the tensor S S / |S| of a face to the six components xx, yy, zz, xy, xz, yz.
+
+    Parameters
+    ----------
+    area : (m, 3) array
+        Area vectors [m^2].
+    f : int
+        Face.
+    size : float
+        Length of its area vector [m^2].
+    tensor : (6,) array
+        Changed in place [m^2].
+    """
+    scale = 1.0 / max(size, 1e-300)
+    x, y, z = area[f, 0], area[f, 1], area[f, 2]
+    tensor[0] += scale * x * x
+    tensor[1] += scale * y * y
+    tensor[2] += scale * z * z
+    tensor[3] += scale * x * y
+    tensor[4] += scale * x * z
+    tensor[5] += scale * y * z
+
+
+@inner_exact
+def tensor_eigenvalues(t: np.ndarray):
+    """Eigenvalues of a symmetric tensor, largest first.
+
+    Parameters
+    ----------
+    t : (6,) array
+        Components xx, yy, zz, xy, xz, yz.
+
+    Notes
+    -----
+    Trigonometric solution of the characteristic equation.
+
+    References
+    ----------
+    Smith, O. K. (1961). Eigenvalues of a symmetric 3 x 3 matrix. Communications of the ACM 4:168.
+    """
+    mean = (t[0] + t[1] + t[2]) / 3.0
+    a, b, c = t[0] - mean, t[1] - mean, t[2] - mean
+    off = t[3] ** 2 + t[4] ** 2 + t[5] ** 2
+    radius = np.sqrt((a * a + b * b + c * c + 2.0 * off) / 6.0)
+    if radius <= 1e-14 * abs(mean):
+        return mean, mean, mean
+    a, b, c = a / radius, b / radius, c / radius
+    d, e, f = t[3] / radius, t[4] / radius, t[5] / radius
+    half = 0.5 * (a * (b * c - f * f) - d * (d * c - f * e) + e * (d * f - b * e))
+    angle = np.arccos(min(max(half, -1.0), 1.0)) / 3.0
+    largest = mean + 2.0 * radius * np.cos(angle)
+    least = mean + 2.0 * radius * np.cos(angle + 2.0 * np.pi / 3.0)
+    return largest, 3.0 * mean - largest - least, least
+
+
+@exact_parallel
+def area_tensors(cells: CellFaces):
+    """Tensor of the face areas of each cell: the sum of S S / |S| over its faces.
+
+    Parameters
+    ----------
+    cells : CellFaces
+
+    Returns
+    -------
+    tensor : (n, 3, 3) array
+        [m^2]
+    projected : (n, 3) array
+        Half its eigenvalues, largest first [m^2].
+
+    Notes
+    -----
+    The eigenvalues of a box are twice the areas of its sides, so that volume over the k-th of `projected` is its k-th
+    extent, shortest first, and the tensor itself scales vectors by the extents along their own axes.
+    """
+    n = len(cells.start) - 1
+    tensor, projected = np.empty((n, 3, 3)), np.empty((n, 3))
+    for i in prange(n):
+        c = np.int64(i)
+        t = np.zeros(6)
+        for e in range(cells.start[c], cells.start[c + 1]):
+            add_area_tensor(cells.area, cells.faces[e], _face_size(cells.area, cells.faces[e]), t)
+        for k in range(3):
+            tensor[c, k, k] = t[k]
+        tensor[c, 0, 1] = tensor[c, 1, 0] = t[3]
+        tensor[c, 0, 2] = tensor[c, 2, 0] = t[4]
+        tensor[c, 1, 2] = tensor[c, 2, 1] = t[5]
+        first, second, third = tensor_eigenvalues(t)
+        projected[c, 0], projected[c, 1], projected[c, 2] = 0.5 * first, 0.5 * second, 0.5 * third
+    return tensor, projected
+
+
+@inner_exact
 def _volume_and_centroid(c, cells, dimension, centroid):
     """Volume of cell c by the divergence theorem; its centroid is written."""
     x, S = cells.centroid, cells.area
@@ -209,18 +300,21 @@ def _centre_on_shell(c, cells, volume, centroid):
     broad = 0
     for e in range(low, high):
         broad += _face_size(cells.area, cells.faces[e]) > BROAD_FACE_RATIO * most
-    mean, whole, bend = np.zeros(3), 0.0, 0.0
+    mean, whole, bulge = np.zeros(3), 0.0, 0.0
+    tensor = np.zeros(6)
     for e in range(low, high):
         f = cells.faces[e]
         size = _face_size(cells.area, f)
+        add_area_tensor(cells.area, f, size, tensor)
         if size > BROAD_FACE_RATIO * most:
-            bend = max(bend, cells.bulge[f] * most)
+            bulge = max(bulge, cells.bulge[f] * most)
         elif broad > 1:
             continue
         whole += size
         for k in range(3):
             mean[k] += size * cells.centroid[f, k]
-    slender = max(bend / max(volume, 1e-300) / BENT, most**1.5 / max(volume, 1e-300) / THIN)
+    largest, middle, _ = tensor_eigenvalues(tensor)
+    slender = max(bulge / max(volume, 1e-300) / BENT, largest / max(middle, 1e-300) / THIN)
     weight = min(max(slender - 1.0, 0.0), 1.0)
     for k in range(3):
         centroid[c, k] += weight * (mean[k] / whole - centroid[c, k])

@@ -225,8 +225,8 @@ def _parts(study) -> list[Part]:
 def _outcome(study, midpoint) -> Part:
     part = Part("outcome", "Outcome")
     table = None if study.polar is None else study.polar.table
-    loose = [] if table is None else table[table["outcome"] != Outcome.CONVERGED].to_dict("records")
-    odd = [row for row in loose if row["outcome"] == Outcome.IMPLAUSIBLE]
+    unconverged = [] if table is None else table[table["outcome"] != Outcome.CONVERGED].to_dict("records")
+    odd = [row for row in unconverged if row["outcome"] == Outcome.IMPLAUSIBLE]
     if odd or study.implausible:
         part.lead = (
             f"Implausible: {len(odd)} of {len(table)} points converged to values that no such flow has."
@@ -237,11 +237,13 @@ def _outcome(study, midpoint) -> Part:
         part.lead = "Every point converged: residuals are down and forces are at rest."
     else:
         part.lead = (
-            f"{len(loose)} of {len(table)} points did not converge."
-            if loose
+            f"{len(unconverged)} of {len(table)} points did not converge."
+            if unconverged
             else "A mesh level, or a result of another job, did not converge."
         )
-    part.items = [f"M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['outcome']}, {row['reason']}" for row in loose]
+    part.items = [
+        f"M {row['mach']:g}, alpha {row['alpha']:g} deg: {row['outcome']}, {row['reason']}" for row in unconverged
+    ]
     known = study.refinement is not None
     part.lines.append(
         f"Mesh error: {study.refinement.outcome}"

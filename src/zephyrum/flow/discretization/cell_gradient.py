@@ -25,11 +25,13 @@ from zephyrum.flow.discretization.face_vectors import cell_face_vectors
 from zephyrum.mesh import Mesh
 
 METHODS = ("by-cell", "green-gauss", "least-squares")
-# width over height above which cells belong to thin layers, where the fit stays with the next neighbours
+# middle extent over the shortest one above which cells belong to thin layers, where the fit stays with the next
+# neighbours
 THIN_CELL_ASPECT = 10.0
 # cosine between a face's normal and the line of both centroids below which a fit takes more neighbours
 SKEWNESS_COSINE = 0.5
-FLAT_CELL_RATIO = 1.5  # surface for its volume, over that of a square or cube: flatter cells are layers
+# middle extent of a cell over the shortest one: flatter cells are layers, however long they are along the third axis
+FLAT_CELL_RATIO = 3.7
 # least and largest factor of a Green-Gauss sum on linear fields in space that is corrected: others are taken as
 # they are
 CORRECTION_BOUNDS = (0.25, 3.0)
@@ -154,7 +156,7 @@ class GradientOperator:
         np.cumsum(np.bincount(cells, minlength=n), out=start[1:])
         neighbour, weights = neighbour[order].astype(np.int32), np.ascontiguousarray(weights[order])
         if method == "by-cell" and mesh.dimension == 3 and not mesh.planar:
-            weak, without = _skewed_cells(mesh)
+            weak, without = _skewed_cells(mesh, even)
             if weak.any():
                 images = mesh.left[even], image
                 start, neighbour, weights = _widened_stencils(
@@ -192,23 +194,27 @@ def _uncorrect_extreme_sums(inverse, action, volume, summed) -> None:
     inverse[odd] = np.eye(3) / volume[odd, None, None]
 
 
-def _skewed_cells(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
+def _skewed_cells(mesh: Mesh, even: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """(n,) cells whose slopes need more than their next neighbours, and (n,) those that are better off with none.
 
-    Such are cells of no great aspect ratio with few neighbours (in the corner of a wall and a symmetry plane) or with
-    a face far off the line between both centroids; there the fit to the next neighbours follows every wiggle, and
-    the second-order scheme has unstable modes. None: a centre lies on the wrong side of a face.
+    Such are cells outside of layers with few neighbours, images behind the faces `even` among them (in the corner of a
+    wall and a symmetry plane), or with a face far off the line between both centroids; there the fit to the next
+    neighbours follows every oscillation, and the second-order scheme has unstable modes. None: a centre lies on the
+    wrong side of a face. Angles are those in the axes of the cell, divided by its extents: a long cell is not skewed.
     """
     nl, n = mesh.n_interior, mesh.n_cells
     S, d = mesh.face_area[:nl], mesh.cell_centroid[mesh.right] - mesh.cell_centroid[mesh.left[:nl]]
-    area = np.linalg.norm(mesh.face_area, axis=1)
-    cosine = np.einsum("ij,ij->i", S, d) / (area[:nl] * np.linalg.norm(d, axis=1))
-    surface = np.bincount(mesh.left, area, n) + np.bincount(mesh.right, area[:nl], n)
-    compact = (surface / 6.0) ** 1.5 / mesh.cell_volume < THIN_CELL_ASPECT
+    tensor, projected = mesh.area_tensors()
+    compact = projected[:, 0] < THIN_CELL_ASPECT * projected[:, 1]
     count = np.bincount(mesh.left[:nl], minlength=n) + np.bincount(mesh.right, minlength=n)
+    count += np.bincount(mesh.left[even], minlength=n)
+    inverse = np.linalg.inv(tensor)
     lowest = np.ones(n)
     for side in (mesh.left[:nl], mesh.right):
-        np.minimum.at(lowest, side, cosine)
+        along = np.einsum("nij,nj->ni", tensor[side], d)
+        across = np.einsum("nij,nj->ni", inverse[side], S)
+        size = np.linalg.norm(along, axis=1) * np.linalg.norm(across, axis=1)
+        np.minimum.at(lowest, side, np.einsum("ij,ij->i", S, d) / size)
     return compact & ((count < 5) | (lowest < SKEWNESS_COSINE)), compact & (lowest < 0.0)
 
 
@@ -265,14 +271,10 @@ def clipped_cells(mesh: Mesh) -> np.ndarray:
     >>> int(clipped_cells(mesh).sum())
     0
     """
-    n, d, nl = mesh.n_cells, mesh.dimension, mesh.n_interior
     if mesh.wedge:
-        return np.zeros(n, dtype=bool)
-    area = np.linalg.norm(mesh.face_area, axis=1) / (mesh.depth if d == 2 else 1.0)
-    surface = np.bincount(mesh.left, area, n) + np.bincount(mesh.right, area[:nl], n)
-    volume = mesh.cell_volume / (mesh.depth if d == 2 else 1.0)
-    stretch = (surface / (2 * d)) ** (d / (d - 1.0)) / volume
-    return (np.diff(mesh.cell_faces[0]) != 2 * d) & (stretch < FLAT_CELL_RATIO)
+        return np.zeros(mesh.n_cells, dtype=bool)
+    projected = mesh.area_tensors()[1]
+    return (np.diff(mesh.cell_faces[0]) != 2 * mesh.dimension) & (projected[:, 0] < FLAT_CELL_RATIO * projected[:, 1])
 
 
 def _inverse(action: np.ndarray, planar: bool) -> np.ndarray:

@@ -236,8 +236,8 @@ class LevelIteration:
             taken = StepTaken(self.cfl, self.factor, ratio, self.krylov_vectors, self.enough, out_of_vectors)
             self.cfl = next_cfl(self.numerics.cfl, self.regime, taken)
         self.total_before = self.total
-        loose = min(max(0.3 * self.target / max(self.worst, 1e-300), solver.tolerance), solver.loosest_tolerance)
-        self.tolerance = solver.tolerance if self.enough else loose
+        relaxed = min(max(0.3 * self.target / max(self.worst, 1e-300), solver.tolerance), solver.loosest_tolerance)
+        self.tolerance = solver.tolerance if self.enough else relaxed
         self.cfl, self.ceiling = min(self.cfl, self.ceiling), 1.3 * self.ceiling
 
     def _solve_and_accept(self) -> tuple[Evaluation, float] | None:

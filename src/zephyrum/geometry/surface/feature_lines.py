@@ -135,6 +135,45 @@ def find_features(surface: Surface, angle: float = SHARP_ANGLE) -> Features:
     return Features(surface, own, curve, rank, patch, smooth)
 
 
+def corner_fans(surface: Surface, angle: float = SHARP_ANGLE) -> np.ndarray:
+    """Number the fans of triangles round each point that no sharp edge divides.
+
+    Parameters
+    ----------
+    surface : Surface
+        Welded surface with m triangles.
+    angle : float, optional
+        Least angle [deg] between the normals on both sides of a sharp edge.
+
+    Returns
+    -------
+    (m, 3) array of int
+        Fan of each corner of each triangle. The surface has one normal on each fan; a point of a trailing edge has two
+        fans, even where both sides are connected round the leading edge.
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> fans = corner_fans(Body.box(1.0, 1.0, 1.0).surface().welded())
+    >>> len(set(fans.ravel().tolist()))  # eight points with three sides each
+    24
+    """
+    t, near, m = surface.triangles, surface.neighbours, len(surface.triangles)
+    there = np.maximum(near, 0)
+    cosine = np.einsum("ij,ikj->ik", surface.normals, surface.normals[there])
+    tiny = surface.areas < 1e-12 * surface.size**2
+    smooth = (near >= 0) & ((cosine >= np.cos(np.radians(angle))) | tiny[:, None] | tiny[there])
+    row, side = np.nonzero(smooth)
+    one, two = [], []
+    for end in (side, (side + 1) % 3):
+        other = near[row, side]
+        one.append(3 * row + end)
+        two.append(3 * other + np.argmax(t[other] == t[row, end][:, None], axis=1))
+    a, b = np.concatenate(one), np.concatenate(two)
+    link = coo_matrix((np.ones(len(a), dtype=np.int8), (a, b)), shape=(3 * m, 3 * m))
+    return connected_components(link, directed=False)[1].reshape(m, 3)
+
+
 def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Principal curvatures at every point, by patches.
 
@@ -175,9 +214,9 @@ def curvatures(surface: Surface, smooth: np.ndarray) -> tuple[np.ndarray, np.nda
     normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
     u = unit[:, 0]
     v = np.cross(surface.normals, u)
-    bend = normal[corner[:, [1, 2, 0]]] - normal[corner]
+    turn = normal[corner[:, [1, 2, 0]]] - normal[corner]
     eu, ev = np.einsum("ijk,ik->ij", side, u), np.einsum("ijk,ik->ij", side, v)
-    bu, bv = np.einsum("ijk,ik->ij", bend, u), np.einsum("ijk,ik->ij", bend, v)
+    bu, bv = np.einsum("ijk,ik->ij", turn, u), np.einsum("ijk,ik->ij", turn, v)
     zero = np.zeros_like(eu)
     left = np.concatenate([np.stack([eu, ev, zero], axis=2), np.stack([zero, eu, ev], axis=2)], axis=1)
     right = np.concatenate([bu, bv], axis=1)

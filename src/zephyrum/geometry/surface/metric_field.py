@@ -244,13 +244,13 @@ def refined_across_strips(found: Features, metric: np.ndarray) -> np.ndarray:
     )
     own &= fraction[found.patch] > 0.5
     out = metric.copy()
-    rise = 1.0 / np.maximum(gap, MIN_STRIP_RATIO / np.sqrt(np.maximum(now, 1e-300))) ** 2 - now
+    increment = 1.0 / np.maximum(gap, MIN_STRIP_RATIO / np.sqrt(np.maximum(now, 1e-300))) ** 2 - now
     outer = np.stack([x * x, y * y, z * z, x * y, x * z, y * z], axis=1)
     done = np.zeros(len(surface.points), dtype=bool)
     for k in np.flatnonzero(own)[np.argsort(gap[own])]:
         for point in surface.triangles[k]:
             if not done[point] and found.rank[point] == 1:  # at corners other lines may run across
-                out[point] += rise[k] * outer[k]
+                out[point] += increment[k] * outer[k]
                 done[point] = True
     return out
 

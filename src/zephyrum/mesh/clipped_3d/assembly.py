@@ -1,9 +1,9 @@
 """The faces of a mesh in space: clipped cubes, small cells merged, and under them columns of layer cells, level by
 level.
 
-A point of the layers keeps its fractions of the corners of its triangle on every level; on the wall it is lifted off
-the flat triangle to the smooth surface that this stands for. Where a cell would turn inside out the wall stays flat,
-and where that does not help columns are kept to one triangle, and what is still inside out joins its neighbour.
+A point of the layers keeps its fractions of the corners of its triangle on every level; on the wall it is displaced
+from the flat triangle to the smooth surface that this stands for. Where a cell would turn inside out the wall stays
+flat, and where that does not help columns are kept to one triangle, and what is still inside out joins its neighbour.
 Verified by tests/test_clipped.py.
 """
 
@@ -12,7 +12,7 @@ from dataclasses import replace
 import numpy as np
 
 from zephyrum.errors import MeshError
-from zephyrum.geometry.surface.feature_lines import find_features
+from zephyrum.geometry.surface.feature_lines import corner_fans
 from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.mesh.clipped_3d.clipping import ClippedCubes
 from zephyrum.mesh.clipped_3d.prism_columns import PolygonLoops, PrismColumns, WallPolygons, build_prism_columns
@@ -21,7 +21,7 @@ from zephyrum.mesh.polygons import volumes_between
 from zephyrum.mesh.tree import Tree, merged
 
 SMALL_CELL_FRACTION = 0.2  # fraction of its cube below which a cell is merged with a neighbour
-MAX_LIFT = 0.4  # of the layers' height: what a point may be lifted off its flat triangle
+MAX_DISPLACEMENT = 0.4  # of the layers' height: what a point may be displaced from its flat triangle
 MAX_SPLITTING_ROUNDS = 4  # rounds in which columns are divided or joined
 MAX_FLATTENING_ROUNDS = 3  # rounds in which more of the wall is left flat
 MIN_CURVED_COSINE = 0.5  # cosine between the normals at both ends of a side below which it is left straight
@@ -109,7 +109,7 @@ class PrismStacks:
         self.at = np.full(len(space.points), -1)
         self.at[self.used] = np.arange(len(self.used))
         self.flat = half & (space.points[self.used, 1] == 0.0)
-        self.lifted = np.ones(len(self.used), dtype=bool)
+        self.curved = np.ones(len(self.used), dtype=bool)
         self._spread()
         # sides: along a path and back on the next level
         run = np.diff(columns.start)
@@ -118,7 +118,7 @@ class PrismStacks:
         self.run, self.forth, self.back = run, there + within, there + 2 * np.repeat(run, run) - 1 - within
 
     def _spread(self) -> None:
-        """Triangle, fractions of its corners and lift of every point used."""
+        """Triangle, fractions of its corners and displacement of every point used."""
         space, t = self.space, self.surface.triangles
         on = np.zeros(len(space.points), dtype=np.int64)
         on[space.wall_corners] = np.repeat(space.wall_triangle, np.diff(space.wall_start))
@@ -136,9 +136,13 @@ class PrismStacks:
         fraction[corner] = on[corner] == self.used[corner, None]
         fraction /= fraction.sum(axis=1)[:, None]
         self.total = np.einsum("ij,ij->i", fraction, self.prisms.height[on, -1])
-        lift = np.einsum("ij,ijk->ik", fraction * np.roll(fraction, -1, axis=1), _lifts(self.surface)[triangle])
-        lift *= np.minimum(1.0, MAX_LIFT * self.total / np.maximum(np.linalg.norm(lift, axis=1), 1e-300))[:, None]
-        self.on, self.fraction, self.lift = on, fraction, lift
+        displacement = np.einsum(
+            "ij,ijk->ik", fraction * np.roll(fraction, -1, axis=1), _side_displacements(self.surface)[triangle]
+        )
+        displacement *= np.minimum(
+            1.0, MAX_DISPLACEMENT * self.total / np.maximum(np.linalg.norm(displacement, axis=1), 1e-300)
+        )[:, None]
+        self.on, self.fraction, self.displacement = on, fraction, displacement
 
     def points(self, level: int) -> np.ndarray:
         """Points used, on a level.
@@ -157,7 +161,7 @@ class PrismStacks:
             return self.space.points[self.used]
         out = np.einsum("ij,ijk->ik", self.fraction, self.prisms.points(self.surface, level)[self.on])
         high = np.einsum("ij,ij->i", self.fraction, self.prisms.height[self.on, level])
-        out += (self.lifted * (1.0 - high / self.total))[:, None] * self.lift
+        out += (self.curved * (1.0 - high / self.total))[:, None] * self.displacement
         out[self.flat, 1] = 0.0
         return out
 
@@ -183,7 +187,7 @@ class PrismStacks:
                 if not turned.any():
                     break
                 of = np.repeat(self.wall.group, np.diff(self.wall.start))
-                self.lifted[self.at[self.wall.corners[turned[of]]]] = False
+                self.curved[self.at[self.wall.corners[turned[of]]]] = False
             if turned.any():
                 break
         return turned
@@ -293,37 +297,36 @@ class PrismStacks:
         return points, np.r_[0, np.cumsum(counts)], corners, left, right, tag
 
 
-def _lifts(surface: Surface) -> np.ndarray:
-    """(m, 3, 3) of every triangle and side (0-1, 1-2, 2-0) a vector [m]: times the fractions of both ends it lifts a
-    point to the curved surface.
+def _side_displacements(surface: Surface) -> np.ndarray:
+    """(m, 3, 3) of every triangle and side (0-1, 1-2, 2-0) a vector [m]: times the fractions of both ends it displaces
+    a point to the curved surface.
 
     Along a side the height over the chord is that of the parabola with the normals at both ends (cf. Nagata 2005,
     Comput. Aided Geom. Des. 22:327); none where the surface has an edge.
     """
-    t, n, x = surface.triangles, len(surface.points), surface.points
-    smooth = find_features(surface).smooth
-    # a point has a normal on every smooth region that it bounds
-    location = t * np.int64(smooth.max() + 1) + smooth[:, None]
-    locations, which = np.unique(location, return_inverse=True)
-    which = which.reshape(t.shape)
-    weight = surface.normals * surface.areas[:, None]
+    t, x, fan = surface.triangles, surface.points, corner_fans(surface)
+    long = np.linalg.norm(x[np.roll(t, -1, axis=1)] - x[t], axis=2)
+    # weights that give the exact normal of a sphere whatever the triangles (Max 1999, J. Graphics Tools 4:1)
+    weight = surface.areas[:, None] / np.maximum(long * np.roll(long, 1, axis=1), 1e-300) ** 2
     normal = np.stack(
-        [np.bincount(which.ravel(), np.repeat(weight[:, j], 3), len(locations)) for j in range(3)], axis=1
+        [np.bincount(fan.ravel(), (weight * surface.normals[:, j, None]).ravel()) for j in range(3)], axis=1
     )
-    rim = np.zeros(n, dtype=bool)
+    rim = np.zeros(len(x), dtype=bool)
     rim[np.unique(surface.open_edges)] = True
-    normal[rim[locations // (smooth.max() + 1)], 1] = 0.0
-    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]  # type: ignore[misc]
+    normal[fan[rim[t]], 1] = 0.0
+    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
     near = surface.neighbours
     out = np.zeros((len(t), 3, 3))
     for side in range(3):
         i, j = side, (side + 1) % 3
-        a, b = normal[which[:, i]], normal[which[:, j]]
-        bend = np.einsum("ij,ij->i", b - a, x[t[:, j]] - x[t[:, i]])
+        a, b = normal[fan[:, i]], normal[fan[:, j]]
+        turn = np.einsum("ij,ij->i", b - a, x[t[:, j]] - x[t[:, i]])
         along = (a + b) / np.maximum(np.linalg.norm(a + b, axis=1), 1e-300)[:, None]
-        there = np.maximum(near[:, side], 0)
-        edge = (near[:, side] >= 0) & (smooth[there] != smooth) | (np.einsum("ij,ij->i", a, b) < MIN_CURVED_COSINE)
-        out[:, side] = np.where(edge, 0.0, 0.5 * bend)[:, None] * along
+        other = np.maximum(near[:, side], 0)
+        # the same fan on both sides of it: no sharp edge
+        joined = (near[:, side] < 0) | (fan[other] == fan[:, i, None]).any(axis=1)
+        straight = ~joined | (np.einsum("ij,ij->i", a, b) < MIN_CURVED_COSINE)
+        out[:, side] = np.where(straight, 0.0, 0.5 * turn)[:, None] * along
     return out
 
 

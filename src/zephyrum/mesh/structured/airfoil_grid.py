@@ -393,5 +393,5 @@ def _wake_line(foil: Airfoil, x: np.ndarray) -> np.ndarray:
     height = slope * length * (1.0 - np.exp(-x / length))
     # far downstream the line lies along x, so that the outlet is a plane of constant x
     turn = chordwise[1] / max(chordwise[0], 0.2)
-    rise_x = turn * 2 * length * (1.0 - np.exp(-x / (2 * length)))
-    return foil.tail + np.stack([x, height + rise_x], axis=1)
+    increment_x = turn * 2 * length * (1.0 - np.exp(-x / (2 * length)))
+    return foil.tail + np.stack([x, height + increment_x], axis=1)

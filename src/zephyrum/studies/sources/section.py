@@ -211,8 +211,8 @@ class SectionSource(Source):
                     f"{name}.{key}"
                     for name in ("flap", "class_shape")
                     if data[name]
-                    for key, held in data[name].items()
-                    if isinstance(held, int | float)
+                    for key, entry in data[name].items()
+                    if isinstance(entry, int | float)
                 ),
             ]
             raise InputError(f"{number!r} is not a number of this section; choose one of: {', '.join(numbers)}.")
