@@ -160,11 +160,13 @@ class Limiting(unittest.TestCase):
         self.assertEqual(floors, [0.0, 1.0, -1.0])
         self.assertEqual(least_weight(auto, auto.full_mach, True, False), 1.0)
         self.assertEqual(least_weight(auto, auto.fade_in_mach, True, False), 0.0)
-        self.assertEqual(least_weight(auto, 0.2, False, True), 1.0)  # slow flow in space
+        # inviscid flow is limited at shocks only, slow viscous flow in space everywhere
+        self.assertEqual([least_weight(auto, mach, False, True) for mach in (0.2, 0.8)], [0.0, 0.0])
+        self.assertEqual(least_weight(auto, 0.2, True, True), 1.0)
         self.assertEqual(smooth_variation(auto, 0.2, False, False), auto.smooth_variation)
         self.assertEqual(
             [smooth_variation(auto, 0.2, friction, True) for friction in (False, True)],
-            [auto.smooth_variation_inviscid, auto.smooth_variation_viscous],
+            [auto.smooth_variation, auto.smooth_variation_viscous],
         )
         self.assertAlmostEqual(smooth_variation(auto, 0.9, True, True), auto.smooth_variation, 12)
 

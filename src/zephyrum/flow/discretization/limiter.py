@@ -7,8 +7,8 @@ b = dq.
 
 The limiter is faded in by the local Mach number and the relative pressure jump, so that smooth subsonic flow is not
 limited. In viscous flow it is active everywhere as soon as the stream is fast: shocks reach into the slow, thin cells
-at the wall, where the pressure jump does not show them. In slow three-dimensional flow it is active everywhere too, but
-only for variations that no mesh can resolve: distorted cells and coarse noses then converge. Verified by
+at the wall, where the pressure jump does not show them. In slow viscous three-dimensional flow it is active everywhere
+too, but only for variations that no mesh can resolve: distorted cells and coarse noses then converge. Verified by
 tests/test_flow.py and the shock cases of validation/.
 """
 
@@ -35,10 +35,8 @@ class Limiter:
         "auto" (where needed), "on" or "off".
     smooth_variation : float
         [-] Variation from cell to cell, over the speed of the stream, below which nothing is limited.
-    smooth_variation_inviscid : float
-        [-] The same in slow inviscid three-dimensional flow: no mesh resolves larger ones, at coarse noses and tails.
     smooth_variation_viscous : float
-        [-] The same with friction.
+        [-] The same in slow viscous three-dimensional flow: no mesh resolves larger ones, at coarse noses and tails.
     fade_in_mach : float
         [-] Mach number of the stream above which the limiter is faded in everywhere in viscous flow.
     full_mach : float
@@ -53,14 +51,13 @@ class Limiter:
 
     mode: str = "auto"
     smooth_variation: float = 0.01
-    smooth_variation_inviscid: float = 0.6
     smooth_variation_viscous: float = 0.3
     fade_in_mach: float = 0.45
     full_mach: float = 0.65
 
     def __post_init__(self) -> None:
         choice("limiter mode", self.mode, MODES)
-        for name in ("smooth_variation", "smooth_variation_inviscid", "smooth_variation_viscous"):
+        for name in ("smooth_variation", "smooth_variation_viscous"):
             set_fields(self, **{name: number(name, getattr(self, name), 0.0, open_low=True)})
         set_fields(self, fade_in_mach=number("fade_in_mach", self.fade_in_mach, 0.0))
         set_fields(self, full_mach=number("full_mach", self.full_mach, self.fade_in_mach, open_low=True))
@@ -102,9 +99,9 @@ def least_weight(limiter: Limiter, mach: float, friction: bool, space: bool) -> 
     """
     if limiter.mode != "auto":
         return 1.0 if limiter.mode == "on" else -1.0
-    fast = limiter.fade_in(mach)
-    slow = 1.0 - fast if space else 0.0
-    return slow + fast if friction else slow
+    if not friction:
+        return 0.0
+    return 1.0 if space else limiter.fade_in(mach)
 
 
 def smooth_variation(limiter: Limiter, mach: float, friction: bool, space: bool) -> float:
@@ -126,9 +123,9 @@ def smooth_variation(limiter: Limiter, mach: float, friction: bool, space: bool)
     >>> smooth_variation(Limiter(), 0.3, False, False)
     0.01
     """
-    if not space:
+    if not (space and friction):
         return limiter.smooth_variation
-    slow = limiter.smooth_variation_viscous if friction else limiter.smooth_variation_inviscid
+    slow = limiter.smooth_variation_viscous
     return slow + (limiter.smooth_variation - slow) * limiter.fade_in(mach)
 
 
