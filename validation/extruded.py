@@ -16,7 +16,8 @@ COUNT = 1e-4  # of the drag coefficient
 def extruded_section():
     """NACA 0012 in inviscid flow, Mach 0.2, alpha 4 deg, in the plane and on one layer of cells 1 chord wide.
 
-    The vortex of the farfield is off, since the solver in space has none.
+    The vortex of the farfield is off, since the solver in space has none. All of CD is an error. The solver in the
+    plane takes the normals of the flat faces, that in space those of the smooth wall, so its drag may be lower.
     """
     section, air = Airfoil.naca("0012"), Freestream(mach=0.2, alpha=4.0)
     numerics = Numerics(vortex=False, residual_drop=5.0)
@@ -33,7 +34,7 @@ def extruded_section():
         label = f"NACA 0012 Euler, extruded {name} ({plane.outcome}, {space.outcome})"
         drag = (space.forces.CD - plane.forces.CD) / COUNT
         lift = space.forces.CL / plane.forces.CL - 1.0
-        rows.append((label, "CD in space less that in the plane [counts]", -1.0, 1.0, drag, flat.n_cells, seconds))
+        rows.append((label, "CD in space less that in the plane [counts]", -5.0, 1.0, drag, flat.n_cells, seconds))
         rows.append((label, "CL in space over that in the plane, less 1", -2e-3, 2e-3, lift, flat.n_cells, seconds))
     return rows
 

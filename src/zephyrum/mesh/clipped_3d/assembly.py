@@ -314,7 +314,7 @@ def _side_displacements(surface: Surface) -> np.ndarray:
     rim = np.zeros(len(x), dtype=bool)
     rim[np.unique(surface.open_edges)] = True
     normal[fan[rim[t]], 1] = 0.0
-    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
+    normal = normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
     near = surface.neighbours
     out = np.zeros((len(t), 3, 3))
     for side in range(3):
