@@ -3,6 +3,7 @@
 RENAMED = {
     "flies": "aerodynamic",
     "fineness": "resolution",
+    "most": "max_iterations",
     "orders": "residual_drop",
     "peak": "clmax_spacing",
     "place": "position",

@@ -90,9 +90,5 @@ def _extruded(mesh: Mesh, y: np.ndarray) -> Mesh:
         made = replace(made, reference=replace(mesh.reference, area=area, span=span))
     if mesh.coarser is None or mesh.parent is None:
         return made
-    return replace(made, coarser=_extruded(mesh.coarser, y), parent=_parents(mesh, layers))
-
-
-def _parents(mesh: Mesh, layers: int) -> np.ndarray:
-    """(n_cells,) coarse cell of each cell of all layers."""
-    return (mesh.parent + mesh.coarser.n_cells * np.arange(layers)[:, None]).ravel()
+    parent = (mesh.parent + mesh.coarser.n_cells * layer).ravel()
+    return replace(made, coarser=_extruded(mesh.coarser, y), parent=parent)

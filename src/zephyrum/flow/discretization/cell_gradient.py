@@ -122,7 +122,8 @@ class GradientOperator:
         nl, n = mesh.n_interior, mesh.n_cells
         left, right = mesh.left[:nl], mesh.right
         squares = {"green-gauss": np.zeros(n, bool), "least-squares": np.ones(n, bool)}.get(method)
-        squares = clipped_cells(mesh) if squares is None else squares
+        shapes = mesh.area_tensors() if squares is None else None
+        squares = clipped_cells(mesh, shapes[1]) if shapes is not None else squares
         to_left, to_right, vector_to_right, vector_to_left = cell_face_vectors(mesh) if along is None else along
         even, image = _mirror_images(mesh)
         normal = image / np.linalg.norm(image, axis=1)[:, None]
@@ -155,8 +156,8 @@ class GradientOperator:
         start = np.zeros(n + 1, dtype=np.int32)
         np.cumsum(np.bincount(cells, minlength=n), out=start[1:])
         neighbour, weights = neighbour[order].astype(np.int32), np.ascontiguousarray(weights[order])
-        if method == "by-cell" and mesh.dimension == 3 and not mesh.planar:
-            weak, without = _skewed_cells(mesh, even)
+        if shapes is not None and mesh.dimension == 3 and not mesh.planar:
+            weak, without = _skewed_cells(mesh, even, shapes)
             if weak.any():
                 images = mesh.left[even], image
                 start, neighbour, weights = _widened_stencils(
@@ -194,17 +195,18 @@ def _uncorrect_extreme_sums(inverse, action, volume, summed) -> None:
     inverse[odd] = np.eye(3) / volume[odd, None, None]
 
 
-def _skewed_cells(mesh: Mesh, even: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _skewed_cells(mesh: Mesh, even: np.ndarray, shapes: tuple[np.ndarray, np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
     """(n,) cells whose slopes need more than their next neighbours, and (n,) those that are better off with none.
 
     Such are cells outside of layers with few neighbours, images behind the faces `even` among them (in the corner of a
     wall and a symmetry plane), or with a face far off the line between both centroids; there the fit to the next
     neighbours follows every oscillation, and the second-order scheme has unstable modes. None: a centre lies on the
     wrong side of a face. Angles are those in the axes of the cell, divided by its extents: a long cell is not skewed.
+    shapes: `Mesh.area_tensors`.
     """
     nl, n = mesh.n_interior, mesh.n_cells
     S, d = mesh.face_area[:nl], mesh.cell_centroid[mesh.right] - mesh.cell_centroid[mesh.left[:nl]]
-    tensor, projected = mesh.area_tensors()
+    tensor, projected = shapes
     compact = projected[:, 0] < THIN_CELL_ASPECT * projected[:, 1]
     count = np.bincount(mesh.left[:nl], minlength=n) + np.bincount(mesh.right, minlength=n)
     count += np.bincount(mesh.left[even], minlength=n)
@@ -252,13 +254,15 @@ def _widened_stencils(
     return made, all_cells[order].astype(np.int32), np.ascontiguousarray(all_weights[order])
 
 
-def clipped_cells(mesh: Mesh) -> np.ndarray:
+def clipped_cells(mesh: Mesh, projected: np.ndarray) -> np.ndarray:
     """Cells that are neither plain quadrilaterals or hexahedra nor flat as in a layer.
 
     Parameters
     ----------
     mesh : Mesh
         Mesh.
+    projected : (n_cells, 3) array
+        Second part of `Mesh.area_tensors` [m^2].
 
     Returns
     -------
@@ -268,12 +272,11 @@ def clipped_cells(mesh: Mesh) -> np.ndarray:
     --------
     >>> from zephyrum import Airfoil, mesh_airfoil
     >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)  # quadrilaterals
-    >>> int(clipped_cells(mesh).sum())
+    >>> int(clipped_cells(mesh, mesh.area_tensors()[1]).sum())
     0
     """
     if mesh.wedge:
         return np.zeros(mesh.n_cells, dtype=bool)
-    projected = mesh.area_tensors()[1]
     return (np.diff(mesh.cell_faces[0]) != 2 * mesh.dimension) & (projected[:, 0] < FLAT_CELL_RATIO * projected[:, 1])
 
 
