@@ -14,7 +14,7 @@ from zephyrum.geometry.surface.solids import half_surface
 from zephyrum.mesh import aircraft_mesh
 from zephyrum.mesh.clipped_3d.generation import local_edges, wake_points
 from zephyrum.mesh.planning import MeshTask
-from zephyrum.mesh.wall_normals import curved_normals
+from zephyrum.mesh.wall_shape import wall_shape
 
 WING = zy.Aircraft(
     name="plank",
@@ -126,7 +126,7 @@ class Curved(unittest.TestCase):
         exact = [0.5, 0.0, 0.0] - mesh.face_centroid[faces]
         exact /= np.linalg.norm(exact, axis=1)[:, None]
         flat = mesh.face_area[faces] / np.linalg.norm(mesh.face_area[faces], axis=1)[:, None]
-        found = curved_normals(mesh, faces)
+        found = wall_shape(mesh, faces).normal
         np.testing.assert_allclose(np.linalg.norm(found, axis=1), 1.0)
         missed, before = (np.linalg.norm(n - exact, axis=1) for n in (found, flat))
         # the faces alone, lifted onto the smooth wall, miss 9e-3; flat triangles 4e-2
@@ -149,7 +149,7 @@ class Curved(unittest.TestCase):
         mesh = zy.mesh_surface(zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 600).surface, farfield=2.0, growth=0.5)
         faces = mesh.faces_of("wall")
         flat = mesh.face_area[faces] / np.linalg.norm(mesh.face_area[faces], axis=1)[:, None]
-        np.testing.assert_allclose(curved_normals(mesh, faces), flat, atol=1e-9)
+        np.testing.assert_allclose(wall_shape(mesh, faces).normal, flat, atol=1e-9)
 
 
 class Command(unittest.TestCase):

@@ -5,6 +5,11 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
+from validation import curved_walls
+from validation.clipped_manufactured import in_the_plane
+from zephyrum.flow.discretization.cell_gradient import GradientOperator
+from zephyrum.flow.discretization.wall_pressure_gradient import slip_wall_cells
+from zephyrum.mesh.wall_shape import wall_shape
 
 
 class Plates(unittest.TestCase):
@@ -112,3 +117,24 @@ class Slow(unittest.TestCase):
         # published: CL about 2.5 to 2.8 at Re 20, spin ratio 1 (Badr, Dennis and Young 1989; Stojkovic et al. 2002)
         self.assertGreater(abs(s.forces.CL), 2.3)
         self.assertLess(abs(s.forces.CL), 3.1)
+
+
+class CurvedWalls(unittest.TestCase):
+    def test_curvature_is_that_of_a_circle_and_ends_at_sharp_edges(self):
+        mesh = zy.mesh_outline(zy.Outline.circle(0.5), 64, 16)
+        faces = mesh.faces_of("wall")
+        shape = wall_shape(mesh, faces)
+        self.assertTrue(shape.smooth.all())
+        turned = np.stack([-shape.normal[:, 2], 0.0 * faces, shape.normal[:, 0]], axis=1)
+        along = np.einsum("ni,nij,nj->n", turned, shape.curvature, turned)
+        np.testing.assert_allclose(along, -4.0, rtol=0.01)
+        np.testing.assert_allclose(np.einsum("nij,nj->ni", shape.curvature, shape.normal), 0.0, atol=1e-9)
+        section = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 64, 16)
+        cells = slip_wall_cells(section, "euler", GradientOperator.of(section))
+        self.assertEqual(len(cells.cell), 62)  # not the two at the trailing edge
+        self.assertTrue(((cells.weight > 0.0) & (cells.weight <= 0.75)).all())
+        self.assertEqual(len(slip_wall_cells(section, "sa", GradientOperator.of(section)).cell), 0)
+
+    def test_pressure_and_force_converge_at_second_order(self):
+        coarse, fine = (curved_walls.errors(in_the_plane(level)) for level in (0, 1))
+        self.assertTrue((np.log2(coarse / fine) > 1.8).all(), (coarse, fine))

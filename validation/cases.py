@@ -4,7 +4,7 @@ import time
 
 import numpy as np
 
-from validation import clipped, extruded, ground, manufactured, space, viscous
+from validation import clipped, curved_walls, extruded, ground, manufactured, space, viscous
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
 from zephyrum.conditions import Freestream, Reference
@@ -188,6 +188,7 @@ CASES = (
     clipped.clipped_turbulent,
     clipped.clipped_manufactured,
     clipped.clipped_spheroids,
+    curved_walls.curved_walls,
     extruded.extruded_section,
     extruded.extruded_normals,
     ground.ground_and_mirror,

@@ -11,6 +11,7 @@ import numpy as np
 from zephyrum._core.jit import inlined, inner_inlined, serial
 from zephyrum.flow.discretization.face_batches import LEAST_FACE_FRACTION
 from zephyrum.flow.discretization.kernel_arrays import Boundary
+from zephyrum.flow.discretization.wall_pressure_gradient import wall_pressure_rise
 from zephyrum.flow.physics.boundary_conditions import FARFIELD, IMPOSED, NO_SLIP, boundary_flux
 from zephyrum.flow.physics.gas_model import GasModel
 from zephyrum.flow.physics.transport import diffusion_coefficients, viscosity, viscous_stress
@@ -72,24 +73,28 @@ def _extrapolated(q, g, c, m, r, order_factor):
 
 
 @serial
-def boundary_face_state(states: tuple, c: int, r: tuple, order_factor: float, gamma: float):
+def boundary_face_state(states: tuple, f: int, faces: "Faces", boundary: Boundary, order_factor: float, gamma: float):
     """State (5) of a cell extrapolated to its boundary face; its own state where that is not physical.
 
     Parameters
     ----------
     states : tuple
         States (n, m) and gradients (n, m, 3).
-    c : int
-        Cell.
-    r : tuple
-        Vector (3) from the centroid to the face [m].
+    f : int
+        Face.
+    faces : Faces
+        Faces.
+    boundary : Boundary
+        Boundary faces.
     order_factor : float
         1 at second order, 0 at first.
     gamma : float
         Ratio of the specific heats.
     """
     q, g = states
+    c, r = faces.left[f], boundary_cell_vector(faces, f)
     p = _extrapolated(q, g, c, 0, r, order_factor)
+    p += order_factor * wall_pressure_rise(states, f, faces, boundary, gamma)
     t = _extrapolated(q, g, c, 4, r, order_factor)
     if 1.0 + gamma * p < LEAST_FACE_FRACTION * (1.0 + gamma * q[c, 0]) or t < LEAST_FACE_FRACTION * q[c, 4]:
         return q[c, 0], q[c, 1], q[c, 2], q[c, 3], q[c, 4]
@@ -210,7 +215,7 @@ def boundary_face_flux(
     perturbed, h = perturbation
     exterior = boundary.exterior
     order_factor = boundary_order_factor(boundary.code[e], scheme.order_factor)
-    p, u, v, w, T = boundary_face_state(states, c, boundary_cell_vector(faces, f), order_factor, gas.gamma)
+    p, u, v, w, T = boundary_face_state(states, f, faces, boundary, order_factor, gas.gamma)
     inside = (
         p + h * (perturbed == 0),
         u + h * (perturbed == 1),

@@ -8,6 +8,7 @@ from zephyrum.flow.discretization.cell_gradient import GradientOperator
 from zephyrum.flow.discretization.face_vectors import cell_face_vectors
 from zephyrum.flow.discretization.kernel_arrays import CellFaces, Faces
 from zephyrum.flow.discretization.periodic_interface import PeriodicInterface
+from zephyrum.flow.discretization.wall_pressure_gradient import SlipWallCells, slip_wall_cells
 from zephyrum.flow.physics.boundary_conditions import boundary_code
 from zephyrum.flow.physics.smoothing import smoothstep_array
 from zephyrum.flow.physics.turbulence import EQUATIONS
@@ -42,6 +43,8 @@ class FaceData:
     axisymmetric_factor : array (n,) or (0,)
         One over the distance from the axis of an axisymmetric mesh [1/m].
     periodic : PeriodicInterface or None
+    slip_walls : SlipWallCells
+        Cells whose pressure gradient follows the curvature of the wall.
 
     Examples
     --------
@@ -62,6 +65,7 @@ class FaceData:
     wall_gradient_factor: np.ndarray
     axisymmetric_factor: np.ndarray
     periodic: PeriodicInterface | None
+    slip_walls: SlipWallCells
 
     @property
     def columns(self) -> int:
@@ -157,6 +161,7 @@ class FaceData:
             wall_gradient_factor,
             _axisymmetric_factors(mesh),
             periodic,
+            slip_wall_cells(mesh, model, gather),
         )
 
 

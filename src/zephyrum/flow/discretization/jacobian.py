@@ -56,6 +56,7 @@ from zephyrum.flow.discretization.viscous_terms import (
     set_diffusion_coefficients,
     subtract_viscous_flux,
 )
+from zephyrum.flow.discretization.wall_pressure_gradient import correct_direction_gradients, wall_slope_jacobian
 from zephyrum.flow.physics.gas_model import conserved_jacobian
 from zephyrum.flow.physics.turbulence import EULER, SST, equation_count
 
@@ -309,7 +310,7 @@ def pseudo_time_blocks(q: np.ndarray, rate: np.ndarray, axes: np.ndarray, gamma:
                 out[c, k, m] = rate[c] * full[axes[k], axes[m]]
 
 
-def empty_jacobian(nf: int, ni: int, n: int, model: str, floor: float) -> JacobianArrays:
+def empty_jacobian(nf: int, ni: int, n: int, model: str, floor: float, walls: int = 0) -> JacobianArrays:
     """Arrays for the Jacobians of faces.
 
     Parameters
@@ -324,6 +325,8 @@ def empty_jacobian(nf: int, ni: int, n: int, model: str, floor: float) -> Jacobi
         Flow model.
     floor : float
         Least weight of the limiter.
+    walls : int, optional
+        Number of cells at walls along which the flow slips.
 
     Examples
     --------
@@ -342,6 +345,7 @@ def empty_jacobian(nf: int, ni: int, n: int, model: str, floor: float) -> Jacobi
         increment_jacobian=np.zeros((ni, 2, 3, n), dtype=single),
         limiter_jacobian=np.zeros((fading, 2 * n + 2), dtype=single),
         weight_jacobian=np.zeros((fading, 2, n), dtype=single),
+        wall_slope_jacobian=np.zeros((walls, n), dtype=single),
         speed=np.zeros(nf),
     )
 
@@ -386,7 +390,7 @@ class Jacobian:
         nt, single, sst = d.columns - 5, np.float32, model == "sst"
         self.dims = d.dims
         numbers = residual.numbers
-        self.faces = empty_jacobian(nf, ni, nb, model, numbers.limiter_floor)
+        self.faces = empty_jacobian(nf, ni, nb, model, numbers.limiter_floor, len(d.slip_walls.cell))
         k = 0 if d.periodic is None else len(d.periodic.one)
         self.across = empty_jacobian(k, k, nb, model, numbers.limiter_floor) if k else None
         self.inertia = np.zeros((n, nb, nb), dtype=single)
@@ -421,6 +425,7 @@ class Jacobian:
         d, own = r.domain, self.faces
         self.state, self.boundary = state, r.boundary(exterior)
         interior_jacobians(*state, d.faces, r.numbers, r.law, own)
+        wall_slope_jacobian(state.q, d.slip_walls, r.law.gamma, d.axes, own.wall_slope_jacobian)
         boundary_jacobians(state.q, state.gradients, d.faces, self.boundary, r.numbers, r.law, own)
         if d.periodic is not None:
             s, a = d.periodic, self.across
@@ -496,6 +501,7 @@ class Jacobian:
         d, s = r.domain, r.domain.periodic
         if self._order_factors[0] or r.model != "euler":
             self._gradient(v, self._gv)
+            correct_direction_gradients(v, d.slip_walls, self.faces.wall_slope_jacobian, self._gv)
         if len(self._change):
             closure_products(v, self._gv, self.sources.closure_state, self.sources.closure_gradient, self._change)
         direction = Direction(v, self._gv, self._change)

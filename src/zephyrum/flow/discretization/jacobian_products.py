@@ -153,6 +153,14 @@ def _boundary_product(direction, f, faces, boundary, scheme, jacobian, work, out
     code, r = boundary.code[e], _single(faces.to_left, f)
     for k in range(nb):
         vl[k] = v[a, k] + np.float32(boundary_order_factor(code, orders[k])) * _dot(g, a, k, r)
+    row = boundary.wall_row[e]
+    if row >= 0:  # see `wall_pressure_rise`
+        normal, slopes = _single(boundary.wall_normal, row), jacobian.wall_slope_jacobian
+        rise = -_dot(g, a, 0, normal)
+        for k in range(nb):
+            rise += slopes[row, k] * v[a, k]
+        height = r[0] * normal[0] + r[1] * normal[1] + r[2] * normal[2]
+        vl[0] += np.float32(0.5) * orders[0] * height * rise
     for m in range(nb):
         total = np.float32(0.0)
         for k in range(nb):

@@ -61,6 +61,12 @@ class Boundary(NamedTuple):
         See `face_data`.
     exterior : (nb, m) array
         States outside.
+    wall_row : (nb,) array
+        Row of `SlipWallCells`, -1 for none.
+    wall_normal : (k, 3) array
+        Their normals.
+    wall_curvature : (k, 3, 3) array
+        Their curvatures [1/m].
     first : int
         First boundary face.
     """
@@ -68,6 +74,9 @@ class Boundary(NamedTuple):
     code: np.ndarray
     wall_gradient_factor: np.ndarray
     exterior: np.ndarray
+    wall_row: np.ndarray
+    wall_normal: np.ndarray
+    wall_curvature: np.ndarray
     first: int
 
 
@@ -136,6 +145,8 @@ class JacobianArrays(NamedTuple):
         Derivatives of the limiter weight to both states and both upwind pressure differences.
     weight_jacobian : (ni, 2, n) array
         Derivative of each increment to the weight.
+    wall_slope_jacobian : (k, n) array
+        Derivatives of the slopes of the pressure known at the walls to the states of their cells.
     speed : (nf,) array
         Wave speed times area.
 
@@ -152,6 +163,7 @@ class JacobianArrays(NamedTuple):
     increment_jacobian: np.ndarray
     limiter_jacobian: np.ndarray
     weight_jacobian: np.ndarray
+    wall_slope_jacobian: np.ndarray
     speed: np.ndarray
 
 

@@ -33,6 +33,7 @@ from zephyrum.flow.discretization.viscous_terms import (
     set_diffusion_coefficients,
     subtract_viscous_flux,
 )
+from zephyrum.flow.discretization.wall_pressure_gradient import add_wall_pressure_rises, correct_wall_pressure_gradients
 from zephyrum.flow.physics.boundary_conditions import NO_SLIP, SLIP
 from zephyrum.flow.physics.gas_model import GasModel
 from zephyrum.flow.physics.turbulence import EULER, equation_count
@@ -172,7 +173,7 @@ class Residual:
     >>> residual = DiscreteProblem(FlowProblem(mesh, Freestream(mach=0.5), mesh.reference)).residual
     >>> q = np.tile([0.0, 0.5, 0.0, 0.0, 1.0], (mesh.n_cells, 1))
     >>> state = residual.differentiate(q)
-    >>> float(abs(state.gradients).max())  # of a uniform stream
+    >>> float(abs(state.gradients[:, 1:]).max())  # of a uniform stream; the pressure has a known slope at walls
     0.0
     >>> residual.balance(state).shape
     (384, 5)
@@ -218,6 +219,7 @@ class Residual:
         gradients, closure = reuse.gradients, reuse.closure
         if self.scheme.reconstruction.order == 2 or self.model != "euler":
             d.gradient(q, gradients)
+            correct_wall_pressure_gradients(q, d.slip_walls, self.law.gamma, gradients)
             if len(d.axisymmetric_factor):
                 gradients[:, 2, 1] = q[:, 3] * d.axisymmetric_factor
         if self.model == "sst":
@@ -234,7 +236,9 @@ class Residual:
         """
         d = self.domain
         outside = self.exterior if exterior is None else exterior
-        return Boundary(d.code, d.wall_gradient_factor, outside, d.mesh.n_interior)
+        walls = d.slip_walls
+        shape = walls.row, walls.normal, walls.curvature
+        return Boundary(d.code, d.wall_gradient_factor, outside, *shape, d.mesh.n_interior)
 
     def boundary_fluxes(self, state: FieldState, exterior: np.ndarray | None = None) -> np.ndarray:
         """Flux times area of every boundary face.
@@ -365,9 +369,8 @@ class Residual:
         d, ni = self.domain, self.domain.mesh.n_interior
         flux = self.boundary_fluxes(state) if flux is None else flux
         out = flux[:, 1:4] / d.faces.area[ni:, None]
-        if not d.mesh.planar:  # the momentum through a face that stands for a curved wall is no force on it
-            slip = d.code == SLIP
-            out[slip] = self.boundary_pressure(state)[slip, None] * d.faces.normal[ni:][slip]
+        slip = d.code == SLIP  # the momentum through a face that stands for a curved wall is no force on it
+        out[slip] = self.boundary_pressure(state)[slip, None] * d.faces.normal[ni:][slip]
         return out
 
     def heats(self, state: FieldState) -> np.ndarray:
@@ -408,5 +411,6 @@ class Residual:
         ni = d.mesh.n_interior
         cell = d.faces.left[ni:]
         p = q[cell, 0] + np.einsum("ij,ij->i", state.gradients[cell, 0], d.faces.to_left[ni:])
+        add_wall_pressure_rises(q, state.gradients, d.faces, self.boundary(), gamma, p)
         low = 1.0 + gamma * p < LEAST_FACE_FRACTION * (1.0 + gamma * q[cell, 0])
         return np.where(low, q[cell, 0], p)

@@ -151,9 +151,7 @@ class DiscreteProblem:
             and mesh.reference is not None
             and exterior is None
         )
-        first = exterior_states(mesh, self.scales, 0.0, False, self.walls) if exterior is None else exterior
-        if exterior is None:
-            set_curved_wall_normals(mesh, first, model)
+        first = self._exterior(0.0, vortex=False) if exterior is None else exterior
         wall_data = self.walls.wall_data(mesh) if self.domain.columns > 5 else None
         self.residual = Residual(
             self.domain, self.numerics.scheme(), self.law, air.mach, first, problem.source, model, wall_data
@@ -394,6 +392,9 @@ class DiscreteProblem:
             time.perf_counter() - begin,
         )
 
-    def _exterior(self, lift: float) -> np.ndarray:
+    def _exterior(self, lift: float, vortex: bool = True) -> np.ndarray:
         """(nb, m) states outside the boundary faces at a lift coefficient."""
-        return exterior_states(self.mesh, self.scales, lift * self.reference.area / self.mesh.depth, True, self.walls)
+        lifting = lift * self.reference.area / self.mesh.depth
+        out = exterior_states(self.mesh, self.scales, lifting, vortex, self.walls)
+        set_curved_wall_normals(self.mesh, out, self.problem.model)
+        return out

@@ -1,7 +1,7 @@
 """What the outside does at a boundary face: one flux for each role.
 
 - wall, slip, symmetry (inviscid): no flow through; only the pressure, extrapolated to the face, acts. On flat faces of
-  curved walls in space the flow follows the curved wall, not the face (Krivodonova and Berger 2006; see `mesh.curved`).
+  curved walls the flow follows the curved wall, not the face (Krivodonova and Berger 2006; see `mesh.wall_shape`).
 - farfield: one-dimensional Riemann invariants decide face by face what enters and what leaves (Thomas and Salas 1986,
   AIAA J. 24:1074), at low Mach number only the pressure outside acts on what leaves; in two dimensions the outer state
   carries the compressible vortex of the lift found so far, so that a farfield at 30 to 100 chords acts like infinity.
@@ -24,7 +24,7 @@ from zephyrum.flow.physics.inviscid_flux import euler_flux, roe_flux
 from zephyrum.flow.physics.smoothing import smoothstep
 from zephyrum.flow.physics.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
-from zephyrum.mesh.wall_normals import curved_normals_of
+from zephyrum.mesh.wall_shape import wall_shape_of
 
 LOW_SPEED_MACH = 0.3  # Mach number of the stream below which a farfield lets air out at the pressure outside
 SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC = range(6)
@@ -41,7 +41,7 @@ ROLE_CODES = {
 
 
 def set_curved_wall_normals(mesh: Mesh, states: np.ndarray, model: str) -> None:
-    """Write the normals of curved walls in three dimensions to the rows of walls where the flow slips.
+    """Write the normals of curved walls to the rows of walls where the flow slips.
 
     Parameters
     ----------
@@ -52,10 +52,26 @@ def set_curved_wall_normals(mesh: Mesh, states: np.ndarray, model: str) -> None:
     model : str
         Flow model.
     """
-    roles = tuple(role for role in ("wall", "slip") if boundary_code(role, model) == SLIP)
+    roles = slip_wall_roles(model)
     faces = mesh.faces_of(*roles)
-    if mesh.dimension == 3 and not mesh.planar and len(faces):
-        states[faces - mesh.n_interior, 1:4] = curved_normals_of(mesh, roles)
+    if len(faces):
+        states[faces - mesh.n_interior, 1:4] = wall_shape_of(mesh, roles).normal
+
+
+def slip_wall_roles(model: str) -> tuple[str, ...]:
+    """Roles of walls, curved or not, along which the flow slips.
+
+    Parameters
+    ----------
+    model : str
+        Flow model.
+
+    Examples
+    --------
+    >>> slip_wall_roles("euler"), slip_wall_roles("sa")
+    (('wall', 'slip'), ('slip',))
+    """
+    return tuple(role for role in ("wall", "slip") if boundary_code(role, model) == SLIP)
 
 
 def boundary_code(role: str, model: str) -> int:

@@ -1,8 +1,9 @@
-"""Normals of the smooth wall that flat wall faces stand for.
+"""Normals and curvature of the smooth wall that flat wall faces stand for.
 
 On irregular faces the normals scatter by the first order of their size, and with them the pressure of inviscid flow;
 with the normals of the curved wall it keeps the second order (Krivodonova and Berger 2006, J. Comput. Phys. 211:492).
-They are found by a polynomial of third degree through the corners round a face, never across a sharp edge; faces on a
+The curvature gives the pressure gradient normal to the wall (Dadone and Grossman 1994, AIAA J. 32:285).
+Both are found by a polynomial of third degree through the corners round a face, never across a sharp edge; faces on a
 symmetry plane see the mirror image too. Verified by tests/test_planned.py, validation/extruded.py and
 validation/clipped.py.
 """
@@ -29,6 +30,7 @@ TERMS = 10  # of a polynomial of third degree in two variables
 # error at the nose of a section with 64 regular faces: 0.011 deg, with an exponent of 1 0.25 deg, of the chord 0.13 deg
 WEIGHT_EXPONENT, WEIGHT_OFFSET = 3.0, 0.1
 ON_PLANE = 1e-9  # distance from a plane of symmetry, over the size of the wall, below which a point lies on it
+ON_LINE = 1e-5  # short over long extent below which points lie on a line (a section in two dimensions)
 DAMPING = 1e-7  # part of the diagonal of the normal equations: terms that the points leave open get no value
 
 
@@ -47,6 +49,35 @@ class _Wall(NamedTuple):
     centroid: np.ndarray
     normal: np.ndarray
     patch: np.ndarray
+
+
+class WallShape(NamedTuple):
+    """Smooth wall that flat wall faces stand for, at the centroids of the faces.
+
+    Attributes
+    ----------
+    normal : (k, 3) array
+        Unit normals out of the domain.
+    curvature : (k, 3, 3) array
+        Derivatives of the normal along the wall: change of `normal` for a step t is curvature @ t [1/m].
+    smooth : (k,) array of bool
+        Whether no edge of the face is sharp.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 64, 8)
+    >>> shape = wall_shape(mesh, mesh.faces_of("wall"))
+    >>> int(shape.smooth.sum())  # all but those at the trailing edge
+    62
+    >>> radius = -1.0 / np.trace(shape.curvature, axis1=1, axis2=2).min()  # of the nose: 1.1019 t^2 c
+    >>> bool(abs(radius - 1.1019 * 0.12**2) < 0.1 * radius)
+    True
+    """
+
+    normal: np.ndarray
+    curvature: np.ndarray
+    smooth: np.ndarray
 
 
 class _Mirror(NamedTuple):
@@ -137,7 +168,7 @@ def _local_coordinates(f, wall, mirror, frame, rings, local):
 @inner_exact
 def _principal_axes(local, m):
     """(cosine, sine, long and short root mean square) of the axes of m points in the plane of their first two
-    coordinates.
+    coordinates; the short one of points on a line is infinite.
     """
     a, b = 0.0, 0.0
     for i in range(m):
@@ -151,7 +182,8 @@ def _principal_axes(local, m):
     angle = 0.5 * np.arctan2(2.0 * ab, aa - bb)
     c, s = np.cos(angle), np.sin(angle)
     one = c * c * aa + 2.0 * c * s * ab + s * s * bb
-    return c, s, np.sqrt(one), np.sqrt(max(aa + bb - one, 1e-12 * one))
+    other = aa + bb - one
+    return c, s, np.sqrt(one), np.sqrt(other) if other > ON_LINE**2 * one else np.inf
 
 
 @inner_exact
@@ -177,8 +209,10 @@ def _solve_damped(matrix, right):
 
 
 @inner_exact
-def _fitted_slopes(local, m, inner):
-    """Slopes at the origin, along both axes, of the polynomial of third degree through m points."""
+def _fit_polynomial(local, m, inner, hessian):
+    """Slopes at the origin, along both axes, of the polynomial of third degree through m points; second derivatives are
+    written to hessian (2, 2).
+    """
     c, s, long, short = _principal_axes(local, inner)
     matrix, right, term = np.zeros((TERMS, TERMS)), np.zeros(TERMS), np.ones(TERMS)
     for i in range(m):
@@ -192,56 +226,73 @@ def _fitted_slopes(local, m, inner):
                 matrix[j, k] += weight * term[j] * term[k]
             right[j] += weight * term[j] * local[i, 2]
     _solve_damped(matrix, right)
+    pp, pq, qq = 2.0 * right[3] / long**2, right[4] / (long * short), 2.0 * right[5] / short**2
+    hessian[0, 0] = c * c * pp - 2.0 * c * s * pq + s * s * qq
+    hessian[0, 1] = hessian[1, 0] = c * s * (pp - qq) + (c * c - s * s) * pq
+    hessian[1, 1] = s * s * pp + 2.0 * c * s * pq + c * c * qq
     return c * right[1] / long - s * right[2] / short, s * right[1] / long + c * right[2] / short
 
 
 @exact_parallel
-def _fit_normals(wall, mirror, out):
-    """Write the unit normals (k, 3) at the centroids of all faces."""
+def _fit_shape(wall, mirror, normals, curvatures):
+    """Write the unit normals (k, 3) and the curvatures (k, 3, 3) at the centroids of all faces."""
     for i in prange(len(wall.start) - 1):
         f = np.int64(i)
         found = np.empty(MAX_CORNERS, dtype=np.int64)
         n, first = _surrounding_corners(f, wall, found)
-        frame, local = np.empty((3, 3)), np.empty((2 * MAX_CORNERS, 3))
+        frame, local, hessian = np.empty((3, 3)), np.empty((2 * MAX_CORNERS, 3)), np.empty((2, 2))
         frame[2] = wall.normal[f]
         _tangents(frame[2], frame[0], frame[1])
         m, inner = _local_coordinates(f, wall, mirror, frame, (found[:n], first), local)
-        a, b = _fitted_slopes(local, m, inner)
+        a, b = _fit_polynomial(local, m, inner, hessian)
         size = np.sqrt(1.0 + a * a + b * b)
         for d in range(3):
-            out[f, d] = (frame[2, d] - a * frame[0, d] - b * frame[1, d]) / size
+            normals[f, d] = (frame[2, d] - a * frame[0, d] - b * frame[1, d]) / size
+        # second fundamental form, between steps that are first projected on the tangent plane
+        for k in range(2):
+            through = 0.0
+            for d in range(3):
+                through += frame[k, d] * normals[f, d]
+            for d in range(3):
+                local[k, d] = frame[k, d] - through * normals[f, d]
+        for d in range(3):
+            for e in range(3):
+                curvatures[f, d, e] = 0.0
+                for j in range(2):
+                    for k in range(2):
+                        curvatures[f, d, e] -= hessian[j, k] / size * local[j, d] * local[k, e]
 
 
-_known: "weakref.WeakKeyDictionary[Mesh, dict[tuple[str, ...], np.ndarray]]" = weakref.WeakKeyDictionary()
+_known: "weakref.WeakKeyDictionary[Mesh, dict[tuple[str, ...], WallShape]]" = weakref.WeakKeyDictionary()
 
 
-def curved_normals_of(mesh: "Mesh", roles: tuple[str, ...]) -> np.ndarray:
-    """`curved_normals` of all boundary faces of some roles; computed once for each mesh.
+def wall_shape_of(mesh: "Mesh", roles: tuple[str, ...]) -> WallShape:
+    """`wall_shape` of all boundary faces of some roles; computed once for each mesh.
 
     Parameters
     ----------
     mesh : Mesh
-        Mesh in space.
+        Mesh.
     roles : tuple[str, ...]
         Roles of boundary groups.
 
     Returns
     -------
-    (k, 3) array
+    WallShape
     """
     known = _known.setdefault(mesh, {})
     if roles not in known:
-        known[roles] = curved_normals(mesh, mesh.faces_of(*roles))
+        known[roles] = wall_shape(mesh, mesh.faces_of(*roles))
     return known[roles]
 
 
-def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("symmetry",)) -> np.ndarray:
-    """Unit normals, out of the domain, of the smooth wall that flat faces stand for.
+def wall_shape(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("symmetry",)) -> WallShape:
+    """Normals and curvature of the smooth wall that flat faces stand for.
 
     Parameters
     ----------
     mesh : Mesh
-        Mesh in space.
+        Mesh.
     faces : (k,) array
         Boundary faces.
     roles : tuple[str, ...], optional
@@ -249,8 +300,11 @@ def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("s
 
     Returns
     -------
-    (k, 3) array
-        At the centroids of the faces.
+    WallShape
+
+    Notes
+    -----
+    In two dimensions and on a wedge, the curvature is that of the section.
 
     Examples
     --------
@@ -259,9 +313,12 @@ def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("s
     >>> mesh = zy.mesh_surface(ball, farfield=3.0, growth=1.0)
     >>> faces = mesh.faces_of("wall")
     >>> outward = mesh.face_centroid[faces] - [0.5, 0.0, 0.0]
-    >>> cosine = -(curved_normals(mesh, faces) * outward).sum(axis=1) / np.linalg.norm(outward, axis=1)
+    >>> shape = wall_shape(mesh, faces)
+    >>> cosine = -(shape.normal * outward).sum(axis=1) / np.linalg.norm(outward, axis=1)
     >>> bool(cosine.min() > 0.99)
     True
+    >>> round(float(np.median(np.trace(shape.curvature, axis1=1, axis2=2))))  # minus two over the radius
+    -4
     """
     area = mesh.face_area[faces]
     flat = area / np.linalg.norm(area, axis=1)[:, None]
@@ -271,28 +328,36 @@ def curved_normals(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("s
     used, corners = np.unique(
         mesh.face_points[np.repeat(mesh.face_start[:-1][faces], size) + within], return_inverse=True
     )
+    patch, smooth = _smooth_patches(start, corners, flat)
+    order = np.argsort(corners, kind="stable")
+    point_start = np.r_[0, np.cumsum(np.bincount(corners, minlength=len(used)))]
+    position, centroid = mesh.points[used], mesh.face_centroid[faces]
+    if mesh.planar:  # no shape along y
+        position[:, 1] = centroid[:, 1] = 0.0
     owner = np.repeat(np.arange(len(faces)), size)
-    # faces are connected across edges that do not turn sharply
+    wall = _Wall(start, corners, point_start, owner[order], position, centroid, flat, patch)
+    normal, curvature = np.empty_like(flat), np.empty((len(faces), 3, 3))
+    _fit_shape(wall, _mirror(mesh, used, () if mesh.wedge else roles), normal, curvature)
+    cosine = np.einsum("ij,ij->i", normal, flat)
+    far = cosine < MIN_FIT_COSINE  # not followed further than it can be trusted
+    side = normal - cosine[:, None] * flat
+    side /= np.maximum(np.linalg.norm(side, axis=1), 1e-300)[:, None]
+    normal[far] = MIN_FIT_COSINE * flat[far] + np.sqrt(1.0 - MIN_FIT_COSINE**2) * side[far]
+    return WallShape(normal, curvature, smooth & ~far)
+
+
+def _smooth_patches(start, corners, flat) -> tuple[np.ndarray, np.ndarray]:
+    """(k,) patch of each face, within which no edge turns sharply, and (k,) faces without a sharp edge."""
+    owner = np.repeat(np.arange(len(flat)), np.diff(start))
     a, b = corners, corners[next_corners(start)]
-    key = np.minimum(a, b) * len(used) + np.maximum(a, b)
+    key = np.minimum(a, b) * (1 + corners.max(initial=0)) + np.maximum(a, b)
     order = np.argsort(key, kind="stable")
     same = np.flatnonzero(key[order][1:] == key[order][:-1])
     one, two = owner[order[same]], owner[order[same + 1]]
-    smooth = np.einsum("ij,ij->i", flat[one], flat[two]) > SHARP_COSINE
-    patch = components(one[smooth], two[smooth], len(faces))
-    order = np.argsort(corners, kind="stable")
-    point_start = np.r_[0, np.cumsum(np.bincount(corners, minlength=len(used)))]
-    wall = _Wall(
-        start, corners, point_start, owner[order], mesh.points[used], mesh.face_centroid[faces], flat, patch.astype(int)
-    )
-    out = np.empty_like(flat)
-    _fit_normals(wall, _mirror(mesh, used, roles), out)
-    cosine = np.einsum("ij,ij->i", out, flat)
-    far = cosine < MIN_FIT_COSINE  # not followed further than it can be trusted
-    side = out - cosine[:, None] * flat
-    side /= np.maximum(np.linalg.norm(side, axis=1), 1e-300)[:, None]
-    out[far] = MIN_FIT_COSINE * flat[far] + np.sqrt(1.0 - MIN_FIT_COSINE**2) * side[far]
-    return out
+    joined = np.einsum("ij,ij->i", flat[one], flat[two]) > SHARP_COSINE
+    smooth = np.ones(len(flat), dtype=bool)
+    smooth[one[~joined]] = smooth[two[~joined]] = False
+    return components(one[joined], two[joined], len(flat)).astype(int), smooth
 
 
 def _mirror(mesh: "Mesh", used: np.ndarray, roles: tuple[str, ...]) -> _Mirror:
