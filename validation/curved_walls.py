@@ -75,7 +75,7 @@ def source(x, planar: bool) -> np.ndarray:
     for axis in (0, 2) if planar else (0, 1, 2):
         moved = x.astype(complex)
         moved[:, axis] += 1j * h
-        total += np.stack([np.imag(part) / h for part in _fluxes(*moved.T, planar)[axis]], axis=1)
+        total += np.stack([np.imag(part) / h for part in _fluxes(*moved.T, planar=planar)[axis]], axis=1)
     return total
 
 
@@ -89,8 +89,8 @@ def errors(mesh: Mesh) -> np.ndarray:
     midpoint, face = mesh.cell_centroid.copy(), mesh.face_centroid[ni:].copy()
     if planar:
         midpoint[:, 1] = face[:, 1] = 0.0
-    exact = np.stack(np.broadcast_arrays(*state(*midpoint.T, planar)), axis=1)
-    exterior = np.stack(np.broadcast_arrays(*state(*face.T, planar)), axis=1)
+    exact = np.stack(np.broadcast_arrays(*state(*midpoint.T, planar=planar)), axis=1)
+    exterior = np.stack(np.broadcast_arrays(*state(*face.T, planar=planar)), axis=1)
     exterior[wall - ni] = 0.0
     set_curved_wall_normals(mesh, exterior, "euler")
     problem = FlowProblem(
