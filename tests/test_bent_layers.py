@@ -219,7 +219,7 @@ class BentLayers(unittest.TestCase):
         np.testing.assert_allclose(faded, 1e-3 * growth, rtol=1e-6)
 
     def test_turbulent_flow_settles_and_goes_on_after_a_kill(self):
-        rod = zy.remesh(half_surface(zy.Body.ellipsoid(1.0, 0.2).surface()), 360, stretch=3.0).surface
+        rod = zy.remesh(half_surface(zy.Body.ellipsoid(1.0, 0.2).surface()), 330, stretch=3.0).surface
         mesh = zy.mesh_surface(rod, farfield=6.0, growth=0.8, layers=(FIRST, 1.6, 14), reference=self.mesh.reference)
         air, numerics = zy.Freestream(mach=0.2, alpha=2.0, reynolds=1e6), zy.Numerics(residual_drop=4.0)
         whole = zy.solve(mesh, air, model="sa", numerics=numerics)

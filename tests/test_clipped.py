@@ -52,11 +52,11 @@ class Sizes(unittest.TestCase):
             field = SizeField(p, np.full(200, 0.15), 0.4)
             tree = grow_tree(-np.full(d, 16.0), 32.0 / count, field, 0.01, count)
             leaves = tree.leaves
-            side = tree.side[leaves] * tree.unit[0]
+            side = tree.extent[leaves, 0] * tree.unit[0]
             self.assertAlmostEqual((side**d).sum() / 32.0**d, 1.0, 12)
             midpoint = tree.midpoints(leaves)
             self.assertTrue((side <= field(midpoint) * (1 + 1e-9)).all())
-            across = neighbours(d, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
+            across = neighbours(tree)
             met = across >= 0
             jump = tree.level[leaves][:, None] - tree.level[np.maximum(across, 0)]
             self.assertEqual(set(np.unique(jump[met])), {0, 1})

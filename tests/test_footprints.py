@@ -10,9 +10,10 @@ import zephyrum as zy
 from zephyrum.errors import InputError, MeshError
 from zephyrum.mesh.clipped_2d.curves import CORNER_ANGLE, distance_to_others, divide, sampled_curve
 from zephyrum.mesh.clipped_3d.prism_columns import WallPolygons, build_prism_columns
+from zephyrum.mesh.clipped_3d.spanwise_lengths import SpanwiseLengths
 from zephyrum.mesh.polygons import polygon_geometry
 from zephyrum.mesh.size_field import SizeField
-from zephyrum.mesh.tree import grow_tree, leaves_at, moved_off_planes, neighbours, stretched_coordinates
+from zephyrum.mesh.tree import grow_tree, leaves_at, moved_off_planes, neighbours
 
 N = 4  # squares along every edge of the cube below
 
@@ -23,54 +24,62 @@ class LongCells(unittest.TestCase):
         rng = np.random.default_rng(3)
         points = rng.uniform(-1.0, 1.0, (60, 3))
         cls.field = SizeField(points, np.full(60, 0.11), 0.4)
-        cls.stretch = np.array([1.0, 2.0, 1.0])
-        cls.tree = grow_tree(np.full(3, -6.0), 1.5, cls.field, 0.05, np.array([8, 4, 8]), stretch=cls.stretch)
+        cls.lengths = SpanwiseLengths(np.array([0.9]), np.array([1.0]), np.array([0.1]), 0.8)
+        cls.tree = grow_tree(np.full(3, -6.0), 1.5, cls.field, 0.05, 8, length_y=cls.lengths)
 
-    def test_they_fill_the_domain_and_are_as_short_across_as_asked(self):
+    def test_they_fill_the_domain_and_are_as_short_as_asked(self):
         tree, leaves = self.tree, self.tree.leaves
-        side = tree.side[leaves]
-        self.assertAlmostEqual((side**3 * tree.unit.prod()).sum(), 12.0**3, 9)
-        np.testing.assert_allclose(tree.unit / tree.unit[0], self.stretch)
-        self.assertTrue((side * tree.unit[0] <= self.field(tree.midpoints(leaves)) * (1.0 + 1e-9)).all())
-        self.assertTrue((np.abs(tree.midpoints(leaves)) < 6.0).all())
+        side = tree.unit * tree.extent[leaves]
+        self.assertAlmostEqual(side.prod(axis=1).sum(), 12.0**3, 9)
+        np.testing.assert_array_equal(side[:, 0], side[:, 2])
+        self.assertTrue((side[:, 1] >= side[:, 0]).all())
+        self.assertGreater((side[:, 1] / side[:, 0]).max(), 3.9)
+        midpoint = tree.midpoints(leaves)
+        self.assertTrue((side[:, 0] <= self.field(midpoint) * (1.0 + 1e-9)).all())
+        self.assertTrue((np.abs(midpoint) < 6.0).all())
+        # no longer than asked for anywhere within, unless they are cubes
+        y = np.linspace(-6.0, 6.0, 2001)
+        asked = self.lengths(y)
+        for k in np.flatnonzero(side[:, 1] > side[:, 0]):
+            within = np.abs(y - midpoint[k, 1]) < 0.49 * side[k, 1]
+            self.assertLessEqual(side[k, 1], asked[within].min() * 1.05)
 
-    def test_neighbours_differ_by_one_level_and_lie_across_the_side(self):
+    def test_neighbours_differ_by_one_level_and_the_face_of_one_is_within_that_of_the_other(self):
         tree, leaves = self.tree, self.tree.leaves
-        across = neighbours(3, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
-        midpoint, half = tree.midpoints(leaves), 0.5 * tree.side[leaves, None] * tree.unit
+        across = neighbours(tree)
+        low, high = tree.corner[leaves], tree.corner[leaves] + tree.extent[leaves]
         for direction in range(6):
-            axis, sign = direction // 2, 1.0 if direction % 2 else -1.0
+            axis, sign = direction // 2, 1 if direction % 2 else 0
             own = np.flatnonzero(across[:, direction] >= 0)
             other = across[own, direction]
             self.assertLessEqual(np.abs(tree.level[other] - tree.level[leaves[own]]).max(), 1)
-            gap = (
-                np.abs(tree.midpoints(other)[:, axis] - midpoint[own, axis])
-                - half[own, axis]
-                - 0.5 * tree.side[other] * tree.unit[axis]
-            )
-            self.assertLess(np.abs(gap).max(), 1e-9)
-            rim = np.abs(midpoint[:, axis] + sign * half[:, axis] - sign * 6.0) < 1e-9
+            theirs = tree.corner[other], tree.corner[other] + tree.extent[other]
+            np.testing.assert_array_equal(theirs[1 - sign][:, axis], (low, high)[sign][own, axis])
+            for plane in {0, 1, 2} - {axis}:
+                inside = (theirs[0][:, plane] <= low[own, plane]) & (theirs[1][:, plane] >= high[own, plane])
+                if axis != 1:  # across y either may be the longer one
+                    self.assertTrue(inside.all())
+            rim = (high[:, axis] == tree.limit[axis]) if sign else (low[:, axis] == 0)
             np.testing.assert_array_equal(across[:, direction] == -1, rim)
 
     def test_places_find_the_cell_that_holds_them(self):
         tree = self.tree
         locations = moved_off_planes(np.random.default_rng(1).uniform(-5.9, 5.9, (400, 3)), tree)
-        found = leaves_at(
-            np.round(2.0 * (locations - tree.origin) / tree.unit).astype(np.int64), tree.depth, tree.child
-        )
-        off = np.abs(locations - tree.midpoints(found)) / (tree.side[found, None] * tree.unit)
+        at = np.round(2.0 * (locations - tree.origin) / tree.unit).astype(np.int64)
+        found = leaves_at(at, tree.depth, tree.level_y, tree.child)
+        off = np.abs(locations - tree.midpoints(found)) / (tree.extent[found] * tree.unit)
         self.assertLess(off.max(), 0.5 + 0.26)  # to the nearest half of the finest cell
         self.assertTrue((tree.child[found] < 0).all())
 
     def test_a_wall_that_stands_on_a_cell_is_as_large_as_its_cut(self):
-        cell = self.tree.leaves[:1]
-        a = float(self.tree.side[cell[0]] * self.tree.unit[0])
-        for normal, area in (([1.0, 0, 0], 2.0 * a * a), ([0, 1.0, 0], a * a), ([0, 0, 1.0], 2.0 * a * a)):
+        cell = self.tree.leaves[
+            [np.argmax(self.tree.extent[self.tree.leaves, 1] / self.tree.extent[self.tree.leaves, 0])]
+        ]
+        a, b, _ = self.tree.unit * self.tree.extent[cell[0]]
+        for normal, area in (([1.0, 0, 0], a * b), ([0, 1.0, 0], a * a), ([0, 0, 1.0], a * b)):
             self.assertAlmostEqual(self.tree.squares(cell, np.array([normal]))[0] / area, 1.0, 12)
-        # a plane turned about z by t has the area 1 there and |(sin t, cos t)| of it after y is divided by two
-        t = np.radians(30.0)
-        stored = stretched_coordinates(np.array([[np.cos(t), np.sin(t), 0.0]]), self.stretch)[0]
-        self.assertAlmostEqual(stored, np.hypot(np.cos(t) / 2.0, np.sin(t)), 12)
+        c = np.sqrt(0.5)
+        self.assertAlmostEqual(self.tree.squares(cell, np.array([[c, 0.0, c]]))[0] / (a * b), 1.0, 12)
 
 
 def cube():

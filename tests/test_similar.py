@@ -66,32 +66,33 @@ class Similar(unittest.TestCase):
         self.assertFalse(self.mesh.mirrored)
         np.testing.assert_allclose(half.multiples[0], [2.0, 0.0, 2.0])
 
-    def test_cells_twice_as_long_along_y_fill_the_same_space(self):
-        egg = zy.remesh(zy.Body.ellipsoid(1.0, 3.0).surface(), 700).surface
+    def test_cells_longer_along_y_fill_the_same_space(self):
+        egg = zy.remesh(zy.Body.ellipsoid(1.0, 6.0).surface(), 700, stretch_y=12.0).surface
         alike, long = (
             zy.mesh_surface(
                 egg,
                 farfield=3.0,
                 growth=0.5,
                 layers=(2e-3, 1.3, 6),
-                spanwise=n,
-                zones=(zy.Zone(0.1, box=((2.0, 2.0, 2.0), (3.0, 3.0, 3.0))),),
+                longest_y=longest,
+                zones=(zy.Zone(0.1, box=((2.0, 4.0, 2.0), (3.0, 5.0, 3.0))),),
             )
-            for n in (1, 2)
+            for longest in (None, 0.5)
         )
         rooms = [np.ptp(m.points, axis=0).prod() - m.cell_volume.sum() for m in (alike, long)]
         self.assertLess(abs(rooms[1] / rooms[0] - 1.0), 5e-3)
         self.assertGreater(long.cell_volume.min(), 0.0)
-        far = long.faces_of("farfield")
-        area = np.abs(long.face_area[far])
-        side = [np.sqrt(area[area[:, axis] > 1e-9, axis]).max() for axis in (0, 1)]  # 2 a^2 across x, a^2 across y
-        self.assertAlmostEqual((side[0] / side[1]) ** 2, 2.0, 6)
-        # a zone is kept by the longest side
-        inside = (np.abs(long.cell_centroid - 2.5) < 0.4).all(axis=1)
-        self.assertAlmostEqual(long.cell_volume[inside].max() ** (1 / 3), 0.1 / 4 ** (1 / 3), delta=0.03)
+        # long beside the middle of the wall, cubes far away and in a zone
+        middle = long.faces_of("wall")[np.abs(long.face_centroid[long.faces_of("wall"), 1]) < 1.0]
+        _, projected = long.area_tensors()
+        cells = np.unique(long.left[middle])
+        neighbour = np.unique(long.right[np.isin(long.left[: long.n_interior], cells)])
+        self.assertGreater(float(np.median(projected[neighbour].max(axis=1) / projected[neighbour].min(axis=1))), 2.0)
+        inside = (np.abs(long.cell_centroid - [2.5, 4.5, 2.5]) < 0.4).all(axis=1)
+        self.assertLess(long.cell_volume[inside].max() ** (1 / 3), 0.101)
         with self.assertRaises(zy.InputError) as refused:
-            zy.mesh_surface(egg, spanwise=3)
-        self.assertIn("spanwise", str(refused.exception))
+            zy.mesh_surface(egg, longest_y=0.0)
+        self.assertIn("longest_y", str(refused.exception))
 
 
 class Fields(unittest.TestCase):
@@ -138,9 +139,9 @@ class Fields(unittest.TestCase):
         np.testing.assert_array_equal(off[2], on[2])
         rng = np.random.default_rng(7)
         locations = rng.integers(0, tree.limit, (500, 3)) * 2 + 1
-        found = leaves_at(locations, tree.depth, tree.child)
+        found = leaves_at(locations, tree.depth, tree.level_y, tree.child)
         low = 2 * tree.corner[found]
-        self.assertTrue(((locations > low) & (locations < low + 2 * tree.side[found][:, None])).all())
+        self.assertTrue(((locations > low) & (locations < low + 2 * tree.extent[found])).all())
         self.assertTrue(np.isin(found, tree.leaves).all())
         with self.assertRaisesRegex(MeshError, "more than"):
             grow_tree(np.zeros(3), 1.0, lambda p: np.full(len(p), 1e-3), 1e-4, 1, most=5000)

@@ -8,14 +8,12 @@ import numpy as np
 
 from zephyrum._core.validation import takes, whole
 from zephyrum.errors import MeshError
-from zephyrum.geometry import Aircraft, SizeZone, Surface, remesh
-from zephyrum.geometry.surface.metric_field import sizes_for
-from zephyrum.geometry.surface.remeshing import LARGEST_EDGE
-from zephyrum.mesh.clipped_3d.generation import INVISCID_LAYERS, local_edges, mesh_surface
+from zephyrum.geometry import Aircraft, SizeZone, Surface
+from zephyrum.mesh.clipped_3d.generation import INVISCID_LAYERS, mesh_surface
+from zephyrum.mesh.clipped_3d.spanwise_lengths import WallSamples
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.planning import (
     FACTOR_RANGE,
-    MAX_TRIANGLE_ASPECT,
     MeshOptions,
     MeshPlan,
     MeshTask,
@@ -68,7 +66,8 @@ def mesh_aircraft(
 
     Notes
     -----
-    About wings (a span longer than the body and than three mean chords) the cells are twice as long along y as across.
+    About wings (a span longer than the body and than three mean chords) the cells are twice as long along y as across;
+    if nearly all of the wall runs along y, they are longer where it does.
 
     Examples
     --------
@@ -105,7 +104,7 @@ def _mesh_of_plan(task: MeshTask, plan: MeshPlan, cells: int | None) -> Mesh:
             return _mesh_on_surface(
                 task,
                 plan,
-                remesh(task.surface, plan.triangles, stretch=MAX_TRIANGLE_ASPECT, zones=locations).surface,
+                task.remeshed(plan.triangles, locations),
                 cells,
             )
         except MeshError as cause:
@@ -114,9 +113,7 @@ def _mesh_of_plan(task: MeshTask, plan: MeshPlan, cells: int | None) -> Mesh:
             position = np.asarray(cause.position, dtype=float)
             far = np.abs(task.made.points - position).max(axis=1)
             near = int(np.argmin(far))
-            h1, h2, _ = sizes_for(
-                task.found, plan.triangles, None, LARGEST_EDGE * task.made.size, MAX_TRIANGLE_ASPECT, locations
-            )
+            h1, h2, _ = task.sizes(plan.triangles, locations)
             edge = float(np.sqrt(h1[near] * h2[near]))
             half = max(ROUND * edge, 1.01 * float(far[near]))  # a zone needs a point of the shape in it
             log.info("%s Once more with edges of %.3g m there", cause, SMALLER * edge)
@@ -125,7 +122,7 @@ def _mesh_of_plan(task: MeshTask, plan: MeshPlan, cells: int | None) -> Mesh:
 
 def _mesh_on_surface(task: MeshTask, plan: MeshPlan, skin: Surface, cells: int | None) -> Mesh:
     """The same about the triangles of `skin`."""
-    edges = local_edges(skin, task.outer(skin, plan.factor).stretch)
+    edges = task.outer(skin, plan.factor).edges(skin)
     spec = task.layers(plan.factor, float(np.median(edges)))
     layers = INVISCID_LAYERS if spec is None else spec[2]
     scale = 1.0 if cells is None else _scale_for(task, plan, skin, edges, layers, cells)
@@ -143,7 +140,8 @@ def _mesh_on_surface(task: MeshTask, plan: MeshPlan, skin: Surface, cells: int |
             ground=task.options.ground,
             wake=task.wake,
             alpha=task.options.alpha,
-            spanwise=task.spanwise,
+            aspect_y=task.aspect_y,
+            longest_y=task.longest_y(plan.factor),
             attitude=task.options.attitude,
         )
         if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < ENOUGH_WITHIN:
@@ -169,7 +167,7 @@ def _scale_for(task: MeshTask, plan: MeshPlan, skin: Surface, edges: np.ndarray,
     scale, found = 1.0, []
     for _ in range(4):
         outer = task.outer(skin, plan.factor, scale)
-        count = cells_of(outer, skin, skin.points, edges, layers, skin.centres, skin.areas, skin.normals)
+        count = cells_of(outer, skin, WallSamples.of(skin, edges), layers)
         found.append((abs(count - wanted), scale))
         if abs(count - wanted) < 0.02 * wanted:
             break

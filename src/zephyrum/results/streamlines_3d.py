@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 SEEDS = 30
-STEP_PER_CELL = 0.5  # of a cell at most in one step
+STEP_PER_CELL = 0.5  # of the shortest extent of a cell at most in one step
 SEED_DISTANCE = 0.02  # of the body's length: how far before it the default seeds lie
 TIPS = 0.35  # of the default seeds lie in the outer tenth of the span
 MAX_CELL_SEARCH = 40  # most faces that one step may pass
@@ -232,6 +232,16 @@ def _cell_at(x, cell, mesh):
 
 
 @inner_serial
+def _shortest_extent(cell, mesh):
+    """Volume of a cell over its largest face, or the side of the cube as large if that is less [m]."""
+    largest = 0.0
+    for e in range(mesh.start[cell], mesh.start[cell + 1]):
+        f = mesh.faces[e]
+        largest = max(largest, mesh.area[f, 0] ** 2 + mesh.area[f, 1] ** 2 + mesh.area[f, 2] ** 2)
+    return min(mesh.volume[cell] ** (1.0 / 3.0), mesh.volume[cell] / np.sqrt(largest))
+
+
+@inner_serial
 def _velocity(x, cell, velocity, gradients, centre, out):
     """Velocity at x in a cell, no further from the cell's own than by half its size; returns its square."""
     own, change = 0.0, 0.0
@@ -271,7 +281,7 @@ def _trace(seeds, nearest, mesh, velocity, gradients, length, room, ends):
                     at += 1 if direction > 0.0 else -1
                 if speed == 0.0:
                     break
-                step = STEP_PER_CELL * mesh.volume[cell] ** (1.0 / 3.0)
+                step = STEP_PER_CELL * _shortest_extent(cell, mesh)
                 for i in range(3):
                     y[i] = x[i] + 0.5 * direction * step * v[i] / speed
                 there = _cell_at(y, cell, mesh)

@@ -21,6 +21,8 @@ UNIDIRECTIONAL_RATIO = 0.5
 MIN_TIP_SIZE = 0.0025  # of the largest size: what that may ask for at most, towards the tip of a cone
 MIN_TIP_CURVATURE = 4.0  # curvature times size of the surface above which a position may be a tip
 MIN_STRIP_RATIO = 0.05  # of the size: narrower strips are taken for as wide
+MAX_WALL_SHIFT = 1.0  # of its size across: way of the wall across within a cell or triangle that is long along y
+MIN_ALIGNED = 0.9  # cosine to y from which on a direction on a surface runs along y
 MIN_STRIP_WIDTH = 1e-6  # of the size of the surface: what is narrower still is no strip
 
 
@@ -54,8 +56,71 @@ class SizeZone:
             raise InputError(f"zone: box = {self.box!r} should be two corners of x, y, z [m].")
 
 
+def aspect_along_y(normals: np.ndarray) -> np.ndarray:
+    """Largest length along y over size across of cells at a wall, as far as the wall runs along y.
+
+    Parameters
+    ----------
+    normals : (n, 3) array
+        Unit normals of the wall.
+
+    Returns
+    -------
+    (n,) array
+
+    Notes
+    -----
+    A wall inclined to y by a slope moves across by slope x length within a cell; that may be its size across.
+
+    Examples
+    --------
+    >>> dihedral = np.radians(5.0)
+    >>> aspect_along_y(np.array([[0.0, -np.sin(dihedral), np.cos(dihedral)]])).round(1).tolist()
+    [11.4]
+    """
+    across = np.hypot(normals[:, 0], normals[:, 2])
+    return MAX_WALL_SHIFT * np.maximum(across, 1e-9) / np.maximum(np.abs(normals[:, 1]), 1e-9)
+
+
+def stretch_limits(found: Features, stretch: float, stretch_y: float | None) -> float | np.ndarray:
+    """Largest ratio of long to short size at the points of a surface.
+
+    Parameters
+    ----------
+    found : Features
+        Features of the surface.
+    stretch : float
+        Largest ratio.
+    stretch_y : float or None
+        Largest ratio where the surface runs along y.
+
+    Returns
+    -------
+    float or (n,) array
+
+    Examples
+    --------
+    >>> from zephyrum import Body
+    >>> from zephyrum.geometry.surface.feature_lines import find_features
+    >>> features = find_features(Body.ellipsoid(1.0, 1.0).surface(tolerance=0.005).welded())
+    >>> stretch_limits(features, 4.0, None)
+    4.0
+    """
+    if stretch_y is None or stretch_y <= stretch:
+        return stretch
+    surface = found.surface
+    least = np.full(len(surface.points), np.inf)
+    np.minimum.at(least, surface.triangles, aspect_along_y(surface.normals)[:, None])
+    aligned = np.abs(found.curvature[2][:, 1]) > MIN_ALIGNED
+    return np.where(aligned, np.clip(least, stretch, stretch_y), stretch)
+
+
 def metric_field(
-    found: Features, tolerance: float, largest: float, stretch: float, zones: "tuple[SizeZone, ...]" = ()
+    found: Features,
+    tolerance: float,
+    largest: float,
+    stretch: float | np.ndarray,
+    zones: "tuple[SizeZone, ...]" = (),
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Sizes wanted at the points of a surface.
 
@@ -67,7 +132,7 @@ def metric_field(
         Distance [m] of the triangles from the shape.
     largest : float
         Longest edge [m].
-    stretch : float
+    stretch : float or (n,) array
         Largest ratio of long to short size.
     zones : tuple[SizeZone, ...], optional
         Regions with sizes of their own.
@@ -91,7 +156,8 @@ def metric_field(
     surface = found.surface
     large, small, direction = found.curvature
     h1 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(large, 1e-12)), MIN_CURVATURE_SIZE * largest, largest)
-    turn = MAX_TURN * np.maximum(np.sqrt(small / np.maximum(large, 1e-12)), max(UNIDIRECTIONAL_RATIO, 1.0 / stretch))
+    least = np.maximum(UNIDIRECTIONAL_RATIO, 1.0 / stretch)
+    turn = MAX_TURN * np.maximum(np.sqrt(small / np.maximum(large, 1e-12)), least)
     h1 = np.minimum(h1, np.maximum(turn / np.maximum(large, 1e-12), MIN_TIP_SIZE * largest))
     h2 = np.clip(np.sqrt(8.0 * tolerance / np.maximum(small, 1e-12)), h1, np.minimum(stretch * h1, largest))
     most = zone_sizes(surface, zones)
@@ -283,7 +349,7 @@ def sizes_for(
     triangles: int | None,
     tolerance: float | None,
     largest: float,
-    stretch: float,
+    stretch: float | np.ndarray,
     zones: "tuple[SizeZone, ...]" = (),
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Sizes of `metric_field` for a number of triangles or for a tolerance.
@@ -298,7 +364,7 @@ def sizes_for(
         Distance [m] of the triangles from the shape, with `triangles` None.
     largest : float
         Longest edge [m].
-    stretch : float
+    stretch : float or (n,) array
         Largest ratio of long to short size.
     zones : tuple[SizeZone, ...], optional
         Regions with sizes of their own.

@@ -23,6 +23,7 @@ from zephyrum.geometry.surface.metric_field import (
     metric_tensors,
     refined_across_strips,
     sizes_for,
+    stretch_limits,
     zone_sizes,
 )
 from zephyrum.geometry.surface.nearest_point import distances, patch_marks
@@ -120,6 +121,7 @@ def remesh(
     tolerance: float | None = None,
     largest: float | None = None,
     stretch: float = 4.0,
+    stretch_y: float | None = None,
     angle: float = SHARP_ANGLE,
     zones: tuple[SizeZone, ...] = (),
     rounds: int = MAX_ROUNDS,
@@ -137,6 +139,8 @@ def remesh(
         Longest edge [m]; 0.08 of the size.
     stretch : float
         Largest ratio of long to short size.
+    stretch_y : float, optional
+        Largest ratio where the surface runs along y, as wings do, with the long size along y.
     angle : float
         Edges sharper than this [deg] are features.
     zones : tuple of SizeZone
@@ -163,18 +167,21 @@ def remesh(
     if (triangles is None) == (tolerance is None):
         raise InputError("remesh: give either triangles or tolerance.")
     number("stretch", stretch, 1.0, 20.0)
+    if stretch_y is not None:
+        number("stretch_y", stretch_y, 1.0, 50.0)
     made = surface.welded()
     largest = LARGEST_EDGE * made.size if largest is None else number("largest", largest, 0.0, open_low=True)
     rounds = whole("rounds", rounds, 1, 100)
     found = find_features(made, number("angle", angle, 5.0, 90.0))
     target = None if triangles is None else whole("triangles", triangles, 100, 5_000_000)
 
-    wanted = sizes_for(found, target, tolerance, largest, stretch, zones)
+    limits = stretch_limits(found, stretch, stretch_y)
+    wanted = sizes_for(found, target, tolerance, largest, limits, zones)
     found.rank[fixed_points(found, wanted[0])] = 2
     radius = 1.0 / np.maximum(found.curvature[0], 1e-12)
     allowed = zone_sizes(made, zones)
     roundest = np.minimum(np.where(radius > MIN_BODY_RATIO * made.size, MAX_TURN * radius, np.inf), allowed)
-    sizing = _Sizing(wanted, np.ones(len(made.points)), roundest, allowed, target, stretch, rounds)
+    sizing = _Sizing(wanted, np.ones(len(made.points)), roundest, allowed, target, limits, rounds)
     factors, best = None, None
     for _ in range(MAX_RESTARTS):
         run = _worked(made, found, sizing, factors)
@@ -253,7 +260,7 @@ class _Sizing:
         Largest values [m] that the short and the long size may be scaled to.
     target : int or None
         Number of triangles.
-    stretch : float
+    stretch : float or (n,) array
         Largest ratio of long to short size.
     rounds : int
         Rounds of split, collapse, flip and smooth.
@@ -264,7 +271,7 @@ class _Sizing:
     roundest: np.ndarray
     allowed: np.ndarray
     target: int | None
-    stretch: float
+    stretch: float | np.ndarray
     rounds: int
 
 

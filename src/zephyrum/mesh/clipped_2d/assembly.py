@@ -379,7 +379,7 @@ def _merged_edges(polygons: _Polygons, clipped: ClippedCells, tree: Tree) -> _Ed
     area, edges = _cell_edges(polygons)
     made, xz = polygons.squares, polygons.xz
     small = np.zeros(len(area), dtype=bool)
-    small[:made] = area[:made] < SMALL_CELL_FRACTION * (tree.side[clipped.leaf] ** 2 * tree.unit.prod())
+    small[:made] = area[:made] < SMALL_CELL_FRACTION * (tree.unit[0] * tree.extent[clipped.leaf, 0]) ** 2
     long = np.linalg.norm(xz[edges.a] - xz[edges.b], axis=1)
     inner = np.flatnonzero((edges.other >= 0) & (edges.own < made) & (edges.other < made))
     into = merged(small, edges.own[inner], edges.other[inner], long[inner])

@@ -77,7 +77,7 @@ def clip_plane(tree: Tree, points: np.ndarray, edges: np.ndarray) -> ClippedCell
 
 def _halved(tree: Tree, node: int, p: int, q: int, coords: list) -> list[tuple[int, int, int]]:
     """The edge p q cut at the two centre lines of a node: pieces in order with the child each lies in."""
-    half = int(tree.side[node]) // 2
+    half = int(tree.extent[node, 0]) // 2
     at = [float(tree.coordinates(axis, tree.corner[node, axis] + half)) for axis in (0, 1)]
     cuts = [p, q]
     for axis in (0, 1):
@@ -159,9 +159,9 @@ def _filled(tree: Tree, xz: np.ndarray, chains: dict, pieces: list, own: int) ->
 def _leaf_corners(tree: Tree, xz: np.ndarray) -> _Corners:
     """Corners of the leaves by number; a side with smaller neighbours has one in its centre too."""
     leaves = tree.leaves
-    across = neighbours(2, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
+    across = neighbours(tree)
     ring = np.array([[0, 0], [1, 0], [2, 0], [2, 1], [2, 2], [1, 2], [0, 2], [0, 1]])
-    locations = tree.corner[leaves][:, None] * 2 + ring * tree.side[leaves][:, None, None]
+    locations = tree.corner[leaves][:, None] * 2 + ring * tree.extent[leaves][:, None]
     key = locations[:, :, 0] * (4 << tree.depth) + locations[:, :, 1]
     present = np.ones((len(leaves), 8), dtype=bool)
     for position, direction in {1: 2, 3: 1, 5: 3, 7: 0}.items():  # midpoints of the sides
@@ -176,7 +176,7 @@ def _leaf_corners(tree: Tree, xz: np.ndarray) -> _Corners:
 
 def _cut_loops(tree: Tree, corners: _Corners, chains: dict) -> tuple[dict[int, list[np.ndarray]], np.ndarray]:
     """Loops of every leaf that curves cross, and what is known of the grid's points: +1 fluid, -1 solid, 0 nothing."""
-    low, side = tree.corner[tree.leaves], tree.side[tree.leaves]
+    low, side = tree.corner[tree.leaves], tree.extent[tree.leaves, 0]
     loops_of: dict[int, list[np.ndarray]] = {}
     known = np.zeros(corners.count, dtype=np.int8)
     room = Loops.empty(8)

@@ -348,7 +348,7 @@ def _small_cells(points, start, corners, left, right, space: ClippedCubes, tree:
     cubes = len(space.cube)
     total = int(max(left.max(), right.max()) + 1)
     volume, area = volumes_between(points, start, corners, left, right, total, tree.origin)
-    whole_cube = tree.side[space.cube] ** 3 * tree.unit.prod()
+    whole_cube = np.prod(tree.unit * tree.extent[space.cube], axis=1)
     if (volume[:cubes] < -1e-9 * whole_cube).any():
         worst = int(np.argmin(volume[:cubes] / whole_cube))
         position = tree.midpoints(space.cube[[worst]])[0]

@@ -97,8 +97,8 @@ class CubeGrid(NamedTuple):
 
     Attributes
     ----------
-    low, side : array (leaves, 3), (leaves,)
-        Low corner and side in units of the finest cube.
+    low, extent : array (leaves, 3)
+        Low corner and sides in units of the finest cube.
     origin, unit : array (3,)
     across : array (leaves, 6)
         Neighbour in each direction (-1: none, -2: smaller ones).
@@ -112,7 +112,7 @@ class CubeGrid(NamedTuple):
     """
 
     low: np.ndarray
-    side: np.ndarray
+    extent: np.ndarray
     origin: np.ndarray
     unit: np.ndarray
     across: np.ndarray
@@ -146,7 +146,7 @@ class FaceRoom(NamedTuple):
 def _face_edges(k, r, direction, polygons, grid, tail, head):
     """Number of edges that the surface leaves on a face of cut leaf k, which has rank r; -1 if they are too many."""
     axis = direction // 2
-    plane = grid.origin[axis] + grid.unit[axis] * (grid.low[r, axis] + (grid.side[r] if direction % 2 else 0))
+    plane = grid.origin[axis] + grid.unit[axis] * (grid.low[r, axis] + (grid.extent[r, axis] if direction % 2 else 0))
     n = np.int64(0)  # not the literal, for which all that follows would be compiled once more
     for p in range(polygons.first[k], polygons.first[k + 1]):
         q = polygons.polygons[p]
@@ -167,9 +167,9 @@ def _set_face_rectangle(r, direction, grid, planes, box, perimeter):
     """Fill box (4,) and the corners perimeter (4,) of a face."""
     axis, u, v = direction // 2, planes[direction, 0], planes[direction, 1]
     box[0] = grid.origin[u] + grid.unit[u] * grid.low[r, u]
-    box[1] = grid.origin[u] + grid.unit[u] * (grid.low[r, u] + grid.side[r])
+    box[1] = grid.origin[u] + grid.unit[u] * (grid.low[r, u] + grid.extent[r, u])
     box[2] = grid.origin[v] + grid.unit[v] * grid.low[r, v]
-    box[3] = grid.origin[v] + grid.unit[v] * (grid.low[r, v] + grid.side[r])
+    box[3] = grid.origin[v] + grid.unit[v] * (grid.low[r, v] + grid.extent[r, v])
     for c in range(4):
         along_u, along_v = np.int64(c == 1 or c == 2), np.int64(c >= 2)
         bit = along_u << u | along_v << v
@@ -293,11 +293,11 @@ def clip_cubes(tree: Tree, points: np.ndarray, triangles: np.ndarray) -> Clipped
 def _cube_grid(tree: Tree, X: np.ndarray) -> CubeGrid:
     """Cubes of all leaves, with the points X of the surface first."""
     leaves = tree.leaves
-    across = neighbours(3, tree.depth, tree.limit, tree.level, tree.corner, tree.child, leaves)
-    low, side = tree.corner[leaves], tree.side[leaves]
+    across = neighbours(tree)
+    low, extent = tree.corner[leaves], tree.extent[leaves]
     bits = np.stack([(np.arange(8) >> axis) & 1 for axis in range(3)], axis=1)
     wide = np.int64(tree.depth + 1)
-    locations = low[:, None] + bits * side[:, None, None]
+    locations = low[:, None] + bits * extent[:, None]
     key = (locations[:, :, 0] << (2 * wide)) | (locations[:, :, 1] << wide) | locations[:, :, 2]
     used, corner_id = np.unique(key, return_inverse=True)
     mask = (np.int64(1) << wide) - 1
@@ -305,7 +305,7 @@ def _cube_grid(tree: Tree, X: np.ndarray) -> CubeGrid:
     corners = np.stack([tree.coordinates(axis, parts[axis]) for axis in range(3)], axis=1)
     ids = corner_id.reshape(key.shape) + len(X)
     points = np.concatenate([X, corners])
-    return CubeGrid(low, side, tree.origin, tree.unit, across, leaves, tree.level, ids, points, len(X))
+    return CubeGrid(low, extent, tree.origin, tree.unit, across, leaves, tree.level, ids, points, len(X))
 
 
 def _faces_of_cut_cubes(tree: Tree, polygons: CutPolygons, grid: CubeGrid) -> FaceRoom:

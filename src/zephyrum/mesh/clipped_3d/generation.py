@@ -19,13 +19,14 @@ from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.mesh.clipped_3d.assembly import joined_faces
 from zephyrum.mesh.clipped_3d.clipping import ClippedCubes, clip_cubes
 from zephyrum.mesh.clipped_3d.prism_layers import PrismLayers, grow_prisms
+from zephyrum.mesh.clipped_3d.spanwise_lengths import WallSamples, sizes_across, sizes_at_points
 from zephyrum.mesh.clipped_3d.untangling import untangle_vertices
 from zephyrum.mesh.construction import mesh_from_kept
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.ground import ground_heights, ground_level, rotated_about, with_ground_layers
 from zephyrum.mesh.layer_spacing import given_layers
 from zephyrum.mesh.size_field import SIZE_GROWTH, PartZone, SizeField, Zone
-from zephyrum.mesh.tree import Tree, grow_tree, moved_off_planes, stretched_coordinates, whole_cells
+from zephyrum.mesh.tree import Tree, grow_tree, moved_off_planes, whole_cells
 
 CUBE_TO_LAYER_RATIO = 1.0  # side of the cubes over the edge of the layers' outer side
 INVISCID_LAYERS = 2  # layers of an inviscid mesh
@@ -34,7 +35,6 @@ WAKE_GROWTH = 0.08  # of their size along the wind
 WAKE_LINE_SPACING = 0.02  # of the surface's extent: how close together the lines of the wake begin
 WIND_ANGLE_STEP = 4.0  # deg between the winds that a wake is refined for
 MAX_GRID_SHIFTS = 4  # tries with the grid moved before the layers are thinned
-ISOTROPIC = np.ones(3)
 log = logging.getLogger(__name__)
 
 
@@ -65,8 +65,11 @@ class SurfaceMeshOptions:
         Length [m] of the finer cells behind the surface, along the wind.
     alpha : tuple of float
         (low, high) [deg] that the wake covers.
-    spanwise : int
-        1 or 2: how much longer cells are along y than across.
+    aspect_y : int
+        1 or 2: length of the cells along y over that across.
+    longest_y : float, optional
+        Longest cells along y [m], beside walls that run along y (see `spanwise_lengths`); without it all have the ratio
+        `aspect_y`.
     attitude : float
         Angle [deg] nose-up by which the surface is turned about the reference point, at which the wind blows along the
         ground; the clearance of the lowest point is kept.
@@ -92,11 +95,12 @@ class SurfaceMeshOptions:
     ground: float | None = None
     wake: float = 0.0
     alpha: tuple[float, float] = (0.0, 0.0)
-    spanwise: int = 1
+    aspect_y: int = 1
+    longest_y: float | None = None
     attitude: float = 0.0
 
     def __post_init__(self) -> None:
-        for name, kind in {"reference": Reference, "ground": float}.items():
+        for name, kind in {"reference": Reference, "ground": float, "longest_y": float}.items():
             if getattr(self, name) is not None:
                 set_fields(self, **{name: taken(name, getattr(self, name), kind)})
         set_fields(
@@ -107,9 +111,11 @@ class SurfaceMeshOptions:
             scale=taken("scale", self.scale, float),
             wake=number("wake", self.wake, 0.0),
             alpha=taken("alpha", self.alpha, Many(float, 2)),
-            spanwise=whole("spanwise", self.spanwise, 1, 2),
             attitude=number("attitude", self.attitude),
+            aspect_y=whole("aspect_y", self.aspect_y, 1, 2),
         )
+        if self.longest_y is not None:
+            number("longest_y", self.longest_y, 0.0, open_low=True)
 
     @property
     def layer_spec(self) -> tuple[float, float, int]:
@@ -222,7 +228,8 @@ def _recipe(surface: Surface, options: SurfaceMeshOptions, half: bool, made: _Ma
         "half": half,
         "layers": spec[2],
         "growth": options.growth,
-        "spanwise": options.spanwise,
+        "aspect_y": options.aspect_y,
+        "longest_y": options.longest_y,
         "farfield_sizes": options.farfield,
         "tries": made.attempts,
         "layer_coverage": round(float((made.prisms.thickness_fraction >= 0.5).mean()), 5),
@@ -245,8 +252,8 @@ def _layers_and_cubes(surface: Surface, options: SurfaceMeshOptions, half: bool)
         )
     last: MeshError | None = None
     spec = options.layer_spec
-    space = OuterMesh(even, options, half, bind_zones(options.zones, surface, options.spanwise))
-    prisms = grow_prisms(even, spec, local_edges(even, space.stretch))
+    space = OuterMesh(even, options, half, bind_zones(options.zones, surface, options.aspect_y))
+    prisms = grow_prisms(even, spec, space.edges(even))
     for attempt in range(2 * MAX_GRID_SHIFTS):
         if attempt == MAX_GRID_SHIFTS:
             log.info("layers thinned to half their height after %s failures: %s", MAX_GRID_SHIFTS, last)
@@ -261,15 +268,13 @@ def _layers_and_cubes(surface: Surface, options: SurfaceMeshOptions, half: bool)
     raise last
 
 
-def local_edges(surface: Surface, stretch: np.ndarray = ISOTROPIC) -> np.ndarray:
+def local_edges(surface: Surface) -> np.ndarray:
     """Mean edge length of the equilateral triangles as large as those round every point.
 
     Parameters
     ----------
     surface : Surface
         Surface with n points.
-    stretch : (3,) array, optional
-        Lengths along the axes are divided by it.
 
     Returns
     -------
@@ -283,14 +288,11 @@ def local_edges(surface: Surface, stretch: np.ndarray = ISOTROPIC) -> np.ndarray
     >>> bool((edges > 0.0).all())
     True
     """
-    side = np.sqrt(4.0 / np.sqrt(3.0) * surface.areas * stretched_coordinates(surface.normals, stretch))
-    n = len(surface.points)
-    count = np.bincount(surface.triangles.ravel(), minlength=n)
-    return np.bincount(surface.triangles.ravel(), np.repeat(side, 3), n) / np.maximum(count, 1)
+    return sizes_at_points(surface, np.sqrt(4.0 / np.sqrt(3.0) * surface.areas))
 
 
-def bind_zones(zones: Iterable[Zone], surface: Surface, spanwise: int = 1) -> tuple:
-    """Zones for cells that are longer along y; those about a part know its points.
+def bind_zones(zones: Iterable[Zone], surface: Surface, aspect_y: int = 1) -> tuple:
+    """Zones of which those about a part know its points; their size is that of the longest side.
 
     Parameters
     ----------
@@ -298,8 +300,8 @@ def bind_zones(zones: Iterable[Zone], surface: Surface, spanwise: int = 1) -> tu
         Zones.
     surface : Surface
         Surface with the parts.
-    spanwise : int, optional
-        How much longer the cells are along y than across.
+    aspect_y : int, optional
+        Length of the cells along y over that across.
 
     Examples
     --------
@@ -310,7 +312,7 @@ def bind_zones(zones: Iterable[Zone], surface: Surface, spanwise: int = 1) -> tu
     """
     out = []
     for zone in zones:
-        zone = zone.scaled(1.0 / spanwise)
+        zone = zone.scaled(1.0 / aspect_y)
         if zone.part is not None:
             if zone.part not in surface.parts:
                 raise InputError(f"the surface has no part {zone.part!r}; it has: {', '.join(surface.parts)}.")
@@ -339,39 +341,56 @@ class OuterMesh:
     half: bool
     zones: tuple = ()
 
+    def edges(self, surface: Surface) -> np.ndarray:
+        """(n,) sizes of the cells at the points of a surface [m]: across y, if cells may be longer along it.
+
+        Parameters
+        ----------
+        surface : Surface
+            Surface that the layers start from, or that of their tips.
+        """
+        return sizes_at_points(
+            surface, sizes_across(surface, self.options.aspect_y, self.options.longest_y is not None)
+        )
+
     @property
     def stretch(self) -> np.ndarray:
-        """(3,) how much longer the cells are along each axis."""
-        return np.array([1.0, self.options.spanwise, 1.0])
+        """(3,) least length of the cells along each axis over that across y."""
+        return np.array([1.0, self.options.aspect_y, 1.0])
 
-    def tree(self, tips: np.ndarray, edges: np.ndarray, attempt: int = 0) -> Tree:
+    def tree(self, samples: WallSamples, attempt: int = 0) -> Tree:
         """Octree about the tips of the layers.
 
         Parameters
         ----------
-        tips : (n, 3) array
-            [m]
-        edges : (n,) array
-            Local edges [m], lengths along the axes divided by `stretch`.
+        samples : WallSamples
+            Pieces of the surface through the tips.
         attempt : int, optional
             Number of the attempt, which moves the grid.
         """
-        target = self.options.scale * CUBE_TO_LAYER_RATIO * edges
-        points, sizes = wake_points(tips, target, self.options.wake, self.options.alpha)
+        factor, longest = self.options.scale * CUBE_TO_LAYER_RATIO, self.options.longest_y
+        target, (points, sizes) = factor * samples.typical, samples.sources
+        wake, wake_sizes = wake_points(points, factor * sizes, self.options.wake, self.options.alpha)
         field = SizeField(
-            np.concatenate([tips, points]), np.concatenate([target, sizes]), self.options.growth, self.zones
+            np.concatenate([points, wake]),
+            np.concatenate([factor * sizes, wake_sizes]),
+            self.options.growth,
+            self.zones,
         )
         finest = 0.5 * float(min(target.min(), min((z.size for z in self.zones), default=np.inf)))
         side, count = whole_cells(2.0 * self.options.farfield * self.surface.size, target)
         rng = np.random.default_rng(attempt)
         shift = finest * (np.array([0.37, 0.41, 0.43]) if attempt == 0 else rng.uniform(-1.0, 1.0, 3))
-        count = np.maximum(count // self.stretch.astype(np.int64), 1)
-        origin = self.surface.midpoint - 0.5 * side * self.stretch * count + shift
+        counts = np.maximum(count // self.stretch.astype(np.int64), 1)
+        origin = self.surface.midpoint - 0.5 * side * self.stretch * counts + shift
         if self.half:
             origin[1] = 0.0
         if self.options.ground is not None:
             origin[2] = self.options.ground
-        return grow_tree(origin, side, field, finest, count, stretch=self.stretch)
+        lengths = None
+        if longest is not None:
+            lengths = samples.lengths(self.options.aspect_y, longest).with_zones(self.options.zones, self.surface)
+        return grow_tree(origin, side, field, finest, counts, stretch=self.stretch, length_y=lengths)
 
     def filled(self, prisms: PrismLayers, attempt: int) -> tuple[ClippedCubes, Tree]:
         """Clipped cubes outside the layers, and their octree.
@@ -384,7 +403,8 @@ class OuterMesh:
             Number of the attempt, which moves the grid.
         """
         tips = prisms.points(self.surface, prisms.height.shape[1] - 1)
-        tree = self.tree(tips, local_edges(replace(self.surface, points=tips), self.stretch), attempt)
+        roof = replace(self.surface, points=tips)
+        tree = self.tree(WallSamples.of(self.surface, self.edges(roof), tips), attempt)
         return clip_cubes(tree, moved_off_planes(tips, tree), self.surface.triangles), tree
 
 

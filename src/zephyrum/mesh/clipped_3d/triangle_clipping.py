@@ -19,12 +19,13 @@ DONE, FULL, TOO_MANY_CORNERS = 0, 1, 2  # outcomes of the clipping
 
 
 class _Octree(NamedTuple):
-    """Arrays of a `Tree` for kernels: origin and unit (3,) [m], depth, level, corner, child."""
+    """Arrays of a `Tree` for kernels: origin and unit (3,) [m], depth, level, level_y, corner, child."""
 
     origin: np.ndarray
     unit: np.ndarray
     depth: int
     level: np.ndarray
+    level_y: np.ndarray
     corner: np.ndarray
     child: np.ndarray
 
@@ -123,9 +124,14 @@ def _halve(k, axis, at, pieces, cuts, count):
 
 @inner_exact
 def _split_at_midplanes(node, octree, pieces, cuts, count):
-    """Split piece 0 at the three planes through the centre of a cell, one piece for each child; (outcome, count)."""
+    """Split piece 0 at the planes through the centre of a cell that divide it, one piece for each child; (outcome,
+    count).
+    """
     half = np.int64(1) << (octree.depth - octree.level[node] - 1)
+    undivided = octree.level_y[octree.child[node]] == octree.level_y[node]
     for axis in range(3):
+        if axis == 1 and undivided:
+            continue
         at = octree.origin[axis] + octree.unit[axis] * (octree.corner[node, axis] + half)
         for k in range(1 << axis):
             if pieces.size[k] > 0:
@@ -194,7 +200,9 @@ def _clip_triangles(triangles, count, octree, cuts, polygons):
                     continue
                 for i in range(pieces.size[k]):
                     stack[top, i] = pieces.corners[k, i]
-                stack_size[top], stack_node[top] = pieces.size[k], octree.child[node] + k
+                child = octree.child[node]
+                number = k if octree.level_y[child] > octree.level_y[node] else (k & 1) | (k >> 1 & 2)
+                stack_size[top], stack_node[top] = pieces.size[k], child + number
                 top += 1
     return DONE, count, made
 
@@ -226,7 +234,7 @@ def clip_to_tree(
     MeshError
         A triangle is cut into too many corners, or the surface into too many polygons.
     """
-    octree = _Octree(tree.origin, tree.unit, tree.depth, tree.level, tree.corner, tree.child)
+    octree = _Octree(tree.origin, tree.unit, tree.depth, tree.level, tree.level_y, tree.corner, tree.child)
     guess = 6 * len(triangles) + 4096
     for _ in range(12):
         X = np.empty((len(points) + guess, 3))
