@@ -15,8 +15,8 @@ from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.mesh.size_field import Zone
 
 LENGTH_GROWTH = 0.5  # of the length with the distance along y
-# of the longest length: cells are no shorter along y than this or than their least ratio. With 0.25 faces at the tip of a
-# wing turn by up to 159 deg, with 0.125 by 132 deg, with as many cells
+# of the longest length: cells are no shorter along y than this or than their least ratio. With 0.25 faces at the tip of
+# a wing are non-orthogonal by up to 159 deg, with 0.125 by 132 deg, with as many cells
 SHORTEST_FRACTION = 0.125
 SHARP_EDGE_COSINE = -0.5  # between the normals on both sides of an edge as sharp as a trailing edge
 LONG_TRIANGLE = 2.0  # lengths of a triangle along y over the size of its cells from which it is sampled within
