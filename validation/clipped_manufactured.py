@@ -18,22 +18,21 @@ BODY = 0.4  # m
 NAMES = ("p", "u", "v", "w", "T")
 
 
-def state(x, y, z):
+def state(x, y, z, planar):
     """(p, u, v, w, T) in scaled units; may be complex."""
+    across = 0.0 if planar else 1.0
     return (
         0.06 * np.sin(2.1 * x + 0.4) * np.cos(1.7 * z) * np.cos(1.2 * y + 0.1),
         0.55 + 0.09 * np.sin(1.9 * x - 0.3) * np.cos(2.3 * z + 0.2) * np.cos(1.5 * y),
-        0.07 * np.sin(1.4 * y + 0.2) * np.cos(1.8 * x) * np.cos(1.3 * z - 0.5),
+        across * 0.07 * np.sin(1.4 * y + 0.2) * np.cos(1.8 * x) * np.cos(1.3 * z - 0.5),
         0.25 + 0.08 * np.cos(2.2 * x) * np.sin(1.8 * z + 0.5) * np.cos(1.1 * y - 0.2),
         1.0 + 0.07 * np.cos(1.6 * x + 0.7) * np.sin(2.0 * z + 0.1) * np.cos(1.3 * y),
     )
 
 
-def fluxes(x, y, z, planar):
-    """Flux (5) along x, y and z."""
-    p, u, v, w, T = state(x, y, z)
-    if planar:
-        v = 0.0 * v
+def fluxes(field):
+    """Flux (5) along x, y and z of a state (p, u, v, w, T)."""
+    p, u, v, w, T = field
     density = (1.0 + GAMMA * p) / T
     enthalpy = T / (GAMMA - 1.0) + 0.5 * (u * u + v * v + w * w)
     out = []
@@ -44,23 +43,21 @@ def fluxes(x, y, z, planar):
     return out
 
 
-def source(x, planar: bool) -> np.ndarray:
-    """(n, 5) divergence of the fluxes at points (n, 3)."""
+def source(x, planar: bool, state=state) -> np.ndarray:
+    """(n, 5) divergence of the fluxes of a state at points (n, 3)."""
     total, h = np.zeros((len(x), 5)), 1e-30
     for axis in (0, 2) if planar else (0, 1, 2):
         moved = x.astype(complex)
         moved[:, axis] += 1j * h
         px, py, pz = moved.T
-        total += np.stack([np.imag(part) / h for part in fluxes(px, py, pz, planar)[axis]], axis=1)
+        total += np.stack([np.imag(part) / h for part in fluxes(state(px, py, pz, planar))[axis]], axis=1)
     return total
 
 
-def values(x, planar: bool) -> np.ndarray:
+def values(x, planar: bool, state=state) -> np.ndarray:
     """(n, 5) states at points (n, 3)."""
-    out = np.stack(np.broadcast_arrays(*state(*x.T)), axis=1)
-    if planar:
-        out[:, 2] = 0.0
-    return out
+    px, py, pz = x.T
+    return np.stack(np.broadcast_arrays(*state(px, py, pz, planar)), axis=1)
 
 
 def error(mesh: Mesh) -> tuple[np.ndarray, float]:

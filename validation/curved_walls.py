@@ -9,7 +9,7 @@ import time
 
 import numpy as np
 
-from validation.clipped_manufactured import BODY, GAMMA, in_space, in_the_plane
+from validation.clipped_manufactured import BODY, GAMMA, in_space, in_the_plane, source, values
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.flow import FlowProblem, Limiter, Numerics, Start, solve_steady
 from zephyrum.flow.physics.boundary_conditions import set_curved_wall_normals
@@ -56,29 +56,6 @@ def state(x, y, z, planar: bool):
     return p, *_velocity(n, r, planar), _temperature(n, r)
 
 
-def _fluxes(x, y, z, planar: bool):
-    """Flux (5) along x, y and z."""
-    p, u, v, w, T = state(x, y, z, planar)
-    density = (1.0 + GAMMA * p) / T
-    enthalpy = T / (GAMMA - 1.0) + 0.5 * (u * u + v * v + w * w)
-    out = []
-    for axis, along in enumerate((u, v, w)):
-        flow = density * along
-        push = [p if axis == k else 0.0 for k in range(3)]
-        out.append((flow, flow * u + push[0], flow * v + push[1], flow * w + push[2], flow * enthalpy))
-    return out
-
-
-def source(x, planar: bool) -> np.ndarray:
-    """(n, 5) divergence of the fluxes at points (n, 3)."""
-    total, h = np.zeros((len(x), 5)), 1e-30
-    for axis in (0, 2) if planar else (0, 1, 2):
-        moved = x.astype(complex)
-        moved[:, axis] += 1j * h
-        total += np.stack([np.imag(part) / h for part in _fluxes(*moved.T, planar=planar)[axis]], axis=1)
-    return total
-
-
 def errors(mesh: Mesh) -> np.ndarray:
     """Mean error of the wall pressure, that of the force over the area of the wall, and that of the pressure in the
     cells, on a mesh whose outer boundary is imposed.
@@ -89,8 +66,8 @@ def errors(mesh: Mesh) -> np.ndarray:
     midpoint, face = mesh.cell_centroid.copy(), mesh.face_centroid[ni:].copy()
     if planar:
         midpoint[:, 1] = face[:, 1] = 0.0
-    exact = np.stack(np.broadcast_arrays(*state(*midpoint.T, planar=planar)), axis=1)
-    exterior = np.stack(np.broadcast_arrays(*state(*face.T, planar=planar)), axis=1)
+    exact = values(midpoint, planar, state)
+    exterior = values(face, planar, state)
     exterior[wall - ni] = 0.0
     set_curved_wall_normals(mesh, exterior, "euler")
     problem = FlowProblem(
@@ -98,7 +75,7 @@ def errors(mesh: Mesh) -> np.ndarray:
         Freestream(mach=0.5),
         Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)),
         Numerics(residual_drop=7, limiter=Limiter("off"), vortex=False),
-        source=source(midpoint, planar),
+        source=source(midpoint, planar, state),
         exterior=exterior,
     )
     flow = solve_steady(problem, Start(exact.copy()))

@@ -9,6 +9,7 @@ RENAMED = {
     "place": "position",
     "relatives": "coarse_levels",
     "settings": "numerics",
+    "spanwise": "aspect_y",
     "steps": "max_iterations",
 }
 

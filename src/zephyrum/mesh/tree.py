@@ -12,6 +12,7 @@ face of two neighbours is the whole face of one of them, as in an octree of cube
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 
@@ -496,13 +497,24 @@ def neighbours(tree: Tree) -> np.ndarray:
     >>> neighbours(tree)[0].tolist()  # of the lowest of four leaves
     [-1, 2, -1, 3]
     """
-    arrays = tree.level, tree.level_y, tree.corner, tree.extent, tree.child
-    return _neighbours(tree.dimension, tree.depth, tree.limit, *arrays, tree.leaves)
+    cells = _CellArrays(tree.level, tree.level_y, tree.corner, tree.extent, tree.child)
+    return _neighbours(tree.dimension, tree.depth, tree.limit, cells, tree.leaves)
+
+
+class _CellArrays(NamedTuple):
+    """Arrays of the cells of a `Tree` for kernels."""
+
+    level: np.ndarray
+    level_y: np.ndarray
+    corner: np.ndarray
+    extent: np.ndarray
+    child: np.ndarray
 
 
 @exact
-def _neighbours(d, depth, limit, level, level_y, corner, extent, child, leaves):
+def _neighbours(d, depth, limit, cells, leaves):
     """`neighbours` from the arrays of the tree."""
+    corner, extent = cells.corner, cells.extent
     out = np.full((len(leaves), 2 * d), -1, dtype=np.int64)
     location = np.zeros(3, dtype=np.int64)
     for k in range(len(leaves)):
@@ -518,8 +530,8 @@ def _neighbours(d, depth, limit, level, level_y, corner, extent, child, leaves):
                 for a in range(d):
                     if a != axis:
                         location[a] -= 1 if extent[c, a] > 1 else 0
-                found = cell_at(location, d, depth, level_y, child)
-                out[k, 2 * axis + end] = -2 if level[found] > level[c] else found
+                found = cell_at(location, d, depth, cells.level_y, cells.child)
+                out[k, 2 * axis + end] = -2 if cells.level[found] > cells.level[c] else found
     return out
 
 

@@ -110,29 +110,27 @@ def _known_slope_weights(mesh: Mesh, cells, foot, normal, curvature, gradient: G
 
 
 @inlined
-def wall_slope_excess(states: tuple, c: int, row: int, boundary: "Boundary", gamma: float):
-    """Slope of the pressure known at a wall less that of the gradient, both out of the domain.
+def _turning(q, c, curvature, row):
+    """V . (grad n) . V in cell c, with the curvature (k, 3, 3) of a row."""
+    total = 0.0
+    for i in range(3):
+        for j in range(3):
+            total += curvature[row, i, j] * q[c, 1 + i] * q[c, 1 + j]
+    return total
 
-    Parameters
-    ----------
-    states : tuple
-        States (n, m) and gradients (n, m, 3).
-    c : int
-        Cell.
-    row : int
-        Its row of `SlipWallCells`.
-    boundary : Boundary
-        Boundary faces.
-    gamma : float
-        Ratio of the specific heats.
+
+@inlined
+def _slope_excess(states, c, row, shape, gamma):
+    """Slope of the pressure known at a wall less that of the gradient, both out of the domain, in cell c.
+
+    shape: normals (k, 3) and curvatures (k, 3, 3), of which a row is taken.
     """
     q, g = states
-    known, found = 0.0, 0.0
+    normal, curvature = shape
+    found = 0.0
     for i in range(3):
-        found += g[c, 0, i] * boundary.wall_normal[row, i]
-        for j in range(3):
-            known += boundary.wall_curvature[row, i, j] * q[c, 1 + i] * q[c, 1 + j]
-    return known * (1.0 + gamma * q[c, 0]) / q[c, 4] - found
+        found += g[c, 0, i] * normal[row, i]
+    return _turning(q, c, curvature, row) * (1.0 + gamma * q[c, 0]) / q[c, 4] - found
 
 
 @inlined
@@ -157,7 +155,8 @@ def wall_pressure_rise(states: tuple, f: int, faces: "Faces", boundary: "Boundar
         return 0.0
     for i in range(3):
         height += faces.to_left[f, i] * boundary.wall_normal[row, i]
-    return 0.5 * height * wall_slope_excess(states, faces.left[f], row, boundary, gamma)
+    shape = boundary.wall_normal, boundary.wall_curvature
+    return 0.5 * height * _slope_excess(states, faces.left[f], row, shape, gamma)
 
 
 @serial
@@ -177,14 +176,9 @@ def correct_wall_pressure_gradients(q: np.ndarray, walls: SlipWallCells, gamma: 
     """
     for e in range(len(walls.cell)):
         c = walls.cell[e]
-        known, found = 0.0, 0.0
+        change = walls.weight[e] * _slope_excess((q, out), c, e, (walls.normal, walls.curvature), gamma)
         for i in range(3):
-            found += out[c, 0, i] * walls.normal[e, i]
-            for j in range(3):
-                known += walls.curvature[e, i, j] * q[c, 1 + i] * q[c, 1 + j]
-        known *= (1.0 + gamma * q[c, 0]) / q[c, 4]
-        for i in range(3):
-            out[c, 0, i] += walls.weight[e] * (known - found) * walls.normal[e, i]
+            out[c, 0, i] += change * walls.normal[e, i]
 
 
 @serial
@@ -232,10 +226,7 @@ def wall_slope_jacobian(q: np.ndarray, walls: SlipWallCells, gamma: float, axes:
     for e in range(len(walls.cell)):
         c = walls.cell[e]
         density = (1.0 + gamma * q[c, 0]) / q[c, 4]
-        turning = 0.0
-        for i in range(3):
-            for j in range(3):
-                turning += walls.curvature[e, i, j] * q[c, 1 + i] * q[c, 1 + j]
+        turning = _turning(q, c, walls.curvature, e)
         for k in range(len(axes)):
             m, value = axes[k], 0.0
             if m == 0:

@@ -288,7 +288,7 @@ def local_edges(surface: Surface) -> np.ndarray:
     >>> bool((edges > 0.0).all())
     True
     """
-    return sizes_at_points(surface, np.sqrt(4.0 / np.sqrt(3.0) * surface.areas))
+    return sizes_at_points(surface, sizes_across(surface, directional=False))
 
 
 def bind_zones(zones: Iterable[Zone], surface: Surface, aspect_y: int = 1) -> tuple:

@@ -1,7 +1,7 @@
 """Sizes of cells at walls, and their lengths along y beside walls that run along y, as those of wings do.
 
 A wall that is inclined to y by a slope moves across by slope x length within a cell. Cells are as long as keeps this to
-a part of their size across (see `aspect_along_y`); that is a length for every y, the least of all walls there, which
+their size across (see `aspect_along_y`); that is a length for every y, the least of all walls there, which
 grows no faster than by a ratio with the distance from tips, kinks and bodies. Verified by tests/test_similar.py and
 validation/space.py.
 """
