@@ -135,6 +135,13 @@ class CurvedWalls(unittest.TestCase):
         self.assertTrue(((cells.weight > 0.0) & (cells.weight <= 0.75)).all())
         self.assertEqual(len(slip_wall_cells(section, "sa", GradientOperator.of(section)).cell), 0)
 
+    def test_at_first_order_the_wall_has_the_pressure_of_its_cell(self):
+        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 64, 16, topology="O")
+        numerics = zy.Numerics(reconstruction=zy.Reconstruction(order=1), residual_drop=4)
+        flow = zy.solve(mesh, zy.Freestream(mach=0.3, alpha=2.0), numerics=numerics).flow
+        wall = mesh.faces_of("wall")
+        np.testing.assert_array_equal(flow.boundary_pressure[wall - mesh.n_interior], flow.q[mesh.left[wall], 0])
+
     def test_pressure_and_force_converge_at_second_order(self):
         coarse, fine = (curved_walls.errors(in_the_plane(level)) for level in (0, 1))
         self.assertTrue((np.log2(coarse / fine) > 1.8).all(), (coarse, fine))

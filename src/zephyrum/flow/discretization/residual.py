@@ -411,6 +411,7 @@ class Residual:
         ni = d.mesh.n_interior
         cell = d.faces.left[ni:]
         p = q[cell, 0] + np.einsum("ij,ij->i", state.gradients[cell, 0], d.faces.to_left[ni:])
-        add_wall_pressure_rises(q, state.gradients, d.faces, self.boundary(), gamma, p)
+        if self.numbers.order_factor:  # at first order the wall has the pressure of its cell
+            add_wall_pressure_rises(q, state.gradients, d.faces, self.boundary(), gamma, p)
         low = 1.0 + gamma * p < LEAST_FACE_FRACTION * (1.0 + gamma * q[cell, 0])
         return np.where(low, q[cell, 0], p)
