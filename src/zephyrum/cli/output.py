@@ -29,7 +29,21 @@ if TYPE_CHECKING:
 
 WIDTH = 150  # characters of a table that is not written to a terminal
 # columns that a narrow terminal keeps
-KEPT = "mach", "alpha", "state", "part", "coefficient", "derivative", "CL", "CD", "CM", "value", "change", "outcome"
+KEPT = (
+    "mach",
+    "alpha",
+    "state",
+    "part",
+    "coefficient",
+    "derivative",
+    "CL",
+    "CD_far",
+    "CD",
+    "CM",
+    "value",
+    "change",
+    "outcome",
+)
 
 
 def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
@@ -205,7 +219,9 @@ class Progress(Observer):
             Its row in the table of the job.
         """
         self.done += 1
-        text = f"{task.job}, {task.label}: {row['outcome']}, CL {row['CL']:.4f}, CD {row['CD']:.5f}"
+        far = row.get("CD_far", float("nan"))
+        drag = f"CD {row['CD']:.5f}" if far != far else f"far-field CD {far:.5f}"
+        text = f"{task.job}, {task.label}: {row['outcome']}, CL {row['CL']:.4f}, {drag}"
         count = f"{task.index} of {task.total}" if task.total else f"{task.index}"
         self._say(text, f"{count}, {text}", completed=self.done)
 

@@ -348,7 +348,8 @@ def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
 
     Notes
     -----
-    Open marks did not converge; bars are mesh errors.
+    Open marks did not converge; bars are mesh errors. CD is the far-field drag where it is known; that of the surface
+    is a thin dashed line beside it.
 
     Examples
     --------
@@ -373,6 +374,13 @@ def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
     for k, (mach, rows) in enumerate(polar.table.groupby("mach")):
         colour, marker = COLOURS[k % 7], MARKERS[k % 7]
         converged = rows["outcome"] == Outcome.CONVERGED
+        if "CD_far" in rows and rows["CD_far"].notna().any():
+            panels[1].plot(rows["CD"], rows["CL"], "--", color=colour, linewidth=0.8, label=f"M {mach:g}, surface")
+            far = rows["CD_far"].notna()
+            rows = rows.assign(
+                CD=rows["CD_far"].where(far, rows["CD"]),
+                CD_error=rows["CD_far_error"].where(far, rows.get("CD_error", np.nan)),
+            )
         for ax, (x, y) in zip(panels, shown):
             lines = rows if y != "L/D" else rows[rows["L/D"].notna()]
             ax.plot(lines[x], lines[y], "-", color=colour, linewidth=1.3, label=f"M {mach:g}")
@@ -380,11 +388,10 @@ def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
                 part = lines[mask.loc[lines.index]]
                 ax.plot(part[x], part[y], marker, color=colour, markerfacecolor=face, markersize=5, linestyle="none")
             bars = {
-                f"{axis}err": lines[f"{name}_error"]
-                for axis, name in (("x", x), ("y", y))
-                if name in ("CL", "CD", "CM")
+                f"{axis}err": lines[f"{name}_error"] for axis, name in (("x", x), ("y", y)) if f"{name}_error" in lines
             }
-            if bars and not lines["CL_error"].isna().all():
+            bars = {key: values for key, values in bars.items() if not values.isna().all()}
+            if bars:
                 ax.errorbar(lines[x], lines[y], **bars, fmt="none", ecolor=colour, elinewidth=1, capsize=2.5)
         peak = polar.lift_maximum(mach)
         if peak is not None and (polar.table["model"] != "euler").all():
@@ -402,6 +409,8 @@ def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
         if y == "L/D" and (polar.table["model"] == "euler").all():
             ax.set_title("without friction; only where CD is above 10 counts", fontsize="small", color="#555555")
     panels[0].legend(fontsize="small")
+    if panels[1].get_legend_handles_labels()[1]:
+        panels[1].legend(fontsize="small")
     marks = []
     if (polar.table["outcome"] != Outcome.CONVERGED).any():
         marks.append(
@@ -445,6 +454,12 @@ def draw_refinement(refinement: "Refinement", axes: np.ndarray | None = None):
         _, axes = new_axes(1, 3)
     table = refinement.table
     h = (table["h"] / table["h"].iloc[0]).to_numpy()
+    if "CD_far" in refinement.estimates:
+        far = refinement.estimates["CD_far"]
+        axes[1].errorbar([1.0], [far.finest], yerr=[far.error], color=COLOURS[3], capsize=3, fmt="none")
+        axes[1].plot(
+            h**2, table["CD_far"], "--", color=COLOURS[3], marker=MARKERS[3], label=f"far field +- {far.error:.2g}"
+        )
     for k, (ax, name) in enumerate(zip(axes, ("CL", "CD", "CM"))):
         e = refinement.estimates[name]
         ax.plot(h**2, table[name], "-", color=COLOURS[k], marker=MARKERS[k], label="meshes")

@@ -9,6 +9,8 @@ if TYPE_CHECKING:
 
 HEADS = {
     "CL_error": "CL +-",
+    "CD_far": "far CD",
+    "CD_far_error": "far +-",
     "CD_error": "CD +-",
     "mach_max": "top M",
     "y_plus_max": "y+ max",

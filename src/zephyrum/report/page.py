@@ -252,12 +252,17 @@ def _outcome(study, midpoint) -> Part:
     )
     if midpoint is not None:
         row = table.iloc[(table["alpha"] - midpoint.air.alpha).abs().argmin()]
-        for name, form in (("CL", ".4f"), ("CD", ".5f"), ("CM", "+.4f")):
+        shown = (("CL", ".4f"), ("CD_far", ".5f"), ("CD", ".5f"), ("CM", "+.4f"))
+        far = row.get("CD_far")
+        names = {"CD_far": "far-field CD", "CD": "CD of the surface"} if far is not None and far == far else {}
+        for name, form in shown:
+            if name == "CD_far" and not names:
+                continue
             bar = row.get(f"{name}_error")
             known_bar = bar is not None and bar == bar
             part.facts.append(
                 (
-                    f"{name} at alpha {midpoint.air.alpha:g} deg",
+                    f"{names.get(name, name)} at alpha {midpoint.air.alpha:g} deg",
                     format(row[name], form) + (f" ± {bar:.2g}" if known_bar else ""),
                 )
             )

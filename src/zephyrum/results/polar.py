@@ -20,6 +20,12 @@ COLUMNS = (
     "CL",
     "CD",
     "CM",
+    "CD_far",
+    "CD_far_error",
+    "CD_induced",
+    "CD_wave",
+    "CD_viscous",
+    "CD_spurious",
     "CD_pressure",
     "CD_friction",
     "CX",
@@ -45,6 +51,34 @@ COLUMNS = (
     "seconds",
     "reason",
 )
+
+
+def unknown_drag(table: pd.DataFrame) -> pd.Series:
+    """Points of a polar with errors whose drag is not known well enough for a ratio.
+
+    Parameters
+    ----------
+    table : pandas.DataFrame
+        With "CD" and "CD_error", and "CD_far" and "CD_far_error" where far-field drag is known.
+
+    Returns
+    -------
+    pandas.Series of bool
+
+    Notes
+    -----
+    The error exceeds `KNOWN_DRAG_FRACTION` of the far-field drag, or, where that is not known, of that of the surface.
+
+    Examples
+    --------
+    >>> unknown_drag(pd.DataFrame({"CD": [0.01, 0.01], "CD_error": [0.001, 0.005]})).tolist()
+    [False, True]
+    """
+    drag, error = table["CD"], table["CD_error"]
+    if "CD_far" in table:
+        known = table["CD_far"].notna()
+        drag, error = drag.where(~known, table["CD_far"]), error.where(~known, table["CD_far_error"])
+    return error > KNOWN_DRAG_FRACTION * drag.abs()
 
 
 @dataclass(frozen=True)
@@ -169,8 +203,12 @@ class Polar:
             table[f"{name}_error"] = mesh + (
                 table[f"{name}_amplitude"].fillna(0.0) if f"{name}_amplitude" in table else 0.0
             )
+        if "CD_far_error" in table:  # what the estimates of far-field drag differ by, and the error of the mesh
+            table["CD_far_error"] += (table["CD_far"].abs() * relative.get("CD_far", 0.0)).clip(
+                lower=absolute.get("CD_far", 0.0)
+            )
         if "L/D" in table:  # a ratio with such an error says nothing
-            table.loc[table["CD_error"] > KNOWN_DRAG_FRACTION * table["CD"].abs(), "L/D"] = np.nan
+            table.loc[unknown_drag(table), "L/D"] = np.nan
         return Polar(table, self.notes)
 
     def write(self, path: str | Path) -> Path:

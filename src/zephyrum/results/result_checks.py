@@ -11,6 +11,7 @@ import numpy as np
 from zephyrum.conditions import Freestream
 from zephyrum.flow.outcome import Outcome
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
+from zephyrum.results.far_field_drag import drag_columns
 
 if TYPE_CHECKING:
     from zephyrum.results.solution import Solution
@@ -30,7 +31,8 @@ EXCESS_HEAT = 0.25  # of the temperature of the stream: above the total temperat
 EXCESS_CP = 0.25  # the same of Cp above that of a stagnation point,
 LOW_REYNOLDS_PITOT = 20.0  # of Cp times Re
 EXCESS_AREA = 0.005  # on more than this fraction of the wall: single cells at a coarse nose are reported by `extremes`
-EXCESS = 1e-3  # drag above the induced one that an inviscid body in space may have
+# spurious drag that a body in space may have before it is reported, and fraction of the far-field drag
+EXCESS, EXCESS_FRACTION = 1e-3, 0.25
 
 
 def result_warnings(solution: "Solution") -> list[str]:
@@ -85,15 +87,12 @@ def result_warnings(solution: "Solution") -> list[str]:
         )
     if not solution.mesh.planar and solution.flow.outcome == Outcome.CONVERGED:
         found += _unusual(c, solution.air)
-    if not solution.viscous and not solution.mesh.planar and solution.air.mach < 0.5 and c["CL"] != 0.0:
-        load = solution.span_loading()
-        excess = c["CD"] - load.induced
-        if excess > max(EXCESS, 0.1 * load.induced) and load.induced > 0.0:
+    if not solution.mesh.planar and drag_columns(solution)["CD_spurious"] > 0.0:
+        drag = solution.far_field_drag()
+        if drag.spurious > max(EXCESS, EXCESS_FRACTION * abs(drag.CD)):
             found.append(
-                f"CD of the surface pressures {c['CD']:.4f} is {excess:.4f} above the induced drag of the span "
-                f"loading: without friction and "
-                "shocks that is error of the mesh (or separation at a sharp corner); refine it, or trust the induced "
-                "drag."
+                f"spurious drag of {drag.spurious:.4f} is in the CD of the surface, {c['CD']:.4f}: the mesh is coarse; "
+                f"use the far-field CD {drag.CD:.4f} +- {drag.uncertainty:.1g}, or refine the mesh."
             )
     return found
 

@@ -167,6 +167,7 @@ def _checked(flow: FlowState, case: Case, path: Path) -> None:
         len(flow.q) != n
         or len(flow.boundary_pressure) != nb
         or flow.traction.shape != (nb, 3)
+        or len(flow.entropy_production) != n
         or len(flow.first_order_cells) != n
     ):
         raise FileError(f"solution {str(path)!r} is damaged: its states do not fit its mesh; remove it and run again.")

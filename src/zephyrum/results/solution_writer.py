@@ -14,13 +14,14 @@ from zephyrum._core.atomic_files import atomic_write
 from zephyrum.mesh.mesh_store import ARRAYS, mesh_notes
 from zephyrum.solver import Run
 
-FORMAT = 4
+FORMAT = 5
 STATES = {
     "q": "q",
     "wall": "boundary_pressure",
     "traction": "traction",
     "heat": "heat",
     "eddy ratio": "eddy_ratio",
+    "entropy production": "entropy_production",
     "first-order cells": "first_order_cells",
 }
 

@@ -23,6 +23,7 @@ from zephyrum.flow.outcome import Outcome
 from zephyrum.geometry import Aircraft, Airfoil, Surface
 from zephyrum.mesh import Mesh, mesh_aircraft, mesh_airfoil
 from zephyrum.results import Polar, solve_case
+from zephyrum.results.far_field_drag import drag_columns
 from zephyrum.solver import Case
 from zephyrum.studies.observer import Observer, Task, step_reports
 
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
     from zephyrum.solver.walls import Wall
 
 
+COEFFICIENTS = "CL", "CD_far", "CD", "CM"  # CD_far where far-field drag is known on all meshes
 STEP = 1.3  # factor on all sizes from one mesh of a body in space to the next
 SAFETY = 1.25
 FORMAL_ORDER = 2.0
@@ -264,7 +266,8 @@ def refinement_of(rows: list[dict], air: Freestream) -> Refinement:
 
     table = pd.DataFrame(rows)
     sizes = [row["h"] for row in rows]
-    estimates = {name: estimate(name, table[name].tolist(), sizes) for name in ("CL", "CD", "CM")}
+    names = [name for name in COEFFICIENTS if name in table and (name != "CD_far" or table[name].notna().all())]
+    estimates = {name: estimate(name, table[name].tolist(), sizes) for name in names}
     unconverged = ", ".join(str(row["cells"]) for row in rows if row["outcome"] != Outcome.CONVERGED)
     if unconverged:
         for name, e in estimates.items():
@@ -402,6 +405,7 @@ def level_row(level: int, mesh: Mesh, finest: Mesh, solution: "Solution") -> dic
         "cells": mesh.n_cells,
         "h": size,
         **{k: c[k] for k in ("CL", "CD", "CM")},
+        **{k: value for k, value in drag_columns(solution).items() if k in ("CD_far", "CD_far_error")},
         "outcome": solution.flow.outcome if level else solution.outcome,
         "mesh": mesh.fingerprint,
         "case": solution.case.fingerprint,
@@ -430,7 +434,7 @@ def with_errors(polar: Polar, refinement: Refinement) -> Polar:
     """
     e = refinement.estimates
     relative = {"CL": e["CL"].error / max(abs(e["CL"].finest), 0.05)}
-    absolute = {name: e[name].error for name in ("CL", "CD", "CM")}
+    absolute = {name: estimate.error for name, estimate in e.items()}
     where = refinement.air.describe()
     notes = polar.notes | {
         "errors": f"mesh error found at {where} ({refinement.outcome}), taken over to all points: CL relative, CD and "

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zephyrum.flow.discretization.entropy_production import entropy_production
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.jacobian import Jacobian
 from zephyrum.flow.discretization.residual import FieldState, Residual
@@ -77,6 +78,8 @@ class FlowState:
         Heat flux from a boundary face into the air.
     eddy_ratio : array (n,)
         Eddy over molecular viscosity.
+    entropy_production : array (n,)
+        Power lost to shocks and to the dissipation of the scheme; see `entropy_production`.
     first_order_cells : array (n,) of bool
         Cells that were demoted to first order.
     scales : Scales
@@ -100,6 +103,7 @@ class FlowState:
     traction: np.ndarray
     heat: np.ndarray
     eddy_ratio: np.ndarray
+    entropy_production: np.ndarray
     first_order_cells: np.ndarray
     scales: Scales
     outcome: Outcome
@@ -384,6 +388,7 @@ class DiscreteProblem:
             r.tractions(state, r.boundary_fluxes(state, now.exterior)),
             r.heats(state),
             r.eddy_ratio(state),
+            entropy_production(r, state, now.exterior),
             self.first_order_cells,
             self.scales,
             outcome,

@@ -28,7 +28,16 @@ REFINED = {
     "extrapolated": ".5f",
     "outcome": "",
 }
-LEVELS = {"level": "d", "cells": "d", "CL": ".5f", "CD": ".6f", "CM": "+.5f", "outcome": "", "seconds": ".1f"}
+LEVELS = {
+    "level": "d",
+    "cells": "d",
+    "CL": ".5f",
+    "CD_far": ".6f",
+    "CD": ".6f",
+    "CM": "+.5f",
+    "outcome": "",
+    "seconds": ".1f",
+}
 
 
 class RefineSpec(Strict):
@@ -122,7 +131,8 @@ levels = 3
         return refinement_of(rows, study.freestream(spec.mach, spec.alpha))
 
     def tables(self, study: "Study | None", result: Refinement):
-        levels = Table(result.table.to_dict("records"), LEVELS, f"refinement at {result.air.describe()}")
+        columns = {name: form for name, form in LEVELS.items() if name in result.table}
+        levels = Table(result.table.to_dict("records"), columns, f"refinement at {result.air.describe()}")
         return [Table(result.rows(), REFINED, lines=(f"outcome: {result.outcome}",)), levels][::-1]
 
     def figures(self, study: "Study", result: Refinement):

@@ -6,13 +6,15 @@ Verified by tests/test_studies.py.
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+import numpy as np
 import pandas as pd
 from pydantic import Field
 
 from zephyrum._core.atomic_files import write_text
 from zephyrum.errors import FileError, InputError
 from zephyrum.results import Polar
-from zephyrum.results.polar import KNOWN_DRAG_FRACTION
+from zephyrum.results.far_field_drag import drag_columns
+from zephyrum.results.polar import KNOWN_DRAG_FRACTION, unknown_drag
 from zephyrum.studies.common_tables import Numbers, Strict
 from zephyrum.studies.grid_convergence import with_errors
 from zephyrum.studies.jobs.base import Figure, Job, Table
@@ -29,6 +31,8 @@ POLAR = {
     "mach": ".3g",
     "alpha": "+.2f",
     "CL": ".4f",
+    "CD_far": ".5f",
+    "CD_far_error": "~2",
     "CD": ".5f",
     "CD_friction": ".5f",
     "CM": "+.4f",
@@ -105,6 +109,7 @@ class SweepJob(Job):
         "polar.csv": "one row a point: condition, coefficients, outcome, mesh error, mesh, time",
         "polar.json": "reference quantities, air, settings, meaning of the columns",
         "forces.csv": "coefficients and newtons by part and cause, at every point",
+        "drag.csv": "drag by part: surface, wave and spurious, at every point",
         "loading.csv": "lift over the span and its induced drag, at every point",
         "derived.csv": "lift slope, neutral point, static margin",
         "checks.txt": "what looks wrong, and where",
@@ -204,11 +209,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         ]
         if other:
             lines.append(f"other numerics than the rest: {', '.join(other)}; their mesh error is larger")
-        if (
-            "CD_error" in polar.table
-            and (unsure := (polar.table["CD_error"] > KNOWN_DRAG_FRACTION * polar.table["CD"].abs()).sum())
-            and not study.mesh.planar
-        ):
+        if "CD_error" in polar.table and (unsure := unknown_drag(polar.table).sum()) and not study.mesh.planar:
             lines.append(f"no L/D at {unsure} points: the error of CD is above {KNOWN_DRAG_FRACTION:.0%} of it")
         if "refine" not in study.results:
             lines.append("mesh error unknown: add a [refine] table to the study")
@@ -226,7 +227,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
                 point.forces.table().to_dict("records"),
                 FORCES,
                 f"forces at {point.air.describe()}{sides}",
-                (*lines, *_wake_lines(point)),
+                (*lines, *_drag_lines(point)),
             )
         )
         if following := polar_slopes_of(polar, study.mesh.reference):
@@ -252,19 +253,21 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         polar = self.polar(study)
         polar.write(folder / "polar.csv")
         said: dict[str, list[str]] = {}
-        forces, loads = [], []
+        forces, drags, loads = [], [], []
         for row in polar.table.itertuples():
             solution = study.solution(row.mach, row.alpha)
             for sentence in solution.checks():
                 said.setdefault(sentence, []).append(f"M {row.mach:g} alpha {row.alpha:g}")
             position = {"mach": row.mach, "alpha": row.alpha}
             forces.append(solution.forces.table().assign(**position))
+            if row.CD_far == row.CD_far:
+                drags.append(solution.far_field_drag().parts.assign(**position))
             if study.winged:
                 load = solution.span_loading()
                 loads.append(
                     load.table.assign(**position, **{"induced CD": load.induced, "span efficiency": load.efficiency})
                 )
-        for name, frames in (("forces", forces), ("loading", loads)):
+        for name, frames in (("forces", forces), ("drag", drags), ("loading", loads)):
             if frames:
                 made = pd.concat(frames, ignore_index=True)
                 study.workspace.write_table(name, made[["mach", "alpha", *made.columns.drop(["mach", "alpha"])]])
@@ -359,18 +362,13 @@ def stall_warning(polar: Polar, mach: float) -> str:
     )
 
 
-def _wake_lines(solution) -> list[str]:
-    if solution.air.mach >= 1.0 or solution.case.ground is not None:
+def _drag_lines(solution) -> list[str]:
+    """Far-field drag of a point, and what its estimates say."""
+    if np.isnan(drag_columns(solution)["CD_far"]):
         return []
-    wake = solution.wake_drag().iloc[1]
-    made = "made by friction and the mesh" if solution.viscous else "made by the mesh, and shocks if any"
-    lines = [
-        f"wake at x = {wake['x']:.4g} m: induced CD {wake['induced CD']:.5f}, entropy CD {wake['entropy CD']:.5f} "
-        f"({made})"
-    ]
-    if wake["induced CD"] < 0.0 or wake["entropy CD"] < -0.1 * abs(wake["wake CD"]):
-        lines.append("implausible: a wake has no negative drag; the plane cuts cells too coarse for it")
-    return lines
+    drag = solution.far_field_drag()
+    said = "; ".join(f"{row['estimate']} {row['CD']:.5f}" for row in drag.estimates.to_dict("records"))
+    return [str(drag), f"estimates of far-field CD: {said}"]
 
 
 def _figures_of_all(study, polar: Polar) -> tuple[list[Figure], list[tuple]]:
