@@ -8,7 +8,7 @@ from pathlib import Path
 
 import zephyrum as zy
 
-RESOLUTION = 5.0  # very coarse, for a quick look: "coarse" or "medium" for numbers to use
+RESOLUTION = 6.0  # very coarse, for a quick look: "coarse" or "medium" for numbers to use
 
 
 def main(folder: Path) -> None:

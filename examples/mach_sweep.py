@@ -17,7 +17,7 @@ def main(folder: Path) -> None:
         planform=zy.Planform(span=5.4, root_chord=1.15, taper=0.62, sweep=20.0), airfoil="NACA 0012", tip="flat"
     )
     aircraft = zy.Aircraft(name="swept tail", parts={"tail": tail})
-    mesh = zy.mesh_aircraft(aircraft, 5.0, farfield=6.0)
+    mesh = zy.mesh_aircraft(aircraft, 6.0, farfield=6.0)
     polar = zy.sweep(mesh, alpha=[0.0, 3.0], mach=[0.2, 0.6], processes=1, numerics=zy.Numerics(residual_drop=3.5))
     print(polar.table[["mach", "alpha", "CL", "CD", "outcome", "residual_drop"]].round(4).to_string(index=False))
     slopes = {one.mach: one.slope[0] for one in polar_slopes_of(polar, mesh.reference)}

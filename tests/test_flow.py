@@ -189,7 +189,7 @@ class Whole(unittest.TestCase):
         self.assertTrue((rough > 1.6).all(), rough)
 
     def test_oblique_shock(self):
-        for row in oblique_shock():
+        for row in oblique_shock(48):
             self.assertTrue(row[2] <= row[4] <= row[3], row)
 
     def test_uniform_flow_in_an_empty_box_settles_at_once(self):

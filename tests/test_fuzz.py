@@ -23,17 +23,17 @@ from zephyrum.geometry.surface.surface_reader import read_triangles
 class Mutations(unittest.TestCase):
     def test_every_kind_of_file_is_taken_or_refused(self):
         asked = [
-            "coordinates=30",
-            "section study=8",
-            "aircraft=3",
-            "stl text=20",
-            "stl=20",
-            "obj=20",
-            "ply=4",
-            "vtu mesh=4",
-            "cgns=5",
-            "solution=15",
-            "checkpoint=25",
+            "coordinates=18",
+            "section study=5",
+            "aircraft=2",
+            "stl text=12",
+            "stl=12",
+            "obj=12",
+            "ply=3",
+            "vtu mesh=3",
+            "cgns=3",
+            "solution=9",
+            "checkpoint=14",
             "workspace=2",
         ]
         # a process of its own: one that has used threads can't be forked

@@ -4,7 +4,7 @@ import time
 
 import numpy as np
 
-from validation import clipped, curved_walls, extruded, ground, manufactured, space, viscous
+from validation import clipped, curved_walls, extruded, far_field, ground, manufactured, space, viscous
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
 from zephyrum.conditions import Freestream, Reference
@@ -129,10 +129,10 @@ def naca_bands():
     return rows
 
 
-def oblique_shock():
+def oblique_shock(n: int = 96):
     """10 deg wedge at Mach 2 (theta-beta-M relation)."""
     begin = time.perf_counter()
-    mesh = wedge(96, 10.0)
+    mesh = wedge(n, 10.0)
     air = Freestream(mach=2.0)
     flow = solve_steady(FlowProblem(mesh, air, Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)), Numerics(vortex=False)))
     seconds = time.perf_counter() - begin
@@ -191,6 +191,9 @@ CASES = (
     curved_walls.curved_walls,
     extruded.extruded_section,
     extruded.extruded_normals,
+    far_field.far_field_sections,
+    far_field.far_field_wings,
+    far_field.far_field_aircraft,
     ground.ground_and_mirror,
     ground.section_over_a_belt,
     ground.wing_near_the_ground,

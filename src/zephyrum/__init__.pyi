@@ -75,6 +75,7 @@ from .mesh import (
     write_mesh as write_mesh,
 )
 from .results import (
+    DragRegions as DragRegions,
     Polar as Polar,
     Solution as Solution,
     TimeSeries as TimeSeries,

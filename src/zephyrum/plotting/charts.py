@@ -8,6 +8,7 @@ from matplotlib.ticker import MaxNLocator
 from zephyrum.errors import InputError
 from zephyrum.flow.outcome import Outcome
 from zephyrum.plotting.style import COLOURS, MARKERS, format_axes, new_axes
+from zephyrum.results.polar import with_known_drag
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -371,16 +372,12 @@ def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
         "CM": "CM about quarter chord [-]",
         "L/D": "L/D [-]",
     }
-    for k, (mach, rows) in enumerate(polar.table.groupby("mach")):
+    known = with_known_drag(polar.table)
+    for k, (mach, rows) in enumerate(known.groupby("mach")):
         colour, marker = COLOURS[k % 7], MARKERS[k % 7]
         converged = rows["outcome"] == Outcome.CONVERGED
-        if "CD_far" in rows and rows["CD_far"].notna().any():
-            panels[1].plot(rows["CD"], rows["CL"], "--", color=colour, linewidth=0.8, label=f"M {mach:g}, surface")
-            far = rows["CD_far"].notna()
-            rows = rows.assign(
-                CD=rows["CD_far"].where(far, rows["CD"]),
-                CD_error=rows["CD_far_error"].where(far, rows.get("CD_error", np.nan)),
-            )
+        if (rows["CD"] != (surface := polar.table.loc[rows.index, "CD"])).any():
+            panels[1].plot(surface, rows["CL"], "--", color=colour, linewidth=0.8, label=f"M {mach:g}, surface")
         for ax, (x, y) in zip(panels, shown):
             lines = rows if y != "L/D" else rows[rows["L/D"].notna()]
             ax.plot(lines[x], lines[y], "-", color=colour, linewidth=1.3, label=f"M {mach:g}")
@@ -417,7 +414,7 @@ def draw_polar(polar: "Polar", axes: np.ndarray | None = None):
             "open marks: did not converge"
             + (", or implausible" if (polar.table["outcome"] == Outcome.IMPLAUSIBLE).any() else "")
         )
-    other = polar.table[polar.table["numerics"] != "as asked"] if "numerics" in polar.table else polar.table[:0]
+    other = known[known["numerics"] != "as asked"] if "numerics" in known else known[:0]
     if len(other):
         marks.append("rings: other numerics")
         for ax, (x, y) in zip(panels, shown):
@@ -454,6 +451,7 @@ def draw_refinement(refinement: "Refinement", axes: np.ndarray | None = None):
         _, axes = new_axes(1, 3)
     table = refinement.table
     h = (table["h"] / table["h"].iloc[0]).to_numpy()
+    cells = ", ".join(f"{count:,}" for count in table["cells"])
     if "CD_far" in refinement.estimates:
         far = refinement.estimates["CD_far"]
         axes[1].errorbar([1.0], [far.finest], yerr=[far.error], color=COLOURS[3], capsize=3, fmt="none")
@@ -462,7 +460,7 @@ def draw_refinement(refinement: "Refinement", axes: np.ndarray | None = None):
         )
     for k, (ax, name) in enumerate(zip(axes, ("CL", "CD", "CM"))):
         e = refinement.estimates[name]
-        ax.plot(h**2, table[name], "-", color=COLOURS[k], marker=MARKERS[k], label="meshes")
+        ax.plot(h**2, table[name], "-", color=COLOURS[k], marker=MARKERS[k], label=f"meshes of {cells} cells")
         ax.errorbar(
             [1.0], [e.finest], yerr=[e.error], color=COLOURS[6], capsize=5, fmt="none", label=f"error bar {e.error:.2g}"
         )
@@ -478,19 +476,8 @@ def draw_refinement(refinement: "Refinement", axes: np.ndarray | None = None):
         format_axes(
             ax, "(cell size / finest cell size)^2 [-]", f"{name} [-]", e.words.replace(": ", ":\n").replace(", ", ",\n")
         )
+        ax.margins(y=0.2)
         ax.set_xlim(left=-0.06 * h[-1] ** 2)
         ax.legend(fontsize="small", loc="best")
-        rises = table[name].iloc[-1] > table[name].iloc[0]  # the labels go to the side where the line does not
-        for x, y, cells in zip(h**2, table[name], table["cells"]):
-            ax.annotate(
-                f"{cells} cells",
-                (x, y),
-                textcoords="offset points",
-                xytext=(8, -12 if rises else 6) if x < h[-1] ** 2 else (-8, -3),
-                ha="left" if x < h[-1] ** 2 else "right",
-                fontsize="x-small",
-                color="#555555",
-                annotation_clip=True,
-            )
     axes[0].figure.suptitle(f"Refinement, {refinement.air.describe()}", fontsize="medium")
     return axes

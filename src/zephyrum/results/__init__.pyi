@@ -1,5 +1,6 @@
 """Public names of the package; `__init__.py` imports each when it is first used."""
 
+from .far_field_drag import DragRegions as DragRegions, FarFieldDrag as FarFieldDrag
 from .forces import Forces as Forces
 from .polar import Polar as Polar
 from .solution import Solution as Solution

@@ -53,6 +53,28 @@ COLUMNS = (
 )
 
 
+def with_known_drag(table: pd.DataFrame) -> pd.DataFrame:
+    """Table of a polar with far-field drag and its error as CD where it is known.
+
+    Parameters
+    ----------
+    table : pandas.DataFrame
+        Columns as in COLUMNS.
+
+    Examples
+    --------
+    >>> with_known_drag(pd.DataFrame({"CD": [0.03, 0.02], "CD_far": [0.02, np.nan]}))["CD"].tolist()
+    [0.02, 0.02]
+    """
+    if "CD_far" not in table:
+        return table
+    known, out = table["CD_far"].notna(), table.copy()
+    out["CD"] = table["CD_far"].where(known, table["CD"])
+    if "CD_error" in table:
+        out["CD_error"] = table["CD_far_error"].where(known, table["CD_error"])
+    return out
+
+
 def unknown_drag(table: pd.DataFrame) -> pd.Series:
     """Points of a polar with errors whose drag is not known well enough for a ratio.
 
@@ -74,11 +96,8 @@ def unknown_drag(table: pd.DataFrame) -> pd.Series:
     >>> unknown_drag(pd.DataFrame({"CD": [0.01, 0.01], "CD_error": [0.001, 0.005]})).tolist()
     [False, True]
     """
-    drag, error = table["CD"], table["CD_error"]
-    if "CD_far" in table:
-        known = table["CD_far"].notna()
-        drag, error = drag.where(~known, table["CD_far"]), error.where(~known, table["CD_far_error"])
-    return error > KNOWN_DRAG_FRACTION * drag.abs()
+    known = with_known_drag(table)
+    return known["CD_error"] > KNOWN_DRAG_FRACTION * known["CD"].abs()
 
 
 @dataclass(frozen=True)

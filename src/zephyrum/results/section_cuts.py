@@ -28,6 +28,7 @@ STRIP_COUNT = 60
 MIN_ASPECT_RATIO = 0.25  # span over length below which a body is no wing
 # of the span: standard deviation of the height of the load in a strip from which wings lie above each other
 STACKED = 0.03
+SIDEWARD = 0.25  # side force of a half wing over its lift above which its wake is not plane
 # of the series of the loading; the rolled-up vortices at the tips are not of it, so more terms only follow them
 TERMS = 7
 EFFICIENCY_ERROR = 2  # terms more and fewer, between which the induced drag is doubtful
@@ -384,18 +385,18 @@ def span_loading(solution: "Solution", strips: int = STRIP_COUNT, part: str | No
         }
     )
     efficiency = lift**2 / (np.pi * aspect * induced) if induced > 0.0 else float("nan")
-    if note := _not_one_wing(corner, wind[: len(corner), 2], span):
+    if note := _not_one_wing(corner, wind[: len(corner), 1:], span):
         return SpanLoading(table, lift, float("nan"), float("nan"), float("nan"), span, note)
     return SpanLoading(table, lift, induced, uncertainty, efficiency, span)
 
 
-def _not_one_wing(corner: np.ndarray, lift: np.ndarray, span: float) -> str:
-    """Why the load of triangles (m, 3, 3) with lifts (m,) is not that of one plane wing; "" if it is.
+def _not_one_wing(corner: np.ndarray, force: np.ndarray, span: float) -> str:
+    """Why the load of triangles (m, 3, 3) with side force and lift (m, 2) is not that of one plane wing; "" if it is.
 
-    The lift of every strip of the span is taken at its mean height; wings above each other, and bodies that are longer
-    than wide, have no plane wake.
+    The lift of every strip of the span is taken at its mean height; wings above each other, wings whose halves push
+    aside, as with plates at their tips or much dihedral, and bodies that are longer than wide have no plane wake.
     """
-    midpoint = corner.mean(axis=1)
+    midpoint, lift = corner.mean(axis=1), force[:, 1]
     length = float(np.ptp(corner[:, :, 0]))
     if span < MIN_ASPECT_RATIO * length:
         return f"the body is {length / span:.1f} times as long as wide, which is no wing"
@@ -409,4 +410,8 @@ def _not_one_wing(corner: np.ndarray, lift: np.ndarray, span: float) -> str:
     spread = float(np.sqrt(np.sum(weight * (z - mean[strip]) ** 2) / weight.sum()))
     if spread > STACKED * span:
         return f"the load of a strip is spread over {spread:.3g} m of height: wings above each other have no plane wake"
+    half = midpoint[:, 1] > 0.0
+    aside = abs(force[half, 0].sum()) / max(abs(lift[half].sum()), 1e-300)
+    if aside > SIDEWARD:
+        return f"the side force of a half is {aside:.2g} of its lift: plates at tips, or dihedral, have no plane wake"
     return ""

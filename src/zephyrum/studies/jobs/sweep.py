@@ -209,9 +209,10 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         ]
         if other:
             lines.append(f"other numerics than the rest: {', '.join(other)}; their mesh error is larger")
-        if "CD_error" in polar.table and (unsure := unknown_drag(polar.table).sum()) and not study.mesh.planar:
+        refined = "refine" in study.results
+        if refined and (unsure := unknown_drag(polar.table).sum()) and not study.mesh.planar:
             lines.append(f"no L/D at {unsure} points: the error of CD is above {KNOWN_DRAG_FRACTION:.0%} of it")
-        if "refine" not in study.results:
+        if not refined:
             lines.append("mesh error unknown: add a [refine] table to the study")
         columns = {
             name: form for name, form in POLAR.items() if name in polar.table and not (name == "numerics" and not other)
