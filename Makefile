@@ -6,7 +6,7 @@ unexport PYTHONDONTWRITEBYTECODE
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test docs lint validation tuned-numbers robustness fleet fleet-meshes demands flights damage fuzz kills benchmarks screenshots clean
+.PHONY: demo test docs lint validation error-bars tuned-numbers robustness fleet fleet-meshes demands flights damage fuzz kills benchmarks screenshots clean
 
 demo: $(READY)
 	$(BIN)/zephyrum demo
@@ -29,6 +29,9 @@ validation: $(READY)
 
 tuned-numbers: $(READY)
 	$(BIN)/python -m validation.tuned_numbers
+
+error-bars: $(READY)
+	$(BIN)/python -m validation.error_bars
 
 robustness: $(READY)
 	$(BIN)/python -m validation.robustness

@@ -17,7 +17,7 @@ import zephyrum as zy
 from tests.pictures import assert_picture
 from validation import kills
 from zephyrum.studies import open_study, run_study
-from zephyrum.studies.grid_convergence import estimate
+from zephyrum.studies.mesh_error import estimate
 from zephyrum.studies.points import plan
 from zephyrum.studies.spec import template
 

@@ -13,8 +13,9 @@ from zephyrum.flow.nonlinear.history import COEFFICIENTS, COLUMNS, History, Time
 from zephyrum.flow.nonlinear.step_control import Regime, StepTaken, next_cfl
 from zephyrum.results import Polar
 from zephyrum.studies import polar_slopes_of
-from zephyrum.studies.grid_convergence import estimate, refinement_of, with_errors
+from zephyrum.studies.grid_convergence import refinement_of, with_errors
 from zephyrum.studies.jobs.sweep import stall_warning
+from zephyrum.studies.mesh_error import estimate
 from zephyrum.studies.point_store import Store, write_text
 from zephyrum.studies.points import Point, plan, refine_near_clmax
 
@@ -223,6 +224,25 @@ class Errors(unittest.TestCase):
         same = estimate("CM", [0.1, 0.1, 0.1], [1.0, 2.0, 4.0])
         self.assertTrue(same.asymptotic)
         self.assertGreater(same.error, 0.0)
+
+    def test_four_scattered_meshes_are_fitted_and_their_bar_holds(self):
+        sizes = [1.0, 1.25, 1.6, 2.0, 2.5]
+        for order in (1.0, 1.5, 2.0):
+            clean = estimate("CL", [0.5 + 0.01 * h**order for h in sizes], sizes)
+            self.assertAlmostEqual(clean.order, order, 2)
+            self.assertAlmostEqual(clean.extrapolated, 0.5, 4)
+            self.assertTrue(clean.asymptotic, clean.words)
+            self.assertAlmostEqual(clean.error, 1.25 * 0.01, 4)
+        held, widths = [], []
+        for seed in range(40):
+            scatter = np.random.default_rng(seed).normal(0.0, 0.004, len(sizes))
+            one = estimate("CD", [0.5 + 0.01 * h**2 + s for h, s in zip(sizes, scatter, strict=True)], sizes)
+            held.append(abs(one.finest - 0.5) <= one.error)
+            widths.append(one.error)
+        self.assertGreater(np.mean(held), 0.9)
+        self.assertLess(np.median(widths), 5 * 0.014)
+        flat = estimate("CM", [0.1, 0.1, 0.1, 0.1], sizes[:4])
+        self.assertTrue(flat.asymptotic)
 
     def test_bars_of_one_point_are_taken_over_to_the_polar(self):
         rows = [

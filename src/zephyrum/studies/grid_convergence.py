@@ -1,18 +1,14 @@
-"""The same case on nested meshes: observed order, extrapolated value, error bar, and a plain outcome.
+"""The same case on a family of meshes, for the errors of its coefficients; see `mesh_error` for how they are judged.
 
-Sources: Roache (1994), J. Fluids Eng. 116:405 (grid convergence index, safety factor 1.25); Celik et al. (2008), J.
-Fluids Eng. 130:078001 (procedure); Eca and Hoekstra (2014), J. Comput. Phys. 262:104 (three times the data range where
-no order can be trusted). Verified by tests/test_studies.py on made-up sequences of known order.
+Verified by tests/test_studies.py.
 """
 
 import itertools
-import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.optimize import brentq
 
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import takes, whole
@@ -25,6 +21,7 @@ from zephyrum.mesh import Mesh, mesh_aircraft, mesh_airfoil
 from zephyrum.results import Polar, solve_case
 from zephyrum.results.far_field_drag import drag_columns
 from zephyrum.solver import Case
+from zephyrum.studies.mesh_error import Estimate, estimate
 from zephyrum.studies.observer import Observer, Task, step_reports
 
 if TYPE_CHECKING:
@@ -36,139 +33,6 @@ if TYPE_CHECKING:
 
 COEFFICIENTS = "CL", "CD_far", "CD", "CM"  # CD_far where far-field drag is known on all meshes
 STEP = 1.3  # factor on all sizes from one mesh of a body in space to the next
-SAFETY = 1.25
-FORMAL_ORDER = 2.0
-ASYMPTOTIC = (1.0, 3.2)  # observed orders taken as those of a second-order scheme
-HIGHEST = 20.0  # observed order that is reported at most
-NOISE = 2e-6  # differences below this are convergence error, not mesh error
-
-
-@dataclass(frozen=True)
-class Estimate:
-    """Estimate of the discretisation error of one quantity.
-
-    Attributes
-    ----------
-    name : str
-        Quantity.
-    finest : float
-        Value on the finest mesh.
-    order : float
-        Observed order.
-    extrapolated : float
-        Extrapolated value.
-    error : float
-        Error bar of the finest value.
-    asymptotic : bool
-        Whether the meshes are in the asymptotic range.
-    words : str
-        The same in words.
-
-    Examples
-    --------
-    >>> found = estimate("CL", [1.01, 1.04, 1.16], [1.0, 2.0, 4.0])
-    >>> round(found.order, 3), round(found.extrapolated, 3), found.error > 0.0
-    (2.0, 1.0, True)
-    """
-
-    name: str
-    finest: float
-    order: float
-    extrapolated: float
-    error: float
-    asymptotic: bool
-    words: str
-
-
-def observed_order(growth: float, sizes: list[float]) -> float:
-    """Observed order of accuracy from the growth of the error (Celik et al. 2008, eq. 5, for steps of any ratio).
-
-    Parameters
-    ----------
-    growth : float
-        Ratio of the differences.
-    sizes : list[float]
-        Cell sizes of three meshes, finest first.
-
-    Returns
-    -------
-    float
-        0 if no positive order fits.
-
-    Notes
-    -----
-    It is the order p at which an error that goes with h^p grows `growth` times as much from the second mesh to the
-    third as from the first to the second.
-
-    Examples
-    --------
-    >>> round(observed_order(4.0, [1.0, 2.0, 4.0]), 6)
-    2.0
-    """
-    h2, h3 = sizes[1] / sizes[0], sizes[2] / sizes[0]
-
-    def excess(p: float) -> float:
-        return (h3**p - h2**p) / (h2**p - 1.0) - growth
-
-    if growth <= math.log(h3 / h2) / math.log(h2):
-        return 0.0
-    return float(brentq(excess, 1e-9, HIGHEST)) if excess(HIGHEST) > 0.0 else HIGHEST
-
-
-def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
-    """Judge the values of a quantity on three or more meshes.
-
-    Parameters
-    ----------
-    name : str
-        Quantity.
-    values : list[float]
-        Finest first.
-    sizes : list[float]
-        Mean cell sizes.
-
-    Examples
-    --------
-    >>> round(estimate("CL", [1.01, 1.04, 1.16], [1.0, 2.0, 4.0]).extrapolated, 3)
-    1.0
-    """
-    f1, f2, f3 = values[:3]
-    d21, d32 = f2 - f1, f3 - f2
-    ratio = sizes[1] / sizes[0]
-    spread = max(values) - min(values)
-    if abs(d21) < NOISE and abs(d32) < NOISE * 10:
-        return Estimate(
-            name, f1, math.nan, f1, max(SAFETY * abs(d21), NOISE), True, "no mesh effect above convergence noise"
-        )
-    order = observed_order(d32 / d21, sizes) if d21 * d32 > 0.0 else 0.0
-    if order == 0.0:
-        kind = "oscillates" if d21 * d32 <= 0.0 else "does not converge"
-        return Estimate(
-            name,
-            f1,
-            math.nan,
-            f1,
-            3.0 * spread,
-            False,
-            f"{kind} with the mesh: not in the asymptotic range, error bar is three times the spread",
-        )
-    used = min(max(order, 0.5), FORMAL_ORDER)
-    extrapolated = f1 - d21 / (ratio**used - 1.0)
-    error = SAFETY * abs(d21) / (ratio**used - 1.0)
-    if abs(extrapolated - f1) > 0.5 * max(map(abs, values)):
-        far = "beyond zero" if extrapolated * f1 < 0.0 else "by more than half"
-        words = (
-            f"extrapolates {far}, to {extrapolated:.3g}: not in the asymptotic range, error bar is three times the "
-            f"spread"
-        )
-        return Estimate(name, f1, order, f1, max(error, 3.0 * spread), False, words)
-    inside = ASYMPTOTIC[0] <= round(order, 3) <= ASYMPTOTIC[1]
-    words = f"observed order {order:.2f}: " + (
-        "in the asymptotic range" if inside else "not in the asymptotic range, error bar is cautious"
-    )
-    if not inside:
-        error = max(error, 3.0 * abs(d21))
-    return Estimate(name, f1, order, extrapolated, error, inside, words)
 
 
 @dataclass(frozen=True)
@@ -394,16 +258,15 @@ def level_row(level: int, mesh: Mesh, finest: Mesh, solution: "Solution") -> dic
     mesh : Mesh
         Its mesh.
     finest : Mesh
-        Finest mesh; in its volume (in two dimensions its area) the cells have the mean size h [m].
+        Finest mesh.
     solution : Solution
         Solution on the mesh.
     """
-    size = (float(np.sum(finest.cell_volume)) / mesh.n_cells) ** (0.5 if finest.planar else 1.0 / 3.0)
     c = solution.forces.coefficients()
     return {
         "level": level,
         "cells": mesh.n_cells,
-        "h": size,
+        "h": mean_size(mesh, finest),
         **{k: c[k] for k in ("CL", "CD", "CM")},
         **{k: value for k, value in drag_columns(solution).items() if k in ("CD_far", "CD_far_error")},
         "outcome": solution.flow.outcome if level else solution.outcome,
@@ -411,6 +274,36 @@ def level_row(level: int, mesh: Mesh, finest: Mesh, solution: "Solution") -> dic
         "case": solution.case.fingerprint,
         "seconds": round(solution.flow.seconds, 2),
     }
+
+
+def mean_size(mesh: Mesh, finest: Mesh) -> float:
+    """Mean size of the cells of a mesh, to compare it with other meshes of the same body [m].
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    finest : Mesh
+        Finest mesh of the study.
+
+    Notes
+    -----
+    In the plane by the area of the finest mesh and the number of cells. In space by the area of the wall and the number
+    of cells beside it: cells grow with the distance from the wall at one rate in all meshes, so their number in all
+    says little of their sizes (a factor of 1.3 on all sizes changed the mean by the volume of a half Skerry by 1.07).
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, mesh_airfoil
+    >>> fine, coarse = mesh_levels(mesh_airfoil(Airfoil.naca("0012"), 64, 16, topology="O"), 2)
+    >>> mean_size(coarse, fine) / mean_size(fine, fine)
+    2.0
+    """
+    if finest.planar:
+        return (float(np.sum(finest.cell_volume)) / mesh.n_cells) ** 0.5
+    faces = mesh.faces_of("wall")
+    area = float(np.linalg.norm(mesh.face_area[faces], axis=1).sum())
+    return (area / len(np.unique(mesh.left[faces]))) ** 0.5
 
 
 def with_errors(polar: Polar, refinement: Refinement) -> Polar:
