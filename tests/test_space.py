@@ -316,7 +316,7 @@ class TestStudyOfAnAircraft(unittest.TestCase):
             self.assertEqual(printed.exit_code, 0, printed.output)
             text = (folder / "fly.toml").read_text(encoding="utf-8")
             text = (
-                text.replace('"coarse"       #', "3.0 #")
+                text.replace('"coarse"       #', "4.5 #")
                 .replace("farfield = 10", "farfield = 5")
                 .replace("residual_drop = 4", "residual_drop = 3")
             )
@@ -325,13 +325,14 @@ class TestStudyOfAnAircraft(unittest.TestCase):
             out = folder / "out"
             printed = self.run_command("run", str(folder / "fly.toml"), "--out", str(out), "--no-figures")
             self.assertEqual(printed.exit_code, 0, printed.output)
-            for words in ("mesh: about", "forces at", "span loading: CL", "static margin", "mesh error unknown"):
+            for words in ("mesh: about", "forces at", "span loading: CL", "far-field CD", "static margin", "mesh error unknown"):
                 self.assertIn(words, printed.output)
             forces = pd.read_csv(out / "forces.csv")
             self.assertEqual(set(forces["part"]), {"wing", "total"})
             for name in (
                 "polar.csv",
                 "loading.csv",
+                "drag.csv",
                 "derived.csv",
                 "mesh.cgns",
                 "README.txt",
