@@ -325,7 +325,14 @@ class TestStudyOfAnAircraft(unittest.TestCase):
             out = folder / "out"
             printed = self.run_command("run", str(folder / "fly.toml"), "--out", str(out), "--no-figures")
             self.assertEqual(printed.exit_code, 0, printed.output)
-            for words in ("mesh: about", "forces at", "span loading: CL", "far-field CD", "static margin", "mesh error unknown"):
+            for words in (
+                "mesh: about",
+                "forces at",
+                "span loading: CL",
+                "far-field CD",
+                "static margin",
+                "mesh error unknown",
+            ):
                 self.assertIn(words, printed.output)
             forces = pd.read_csv(out / "forces.csv")
             self.assertEqual(set(forces["part"]), {"wing", "total"})
