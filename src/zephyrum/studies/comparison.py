@@ -10,6 +10,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import Many, takes
 from zephyrum.conditions import Freestream
@@ -29,7 +31,7 @@ if TYPE_CHECKING:
     from zephyrum.solver.walls import Wall
 
 
-SHOWN_COLUMNS = ("CL", "CD", "CM")
+SHOWN_COLUMNS = ("CL", "CD_far", "CD", "CM")  # CD_far where it is known
 
 
 @dataclass(frozen=True, eq=False)
@@ -136,21 +138,26 @@ def comparison_of(solutions: dict[str, Solution], error: Refinement | None = Non
     >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 16, topology="O")
     >>> solutions = {f"M {mach}": solve(mesh, Freestream(mach=mach, alpha=2.0)) for mach in (0.2, 0.3)}
     >>> list(comparison_of(solutions).table.columns)[:3]
-    ['state', 'CL', 'CD']
+    ['state', 'CL', 'CD_far']
     """
     import pandas as pd
 
     rows = [_state(name, made) for name, made in solutions.items()]
-    changes = [_change(row, rows[0], name, error) for row in rows[1:] for name in SHOWN_COLUMNS]
+    changes = [
+        _change(row, rows[0], name, error)
+        for row in rows[1:]
+        for name in SHOWN_COLUMNS
+        if not (np.isnan(row[name]) or np.isnan(rows[0][name]))
+    ]
     return Comparison(pd.DataFrame(rows), pd.DataFrame(changes), solutions, pd.DataFrame(_parts(solutions)))
 
 
 def _state(name: str, made: Solution) -> dict:
-    c = made.forces.coefficients()
+    row = made.row()
     return {
         "state": name,
-        **{k: c[k] for k in SHOWN_COLUMNS},
-        "L/D": made.row()["L/D"],
+        **{k: row[k] for k in SHOWN_COLUMNS},
+        "L/D": row["L/D"],
         "outcome": made.outcome,
         "cells": made.mesh.n_cells,
     }
@@ -206,7 +213,7 @@ def changed_aircraft(aircraft: Aircraft, path: str, values: tuple) -> dict[str, 
 def _change(row: dict, first: dict, name: str, error: Refinement | None) -> dict:
     change = row[name] - first[name]
     beyond = "mesh error unknown"
-    if error is not None:
+    if error is not None and name in error.estimates:
         beyond = "yes" if abs(change) > 2.0 * error.estimates[name].error else "no"
     if row["outcome"] != Outcome.CONVERGED or first["outcome"] != Outcome.CONVERGED:
         beyond = "not converged"

@@ -31,7 +31,16 @@ CHANGES = {
     "percent": "+.1f",
     "beyond mesh error": "",
 }
-STATES = {"state": "", "CL": ".4f", "CD": ".5f", "CM": "+.4f", "L/D": ".1f", "outcome": "", "cells": "d"}
+STATES = {
+    "state": "",
+    "CL": ".4f",
+    "CD_far": ".5f",
+    "CD": ".5f",
+    "CM": "+.4f",
+    "L/D": ".1f",
+    "outcome": "",
+    "cells": "d",
+}
 PARTS = {
     "state": "",
     "part": "",
