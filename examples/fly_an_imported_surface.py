@@ -33,7 +33,7 @@ def main(folder: Path) -> None:
     print(taken.surface.bounds.round(3), "m; watertight:", taken.surface.watertight)
     print("\n".join(taken.notes))
     reference = zy.Reference(area=1.08, chord=0.54, span=2.0, point=(1.65, 0.0, 0.0))
-    mesh = zy.mesh_aircraft(taken.surface, 4.0, half=True, farfield=5.0, reference=reference)
+    mesh = zy.mesh_aircraft(taken.surface, 5.5, half=True, farfield=5.0, reference=reference)
     made = zy.solve(mesh, zy.Freestream(mach=0.2, alpha=3.0), numerics=zy.Numerics(residual_drop=3))
     print(made.outcome, made.reason)
     print(made.forces.table().round(4).to_string(index=False))

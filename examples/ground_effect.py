@@ -16,7 +16,7 @@ def main(folder: Path) -> None:
     for height in (None, 0.6):
         # over a ground the wind blows along it, and alpha turns the wing: a mesh for each alpha, made at this attitude
         over = {} if height is None else {"ground": -height, "attitude": air.alpha}
-        mesh = zy.mesh_aircraft(aircraft, 4.0, farfield=6.0, **over)
+        mesh = zy.mesh_aircraft(aircraft, 5.5, farfield=6.0, **over)
         made = zy.solve(mesh, air, numerics=zy.Numerics(residual_drop=3.5))
         where = "far from the ground" if height is None else f"{height:g} chords above it"
         print(f"{where:22}: CL {made.forces.CL:.4f}, CD {made.forces.CD:.5f}, {made.outcome}, {mesh.n_cells} cells")

@@ -194,6 +194,7 @@ CASES = (
     far_field.far_field_sections,
     far_field.far_field_wings,
     far_field.far_field_aircraft,
+    far_field.wing_drag,
     ground.ground_and_mirror,
     ground.section_over_a_belt,
     ground.wing_near_the_ground,

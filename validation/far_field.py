@@ -5,6 +5,7 @@ from importlib import resources
 
 import numpy as np
 
+from validation import space
 from zephyrum.conditions import Freestream
 from zephyrum.flow import Numerics
 from zephyrum.geometry import Aircraft, Airfoil, Planform, Wing
@@ -87,4 +88,43 @@ def far_field_aircraft():
         off = abs(drag.CD - fine * lift) / max(drag.uncertainty, 1e-9)
         rows.append((label, "error of far-field CD over its bar", 0.0, 1.0, off, cells, seconds))
         rows.append((label, "near-field CD over it", 1.0, 3.0, drag.near_field / (fine * lift), cells, seconds))
+    return rows
+
+
+def wing_drag():
+    """Wings of aspect ratio 6: drag of the surface above the far-field one, lift, and an even wing without lift."""
+    numerics, rows = Numerics(residual_drop=4.0), []
+
+    def wing(sweep: float) -> Aircraft:
+        planform = Planform(span=6.0, root_chord=1.0, taper=1.0, sweep=sweep)
+        return Aircraft(name="wing", parts={"wing": Wing(planform=planform, airfoil="NACA 0012")})
+
+    def solved(mesh, alpha: float):
+        return solve(mesh, Freestream(mach=0.2, alpha=alpha), numerics=numerics)
+
+    made = {}
+    for sweep, cells, excess in ((0.0, 60_000, 4.0), (0.0, 250_000, 1.5), (30.0, 60_000, 6.0)):
+        begin = time.perf_counter()
+        mesh = mesh_aircraft(wing(sweep), cells=cells, half=True)
+        solution = solved(mesh, 4.0)
+        made[sweep, cells] = mesh, solution
+        drag, seconds = solution.far_field_drag(), time.perf_counter() - begin
+        label = f"wing of aspect ratio 6, sweep {sweep:g} deg, Euler ({solution.outcome})"
+        above = 1e4 * (drag.near_field - drag.CD)
+        rows.append((label, "surface above far-field CD [counts]", -1.0, excess, above, mesh.n_cells, seconds))
+        rows.append((label, "spurious CD [counts]", -1.0, 99.0, 1e4 * drag.spurious, mesh.n_cells, seconds))
+        rows.append((label, "far-field CD [counts]", 0.0, 99.0, 1e4 * drag.CD, mesh.n_cells, seconds))
+    lift = made[0.0, 60_000][1].forces.CL / made[0.0, 250_000][1].forces.CL
+    rows.append(("wing of aspect ratio 6, 60k and 250k cells", "ratio of CL", 0.995, 1.005, lift, 0, 0.0))
+    slopes = {}
+    for sweep in (0.0, 30.0):
+        mesh, up = made[sweep, 60_000]
+        theory = space.lifting_surface(6.0, sweep, 0.2)
+        slopes[sweep] = (up.forces.CL - solved(mesh, -4.0).forces.CL) / np.radians(8.0) / theory
+    ratio = slopes[30.0] / slopes[0.0]
+    rows.append(("wing of aspect ratio 6, swept over unswept", "lift slope over theory", 0.99, 1.01, ratio, 0, 0.0))
+    begin = time.perf_counter()
+    mesh = mesh_aircraft(wing(0.0), cells=50_000, half=True)
+    even, seconds = abs(solved(mesh, 0.0).forces.CL), time.perf_counter() - begin
+    rows.append(("even wing of aspect ratio 6, alpha 0", "abs(CL)", 0.0, 5e-4, even, mesh.n_cells, seconds))
     return rows
