@@ -38,6 +38,11 @@ class Plans(unittest.TestCase):
         self.assertAlmostEqual(np.ptp(mesh.points[:, 0]) / (10.0 * printed[0].size), 1.0, delta=0.063)
         self.assertAlmostEqual(2.0 * mesh.recipe["farfield"], np.ptp(mesh.points[:, 0]), 5)
 
+    def test_a_budget_is_met_where_cells_are_long_along_the_span(self):
+        shape = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.5), airfoil="NACA 0012")
+        mesh = zy.mesh_aircraft(zy.Aircraft(name="wing", parts={"wing": shape}), cells=9_000, coarse_levels=0)
+        self.assertLess(abs(mesh.n_cells / 9_000 - 1.0), 0.15)
+
     def test_factors_make_a_family(self):
         coarse, fine = (zy.plan_mesh(WING, factor, layers=(1e-3, 1.3, 8)) for factor in (2.0, 1.0))
         self.assertAlmostEqual(fine.triangles / coarse.triangles, 4.0, 2)

@@ -25,6 +25,7 @@ COARSENING_FACTORS = 1.7, 2.2
 MAX_COARSEST_CELLS = 90_000  # cells of the coarsest of these
 # positions that get smaller triangles, how much smaller, and how far round in edges
 SPOTS, SMALLER, ROUND = 3, 0.5, 4.0
+CELLS_POWER = 2.2  # of the factor, with which the number of long cells falls: 9k, 15k, 25k cells at 3, 2 and 1.4
 ENOUGH_WITHIN = 0.1  # of the cells asked for: a mesh that is not made again
 log = logging.getLogger(__name__)
 
@@ -80,7 +81,7 @@ def mesh_aircraft(
     plan = task.chosen(resolution, cells)
     if on_plan is not None:
         on_plan(plan)
-    line = [_mesh_of_plan(task, plan, cells)]
+    line = [_mesh_of_budget(task, plan, cells) if cells and plan.longest_y else _mesh_of_plan(task, plan, cells)]
     ratio = COARSENING_FACTORS[int(plan.layers is not None)]
     while (
         len(line) <= coarse_levels
@@ -92,6 +93,24 @@ def mesh_aircraft(
     while line:
         made = line.pop().with_coarser(made)
     return made
+
+
+def _mesh_of_budget(task: MeshTask, plan: MeshPlan, cells: int) -> Mesh:
+    """The mesh of about so many cells, where cells are long along y: their number hardly follows the cubes far off, but
+    the sizes on the wall, so the surface is made again if it is not met.
+    """
+    best = _mesh_of_plan(task, plan, None)
+    for _ in range(2):
+        ratio = best.n_cells / cells
+        if abs(ratio - 1.0) < ENOUGH_WITHIN:
+            break
+        log.info("%s cells instead of %s: once more with other triangles", best.n_cells, cells)
+        factor = float(np.clip(best.recipe["factor"] * ratio ** (1.0 / CELLS_POWER), *FACTOR_RANGE))
+        again = _mesh_of_plan(task, task.forecast(factor), None)
+        if abs(again.n_cells - cells) >= abs(best.n_cells - cells):
+            break
+        best = again
+    return best
 
 
 def _mesh_of_plan(task: MeshTask, plan: MeshPlan, cells: int | None) -> Mesh:
