@@ -211,7 +211,10 @@ alpha = {{ from = 0, to = 6, step = 3 }}
             lines.append(f"other numerics than the rest: {', '.join(other)}; their mesh error is larger")
         refined = "refine" in study.results
         if refined and (unsure := unknown_drag(polar.table).sum()) and not study.mesh.planar:
-            lines.append(f"no L/D at {unsure} points: the error of CD is above {KNOWN_DRAG_FRACTION:.0%} of it")
+            lines.append(
+                f"no L/D at {unsure} point{'s' if unsure > 1 else ''}: the error of CD is above "
+                f"{KNOWN_DRAG_FRACTION:.0%} of it"
+            )
         if not refined:
             lines.append("mesh error unknown: add a [refine] table to the study")
         columns = {
