@@ -87,6 +87,13 @@ class TestWing(unittest.TestCase):
         self.assertEqual(len(drag.estimates), 3)
         self.assertAlmostEqual(drag.parts["CD"].sum(), drag.near_field - drag.spurious, 12)
 
+    def test_far_field_drag_is_unknown_where_the_domain_ends_before_the_wake_planes(self):
+        wide = zy.Reference(6.0, 1000.0, 6.0, (0.25, 0.0, 0.0), "typed")
+        solution = replace(self.solution, case=replace(self.solution.case, reference=wide))
+        with self.assertRaisesRegex(zy.InputError, "misses the mesh"):
+            solution.far_field_drag()
+        self.assertTrue(np.isnan(solution.row()["CD_far"]))
+
     def test_a_cut_integrates_to_its_strip(self):
         load = self.solution.span_loading(31).table
         for position in (0.5, 1.5):

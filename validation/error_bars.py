@@ -13,10 +13,10 @@ from pathlib import Path
 import numpy as np
 
 import zephyrum as zy
-from validation.far_field import BESIDE, EFFICIENCY
-from validation.grids import wedge
+from validation.cases import oblique_shock
+from validation.far_field import BESIDE, EFFICIENCY, RECTANGLE
 from validation.potential import MappedAirfoil
-from zephyrum.flow import FlowProblem, Numerics, solve_steady
+from zephyrum.flow import Numerics
 from zephyrum.studies.grid_convergence import mean_size
 from zephyrum.studies.mesh_error import estimate
 
@@ -100,16 +100,8 @@ def _outline(outline: zy.Outline, name: str, reynolds: float | None = None) -> F
 
 def _shock() -> Family:
     def run(n: float):
-        mesh = wedge(int(n) // 2, 10.0)
-        reference = zy.Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
-        q = solve_steady(FlowProblem(mesh, zy.Freestream(mach=2.0), reference, Numerics(vortex=False))).q
-        x, z = mesh.cell_centroid[:, 0], mesh.cell_centroid[:, 2]
-        rise = z - np.tan(np.radians(10)) * (x - 0.5)
-        behind = (x > 1.0) & (x < 1.3) & (rise > 0.05) & (z < 0.6 * np.tan(np.radians(39.31)) * (x - 0.5))
-        mach = np.linalg.norm(q[:, 1:4], axis=1) / np.sqrt(q[:, 4])
-        weight = mesh.cell_volume[behind]
-        means = (np.average(values[behind], weights=weight) for values in (1.0 + 1.4 * q[:, 0], mach))
-        return dict(zip(("p2/p1", "M2"), map(float, means), strict=True)), 1.0 / n
+        made = {row[1]: float(row[4]) for row in oblique_shock(int(n) // 2)}
+        return {name: made[name] for name in ("p2/p1", "M2")}, 1.0 / n
 
     return Family("wedge of 10 deg, M 2", run, exact=(("p2/p1", 1.7066), ("M2", 1.6405)))
 
@@ -129,8 +121,7 @@ def _body_in_space(length: float) -> Family:
 
 
 def _wing_in_space() -> Family:
-    planform = zy.Planform(span=6.0, root_chord=1.0, taper=1.0)
-    craft = zy.Aircraft(name="wing", parts={"wing": zy.Wing(planform=planform, airfoil="NACA 0012")})
+    craft = zy.Aircraft(name="wing", parts={"wing": zy.Wing(planform=RECTANGLE, airfoil="NACA 0012")})
 
     def run(factor: float):
         mesh = zy.mesh_aircraft(craft, factor)
@@ -138,7 +129,7 @@ def _wing_in_space() -> Family:
         drag = s.far_field_drag().CD / s.forces.CL**2
         return {"CL": s.forces.CL, "far-field CD / CL^2": drag}, mean_size(mesh, mesh)
 
-    theory = 6.0 / (np.pi * EFFICIENCY * (6.0 + BESIDE) ** 2)  # lifting line
+    theory = 6.0 / (np.pi * EFFICIENCY * (RECTANGLE.span + BESIDE) ** 2)  # lifting line
     return Family("wing of aspect ratio 6, inviscid", run, FACTORS, 0.7, (("far-field CD / CL^2", theory),))
 
 

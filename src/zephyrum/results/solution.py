@@ -362,7 +362,7 @@ class Solution(Run):
         Notes
         -----
         Of sections and of meshes in space. On coarse meshes it is much closer to the drag of fine ones than that of the
-        surface pressures: see docs/verification.md.
+        surface pressures: see docs/theory/error_estimates.md.
 
         Examples
         --------

@@ -15,6 +15,7 @@ SAFETY = 1.25
 FORMAL_ORDER = 2.0
 ASYMPTOTIC = (1.0, 3.2)  # observed orders taken as those of a second-order scheme
 HIGHEST = 20.0  # observed order that is reported at most
+RANGE = {True: "in the asymptotic range", False: "not in the asymptotic range, error bar is cautious"}
 NOISE = 2e-6  # differences below this are convergence error, not mesh error
 LOW_ORDER = 0.5  # observed order of a fit below which other powers are tried
 CAUTIOUS = 3.0  # safety factor of a fit of another order
@@ -116,9 +117,7 @@ def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
     ratio = sizes[1] / sizes[0]
     spread = max(values) - min(values)
     if abs(d21) < NOISE and abs(d32) < NOISE * 10:
-        return Estimate(
-            name, f1, math.nan, f1, max(SAFETY * abs(d21), NOISE), True, "no mesh effect above convergence noise"
-        )
+        return _no_effect(name, f1, abs(d21))
     order = observed_order(d32 / d21, sizes) if d21 * d32 > 0.0 else 0.0
     if order == 0.0:
         kind = "oscillates" if d21 * d32 <= 0.0 else "does not converge"
@@ -142,12 +141,16 @@ def estimate(name: str, values: list[float], sizes: list[float]) -> Estimate:
         )
         return Estimate(name, f1, order, f1, max(error, 3.0 * spread), False, words)
     inside = ASYMPTOTIC[0] <= round(order, 3) <= ASYMPTOTIC[1]
-    words = f"observed order {order:.2f}: " + (
-        "in the asymptotic range" if inside else "not in the asymptotic range, error bar is cautious"
-    )
+    words = f"observed order {order:.2f}: {RANGE[inside]}"
     if not inside:
         error = max(error, 3.0 * abs(d21))
     return Estimate(name, f1, order, extrapolated, error, inside, words)
+
+
+def _no_effect(name: str, finest: float, difference: float) -> Estimate:
+    """Estimate of a quantity whose differences between meshes are those of convergence."""
+    words = "no mesh effect above convergence noise"
+    return Estimate(name, finest, math.nan, finest, max(SAFETY * difference, NOISE), True, words)
 
 
 @dataclass(frozen=True)
@@ -182,9 +185,7 @@ def _fitted_estimate(name: str, values: np.ndarray, sizes: np.ndarray) -> Estima
     finest, sizes = float(values[0]), sizes / sizes[0]
     typical = float(np.ptp(values)) / (len(values) - 1)
     if typical < NOISE:
-        return Estimate(
-            name, finest, math.nan, finest, max(SAFETY * typical, NOISE), True, "no mesh effect above convergence noise"
-        )
+        return _no_effect(name, finest, typical)
     best = minimize_scalar(
         lambda p: _fit_powers(values, sizes, (p,), True).deviation, bounds=(0.05, 8.0), method="bounded"
     ).x
@@ -196,15 +197,10 @@ def _fitted_estimate(name: str, values: np.ndarray, sizes: np.ndarray) -> Estima
         fit = min((_fit_powers(values, sizes, p) for p in ((1.0,), (2.0,), (1.0, 2.0))), key=lambda one: one.deviation)
     else:
         fit = free
-    inside = LOW_ORDER <= observed <= ASYMPTOTIC[1] and fit.deviation <= typical
-    safety = SAFETY if inside and observed >= ASYMPTOTIC[0] else CAUTIOUS
-    off = abs(fit.limit - finest)
-    error = safety * off + fit.deviation + abs(finest - fit.finest)
+    inside = bool(ASYMPTOTIC[0] <= observed <= ASYMPTOTIC[1] and fit.deviation <= typical)
+    off, scatter = abs(fit.limit - finest), fit.deviation + abs(finest - fit.finest)
+    error = (SAFETY if inside else CAUTIOUS) * off + scatter
     if fit.deviation > typical:
-        error = CAUTIOUS * fit.deviation / typical * (off + fit.deviation + abs(finest - fit.finest))
-    words = f"observed order {observed:.2f} of {len(values)} meshes, scatter {fit.deviation:.2g}: " + (
-        "in the asymptotic range"
-        if inside and safety == SAFETY
-        else "not in the asymptotic range, error bar is cautious"
-    )
-    return Estimate(name, finest, observed, fit.limit, error, inside and safety == SAFETY, words)
+        error = CAUTIOUS * fit.deviation / typical * (off + scatter)
+    words = f"observed order {observed:.2f} of {len(values)} meshes, scatter {fit.deviation:.2g}: {RANGE[inside]}"
+    return Estimate(name, finest, observed, fit.limit, error, inside, words)

@@ -78,12 +78,12 @@ class GradientOperator:
     normal: np.ndarray
     image_weight: np.ndarray
 
-    def __call__(self, q: np.ndarray, out: np.ndarray, velocity: int | None = 1) -> None:
+    def __call__(self, q: np.ndarray, out: np.ndarray, velocity: int = 1) -> None:
         """Gradients of the columns of q (n, m) into out (n, m, 3); velocity: column where the velocity begins, as many
-        as `normal` has axes; None if all are scalars.
+        as `normal` has axes; q must have them.
         """
         gather_gradients(q, self.start, self.cell, self.weight, out)
-        if velocity is not None and len(self.mirrored) and q.shape[1] > 1:
+        if len(self.mirrored) and q.shape[1] > 1:
             add_image_gradients(q, self.mirrored, self.normal, self.image_weight, velocity, out)
 
     def single(self, axes: np.ndarray) -> "GradientOperator":

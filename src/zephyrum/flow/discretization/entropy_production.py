@@ -72,6 +72,28 @@ def entropy_production(residual: Residual, state: FieldState, exterior: np.ndarr
     return made / law.gamma
 
 
+def entropy(q: np.ndarray, gamma: float) -> np.ndarray:
+    """Entropy of states over the heat capacity at constant volume; 0 in the stream.
+
+    Parameters
+    ----------
+    q : (k, m) array
+        States: gauge pressure, velocity, temperature, in scaled units.
+    gamma : float
+        Ratio of the specific heats.
+
+    Returns
+    -------
+    (k,) array
+
+    Examples
+    --------
+    >>> entropy(np.array([[0.0, 0.5, 0.0, 0.0, 1.0]]), 1.4).tolist()
+    [0.0]
+    """
+    return gamma * np.log(q[:, 4]) - (gamma - 1.0) * np.log(1.0 + gamma * q[:, 0])
+
+
 def entropy_variables(q: np.ndarray, gamma: float) -> tuple[np.ndarray, np.ndarray]:
     """Derivatives of the entropy function to the conserved variables, and its potential.
 
@@ -97,7 +119,7 @@ def entropy_variables(q: np.ndarray, gamma: float) -> tuple[np.ndarray, np.ndarr
     p, velocity = (1.0 + gamma * q[:, 0]) / gamma, q[:, 1:4]
     rho = gamma * p / q[:, 4]
     beta = rho / p
-    s = np.log(p) - gamma * np.log(rho)
+    s = entropy(q, gamma) - np.log(gamma)
     w = np.empty((len(q), 5))
     w[:, 0] = (gamma - s) / (gamma - 1.0) - 0.5 * beta * np.sum(velocity**2, axis=1)
     w[:, 1:4] = beta[:, None] * velocity
@@ -137,6 +159,6 @@ def _add_production_at_walls(
     own = state.q[cells]
     w, psi = entropy_variables(own, gamma)
     # some air passes the chord of a curved wall face: it takes the entropy of its cell along
-    s = gamma * np.log(own[:, 4]) - (gamma - 1.0) * np.log(1.0 + gamma * own[:, 0]) - np.log(gamma)
+    s = entropy(own, gamma) - np.log(gamma)
     carried = flux[:, 0] * s / (gamma - 1.0)
     np.add.at(made, cells, np.einsum("km,km->k", w, flux) - np.einsum("kj,kj->k", psi, area) + carried)
