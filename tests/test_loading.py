@@ -153,6 +153,24 @@ class Sections(unittest.TestCase):
             self.assertTrue((rows["fraction"].between(0.0, 1.0)).all())
             self.assertTrue((under["fraction"].diff().dropna() >= 0.0).all())
 
+    def test_pressure_that_varies_linearly_is_exact_and_continuous_along_a_cut(self):
+        q = zy.Freestream(mach=0.2, altitude=0.0).dynamic_pressure
+        for mirrored in (False, True):
+            flow = plate(lambda x, y: q * (0.4 + 0.3 * x - 0.05 * y), mirrored=mirrored, bent=0.3, across=30, along=9)
+            rows = cut_table(flow, [0.52, 1.3, 2.22])
+            under = rows[rows["side"] == "lower"]
+            np.testing.assert_allclose(under["Cp"], 0.4 + 0.3 * under["x"] - 0.05 * under["y"], atol=1e-6)
+            np.testing.assert_allclose(rows.loc[rows["side"] == "upper", "Cp"], 0.0, atol=1e-12)
+            lift = rows.groupby("y")["cz"].sum()
+            np.testing.assert_allclose(lift, 0.4 + 0.3 * 0.25 - 0.05 * lift.index, atol=1e-6)
+
+    def test_a_step_of_pressure_does_not_overshoot(self):
+        q = zy.Freestream(mach=0.2, altitude=0.0).dynamic_pressure
+        flow = plate(lambda x, y: np.where(x < 0.2, q, 0.0), along=12)
+        cp = cut_table(flow, 0.52)["Cp"]
+        self.assertGreaterEqual(cp.min(), -1e-12)
+        self.assertLessEqual(cp.max(), 1.0 + 1e-12)
+
     def test_sides_are_those_of_the_faces_even_where_a_face_is_bent(self):
         flow = plate(lambda x, y: zy.Freestream(mach=0.2, altitude=0.0).dynamic_pressure + 0.0 * y, bent=1.2)
         rows = cut_table(flow, [0.05 * k + 0.013 for k in range(12)])

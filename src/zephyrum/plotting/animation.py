@@ -217,7 +217,7 @@ def draw_vortex_cores(solution: "Solution", path: Path, view: str = "behind", le
     if not len(triangles):
         raise InputError(f"no place off the walls has Q = {level:g}; choose a lower level.")
     cores = Surface(points, triangles)
-    surface, faces = wall_surface(solution.mesh)
+    surface, values = wall_point_values(solution, "Cp")
     if solution.mesh.mirrored:
         cores = _twice(cores)
     low, high = surface.bounds
@@ -227,7 +227,7 @@ def draw_vortex_cores(solution: "Solution", path: Path, view: str = "behind", le
     keep = within[cores.triangles].all(axis=1)  # type: ignore[index]
     cores = triangles_of(replace(cores, triangles=cores.triangles[keep], label=cores.label[keep]))
     plotter = new_scene()
-    add_surface(plotter, surface, wall_point_values(solution, "Cp", surface, faces), CP_RANGE, "Cp [-]")
+    add_surface(plotter, surface, values, CP_RANGE, "Cp [-]")
     plotter.add_mesh(cores, color=COLOURS[1], opacity=0.75, smooth_shading=False, ambient=0.3)
     plotter.add_text(
         f"vortex cores: Q = {level:.3g} (stream speed / chord)^2, {solution.air.describe()}",
@@ -280,8 +280,7 @@ def animate_turn(
     >>> animate_turn(zy.load_solution("wing.npz"), Path("turn.gif"), frames=24)  # doctest: +SKIP
     """
     _needs_stage(path)
-    surface, faces = wall_surface(solution.mesh)
-    values = wall_point_values(solution, name, surface, faces)
+    surface, values = wall_point_values(solution, name)
     high = np.array(VIEWS["quarter"])[2]
     made = []
     # as large in every picture: the ball round the body has to fit

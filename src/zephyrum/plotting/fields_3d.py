@@ -30,6 +30,7 @@ from zephyrum.plotting.rendering import (
 )
 from zephyrum.plotting.style import COLOURS, clipped_ends, format_axes, new_axes, save
 from zephyrum.plotting.surface_pictures import draw_surface
+from zephyrum.results.wall_interpolation import WallInterpolation
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -229,10 +230,8 @@ def draw_on_surface(
     choice("view", view, tuple(VIEWS))
     table = solution.surface()
     choice("name", name, tuple(column for column in ("Cp", "Cf", "y+") if column in table))
-    surface, faces = wall_surface(solution.mesh)
-    each = _by_face(solution, table[name].to_numpy())[faces]
-    limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(each, 99.0))))
-    point_values = _at_points(surface, each)
+    surface, values = wall_point_values(solution, name)
+    limits = limits or (CP_RANGE if name == "Cp" else (0.0, float(np.percentile(values, 99.0))))
     title = (
         f"{title}{': ' if title else ''}{name}{'' if lines is None else f' and {lines.means} lines'} at "
         f"{solution.air.describe()}"
@@ -241,12 +240,12 @@ def draw_on_surface(
     if lines is not None and solution.mesh.mirrored:
         lines = lines.mirrored()
     if can_render():
-        return _rendered(surface, point_values, path, view, limits, title, unit, lines)
-    return _painted(surface, each, path, view, limits, title, unit, lines)
+        return _rendered(surface, values, path, view, limits, title, unit, lines)
+    return _painted(surface, values, path, view, limits, title, unit, lines)
 
 
-def wall_point_values(solution: "Solution", name: str, surface: Surface, faces: np.ndarray) -> np.ndarray:
-    """A column of `surface()` at the points of the walls.
+def wall_point_values(solution: "Solution", name: str) -> tuple[Surface, np.ndarray]:
+    """Walls as a surface, and a column of `surface()` at its points.
 
     Parameters
     ----------
@@ -254,29 +253,17 @@ def wall_point_values(solution: "Solution", name: str, surface: Surface, faces: 
         On a mesh in space.
     name : str
         Column.
-    surface : Surface
-        See `wall_surface`.
-    faces : (m,) array
-        Face of each triangle.
 
     Returns
     -------
-    (n,) array
+    surface : Surface
+        Of the whole body where the mesh is half of it. Points at sharp edges are there once for each side.
+    values : (n,) array
     """
-    return _at_points(surface, _by_face(solution, solution.surface()[name].to_numpy())[faces])
-
-
-def _by_face(solution, column: np.ndarray) -> np.ndarray:
-    order = np.concatenate([np.arange(g.start, g.stop) for g in solution.mesh.groups if g.role == "wall"])
-    value = np.zeros(solution.mesh.n_faces)
-    value[order] = column
-    return value
-
-
-def _at_points(surface: Surface, each: np.ndarray) -> np.ndarray:
-    """Means at the points, by area, of values on the triangles."""
-    corner, weight = surface.triangles.ravel(), np.repeat(surface.areas, 3)
-    return np.bincount(corner, weight * np.repeat(each, 3)) / np.bincount(corner, weight)
+    walls = WallInterpolation.of(solution.mesh)
+    values = walls.at_nodes(solution.surface()[name].to_numpy())
+    mirrored = solution.mesh.mirrored
+    return walls.surface(mirrored), np.tile(values, 2) if mirrored else values
 
 
 def draw_loading(
@@ -386,9 +373,10 @@ def add_surface(
     colour_bar(plotter, unit, limits, values)
 
 
-def _painted(surface, each, path, view, limits, title, unit, lines):
+def _painted(surface, values, path, view, limits, title, unit, lines):
     """The same with Matplotlib, triangles painted from back to front."""
     figure, ax = new_axes()
+    each = values[surface.triangles].mean(axis=1)
     ahead = camera_direction(surface, view)
     frame, low, high = window(surface.points, ahead, view)
     order = np.argsort(surface.centres @ ahead)

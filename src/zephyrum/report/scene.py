@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from zephyrum.geometry import Surface
-from zephyrum.mesh.wall_triangles import wall_surface
 from zephyrum.plotting.fields_3d import CP_RANGE, wall_point_values
 
 HEIGHT = 560  # pixels
@@ -89,8 +88,8 @@ def pressure_scene(solutions: list["Solution"], labels: list[str]) -> str:
     import plotly.graph_objects as go
     from plotly.offline import plot
 
-    surface, faces = wall_surface(solutions[0].mesh)
-    values = np.stack([wall_point_values(solution, "Cp", surface, faces) for solution in solutions], axis=1)
+    each = [wall_point_values(solution, "Cp") for solution in solutions]
+    surface, values = each[0][0], np.stack([values for _, values in each], axis=1)
     surface, values = decimated(surface, values)
     values = values.T.astype(np.float32).round(3)
     traces, corners = [], []

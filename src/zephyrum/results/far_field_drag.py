@@ -32,8 +32,9 @@ from zephyrum.flow.discretization.cell_gradient import GradientOperator
 from zephyrum.flow.discretization.entropy_production import entropy
 from zephyrum.flow.outcome import Outcome
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
-from zephyrum.results.section_cuts import span_loading, wall_faces
+from zephyrum.results.section_cuts import span_loading
 from zephyrum.results.wake_survey import wake_drag
+from zephyrum.results.wall_interpolation import wall_faces
 
 if TYPE_CHECKING:
     from zephyrum.results.solution import Solution

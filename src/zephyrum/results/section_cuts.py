@@ -1,9 +1,10 @@
 """Surface results of a flow in space: pressures in sections across the body, and how the lift is spread over the span.
 
-A section is where a plane y = constant meets the triangles of the walls, each with its own Cp; its lift is the sum of
-pressure over the pieces, so that it can be checked against the span loading, which spreads the force of every triangle
-exactly over the strips that it reaches into. Induced drag: that of the trailing vortices of that loading in the plane
-far behind (Glauert 1926, The Elements of Aerofoil and Airscrew Theory, ch. 11; series fitted as by Multhopp 1938).
+A section is where a plane y = constant meets the triangles of the walls, on which Cp is linear and across whose edges
+it is continuous (`wall_interpolation`); its lift is the sum of pressure over the pieces, so that it can be checked
+against the span loading, which spreads the force of every triangle exactly over the strips that it reaches into.
+Induced drag: that of the trailing vortices of that loading in the plane far behind (Glauert 1926, The Elements of
+Aerofoil and Airscrew Theory, ch. 11; series fitted as by Multhopp 1938).
 Verified by tests/test_space.py.
 """
 
@@ -19,9 +20,9 @@ from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import number, whole
 from zephyrum.errors import InputError
 from zephyrum.mesh.polygons import fan_triangles
+from zephyrum.results.wall_interpolation import WallInterpolation, wall_faces
 
 if TYPE_CHECKING:
-    from zephyrum.mesh.core import Mesh
     from zephyrum.results.solution import Solution
 
 STRIP_COUNT = 60
@@ -34,69 +35,30 @@ TERMS = 7
 EFFICIENCY_ERROR = 2  # terms more and fewer, between which the induced drag is doubtful
 
 
-def wall_faces(mesh: "Mesh", part: str | None) -> tuple[np.ndarray, np.ndarray]:
-    """Faces of the walls, or of one of them.
-
-    Parameters
-    ----------
-    mesh : Mesh
-        Mesh.
-    part : str or None
-        Wall; all without it.
-
-    Returns
-    -------
-    faces : array of int
-    names : (m,) array
-        Wall of each face.
-
-    Examples
-    --------
-    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil, solve
-    >>> mesh = mesh_airfoil(Airfoil.naca("2412"), 32, 16, topology="O")
-    >>> faces, names = wall_faces(mesh, None)
-    >>> len(faces), str(names[0])
-    (32, 'airfoil')
-    """
-    groups = [g for g in mesh.groups if g.role == "wall" and part in (None, g.name)]
-    if not groups:
-        names = ", ".join(g.name for g in mesh.groups if g.role == "wall")
-        raise InputError(f"the mesh has no wall {part!r}; it has: {names}.")
-    faces = np.concatenate([np.arange(g.start, g.stop) for g in groups])
-    return faces, np.repeat([g.name for g in groups], [g.stop - g.start for g in groups])
-
-
 @dataclass(frozen=True, eq=False)
 class _WallTriangles:
-    """Triangles of the walls: corners (m, 3, 3) [m], unit normals out of the body (m, 3), part, face, upper side or
-    not, Cp and Cf (None without friction) of each.
+    """Triangles of the walls: x, y, z [m], Cp and, with friction, Cf at their corners (m, 3, 4 or 5), unit normals out
+    of the body (m, 3), part and upper side or not (m,).
     """
 
     corner: np.ndarray
     normal: np.ndarray
     part: np.ndarray
     upper: np.ndarray
-    cp: np.ndarray
-    cf: np.ndarray | None
 
     @classmethod
     def of(cls, solution: "Solution", part: str | None) -> "_WallTriangles":
         mesh = solution.mesh
-        faces, names = wall_faces(mesh, part)
-        points, t, owner = fan_triangles(mesh, faces)
-        corner = points[t]
-        faces = faces[owner]
-        normal = -np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+        walls = WallInterpolation.of(mesh, part)
+        local, pressure, friction = walls.faces - mesh.n_interior, solution.air.dynamic_pressure, solution.wall_friction
+        columns = [*walls.points.T, walls.at_nodes(solution.wall_pressure[local] / pressure)]
+        if friction is not None:
+            columns.append(walls.at_nodes(np.linalg.norm(friction[local], axis=1) / pressure))
+        corner = np.stack(columns, axis=1)[walls.triangles]
+        normal = -np.cross(corner[:, 1, :3] - corner[:, 0, :3], corner[:, 2, :3] - corner[:, 0, :3])
         normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-300)[:, None]
-        local, pressure, friction = faces - mesh.n_interior, solution.air.dynamic_pressure, solution.wall_friction
-        return cls(
-            corner,
-            normal,
-            names[owner],
-            mesh.face_area[faces, 2] < 0.0,  # of the whole face: triangles of a bent one may look the other way
-            solution.wall_pressure[local] / pressure,
-            None if friction is None else np.linalg.norm(friction[local], axis=1) / pressure,
-        )
+        upper = mesh.face_area[walls.faces[walls.owner], 2] < 0.0  # triangles of a bent face may look the other way
+        return cls(corner, normal, np.array(walls.names)[walls.part[walls.owner]], upper)
 
 
 def cut_table(solution: "Solution", at: float | list[float], part: str | None = None, axis: str = "y") -> pd.DataFrame:
@@ -142,7 +104,7 @@ def cut_table(solution: "Solution", at: float | list[float], part: str | None = 
                 f"{axis} = {position:g} m meets no wall{f' of part {part!r}' if part else ''}; they reach from {reach}."
             )
         pair = _segments(walls.corner[hit], s[hit])
-        loops = _loops(pair, walls.part[hit])
+        loops = _loops(pair[:, :, :3], walls.part[hit])
         for loop in range(loops.max() + 1):
             own = loops == loop
             frames.append(_curve_table(walls, hit[own], pair[own], {"loop": loop, axis: position}))
@@ -150,8 +112,8 @@ def cut_table(solution: "Solution", at: float | list[float], part: str | None = 
 
 
 def _segments(corner: np.ndarray, s: np.ndarray) -> np.ndarray:
-    """Ends (m, 2, 3) [m] of the line where each triangle (m, 3, 3) meets the plane; s (m, 3): distances of the corners
-    from it.
+    """Ends (m, 2, k) of the line where each triangle (m, 3, k) meets the plane: their positions and what else varies
+    linearly; s (m, 3): distances of the corners from the plane.
     """
     ends = []
     for j in range(3):
@@ -159,13 +121,14 @@ def _segments(corner: np.ndarray, s: np.ndarray) -> np.ndarray:
         fraction = np.where((a < 0.0) != (b < 0.0), a / np.where(a == b, 1.0, a - b), np.nan)
         ends.append(corner[:, j] + fraction[:, None] * (corner[:, (j + 1) % 3] - corner[:, j]))
     stacked = np.stack(ends, axis=1)
-    return stacked[~np.isnan(stacked[:, :, 0])].reshape(-1, 2, 3)
+    return stacked[~np.isnan(stacked[:, :, 0])].reshape(len(s), 2, -1)
 
 
 def _curve_table(walls: _WallTriangles, rows: np.ndarray, pair: np.ndarray, where: dict) -> pd.DataFrame:
-    """Table of one closed curve: the triangles `rows` (m,) that it passes along the segments (m, 2, 3)."""
+    """Table of one closed curve: the triangles `rows` (m,) that it passes along the segments (m, 2, 4 or 5)."""
     axis = list(where)[-1]
-    midpoint, length = pair.mean(axis=1), np.linalg.norm(pair[:, 1] - pair[:, 0], axis=1)
+    midpoint, length = pair.mean(axis=1), np.linalg.norm(pair[:, 1, :3] - pair[:, 0, :3], axis=1)
+    cp = midpoint[:, 3]
     n = walls.normal[rows]
     # a strip of unit width has this much wall along the segment
     wide = length / np.sqrt(np.maximum(1.0 - n[:, "xyz".index(axis)] ** 2, 1e-6))
@@ -178,11 +141,11 @@ def _curve_table(walls: _WallTriangles, rows: np.ndarray, pair: np.ndarray, wher
         "z": midpoint[:, 2],
         "fraction": (midpoint[:, 0] - x.min()) / chord,
         "side": np.where(walls.upper[rows], "upper", "lower"),
-        "Cp": walls.cp[rows],
+        "Cp": cp,
     }
-    if walls.cf is not None:
-        columns["Cf"] = walls.cf[rows]
-    force = -walls.cp[rows, None] * n * wide[:, None]
+    if midpoint.shape[1] > 4:
+        columns["Cf"] = midpoint[:, 4]
+    force = -cp[:, None] * n * wide[:, None]
     frame = pd.DataFrame(columns | {"chord": chord, "cx": force[:, 0] / chord, "cz": force[:, 2] / chord})
     return frame.sort_values(["side", "fraction"], ignore_index=True)
 
