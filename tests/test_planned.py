@@ -2,6 +2,7 @@
 
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -15,6 +16,7 @@ from zephyrum.mesh import aircraft_mesh
 from zephyrum.mesh.clipped_3d.generation import local_edges, wake_points
 from zephyrum.mesh.planning import MeshTask
 from zephyrum.mesh.wall_shape import wall_shape
+from zephyrum.mesh.wall_triangles import wall_distances
 
 WING = zy.Aircraft(
     name="plank",
@@ -37,6 +39,22 @@ class Plans(unittest.TestCase):
         self.assertAlmostEqual(mesh.reference.span, 4.0, 6)
         self.assertAlmostEqual(np.ptp(mesh.points[:, 0]) / (10.0 * printed[0].size), 1.0, delta=0.063)
         self.assertAlmostEqual(2.0 * mesh.recipe["farfield"], np.ptp(mesh.points[:, 0]), 5)
+
+    def test_it_is_reported_how_far_the_walls_are_from_the_shape(self):
+        far = []
+        for resolution in (4.0, 2.0):
+            mesh = zy.mesh_aircraft(WING, resolution, farfield=3.0, coarse_levels=0)
+            found = mesh.recipe["wall_distance"]
+            self.assertEqual(set(found), {"wing", "pod"})
+            far.append(found["wing"])
+            self.assertLess(found["pod"][0], 0.01)
+        self.assertGreater(far[0][0], 2.0 * far[1][0])  # to second order: four times
+        self.assertLess(far[1][1], 0.01)
+        shape = WING.surface(half=True).welded()
+        moved = replace(shape, points=shape.points + [0.0, 0.0, 0.05])
+        for distance, of_chord in wall_distances(mesh, moved).values():
+            self.assertAlmostEqual(distance, 0.05, delta=0.01)
+            self.assertGreater(of_chord, 0.05)
 
     def test_a_budget_is_met_where_cells_are_long_along_the_span(self):
         shape = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.5), airfoil="NACA 0012")
@@ -178,7 +196,7 @@ class Command(unittest.TestCase):
                 ],
             )
             self.assertEqual(made.exit_code, 0, made.output)
-            for word in ("forecast", "made:", "walls: wing", "non-orthogonality", "written"):
+            for word in ("forecast", "made:", "walls: wing", "% of the local chord)", "non-orthogonality", "written"):
                 self.assertIn(word, made.output)
             self.assertGreater(zy.read_mesh(Path(folder) / "plank.vtu").n_cells, 3000)
         lost = CliRunner().invoke(main, ["mesh", "nowhere.toml"])

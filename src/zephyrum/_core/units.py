@@ -98,6 +98,8 @@ def quantity(name: str, value: object, unit: str) -> float:
         )
     if unit == "K":  # in a temperature F and C are no farad and coulomb
         symbol = {"F": "degF", "C": "degC"}.get(symbol, symbol)
+    if symbol == unit:  # the registry of units takes half a second to load
+        return size
     import pint
 
     try:

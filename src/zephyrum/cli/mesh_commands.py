@@ -142,6 +142,7 @@ def mesh_aircraft_command(file: str, given: dict) -> None:
         Options of the command line.
     """
     from zephyrum.mesh import mesh_aircraft, mesh_sector, plan_mesh, quality, write_mesh
+    from zephyrum.mesh.wall_triangles import describe_wall_distances
 
     shape = read_shape(Path(file), given["unit"], given["nose"], given["up"])
     names = ("cells", "y_plus", "reynolds", "farfield", "ground", "attitude", "wake", "alpha")
@@ -172,6 +173,7 @@ def mesh_aircraft_command(file: str, given: dict) -> None:
         f"that asked for on {100 * made.recipe['layer_coverage']:.1f} % of the points; tries {made.recipe['tries']}"
     )
     click.echo("walls: " + ", ".join(f"{g.name} {g.stop - g.start:,} faces" for g in made.groups if g.role == "wall"))
+    click.echo(describe_wall_distances(made.recipe["wall_distance"]))
     click.echo(str(quality(made)))
     if sectors:
         made = mesh_sector(made, sectors)

@@ -12,6 +12,7 @@ from zephyrum.geometry import Aircraft, SizeZone, Surface
 from zephyrum.mesh.clipped_3d.generation import INVISCID_LAYERS, mesh_surface
 from zephyrum.mesh.clipped_3d.spanwise_lengths import WallSamples
 from zephyrum.mesh.core import Mesh
+from zephyrum.mesh.ground import rotated_about
 from zephyrum.mesh.planning import (
     FACTOR_RANGE,
     MeshOptions,
@@ -19,6 +20,7 @@ from zephyrum.mesh.planning import (
     MeshTask,
     cells_of,
 )
+from zephyrum.mesh.wall_triangles import wall_distances
 
 # factor on all sizes from a mesh to the coarser one that a solution starts on, without and with layers
 COARSENING_FACTORS = 1.7, 2.2
@@ -176,9 +178,18 @@ def _mesh_on_surface(task: MeshTask, plan: MeshPlan, skin: Surface, cells: int |
             "forecast_cells": plan.cells,
             "farfield": round(0.5 * float(np.ptp(mesh.points[:, 0])), 6),
             "blockage": round(task.blockage, 7),
+            "wall_distance": _wall_distances(mesh, task),
         }
     )
     return replace(mesh, recipe=recipe)
+
+
+def _wall_distances(mesh: Mesh, task: MeshTask) -> dict[str, list[float]]:
+    """`wall_distances` of a mesh, rounded for its recipe."""
+    pivot = (0.0, 0.0, 0.0) if task.reference is None else task.reference.point
+    shape = replace(task.made, points=rotated_about(task.made.points, pivot, task.options.attitude))
+    found = wall_distances(mesh, shape)
+    return {part: [float(f"{value:.3g}") for value in values] for part, values in found.items()}
 
 
 def _scale_for(task: MeshTask, plan: MeshPlan, skin: Surface, edges: np.ndarray, layers: int, wanted: int) -> float:

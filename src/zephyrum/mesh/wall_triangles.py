@@ -1,14 +1,17 @@
-"""The walls of a mesh in space as a triangle surface."""
+"""The walls of a mesh in space as a triangle surface, and how far they are from the shape that was meshed."""
 
 from typing import TYPE_CHECKING
 
 import numpy as np
 
+from zephyrum.geometry.surface.nearest_point import distances
 from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.mesh.polygons import fan_triangles
 
 if TYPE_CHECKING:
     from zephyrum.mesh.core import Mesh
+
+CHORD_STATIONS = 24  # along a part, at which its chord is measured
 
 
 def wall_surface(mesh: "Mesh", whole: bool = True) -> tuple[Surface, np.ndarray]:
@@ -51,3 +54,75 @@ def wall_surface(mesh: "Mesh", whole: bool = True) -> tuple[Surface, np.ndarray]
         t, label, faces = np.concatenate([t, t[:, ::-1] + n]), np.r_[label, label], np.r_[faces, faces]
     used, t = np.unique(t, return_inverse=True)
     return Surface(points[used], t.reshape(-1, 3), label, tuple(g.name for g in groups)), faces
+
+
+def wall_distances(mesh: "Mesh", shape: Surface) -> dict[str, tuple[float, float]]:
+    """Largest distance of the walls of a mesh from the shape that it was made about, both ways, of every part.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh in space.
+    shape : Surface
+        Shape in the position of the mesh.
+
+    Returns
+    -------
+    dict
+        Of each part the distance [m], and the largest distance over the local chord: the extent along x at the same
+        station of the longer one of its axes across.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> ball = zy.Body.ellipsoid(1.0, 1.0).surface(tolerance=0.0005)
+    >>> mesh = zy.mesh_surface(zy.remesh(ball, 300).surface, farfield=3.0, growth=1.0)
+    >>> (far, of_chord), = wall_distances(mesh, ball).values()
+    >>> bool(0.002 < far < 0.02), bool(of_chord >= far)
+    (True, True)
+    """
+    wall, _ = wall_surface(mesh, whole=False)
+    found: dict[str, tuple[float, float]] = {}
+    for one, other in ((wall, shape), (shape, wall)):
+        for part in one.parts:
+            own = one.triangles[one.belongs(part)]
+            corner = one.points[own]
+            samples = np.concatenate([one.points[np.unique(own)], corner.mean(axis=1)])
+            far = distances(samples, other.points, other.triangles)
+            of_chord = far / _local_chords(samples)
+            last = found.get(part, (0.0, 0.0))
+            found[part] = max(last[0], float(far.max())), max(last[1], float(of_chord.max()))
+    return found
+
+
+def describe_wall_distances(found: dict) -> str:
+    """Put `wall_distances` into words.
+
+    Parameters
+    ----------
+    found : dict
+        As `wall_distances` returns.
+
+    Examples
+    --------
+    >>> describe_wall_distances({"wing": (0.0031, 0.0042), "fin": (0.0012, 0.001)})
+    'walls at most from the shape: wing 3.1 mm (0.42 % of the local chord), fin 1.2 mm (0.1 %)'
+    """
+    words = " of the local chord"
+    parts = []
+    for part, (far, of_chord) in found.items():
+        parts.append(f"{part} {1e3 * far:.2g} mm ({100.0 * of_chord:.2g} %{words})")
+        words = ""
+    return f"walls at most from the shape: {', '.join(parts)}"
+
+
+def _local_chords(points: np.ndarray) -> np.ndarray:
+    """Extent along x [m] of the part whose points (n, 3) these are, at the station of each of them."""
+    axis = 1 if np.ptp(points[:, 1]) >= np.ptp(points[:, 2]) else 2
+    across = points[:, axis]
+    width = max(float(np.ptp(across)), 1e-300)
+    station = np.minimum((CHORD_STATIONS * (across - across.min()) / width).astype(np.int64), CHORD_STATIONS - 1)
+    low, high = np.full(CHORD_STATIONS, np.inf), np.full(CHORD_STATIONS, -np.inf)
+    np.minimum.at(low, station, points[:, 0])
+    np.maximum.at(high, station, points[:, 0])
+    return np.maximum((high - low)[station], 1e-300)

@@ -296,6 +296,7 @@ def _checks(solutions: list) -> Part:
 
 def _mesh(study) -> Part:
     from zephyrum.mesh import quality
+    from zephyrum.mesh.wall_triangles import describe_wall_distances
 
     measured = quality(study.mesh)
     part = Part("mesh", "Mesh")
@@ -332,8 +333,11 @@ def _mesh(study) -> Part:
         + ", ".join(
             f"{key} {value:.5g}" if isinstance(value, float) else f"{key} {value}"
             for key, value in study.mesh.recipe.items()
+            if key != "wall_distance"
         )
     )
+    if "wall_distance" in study.mesh.recipe:
+        part.lines.append(describe_wall_distances(study.mesh.recipe["wall_distance"]))
     return part
 
 

@@ -134,15 +134,14 @@ def _ray(points: np.ndarray, c: np.ndarray, s: np.ndarray) -> np.ndarray:
     if (np.diff(angle) < -1e-9).any():
         raise InputError("a free outline must be seen whole from its middle; move points that fold back.")
     close = np.concatenate([points, points[:1]])
-    out = np.empty((len(c), 2))
-    a, b = close[:-1], np.diff(close, axis=0)
-    for k, (x, y) in enumerate(zip(c, s)):  # a + f b on the ray: cross((x, y), a + f b) = 0
-        with np.errstate(divide="ignore", invalid="ignore"):
-            f = -(x * a[:, 1] - y * a[:, 0]) / (x * b[:, 1] - y * b[:, 0])
-        f = np.where((f >= -1e-12) & (f <= 1.0 + 1e-12), f, np.nan)  # met within the side
-        reach = np.nan_to_num(x * (a[:, 0] + f * b[:, 0]) + y * (a[:, 1] + f * b[:, 1]))
-        out[k] = reach.max() * np.array([x, y])
-    return out
+    (ax, ay), (bx, by) = close[:-1].T, np.diff(close, axis=0).T
+    x, y = np.asarray(c, dtype=float)[:, None], np.asarray(s, dtype=float)[:, None]
+    with np.errstate(divide="ignore", invalid="ignore"):  # a + f b on the ray: cross((x, y), a + f b) = 0
+        f = -(x * ay - y * ax) / (x * by - y * bx)
+    met = (f >= -1e-12) & (f <= 1.0 + 1e-12)  # within the side
+    f = np.where(met, f, 0.0)
+    reach = np.where(met, x * (ax + f * bx) + y * (ay + f * by), 0.0).max(axis=1)
+    return reach[:, None] * np.hstack([x, y])
 
 
 @part

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 from scipy.interpolate import CubicSpline
+from scipy.optimize import brentq
 
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import choice, number, numbers, whole
@@ -467,11 +468,14 @@ class Airfoil:
         far = np.linalg.norm(self.points - self.tail, axis=1)
         k = int(np.clip(np.argmax(far), 1, len(s) - 2))
         low, high = s[k - 1], s[k + 1]
-        for _ in range(80):
-            a, b = low + 0.382 * (high - low), low + 0.618 * (high - low)
-            ra, rb = np.linalg.norm(self.curve(np.array([a, b])) - self.tail, axis=1)
-            low, high = (low, b) if ra > rb else (a, high)
-        return 0.5 * (low + high)
+
+        def receding(at: float) -> float:
+            """Half the derivative of the squared distance from the centre of the tail."""
+            return float((self.curve(at)[0] - self.tail) @ self.curve(at, 1)[0])  # type: ignore[arg-type]
+
+        if receding(low) > 0.0 > receding(high):
+            return float(brentq(receding, low, high, xtol=1e-15 * self.length))
+        return float(s[k])  # the farthest point is a corner or an end
 
     @property
     def tail(self) -> np.ndarray:
@@ -484,7 +488,7 @@ class Airfoil:
         """
         return 0.5 * (self.points[0] + self.points[-1])
 
-    @property
+    @functools.cached_property
     def nose(self) -> np.ndarray:
         """Nose point (2,).
 
@@ -493,7 +497,9 @@ class Airfoil:
         >>> Airfoil.naca("0012").nose.round(6) + 0.0
         array([0., 0.])
         """
-        return self.curve(self.nose_parameter)[0]  # type: ignore[arg-type]
+        out = self.curve(self.nose_parameter)[0]  # type: ignore[arg-type]
+        out.setflags(write=False)
+        return out
 
     @functools.cached_property
     def nose_radius(self) -> float:

@@ -17,6 +17,7 @@ from zephyrum.geometry import Airfoil, Outline
 
 CORNER_ANGLE = 30.0  # deg: a polygon that turns by more has a corner there
 GROWTH = 0.12  # of the edge length along a curve
+POINTS_AT_ONCE = 256  # of which the position is compared with all edges of a polygon
 SAMPLE_COUNT = 3000
 
 
@@ -301,12 +302,15 @@ def inside(points: np.ndarray, loop: np.ndarray) -> np.ndarray:
     >>> inside(np.array([[0.5, 0.5], [2.0, 0.5]]), square).tolist()
     [True, False]
     """
-    a, b = loop, np.roll(loop, -1, axis=0)
+    (ax, az), (bx, bz) = loop.T, np.roll(loop, -1, axis=0).T
     out = np.zeros(len(points), dtype=bool)
-    for k, (x, z) in enumerate(points):
-        spans = (a[:, 1] > z) != (b[:, 1] > z)
-        at = a[spans, 0] + (z - a[spans, 1]) / (b[spans, 1] - a[spans, 1]) * (b[spans, 0] - a[spans, 0])
-        out[k] = np.count_nonzero(at > x) % 2
+    for first in range(0, len(points), POINTS_AT_ONCE):
+        x, z = points[first : first + POINTS_AT_ONCE].T[:, :, None]
+        spans = (az > z) != (bz > z)
+        row, side = np.nonzero(spans)
+        fraction = (z[row, 0] - az[side]) / (bz[side] - az[side])
+        beyond = ax[side] + fraction * (bx[side] - ax[side]) > x[row, 0]
+        out[first : first + POINTS_AT_ONCE] = np.bincount(row[beyond], minlength=len(x)) % 2
     return out
 
 
