@@ -51,7 +51,7 @@ class Plans(unittest.TestCase):
         self.assertGreater(far[0][0], 2.0 * far[1][0])  # to second order: four times
         self.assertLess(far[1][1], 0.01)
         shape = WING.surface(half=True).welded()
-        moved = replace(shape, points=shape.points + [0.0, 0.0, 0.05])
+        moved = replace(shape, points=shape.points + np.array([0.0, 0.0, 0.05]))
         for distance, of_chord in wall_distances(mesh, moved).values():
             self.assertAlmostEqual(distance, 0.05, delta=0.01)
             self.assertGreater(of_chord, 0.05)
