@@ -46,7 +46,7 @@ class Repairs(unittest.TestCase):
         self.repaired(soup(self.whole, 1e-6), "apart by noise")
         again = np.concatenate([self.whole.triangles, self.whole.triangles[::40], self.whole.triangles[::90, ::-1]])
         made = self.repaired(Surface(self.whole.points, again), "more than once")
-        self.assertGreater(made.defects[0].count + made.defects[1].count, 1000)
+        self.assertGreater(sum(d.count for d in made.defects if "more than once" in d.kind), 1000)
 
     def test_turned_triangles_and_shells(self):
         rng = np.random.default_rng(3)
