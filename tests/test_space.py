@@ -82,7 +82,7 @@ class TestWing(unittest.TestCase):
         ideal = self.solution.forces.CL**2 / (np.pi * 6.0)  # of an elliptic loading; lifting line: 5 % more
         self.assertAlmostEqual(drag.induced / ideal, 1.03, delta=0.06)
         self.assertEqual((drag.CD, drag.wave, drag.viscous), (drag.induced, 0.0, 0.0))
-        self.assertGreater(drag.near_field, 1.1 * ideal + 5e-4)
+        self.assertGreater(drag.near_field, 1.1 * drag.CD)
         self.assertGreater(drag.spurious, 5e-4)
         self.assertEqual(len(drag.estimates), 3)
         self.assertAlmostEqual(drag.parts["CD"].sum(), drag.near_field - drag.spurious, 12)
