@@ -15,7 +15,7 @@ from zephyrum.studies.jobs.trim import wanted_lift
 from zephyrum.studies.study import Study
 from zephyrum.studies.workspace import Workspace
 
-COARSE = {"resolution": 4.5, "farfield": 5.0}
+COARSE = {"resolution": 5.2, "farfield": 5.0}
 CRAFT = """
 name = "glider"
 reference = "wing"

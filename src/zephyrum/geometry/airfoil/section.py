@@ -353,8 +353,8 @@ class Airfoil:
         Examples
         --------
         >>> import zephyrum as zy
-        >>> zy.Airfoil.naca("0012").moved(1.0, 0.0).nose.round(6).tolist()
-        [1.0, -0.0]
+        >>> zy.Airfoil.naca("0012").moved(1.0, 0.5).nose.round(6).tolist()
+        [1.0, 0.5]
         """
         return replace(self, points=self.points + np.array([number("x", x), number("z", z)]))
 
