@@ -102,7 +102,7 @@ class TestWing(unittest.TestCase):
             alpha = np.radians(4.0)
             lift = cut["cz"].sum() * np.cos(alpha) - cut["cx"].sum() * np.sin(alpha)
             strip = np.interp(position, load["y"], load["cl c"])
-            self.assertLess(abs(lift * cut["chord"].iloc[0] / strip - 1.0), 0.12)
+            self.assertLess(abs(lift * cut["chord"].iloc[0] / strip - 1.0), 0.02)
 
     def test_what_looks_wrong_before_and_after_a_run_is_reported_with_the_cause(self):
         self.assertFalse(

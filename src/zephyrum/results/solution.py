@@ -291,7 +291,8 @@ class Solution(Run):
         pandas.DataFrame
             A row for every triangle cut: part, loop, x, y, z [m], "fraction" of the local chord from its foremost
             point, side, Cp (and Cf), the local "chord" [m], and its part of the force coefficients cx, cz of the
-            section, whose sum they are.
+            section, whose sum they are. Cp and Cf are linear in each triangle and continuous along the section, but at
+            sharp edges.
 
         Examples
         --------
