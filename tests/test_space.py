@@ -14,6 +14,7 @@ from PIL import Image
 import zephyrum as zy
 from tests.pictures import assert_picture
 from zephyrum.cli.main import main
+from zephyrum.flow.discretization.cell_gradient import GradientOperator
 from zephyrum.geometry.surface.solids import half_surface
 from zephyrum.geometry.surface.triangulation import Surface, joined
 from zephyrum.geometry.surface.visibility import HIDDEN_COSINE, vertex_visibility
@@ -93,6 +94,15 @@ class TestWing(unittest.TestCase):
         with self.assertRaisesRegex(zy.InputError, "misses the mesh"):
             solution.far_field_drag()
         self.assertTrue(np.isnan(solution.row()["CD_far"]))
+
+    def test_gradients_at_a_plane_of_symmetry_need_all_of_the_velocity(self):
+        operator, n = GradientOperator.of(self.mesh), self.mesh.n_cells
+        for columns in (2, 3):
+            with self.assertRaisesRegex(ValueError, "velocity"):
+                operator(np.ones((n, columns)), np.zeros((n, columns, 3)))
+        out = np.zeros((n, 1, 3))
+        operator(self.mesh.cell_centroid[:, :1] + 0.0, out)
+        self.assertLess(np.abs(np.median(out[:, 0], axis=0) - [1.0, 0.0, 0.0]).max(), 1e-6)
 
     def test_a_cut_integrates_to_its_strip(self):
         load = self.solution.span_loading(31).table

@@ -29,6 +29,7 @@ MAX_COARSEST_CELLS = 90_000  # cells of the coarsest of these
 SPOTS, SMALLER, ROUND = 3, 0.5, 4.0
 CELLS_POWER = 2.2  # of the factor, with which the number of long cells falls: 9k, 15k, 25k cells at 3, 2 and 1.4
 ENOUGH_WITHIN = 0.1  # of the cells asked for: a mesh that is not made again
+MAX_BUDGET_RETRIES = 3  # meshes made again for a number of cells
 log = logging.getLogger(__name__)
 
 
@@ -101,18 +102,21 @@ def _mesh_of_budget(task: MeshTask, plan: MeshPlan, cells: int) -> Mesh:
     """The mesh of about so many cells, where cells are long along y: their number hardly follows the cubes far off, but
     the sizes on the wall, so the surface is made again if it is not met.
     """
-    best = _mesh_of_plan(task, plan, None)
-    for _ in range(2):
-        ratio = best.n_cells / cells
-        if abs(ratio - 1.0) < ENOUGH_WITHIN:
+    made = [_mesh_of_plan(task, plan, None)]
+    for _ in range(MAX_BUDGET_RETRIES):
+        excess = np.log([mesh.n_cells / cells for mesh in made])
+        if np.abs(excess).min() < np.log1p(ENOUGH_WITHIN):
             break
-        log.info("%s cells instead of %s: once more with other triangles", best.n_cells, cells)
-        factor = float(np.clip(best.recipe["factor"] * ratio ** (1.0 / CELLS_POWER), *FACTOR_RANGE))
-        again = _mesh_of_plan(task, task.forecast(factor), None)
-        if abs(again.n_cells - cells) >= abs(best.n_cells - cells):
-            break
-        best = again
-    return best
+        log.info("%s cells instead of %s: once more with other triangles", made[-1].n_cells, cells)
+        scale = np.log([mesh.recipe["factor"] for mesh in made])
+        k = int(np.argmin(np.abs(excess)))
+        target = scale[k] + excess[k] / CELLS_POWER
+        if excess.min() < 0.0 < excess.max():  # between the nearest on both sides
+            ends = [np.flatnonzero(side)[np.argmin(np.abs(excess[side]))] for side in (excess < 0.0, excess > 0.0)]
+            target = np.interp(0.0, excess[ends], scale[ends])
+        factor = float(np.clip(np.exp(target), *FACTOR_RANGE))
+        made.append(_mesh_of_plan(task, task.forecast(factor), None))
+    return min(made, key=lambda mesh: abs(np.log(mesh.n_cells / cells)))
 
 
 def _mesh_of_plan(task: MeshTask, plan: MeshPlan, cells: int | None) -> Mesh:

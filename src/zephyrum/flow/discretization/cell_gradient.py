@@ -80,10 +80,13 @@ class GradientOperator:
 
     def __call__(self, q: np.ndarray, out: np.ndarray, velocity: int = 1) -> None:
         """Gradients of the columns of q (n, m) into out (n, m, 3); velocity: column where the velocity begins, as many
-        as `normal` has axes; q must have them.
+        as `normal` has axes; a single column is no velocity.
         """
+        seen = len(self.mirrored) > 0 and q.shape[1] > 1
+        if seen and velocity + self.normal.shape[1] > q.shape[1]:  # the kernel would read and write beyond the columns
+            raise ValueError(f"q has {q.shape[1]} columns, and none of a velocity from column {velocity} on.")
         gather_gradients(q, self.start, self.cell, self.weight, out)
-        if len(self.mirrored) and q.shape[1] > 1:
+        if seen:
             add_image_gradients(q, self.mirrored, self.normal, self.image_weight, velocity, out)
 
     def single(self, axes: np.ndarray) -> "GradientOperator":
