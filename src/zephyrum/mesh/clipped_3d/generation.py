@@ -404,10 +404,11 @@ class OuterMesh:
         """
         tips = prisms.points(self.surface, prisms.height.shape[1] - 1)
         sizes = self.edges(replace(self.surface, points=tips))
-        if self.options.layers is None:
+        if self.options.layers is None and self.options.longest_y is not None:
             # round noses: their outer side is larger than the wall. Half wings of aspect ratio 6 on 56k to 59k cells,
             # spurious drag in counts with the sizes of the outer side alone and with this: unswept 3.4 and 2.8, swept
-            # by 30 deg 7.5 and 5.7; unswept on 26k and 27k cells 7.7 and 5.5
+            # by 30 deg 7.5 and 5.7; unswept on 26k and 27k cells 7.7 and 5.5. With bodies it does not pay: half
+            # Skerry, 22k to 25k cells, 117 to 131 and 99 to 142
             sizes = np.minimum(sizes, self.edges(self.surface))
         tree = self.tree(WallSamples.of(self.surface, sizes, tips), attempt)
         return clip_cubes(tree, moved_off_planes(tips, tree), self.surface.triangles), tree
