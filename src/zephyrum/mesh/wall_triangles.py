@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from zephyrum.mesh.core import Mesh
 
 CHORD_STATIONS = 24  # along a part, at which its chord is measured
+MIN_CHORD = 0.1  # of the length of a part: its chord where a station has hardly a point of it
 
 
 def wall_surface(mesh: "Mesh", whole: bool = True) -> tuple[Surface, np.ndarray]:
@@ -125,4 +126,4 @@ def _local_chords(points: np.ndarray) -> np.ndarray:
     low, high = np.full(CHORD_STATIONS, np.inf), np.full(CHORD_STATIONS, -np.inf)
     np.minimum.at(low, station, points[:, 0])
     np.maximum.at(high, station, points[:, 0])
-    return np.maximum((high - low)[station], 1e-300)
+    return np.maximum((high - low)[station], max(MIN_CHORD * float(np.ptp(points[:, 0])), 1e-300))
