@@ -302,9 +302,10 @@ def draw_loading(
     top.plot(own["y"], ellipse, "--", color=COLOURS[6], linewidth=1, label="ellipse of the same lift")
     top.legend(fontsize="small", loc="lower center")
     format_axes(top, "y [m]", "lift a length over its mean [-]", solution.air.describe())
-    for k, position in enumerate(positions):
-        at = midpoint + 0.5 * load.span * position
-        cut = solution.cuts(at)
+    planes = [midpoint + 0.5 * load.span * position for position in positions]
+    cuts = solution.cuts(planes)  # in one call: the walls are interpolated once
+    for k, at in enumerate(planes):
+        cut = cuts[np.isclose(cuts["y"], at, rtol=0.0, atol=1e-9 * load.span)]
         part = cut.loc[cut.groupby("part")["chord"].transform("max").idxmax(), "part"]
         cut = cut[cut["part"] == part]
         for side, style in (("upper", "-"), ("lower", "--")):
