@@ -18,6 +18,9 @@ from zephyrum.flow.discretization.scheme import Scheme
 from zephyrum.flow.linear.block_ilu import Preconditioner
 from zephyrum.flow.linear.gmres import gmres
 from zephyrum.flow.linear.ordering import elimination_order
+from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem
+from zephyrum.flow.nonlinear.history import COLUMNS, History
+from zephyrum.flow.nonlinear.level_iteration import LevelIteration
 from zephyrum.flow.physics.boundary_conditions import exterior_states
 from zephyrum.flow.physics.gas_model import GasModel, Scales
 from zephyrum.flow.physics.inviscid_flux import euler_flux, roe_flux
@@ -216,10 +219,46 @@ class Whole(unittest.TestCase):
             (zy.CFLControl, {"max_growth": 1.2}),
             (zy.StartUp, {"alpha_step": 0.0}),
             (zy.FirstOrderFallback, {"max_cells": 1.5}),
+            (zy.LocalCFL, {"max_cfl": 0.5}),
             (zy.InnerIteration, {"tolerance": "loose"}),
         ):
             with self.subTest(bad), self.assertRaisesRegex(zy.InputError, next(iter(bad)).split("_")[-1]):
                 kind(**bad)
+
+    def test_a_few_cells_that_oscillate_do_not_hold_up_a_run(self):
+        egg = zy.remesh(zy.Body.ellipsoid(2.0, 1.0).surface(), 400, stretch=1.0).surface
+        mesh = zy.mesh_surface(egg, farfield=3.0, growth=0.5, reference=zy.Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0)))
+        problem = DiscreteProblem(
+            FlowProblem(mesh, zy.Freestream(mach=0.3), mesh.reference, zy.Numerics(residual_drop=6.0))
+        )
+        run = LevelIteration(problem, np.tile(problem.scales.freestream, (mesh.n_cells, 1)), cfl=1e7)
+        run.now, run.step = problem.evaluate(run.q), 0
+        run._measure()
+        run.step = 20
+        problem.linearise(run.now)
+        waves = problem.jacobian.wave_sum()
+        row, history = np.full(len(COLUMNS), 0.5), History()
+        history.rows = [tuple(row)] * 12
+
+        def oscillate(cells, size):
+            run.now.R[:] = 1e-9 * problem.start_norm / problem.rows
+            run.now.R[cells] *= 1e9 * size
+            run._measure()
+            return run._at_rest(history)
+
+        self.assertEqual(oscillate([40], 3e-4), "")  # no cell has a bounded CFL number yet
+        run._bound_cfl()
+        beside = np.isin(mesh.left[: mesh.n_interior], 40) | np.isin(mesh.right, 40)
+        ring = np.unique(np.r_[mesh.left[: mesh.n_interior][beside], mesh.right[beside]])
+        np.testing.assert_array_equal(np.flatnonzero(run.bounded), ring)
+        rate = run._pseudo_time_rate(waves)
+        np.testing.assert_allclose(rate[ring], waves[ring] / 100.0)
+        np.testing.assert_allclose(np.delete(rate, ring), np.delete(waves, ring) / 1e7)
+        self.assertRegex(oscillate([40], 3e-4), r"at rest, residuals down 3.* of [\d,]+ cells, one at .* m, oscillate")
+        self.assertEqual(oscillate([40], 3e-3), "")  # too large
+        self.assertEqual(oscillate([40, 900], 3e-4), "")  # elsewhere too
+        history.rows[-3] = tuple(1.001 * row)
+        self.assertEqual(oscillate([40], 3e-4), "")  # the coefficients move
 
     def test_numbers_of_settings_are_converted(self):
         for made, wanted in (

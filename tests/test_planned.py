@@ -17,6 +17,7 @@ from zephyrum.mesh.clipped_3d.generation import local_edges, wake_points
 from zephyrum.mesh.planning import MeshTask
 from zephyrum.mesh.wall_shape import wall_shape
 from zephyrum.mesh.wall_triangles import wall_distances
+from zephyrum.studies.grid_convergence import mean_size
 
 WING = zy.Aircraft(
     name="plank",
@@ -72,6 +73,22 @@ class Plans(unittest.TestCase):
         viscous = zy.plan_mesh(WING, 2.0, y_plus=1.0, reynolds=1e6)
         self.assertGreater(viscous.cells, 2 * coarse.cells)
 
+    def test_coarsened_meshes_keep_the_ratios_of_their_sizes(self):
+        task = MeshTask(WING, zy.MeshOptions(half=True, farfield=3.0))
+        fine, coarse = (task.forecast(2.0 * ratio, ratio) for ratio in (1.0, 1.5))
+        self.assertAlmostEqual(fine.triangles / coarse.triangles, 1.5**2, 1)
+        self.assertAlmostEqual(coarse.growth / fine.growth, 1.5, 6)
+        sizes = [task.sizes(task.triangles(2.0), (), ratio) for ratio in (1.0, 1.5)]
+        for k in range(2):
+            np.testing.assert_allclose(sizes[1][k], 1.5 * sizes[0][k])
+        meshes = [zy.mesh_aircraft(WING, 2.0, coarsening=ratio, farfield=3.0, coarse_levels=0) for ratio in (1.0, 1.5)]
+        self.assertAlmostEqual(meshes[1].recipe["factor"], 3.0)
+        self.assertEqual([mesh.recipe["coarsening"] for mesh in meshes], [1.0, 1.5])
+        ratio = mean_size(meshes[1], meshes[0]) / mean_size(meshes[0], meshes[0])
+        self.assertTrue(1.3 < ratio < 1.7, ratio)  # of cells on the wall, whose pieces are not all alike
+        with self.assertRaisesRegex(zy.InputError, "leave cells out"):
+            zy.mesh_aircraft(WING, cells=9_000, coarsening=1.3)
+
     def test_ground_wake_and_zones(self):
         around = zy.Zone(0.04, part="pod", radius=0.1)
         mesh = zy.mesh_aircraft(
@@ -97,7 +114,7 @@ class Plans(unittest.TestCase):
     def test_where_no_layer_can_start_the_surface_gets_smaller_triangles(self):
         skins, tip = [], np.array([0.4, 2.0, 0.0])
 
-        def made(task, plan, skin, cells, attempts=2):
+        def made(task, plan, skin, attempts=2):
             skins.append(skin)
             if len(skins) <= attempts:
                 raise zy.MeshError("layers: no direction.", tip)
@@ -113,7 +130,7 @@ class Plans(unittest.TestCase):
             mock.patch.object(aircraft_mesh, "_mesh_on_surface", made),
             self.assertLogs("zephyrum.mesh.aircraft_mesh", "INFO") as printed,
         ):
-            self.assertEqual(aircraft_mesh._mesh_of_plan(task, plan, None), "mesh")
+            self.assertEqual(aircraft_mesh._mesh_of_plan(task, plan), "mesh")
         self.assertEqual(len(printed.output), 2)
         self.assertLess(edge(skins[1]), 0.75 * edge(skins[0]))
         self.assertLess(edge(skins[2]), 0.75 * edge(skins[1]))
@@ -122,7 +139,7 @@ class Plans(unittest.TestCase):
             mock.patch.object(aircraft_mesh, "_mesh_on_surface", lambda *of: made(*of, attempts=9)),
             self.assertRaises(zy.MeshError),
         ):
-            aircraft_mesh._mesh_of_plan(task, plan, None)
+            aircraft_mesh._mesh_of_plan(task, plan)
         self.assertEqual(len(skins), 1 + aircraft_mesh.SPOTS)
 
     def test_what_can_not_be_is_refused(self):

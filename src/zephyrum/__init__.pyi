@@ -21,6 +21,7 @@ from .flow import (
     Limiter as Limiter,
     LinearSolver as LinearSolver,
     LineSearch as LineSearch,
+    LocalCFL as LocalCFL,
     Numerics as Numerics,
     Reconstruction as Reconstruction,
     StartUp as StartUp,

@@ -13,6 +13,7 @@ from .nonlinear.policies import (
     InnerIteration as InnerIteration,
     LinearSolver as LinearSolver,
     LineSearch as LineSearch,
+    LocalCFL as LocalCFL,
     StartUp as StartUp,
 )
 from .nonlinear.start_up import transfer_condition as transfer_condition

@@ -9,8 +9,7 @@ import numpy as np
 from zephyrum._core.validation import takes, whole
 from zephyrum.errors import MeshError
 from zephyrum.geometry import Aircraft, SizeZone, Surface
-from zephyrum.mesh.clipped_3d.generation import INVISCID_LAYERS, mesh_surface
-from zephyrum.mesh.clipped_3d.spanwise_lengths import WallSamples
+from zephyrum.mesh.clipped_3d.generation import mesh_surface
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.ground import rotated_about
 from zephyrum.mesh.planning import (
@@ -18,7 +17,6 @@ from zephyrum.mesh.planning import (
     MeshOptions,
     MeshPlan,
     MeshTask,
-    cells_of,
 )
 from zephyrum.mesh.wall_triangles import wall_distances
 
@@ -27,7 +25,7 @@ COARSENING_FACTORS = 1.7, 2.2
 MAX_COARSEST_CELLS = 90_000  # cells of the coarsest of these
 # positions that get smaller triangles, how much smaller, and how far round in edges
 SPOTS, SMALLER, ROUND = 3, 0.5, 4.0
-CELLS_POWER = 2.2  # of the factor, with which the number of long cells falls: 9k, 15k, 25k cells at 3, 2 and 1.4
+CELLS_POWER = 2.2  # of the factor, with which the number of cells falls: a wing has 9k, 15k, 25k at 3, 2 and 1.4
 ENOUGH_WITHIN = 0.1  # of the cells asked for: a mesh that is not made again
 MAX_BUDGET_RETRIES = 3  # meshes made again for a number of cells
 log = logging.getLogger(__name__)
@@ -38,6 +36,7 @@ def mesh_aircraft(
     aircraft: Aircraft | Surface,
     resolution: str | float = "medium",
     cells: int | None = None,
+    coarsening: float = 1.0,
     coarse_levels: int = 2,
     on_plan: Callable[[MeshPlan], None] | None = None,
     **options,
@@ -51,6 +50,9 @@ def mesh_aircraft(
         "coarse", "medium", "fine", or a factor on all sizes (smaller is finer).
     cells : int, optional
         About how many cells, in place of a resolution.
+    coarsening : float
+        Factor on all sizes of the mesh of this resolution, for a coarser mesh of its family: the sizes keep their
+        ratios, which those of another resolution do not.
     coarse_levels : int
         Coarser meshes on which a solution starts.
     on_plan : callable, optional
@@ -81,17 +83,17 @@ def mesh_aircraft(
     """
     task = MeshTask(aircraft, MeshOptions.of(options))
     coarse_levels = whole("coarse_levels", coarse_levels, 0, 5)
-    plan = task.chosen(resolution, cells)
+    plan = task.chosen(resolution, cells, coarsening)
     if on_plan is not None:
         on_plan(plan)
-    line = [_mesh_of_budget(task, plan, cells) if cells and plan.longest_y else _mesh_of_plan(task, plan, cells)]
+    line = [_mesh_of_budget(task, plan, cells) if cells else _mesh_of_plan(task, plan)]
     ratio = COARSENING_FACTORS[int(plan.layers is not None)]
     while (
         len(line) <= coarse_levels
         and line[-1].n_cells > MAX_COARSEST_CELLS
         and line[-1].recipe["factor"] * ratio < FACTOR_RANGE[1]
     ):
-        line.append(_mesh_of_plan(task, task.forecast(line[-1].recipe["factor"] * ratio), None))
+        line.append(_mesh_of_plan(task, task.forecast(line[-1].recipe["factor"] * ratio)))
     made = line.pop()
     while line:
         made = line.pop().with_coarser(made)
@@ -99,15 +101,15 @@ def mesh_aircraft(
 
 
 def _mesh_of_budget(task: MeshTask, plan: MeshPlan, cells: int) -> Mesh:
-    """The mesh of about so many cells, where cells are long along y: their number hardly follows the cubes far off, but
-    the sizes on the wall, so the surface is made again if it is not met.
+    """The mesh of about so many cells: made again with another factor on all sizes where the forecast was wrong, so
+    that it is a member of the family of its factor.
     """
-    made = [_mesh_of_plan(task, plan, None)]
+    made = [_mesh_of_plan(task, plan)]
     for _ in range(MAX_BUDGET_RETRIES):
         excess = np.log([mesh.n_cells / cells for mesh in made])
         if np.abs(excess).min() < np.log1p(ENOUGH_WITHIN):
             break
-        log.info("%s cells instead of %s: once more with other triangles", made[-1].n_cells, cells)
+        log.info("%s cells instead of %s: once more with another factor", made[-1].n_cells, cells)
         scale = np.log([mesh.recipe["factor"] for mesh in made])
         k = int(np.argmin(np.abs(excess)))
         target = scale[k] + excess[k] / CELLS_POWER
@@ -115,70 +117,54 @@ def _mesh_of_budget(task: MeshTask, plan: MeshPlan, cells: int) -> Mesh:
             ends = [np.flatnonzero(side)[np.argmin(np.abs(excess[side]))] for side in (excess < 0.0, excess > 0.0)]
             target = np.interp(0.0, excess[ends], scale[ends])
         factor = float(np.clip(np.exp(target), *FACTOR_RANGE))
-        made.append(_mesh_of_plan(task, task.forecast(factor), None))
+        made.append(_mesh_of_plan(task, task.forecast(factor)))
     return min(made, key=lambda mesh: abs(np.log(mesh.n_cells / cells)))
 
 
-def _mesh_of_plan(task: MeshTask, plan: MeshPlan, cells: int | None) -> Mesh:
-    """The mesh of a plan, with so many cells if they were asked for; where none can be made the surface gets smaller
-    triangles.
-    """
+def _mesh_of_plan(task: MeshTask, plan: MeshPlan) -> Mesh:
+    """The mesh of a plan; where none can be made the surface gets smaller triangles."""
     locations: tuple[SizeZone, ...] = ()
     while True:
         try:
-            return _mesh_on_surface(
-                task,
-                plan,
-                task.remeshed(plan.triangles, locations),
-                cells,
-            )
+            return _mesh_on_surface(task, plan, task.remeshed(plan, locations))
         except MeshError as cause:
             if cause.position is None or len(locations) == SPOTS:
                 raise
             position = np.asarray(cause.position, dtype=float)
             far = np.abs(task.made.points - position).max(axis=1)
             near = int(np.argmin(far))
-            h1, h2, _ = task.sizes(plan.triangles, locations)
+            h1, h2, _ = task.sizes(task.triangles(plan.factor / plan.coarsening), locations, plan.coarsening)
             edge = float(np.sqrt(h1[near] * h2[near]))
             half = max(ROUND * edge, 1.01 * float(far[near]))  # a zone needs a point of the shape in it
             log.info("%s Once more with edges of %.3g m there", cause, SMALLER * edge)
             locations = (*locations, SizeZone(SMALLER * edge, box=(position - half, position + half)))
 
 
-def _mesh_on_surface(task: MeshTask, plan: MeshPlan, skin: Surface, cells: int | None) -> Mesh:
+def _mesh_on_surface(task: MeshTask, plan: MeshPlan, skin: Surface) -> Mesh:
     """The same about the triangles of `skin`."""
-    edges = task.outer(skin, plan.factor).edges(skin)
-    spec = task.layers(plan.factor, float(np.median(edges)))
-    layers = INVISCID_LAYERS if spec is None else spec[2]
-    scale = 1.0 if cells is None else _scale_for(task, plan, skin, edges, layers, cells)
-    zones = tuple(zone.scaled(plan.factor) for zone in task.options.zones)
-    for attempt in range(2):
-        mesh = mesh_surface(
-            skin,
-            farfield=task.distance / skin.size,
-            layers=spec,
-            growth=plan.growth,
-            zones=zones,
-            half=task.half,
-            reference=task.reference,
-            scale=scale,
-            ground=task.options.ground,
-            wake=task.wake,
-            alpha=task.options.alpha,
-            aspect_y=task.aspect_y,
-            longest_y=task.longest_y(plan.factor),
-            attitude=task.options.attitude,
-        )
-        if cells is None or attempt or abs(mesh.n_cells / cells - 1.0) < ENOUGH_WITHIN:
-            break
-        log.info("%s cells instead of %s: once more with other cubes", mesh.n_cells, cells)
-        scale *= float((mesh.n_cells / cells) ** 0.42)
+    edges = task.outer(skin, plan.factor, plan.coarsening).edges(skin)
+    mesh = mesh_surface(
+        skin,
+        farfield=task.distance / skin.size,
+        layers=task.layers(plan.factor, float(np.median(edges))),
+        growth=plan.growth,
+        zones=tuple(zone.scaled(plan.factor) for zone in task.options.zones),
+        half=task.half,
+        reference=task.reference,
+        ground=task.options.ground,
+        wake=task.wake,
+        alpha=task.options.alpha,
+        aspect_y=task.aspect_y,
+        longest_y=task.longest_y(plan.factor),
+        attitude=task.options.attitude,
+    )
     asked = {} if task.options.y_plus is None else {"y_plus": float(task.options.y_plus)}
     recipe = (
         mesh.recipe
         | asked
         | {
             "factor": round(plan.factor, 5),
+            "coarsening": round(plan.coarsening, 5),
             "forecast_cells": plan.cells,
             "farfield": round(0.5 * float(np.ptp(mesh.points[:, 0])), 6),
             "blockage": round(task.blockage, 7),
@@ -194,16 +180,3 @@ def _wall_distances(mesh: Mesh, task: MeshTask) -> dict[str, list[float]]:
     shape = replace(task.made, points=rotated_about(task.made.points, pivot, task.options.attitude))
     found = wall_distances(mesh, shape)
     return {part: [float(f"{value:.3g}") for value in values] for part, values in found.items()}
-
-
-def _scale_for(task: MeshTask, plan: MeshPlan, skin: Surface, edges: np.ndarray, layers: int, wanted: int) -> float:
-    """Factor on the cubes with which about so many cells are made about the skin."""
-    scale, found = 1.0, []
-    for _ in range(4):
-        outer = task.outer(skin, plan.factor, scale)
-        count = cells_of(outer, skin, WallSamples.of(skin, edges), layers)
-        found.append((abs(count - wanted), scale))
-        if abs(count - wanted) < 0.02 * wanted:
-            break
-        scale = float(np.clip(scale * (count / wanted) ** 0.42, 0.6, 1.6))
-    return min(found)[1]

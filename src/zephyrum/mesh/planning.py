@@ -53,9 +53,8 @@ WING_ASPECT_RATIO = 3.0
 MIN_FRACTION_ALONG, MIN_ASPECT_ALONG = 0.9, 4.0
 LONGEST_SPAN_FRACTION = 1.0 / 60.0  # of the span: longest cells along y, at factor 1
 FACTOR_RANGE = (0.15, 6.0)
-# cells that the triangles of a budget ask for, over those it pays: finer triangles cost none, and their error is
-# the larger
-SURFACE_REFINEMENT = 1.17
+MAX_COARSENING = 10.0
+MAX_COARSE_GROWTH = 0.8  # of the cubes in coarsened meshes: with 1 a level is skipped beside the wall
 WITHIN = 0.04  # of the cells asked for: a plan that is good enough
 COLUMNS_PER_FACE = 1.0  # columns of layers for every face of a cell that the surface is large
 LOST_CUBES = 0.6  # cubes inside or merged with a neighbour, for every one of these
@@ -91,6 +90,8 @@ class MeshPlan:
         Length of the cells along y over that across.
     longest_y : float, optional
         Longest cells along y [m], where the wall runs along y.
+    coarsening : float
+        Part of the factor by which all sizes of a finer mesh are multiplied.
 
     Examples
     --------
@@ -112,6 +113,7 @@ class MeshPlan:
     blockage: float
     aspect_y: int = 1
     longest_y: float | None = None
+    coarsening: float = 1.0
 
     def __str__(self) -> str:
         walls = "no wall layers (inviscid)"
@@ -298,7 +300,7 @@ class MeshTask:
         """
         return LONGEST_SPAN_FRACTION * self.size * factor if self.directional else None
 
-    def outer(self, surface: Surface, factor: float, scale: float = 1.0) -> OuterMesh:
+    def outer(self, surface: Surface, factor: float, coarsening: float = 1.0) -> OuterMesh:
         """Space outside the layers.
 
         Parameters
@@ -307,14 +309,13 @@ class MeshTask:
             Surface that the layers start from.
         factor : float
             Factor on all sizes.
-        scale : float, optional
-            Factor on the cubes.
+        coarsening : float, optional
+            Part of it by which the sizes of a finer mesh are multiplied.
         """
         zones = tuple(zone.scaled(factor) for zone in self.options.zones)
         options = SurfaceMeshOptions(
             farfield=self.distance / surface.size,
-            growth=size_growth(factor),
-            scale=scale,
+            growth=size_growth(factor, coarsening),
             ground=self.options.ground,
             wake=self.wake,
             alpha=self.options.alpha,
@@ -329,31 +330,37 @@ class MeshTask:
         """Largest aspect ratio of triangles where the wall runs along y."""
         return MAX_SPANWISE_ASPECT if self.directional else None
 
-    def sizes(self, triangles: int, zones: tuple[SizeZone, ...] = ()) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def sizes(
+        self, triangles: int, zones: tuple[SizeZone, ...] = (), coarsening: float = 1.0
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Sizes of the triangles of the surface: short, long (n,) [m] and direction of the long one (n, 3).
 
         Parameters
         ----------
         triangles : int
-            About how many.
+            About how many, before they are coarsened.
         zones : tuple of SizeZone, optional
             Regions with sizes of their own.
+        coarsening : float, optional
+            Factor on the sizes of so many.
         """
         stretch = stretch_limits(self.found, MAX_TRIANGLE_ASPECT, self._stretch_y)
-        return sizes_for(self.found, triangles, None, LARGEST_EDGE * self.made.size, stretch, zones)
+        return sizes_for(self.found, triangles, None, LARGEST_EDGE * self.made.size, stretch, zones, coarsening)
 
-    def remeshed(self, triangles: int, zones: tuple[SizeZone, ...] = ()) -> Surface:
-        """The surface with triangles of these sizes.
+    def remeshed(self, plan: MeshPlan, zones: tuple[SizeZone, ...] = ()) -> Surface:
+        """The surface with the triangles of a plan.
 
         Parameters
         ----------
-        triangles : int
-            About how many.
+        plan : MeshPlan
+            Plan.
         zones : tuple of SizeZone, optional
             Regions with sizes of their own.
         """
-        limits = {"stretch": MAX_TRIANGLE_ASPECT, "stretch_y": self._stretch_y}
-        return remesh(self.surface, triangles, zones=zones, **limits).surface
+        n, limits = self.triangles(plan.factor / plan.coarsening), {"stretch_y": self._stretch_y}
+        return remesh(
+            self.surface, n, stretch=MAX_TRIANGLE_ASPECT, zones=zones, coarsening=plan.coarsening, **limits
+        ).surface
 
     def triangles(self, factor: float) -> int:
         """Number of triangles of the surface.
@@ -365,55 +372,42 @@ class MeshTask:
         """
         return max(int(BASE_TRIANGLES * (1 if self.half else 2) / factor**2), MIN_TRIANGLES)
 
-    def forecast(self, factor: float) -> MeshPlan:
+    def forecast(self, factor: float, coarsening: float = 1.0) -> MeshPlan:
         """Plan at a factor, from the sizes that the surface will be given.
 
         Parameters
         ----------
         factor : float
             Factor on all sizes.
+        coarsening : float, optional
+            Part of it by which the sizes of a finer mesh are multiplied.
         """
-        n = self.triangles(factor)
-        sizes = self.sizes(n)
-        outer = self.outer(self.made, factor)
+        n = self.triangles(factor / coarsening)
+        sizes = self.sizes(n, (), coarsening)
+        outer = self.outer(self.made, factor, coarsening)
         samples = wall_samples(self.found, sizes, self.aspect_y, self.directional)
         layers = self.layers(factor, float(np.median(samples.sizes)))
         cells = cells_of(outer, self.made, samples, INVISCID_LAYERS if layers is None else layers[2])
-        return self.plan(factor, n, cells, layers)
-
-    def plan(self, factor: float, triangles: int, cells: int, layers: tuple[float, float, int] | None) -> MeshPlan:
-        """Plan with forecasts of time, memory and disk.
-
-        Parameters
-        ----------
-        factor : float
-            Factor on all sizes.
-        triangles : int
-            On the surface.
-        cells : int
-            Of the mesh.
-        layers : tuple or None
-            See `layers`.
-        """
-        seconds = REMESH_SECONDS * triangles + 5.0 + MESH_SECONDS * cells
+        triangles = int(n / coarsening**2)
         return MeshPlan(
-            float(factor),
-            int(triangles),
-            int(cells),
-            layers,
-            self.half,
-            size_growth(factor),
-            seconds,
-            BASE_MEMORY + MESH_BYTES * cells,
-            FILE_BYTES * cells,
-            self.size,
-            self.distance,
-            self.blockage,
-            self.aspect_y,
-            self.longest_y(factor),
+            factor=float(factor),
+            triangles=triangles,
+            cells=int(cells),
+            layers=layers,
+            half=self.half,
+            growth=outer.options.growth,
+            seconds=REMESH_SECONDS * triangles + 5.0 + MESH_SECONDS * cells,
+            memory=BASE_MEMORY + MESH_BYTES * cells,
+            disk=FILE_BYTES * cells,
+            size=self.size,
+            farfield=self.distance,
+            blockage=self.blockage,
+            aspect_y=self.aspect_y,
+            longest_y=self.longest_y(factor),
+            coarsening=float(coarsening),
         )
 
-    def chosen(self, resolution: str | float, cells: int | None) -> MeshPlan:
+    def chosen(self, resolution: str | float, cells: int | None, coarsening: float = 1.0) -> MeshPlan:
         """Plan for a resolution or a number of cells.
 
         Parameters
@@ -422,54 +416,58 @@ class MeshTask:
             "coarse", "medium", "fine" or a factor.
         cells : int or None
             About how many.
+        coarsening : float, optional
+            Factor on all sizes of the mesh of this resolution.
         """
+        coarsening = number("coarsening", coarsening, 1.0, MAX_COARSENING)
         if cells is None:
             if isinstance(resolution, str):
-                return self.forecast(RESOLUTIONS[choice("resolution", resolution, tuple(RESOLUTIONS))])
-            return self.forecast(number("resolution", resolution, *FACTOR_RANGE))
+                factor = RESOLUTIONS[choice("resolution", resolution, tuple(RESOLUTIONS))]
+            else:
+                factor = number("resolution", resolution, *FACTOR_RANGE)
+            return self.forecast(factor * coarsening, coarsening)
+        if coarsening != 1.0:
+            raise InputError("coarsening is that of a resolution; leave cells out.")
         cells = whole("cells", cells, 1000, 200_000_000)
-        factor, aim = 1.0, SURFACE_REFINEMENT * cells
+        factor = 1.0
         tried: list[MeshPlan] = []
         for _ in range(6):
             tried.append(self.forecast(factor))
-            if abs(tried[-1].cells / aim - 1.0) < WITHIN:
+            if abs(tried[-1].cells / cells - 1.0) < WITHIN:
                 break
             # the count goes with a power of the factor between -2 (layers) and -3 (cubes)
             slope = -2.6
             if len(tried) > 1:
                 a, b = tried[-2:]
                 slope = np.clip(np.log(b.cells / a.cells) / np.log(b.factor / a.factor), -4.0, -1.5)
-            factor *= float((aim / tried[-1].cells) ** (1.0 / slope))
+            factor *= float((cells / tried[-1].cells) ** (1.0 / slope))
             if not FACTOR_RANGE[0] <= factor <= FACTOR_RANGE[1]:
                 # reported by the power law: a forecast of the finest mesh would take minutes
-                limit = (
-                    tried[-1].cells
-                    / SURFACE_REFINEMENT
-                    * (float(np.clip(factor, *FACTOR_RANGE)) / tried[-1].factor) ** slope
-                )
+                limit = tried[-1].cells * (float(np.clip(factor, *FACTOR_RANGE)) / tried[-1].factor) ** slope
                 raise InputError(
                     f"cells = {cells:,} is out of reach for this shape (the {'finest' if factor < 1 else 'coarsest'} "
                     f"sensible mesh has about "
                     f"{float(f'{limit:.1g}'):,.0f}); ask for {'fewer' if factor < 1 else 'more'}."
                 )
-        best = min(tried, key=lambda plan: abs(plan.cells - aim))
-        return self.plan(best.factor, best.triangles, cells, best.layers)
+        return min(tried, key=lambda plan: abs(plan.cells - cells))
 
 
-def size_growth(factor: float) -> float:
+def size_growth(factor: float, coarsening: float = 1.0) -> float:
     """Growth of the cubes with distance.
 
     Parameters
     ----------
     factor : float
         Factor on all sizes.
+    coarsening : float, optional
+        Part of it by which the sizes of a finer mesh are multiplied.
 
     Examples
     --------
-    >>> size_growth(1.0)
-    0.4
+    >>> size_growth(1.0), size_growth(2.0), size_growth(2.0, 2.0)
+    (0.4, 0.5, 0.8)
     """
-    return min(BASE_GROWTH * factor, MAX_GROWTH)
+    return min(coarsening * min(BASE_GROWTH * factor / coarsening, MAX_GROWTH), MAX_COARSE_GROWTH)
 
 
 def wall_samples(found: Features, sizes: tuple, aspect_y: int, directional: bool) -> WallSamples:
@@ -527,13 +525,17 @@ def cells_of(outer: OuterMesh, surface: Surface, samples: WallSamples, layers: i
 
 @takes(aircraft=(Aircraft, Surface))
 def plan_mesh(
-    aircraft: Aircraft | Surface, resolution: str | float = "medium", cells: int | None = None, **options
+    aircraft: Aircraft | Surface,
+    resolution: str | float = "medium",
+    cells: int | None = None,
+    coarsening: float = 1.0,
+    **options,
 ) -> MeshPlan:
     """Forecast of the mesh that `mesh_aircraft` makes of the same arguments; takes seconds.
 
     Parameters
     ----------
-    aircraft, resolution, cells
+    aircraft, resolution, cells, coarsening
         As in `mesh_aircraft`.
     **options
         Fields of `MeshOptions`.
@@ -550,4 +552,4 @@ def plan_mesh(
     >>> zy.plan_mesh(ball, 5.0).half
     False
     """
-    return MeshTask(aircraft, MeshOptions.of(options)).chosen(resolution, cells)
+    return MeshTask(aircraft, MeshOptions.of(options)).chosen(resolution, cells, coarsening)

@@ -201,8 +201,9 @@ def refine(
     if isinstance(shape, Aircraft | Surface):
         finest = mesh_aircraft(shape, **mesh_options)
         factor = finest.recipe["factor"]
-        rest = [{**mesh_options, "resolution": factor * STEP**level, "cells": None} for level in range(1, levels)]
-        family = itertools.chain([finest], (mesh_aircraft(shape, **options) for options in rest))
+        options = {**mesh_options, "resolution": factor, "cells": None}
+        rest = (mesh_aircraft(shape, **options, coarsening=STEP**level) for level in range(1, levels))
+        family = itertools.chain([finest], rest)
         numerics = numerics or Numerics(residual_drop=4.0)
     else:
         finest = shape if isinstance(shape, Mesh) else mesh_airfoil(shape, **mesh_options)

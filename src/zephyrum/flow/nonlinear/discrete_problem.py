@@ -290,15 +290,42 @@ class DiscreteProblem:
         array (n,) of bool
             Cells that were not at first order before.
         """
-        squares = np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
+        if self.mesh.planar or self.numerics.reconstruction.order == 1:
+            return np.zeros(len(R), dtype=bool)
+        return self.demote_to_first_order(self.cells_of_residual(R, max_cells, residual_share))
+
+    def cells_of_residual(self, R: np.ndarray, max_cells: float, residual_share: float) -> np.ndarray:
+        """Cells that hold most of the squared residual R, if they are few.
+
+        Parameters
+        ----------
+        R : array (n, m)
+        max_cells : float
+            Largest fraction of the cells; 20 may always be.
+        residual_share : float
+            Fraction of the squared residual.
+
+        Returns
+        -------
+        array (n,) of bool
+            None if they are more.
+        """
+        squares = self.squared_residual(R)
         order = np.argsort(-squares)
         count = 1 + int(np.searchsorted(np.cumsum(squares[order]), residual_share * squares.sum()))
         chosen = np.zeros(len(squares), dtype=bool)
-        first_order = self.numerics.reconstruction.order == 1
-        if self.mesh.planar or first_order or count > max(max_cells * len(squares), 20):
-            return chosen
-        chosen[order[:count]] = True
-        return self.demote_to_first_order(chosen)
+        if count <= max(max_cells * len(squares), 20):
+            chosen[order[:count]] = True
+        return chosen
+
+    def squared_residual(self, R: np.ndarray) -> np.ndarray:
+        """(n,) squared residual of every cell, in the scale of those of the undisturbed stream.
+
+        Parameters
+        ----------
+        R : array (n, m)
+        """
+        return np.sum((R * self.rows / self.start_norm) ** 2, axis=1)
 
     def repair_temperature(self, q: np.ndarray) -> np.ndarray:
         """Demote the prism columns that have an impossible temperature, with those beside them, and reset it.

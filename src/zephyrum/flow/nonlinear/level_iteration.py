@@ -126,6 +126,7 @@ class LevelIteration:
         self.step = self.best_step = self.first
         self.best, self.best_q = math.inf, self.q
         self.total_before = self.ceiling = math.inf
+        self.bounded, self.bounded_step = np.zeros(len(self.q), dtype=bool), self.first
 
     def run(self, reports: Reports) -> tuple[Evaluation, Outcome, str]:
         """Iterate until the outcome is known.
@@ -148,8 +149,9 @@ class LevelIteration:
             self._repair_temperatures()
             self._measure()
             reports.add(self)
-            if reason := self._converged(reports.history):
+            if reason := self._converged(reports.history) or self._at_rest(reports.history):
                 return self.now, Outcome.CONVERGED, reason
+            self._bound_cfl()
             demoted = self._demote_cells()
             if self.step == self.max_steps or self.step - self.best_step >= self.numerics.stagnation_steps:
                 break
@@ -206,6 +208,37 @@ class LevelIteration:
             return "the coefficients are at rest"
         return ""
 
+    def _at_rest(self, history: History) -> str:
+        """Why the iteration is done though a few cells go on oscillating; empty if it is not."""
+        rules, squares = self.numerics.local_cfl, self.problem.squared_residual(self.now.R)
+        if (
+            not self.bounded.any()
+            or self.worst > 10.0**-rules.min_drop
+            or self.cfl < self.numerics.cfl.newton
+            or squares[self.bounded].sum() < rules.residual_share * squares.sum()
+            or not history.resting(rules.rest_steps, rules.rest_change)
+        ):
+            return ""
+        position = self.problem.mesh.cell_centroid[int(np.argmax(squares))].round(3)
+        return (
+            f"the coefficients are at rest, residuals down {-math.log10(self.worst):.1f} orders; "
+            f"{self.bounded.sum():,} of {len(squares):,} cells, one at {position} m, oscillate"
+        )
+
+    def _bound_cfl(self) -> None:
+        """Add the few cells that hold up the convergence, with their neighbours, to those of a bounded CFL number."""
+        rules, mesh = self.numerics.local_cfl, self.problem.mesh
+        waited = self.step - max(self.best_step, self.bounded_step)
+        if self.regime.viscous or not self.regime.space or self.intermediate or self.enough or waited < rules.patience:
+            return
+        chosen = self.problem.cells_of_residual(self.now.R, rules.max_cells, rules.residual_share)
+        left, right = mesh.left[: mesh.n_interior], mesh.right
+        beside = chosen.copy()
+        beside[left[chosen[right]]] = beside[right[chosen[left]]] = True
+        if self.cfl > rules.max_cfl and chosen.any():
+            self.bounded |= beside
+            self.bounded_step = self.step
+
     def _demote_cells(self) -> bool:
         """Demote the few cells that hold up the convergence to first order; whether there were new ones."""
         rules = self.numerics.fallback
@@ -244,7 +277,7 @@ class LevelIteration:
         """Solve at falling CFL numbers until a step is accepted: (evaluation, factor)."""
         control, waves = self.numerics.cfl, self.problem.jacobian.wave_sum()
         for attempt in range(self.numerics.line_search.max_attempts):
-            change, pseudo_time, solved = self._solve(waves / self.cfl)
+            change, pseudo_time, solved = self._solve(self._pseudo_time_rate(waves))
             accepted = None
             if solved and np.isfinite(change).all():
                 newton = self.cfl >= control.newton
@@ -258,6 +291,12 @@ class LevelIteration:
                 self.ceiling = 0.4 * self.cfl
             self.cfl *= control.reduction_rejected if solved else control.reduction_unsolved
         return None
+
+    def _pseudo_time_rate(self, waves: np.ndarray) -> np.ndarray:
+        """(n,) volume over time step."""
+        rate = waves / self.cfl
+        rate[self.bounded] = np.maximum(rate[self.bounded], waves[self.bounded] / self.numerics.local_cfl.max_cfl)
+        return rate
 
     def _solve(self, rate: np.ndarray) -> tuple[np.ndarray, PseudoTime, bool]:
         """(change of the unknowns, pseudo-time terms, whether enough of the linear system is solved)."""

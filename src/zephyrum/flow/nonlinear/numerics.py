@@ -12,6 +12,7 @@ from zephyrum.flow.nonlinear.policies import (
     InnerIteration,
     LinearSolver,
     LineSearch,
+    LocalCFL,
     StartUp,
 )
 
@@ -44,6 +45,8 @@ class Numerics:
         Cold start over coarser meshes.
     fallback : FirstOrderFallback
         Cells that are demoted to first order.
+    local_cfl : LocalCFL
+        Cells whose CFL number is bounded.
     inner : InnerIteration
         Newton iteration within one step in time.
 
@@ -72,6 +75,7 @@ class Numerics:
     linear_solver: LinearSolver = field(default_factory=LinearSolver)
     start_up: StartUp = field(default_factory=StartUp)
     fallback: FirstOrderFallback = field(default_factory=FirstOrderFallback)
+    local_cfl: LocalCFL = field(default_factory=LocalCFL)
     inner: InnerIteration = field(default_factory=InnerIteration)
 
     def __post_init__(self) -> None:
@@ -122,5 +126,6 @@ POLICIES = {
     "linear_solver": LinearSolver,
     "start_up": StartUp,
     "fallback": FirstOrderFallback,
+    "local_cfl": LocalCFL,
     "inner": InnerIteration,
 }

@@ -416,6 +416,56 @@ class FirstOrderFallback(_Ranges):
 
 
 @dataclass(frozen=True)
+class LocalCFL(_Ranges):
+    """Bound on the CFL number of the few cells that hold up the convergence of inviscid flow in space.
+
+    Half Skerry on 42,015 cells: some cells of 1 mm between the tail of the nacelle and that of the wing oscillate under
+    Newton's method, at first order too, and keep the residual at 1e-2, while CL and CD stand still. With the bound
+    it falls to 6e-4 and a step takes 1 s instead of 4 s.
+
+    Attributes
+    ----------
+    max_cfl : float
+        [-] Largest CFL number in these cells and their neighbours. That case: with 100 and 300 the residual falls, with
+        1000 not.
+    patience : int
+        [steps] Steps without a lower residual before cells are chosen.
+    residual_share : float
+        [-] Fraction of the squared residual that they must hold.
+    max_cells : float
+        [-] Fraction of all cells that they may be.
+    min_drop : float
+        [decades] Fall of the residual from which on a run may end while these cells alone oscillate.
+    rest_steps : int
+        [steps] Steps over which CL and CD must be at rest then.
+    rest_change : float
+        [-] Relative change of them that counts as rest.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> zy.Numerics(local_cfl=zy.LocalCFL(max_cfl=50.0)).local_cfl.max_cfl
+    50.0
+    """
+
+    max_cfl: float = 100.0
+    patience: int = 3
+    residual_share: float = 0.99
+    max_cells: float = 0.01
+    min_drop: float = 3.0
+    rest_steps: int = 10
+    rest_change: float = 1e-4
+
+    RANGES: ClassVar = {
+        "max_cfl": (1.0,),
+        "residual_share": (0.0, 1.0),
+        "max_cells": (0.0, 1.0),
+        "min_drop": (0.0, 12.0),
+        "rest_change": (0.0, 1.0),
+    }
+
+
+@dataclass(frozen=True)
 class InnerIteration(_Ranges):
     """Newton iteration within one step in time.
 

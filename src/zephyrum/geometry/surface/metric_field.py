@@ -4,7 +4,7 @@ strips, and zones of the user's.
 A metric at every point, in which the wanted edges are 1 long. Verified by tests/test_remesh.py.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -351,6 +351,7 @@ def sizes_for(
     largest: float,
     stretch: float | np.ndarray,
     zones: "tuple[SizeZone, ...]" = (),
+    coarsening: float = 1.0,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Sizes of `metric_field` for a number of triangles or for a tolerance.
 
@@ -368,6 +369,8 @@ def sizes_for(
         Largest ratio of long to short size.
     zones : tuple[SizeZone, ...], optional
         Regions with sizes of their own.
+    coarsening : float, optional
+        Factor on all sizes but those of the zones, once they are found.
 
     Returns
     -------
@@ -385,8 +388,8 @@ def sizes_for(
     >>> len(short) == len(features.surface.points)
     True
     """
-
     surface = found.surface
+    zones = tuple(replace(zone, size=zone.size / coarsening) for zone in zones)
 
     def sizes(scale: float):
         t = (
@@ -404,4 +407,4 @@ def sizes_for(
         for _ in range(8):
             scale *= float(np.sqrt(count(*made[:2]) / triangles))
             made = sizes(scale)
-    return made
+    return coarsening * made[0], coarsening * made[1], made[2]

@@ -124,6 +124,7 @@ def remesh(
     stretch_y: float | None = None,
     angle: float = SHARP_ANGLE,
     zones: tuple[SizeZone, ...] = (),
+    coarsening: float = 1.0,
     rounds: int = MAX_ROUNDS,
 ) -> RemeshedSurface:
     """New triangulation of a closed surface or of an open half.
@@ -144,6 +145,9 @@ def remesh(
     angle : float
         Edges sharper than this [deg] are features.
     zones : tuple of SizeZone
+    coarsening : float
+        Factor on the sizes found for so many triangles, for a coarser mesh whose sizes have the same ratios; the number
+        of triangles falls with its square.
     rounds : int
         Most rounds of split, collapse, flip and smooth.
 
@@ -174,14 +178,25 @@ def remesh(
     rounds = whole("rounds", rounds, 1, 100)
     found = find_features(made, number("angle", angle, 5.0, 90.0))
     target = None if triangles is None else whole("triangles", triangles, 100, 5_000_000)
+    coarsening = number("coarsening", coarsening, 1.0, 20.0)
 
     limits = stretch_limits(found, stretch, stretch_y)
-    wanted = sizes_for(found, target, tolerance, largest, limits, zones)
+    wanted = sizes_for(found, target, tolerance, largest, limits, zones, coarsening)
     found.rank[fixed_points(found, wanted[0])] = 2
     radius = 1.0 / np.maximum(found.curvature[0], 1e-12)
     allowed = zone_sizes(made, zones)
-    roundest = np.minimum(np.where(radius > MIN_BODY_RATIO * made.size, MAX_TURN * radius, np.inf), allowed)
-    sizing = _Sizing(wanted, np.ones(len(made.points)), roundest, allowed, target, limits, rounds)
+    roundest = np.where(radius > MIN_BODY_RATIO * made.size, coarsening * MAX_TURN * radius, np.inf)
+    aim = None if target is None else max(int(target / coarsening**2), 4)
+    sizing = _Sizing(
+        wanted,
+        np.ones(len(made.points)),
+        np.minimum(roundest, allowed),
+        allowed,
+        aim,
+        limits,
+        coarsening * SIZE_GROWTH,
+        rounds,
+    )
     factors, best = None, None
     for _ in range(MAX_RESTARTS):
         run = _worked(made, found, sizing, factors)
@@ -262,6 +277,8 @@ class _Sizing:
         Number of triangles.
     stretch : float or (n,) array
         Largest ratio of long to short size.
+    growth : float
+        Largest change of size over distance.
     rounds : int
         Rounds of split, collapse, flip and smooth.
     """
@@ -272,6 +289,7 @@ class _Sizing:
     allowed: np.ndarray
     target: int | None
     stretch: float | np.ndarray
+    growth: float
     rounds: int
 
 
@@ -283,7 +301,7 @@ def _worked(made: Surface, found: Features, sizing: _Sizing, factors: dict | Non
     h1, h2, direction = sizing.finer * short, sizing.finer * long, direction.copy()
 
     def metric() -> np.ndarray:
-        limit_growth(h1, h2, direction, edges, length, SIZE_GROWTH)
+        limit_growth(h1, h2, direction, edges, length, sizing.growth)
         h2[:] = np.clip(h2, h1, sizing.stretch * h1)
         return refined_across_strips(found, metric_tensors(h1, h2, direction))
 

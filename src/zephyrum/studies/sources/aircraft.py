@@ -211,8 +211,8 @@ class AircraftSource(Source):
         return mesh_aircraft(self.shape, on_plan=observer.planned, **self.options(attitude))
 
     def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
-        factor = finest.recipe["factor"] * STEP**level
-        return mesh_aircraft(self.shape, **self.options(attitude) | {"resolution": factor, "cells": None})
+        options = self.options(attitude) | {"resolution": finest.recipe["factor"], "cells": None}
+        return mesh_aircraft(self.shape, **options, coarsening=STEP**level)
 
     def made_level(self, level: int) -> bool:
         return level > 0
