@@ -14,6 +14,7 @@ from zephyrum.cli.main import main
 from zephyrum.geometry.surface.solids import half_surface
 from zephyrum.mesh import aircraft_mesh
 from zephyrum.mesh.clipped_3d.generation import local_edges, wake_points
+from zephyrum.mesh.clipped_3d.spanwise_lengths import points_on_sharp_edges
 from zephyrum.mesh.planning import MeshTask
 from zephyrum.mesh.wall_shape import wall_shape
 from zephyrum.mesh.wall_triangles import wall_distances
@@ -221,6 +222,24 @@ class Command(unittest.TestCase):
 
 
 class HalfModels(unittest.TestCase):
+    def test_the_trailing_edge_of_a_fin_in_the_plane_of_symmetry_is_sharp(self):
+        ends = [zy.Station(position=(0.0, 0.0, z), chord=1.0, airfoil="NACA 0012") for z in (-0.6, 0.6)]
+        fin = zy.Aircraft(name="fin", parts={"fin": zy.Wing(symmetric=False, stations=ends)}).surface()
+        skin = zy.remesh(half_surface(fin), 700).surface
+        edge, _ = points_on_sharp_edges(skin, skin.points, np.full(len(skin.points), 0.05))
+        self.assertGreater(len(edge), 20)
+        np.testing.assert_allclose(edge[:, 0], 1.0, atol=1e-3)
+        mesh = zy.mesh_surface(skin, farfield=3.0, growth=0.5, half=True)
+        faces = mesh.faces_of("wall")
+        flat = mesh.face_area[faces] / np.linalg.norm(mesh.face_area[faces], axis=1)[:, None]
+        shape, x = wall_shape(mesh, faces), mesh.face_centroid[faces][:, 0]
+        side = (np.abs(flat[:, 1]) > 0.9) & (np.abs(mesh.face_centroid[faces][:, 2]) < 0.5)  # not at the round ends
+        self.assertGreater(np.einsum("ij,ij->i", shape.normal, flat)[side & (x > 0.5)].min(), np.cos(np.radians(3.0)))
+        behind = mesh.points[mesh.face_points][:, 0] > 0.9999
+        behind = np.add.reduceat(behind, mesh.face_start[:-1], dtype=int)[faces] >= 2  # with an edge of it
+        self.assertGreater(behind.sum(), 5)
+        self.assertFalse(shape.smooth[behind].any())
+
     def test_half_a_model_counts_for_both_halves(self):
         air = zy.Freestream(mach=0.3, alpha=4.0)
         shape = zy.Wing(planform=zy.Planform(span=2.4, root_chord=1.0, taper=1.0), airfoil="NACA 2412", tip="flat")

@@ -4,7 +4,17 @@ import time
 
 import numpy as np
 
-from validation import clipped, curved_walls, extruded, far_field, ground, manufactured, space, viscous
+from validation import (
+    aircraft_families,
+    clipped,
+    curved_walls,
+    extruded,
+    far_field,
+    ground,
+    manufactured,
+    space,
+    viscous,
+)
 from validation.grids import box, wedge
 from validation.potential import MappedAirfoil
 from zephyrum.conditions import Freestream, Reference
@@ -201,4 +211,8 @@ CASES = (
     space.thin_wings,
     space.cone,
     space.plate_in_space,
+    aircraft_families.skerry_inviscid,
+    aircraft_families.skerry_turbulent,
+    aircraft_families.fleet_inviscid,
+    aircraft_families.fleet_turbulent,
 )

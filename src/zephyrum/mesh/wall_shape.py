@@ -337,7 +337,9 @@ def wall_shape(mesh: "Mesh", faces: np.ndarray, roles: tuple[str, ...] = ("symme
     owner = np.repeat(np.arange(len(faces)), size)
     wall = _Wall(start, corners, point_start, owner[order], position, centroid, flat, patch)
     normal, curvature = np.empty_like(flat), np.empty((len(faces), 3, 3))
-    _fit_shape(wall, _mirror(mesh, used, () if mesh.wedge else roles), normal, curvature)
+    mirror, sharp = _smooth_mirror(_mirror(mesh, used, () if mesh.wedge else roles), start, corners, flat)
+    smooth[sharp] = False
+    _fit_shape(wall, mirror, normal, curvature)
     cosine = np.einsum("ij,ij->i", normal, flat)
     far = cosine < MIN_FIT_COSINE  # not followed further than it can be trusted
     side = normal - cosine[:, None] * flat
@@ -358,6 +360,19 @@ def _smooth_patches(start, corners, flat) -> tuple[np.ndarray, np.ndarray]:
     smooth = np.ones(len(flat), dtype=bool)
     smooth[one[~joined]] = smooth[two[~joined]] = False
     return components(one[joined], two[joined], len(flat)).astype(int), smooth
+
+
+def _smooth_mirror(mirror: _Mirror, start, corners, flat) -> tuple[_Mirror, np.ndarray]:
+    """The mirror without the points where wall and image meet at a sharp edge, as at the trailing edge of a fin, and
+    the faces there.
+    """
+    owner = np.repeat(np.arange(len(flat)), np.diff(start))
+    a, b = corners, corners[next_corners(start)]
+    cosine = 1.0 - 2.0 * (flat[owner] @ mirror.normal) ** 2
+    sharp = mirror.on[a] & mirror.on[b] & (cosine <= SHARP_COSINE)
+    on = mirror.on.copy()
+    on[a[sharp]] = on[b[sharp]] = False
+    return mirror._replace(on=on), owner[sharp]
 
 
 def _mirror(mesh: "Mesh", used: np.ndarray, roles: tuple[str, ...]) -> _Mirror:

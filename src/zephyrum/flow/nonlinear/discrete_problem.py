@@ -350,9 +350,7 @@ class DiscreteProblem:
         array (n, m)
             q with these temperatures clipped, or q itself if there are none.
         """
-        fallback = self.numerics.fallback
-        low, high = fallback.min_temperature * self.coldest, fallback.max_temperature * self.hottest
-        impossible = (q[:, 4] < low) | (q[:, 4] > high)
+        fallback, impossible = self.numerics.fallback, self.impossible_temperatures(q)
         if not impossible.any() or impossible.sum() > fallback.max_repaired * len(impossible):
             return q
         left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
@@ -363,6 +361,18 @@ class DiscreteProblem:
         q = q.copy()
         q[impossible, 4] = np.clip(q[impossible, 4], self.coldest, self.hottest)
         return q
+
+    def impossible_temperatures(self, q: np.ndarray) -> np.ndarray:
+        """(n,) mask of the cells whose temperature neither stream nor walls can give.
+
+        Parameters
+        ----------
+        q : (n, m) array
+            States.
+        """
+        fallback = self.numerics.fallback
+        low, high = fallback.min_temperature * self.coldest, fallback.max_temperature * self.hottest
+        return (q[:, 4] < low) | (q[:, 4] > high)
 
     def demote_to_first_order(self, cells: np.ndarray) -> np.ndarray:
         """Demote cells and the prism columns that they belong to.

@@ -175,7 +175,7 @@ class LevelIteration:
 
     def _repair_temperatures(self) -> None:
         second_order = self.numerics.reconstruction.order == 2
-        if not (self.regime.viscous and self.regime.space and second_order):
+        if not (second_order and self.regime.space and (self.regime.viscous or self.bounded.any())):
             return
         q = self.problem.repair_temperature(self.now.q)
         if q is not self.now.q:
@@ -217,6 +217,7 @@ class LevelIteration:
             or self.cfl < self.numerics.cfl.newton
             or squares[self.bounded].sum() < rules.residual_share * squares.sum()
             or not history.resting(rules.rest_steps, rules.rest_change)
+            or self.problem.impossible_temperatures(self.now.q).any()
         ):
             return ""
         position = self.problem.mesh.cell_centroid[int(np.argmax(squares))].round(3)
