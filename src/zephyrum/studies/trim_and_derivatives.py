@@ -305,8 +305,11 @@ def trim(
     if abs(slopes[1, 1]) < 1e-5:
         raise InputError(f"{control!r} changes CM by {slopes[1, 1]:.1e} only; name the pitch or a control of a tail.")
 
+    # by the slope over the first, large step: those corrected later contain the scatter of the meshes
+    moment_tolerance = max(CM_TOLERANCE, SETTING_TOLERANCE * abs(slopes[1, 1]))
+
     def is_trimmed(off) -> bool:
-        return abs(off[0]) <= CL_TOLERANCE and abs(off[1]) <= max(CM_TOLERANCE, SETTING_TOLERANCE * abs(slopes[1, 1]))
+        return abs(off[0]) <= CL_TOLERANCE and abs(off[1]) <= moment_tolerance
 
     for _ in range(max_iterations):
         if is_trimmed(here) and len(solutions.rows) > 3:

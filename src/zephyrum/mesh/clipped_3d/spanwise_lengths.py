@@ -183,8 +183,6 @@ def sizes_at_points(surface: Surface, sizes: np.ndarray) -> np.ndarray:
 def points_on_sharp_edges(surface: Surface, tips: np.ndarray, sizes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Points on the edges of a surface that are as sharp as trailing edges, as far apart as sizes ask.
 
-    On a rim in the plane y = 0 the other side of an edge is the mirror image.
-
     Parameters
     ----------
     surface : Surface
@@ -211,12 +209,7 @@ def points_on_sharp_edges(surface: Surface, tips: np.ndarray, sizes: np.ndarray)
     t, near, normal = surface.triangles, surface.neighbours, surface.normals
     row, side = np.nonzero((near >= 0) & (np.arange(len(t))[:, None] < near))
     sharp = np.einsum("ij,ij->i", normal[row], normal[near[row, side]]) < SHARP_EDGE_COSINE
-    row, side = row[sharp], side[sharp]
-    rim, there = np.nonzero(near < 0)
-    in_plane = (surface.points[t[rim, there], 1] == 0.0) & (surface.points[t[rim, (there + 1) % 3], 1] == 0.0)
-    cut = in_plane & (1.0 - 2.0 * normal[rim, 1] ** 2 < SHARP_EDGE_COSINE)
-    row, side = np.r_[row, rim[cut]], np.r_[side, there[cut]]
-    a, b = t[row, side], t[row, (side + 1) % 3]
+    a, b = t[row, side][sharp], t[row, (side + 1) % 3][sharp]
     least = np.minimum(sizes[a], sizes[b])
     count = np.ceil(np.linalg.norm(tips[b] - tips[a], axis=1) / least).astype(np.int64)
     owner = np.repeat(np.arange(len(a)), count)
