@@ -17,7 +17,7 @@ from zephyrum.mesh.clipped_3d.generation import local_edges, wake_points
 from zephyrum.mesh.planning import MeshTask
 from zephyrum.mesh.wall_shape import wall_shape
 from zephyrum.mesh.wall_triangles import wall_distances
-from zephyrum.studies.grid_convergence import mean_size
+from zephyrum.studies.grid_convergence import coarsened, mean_size
 
 WING = zy.Aircraft(
     name="plank",
@@ -86,6 +86,9 @@ class Plans(unittest.TestCase):
         self.assertEqual([mesh.recipe["coarsening"] for mesh in meshes], [1.0, 1.5])
         ratio = mean_size(meshes[1], meshes[0]) / mean_size(meshes[0], meshes[0])
         self.assertTrue(1.3 < ratio < 1.7, ratio)  # of cells on the wall, whose pieces are not all alike
+        further = coarsened(meshes[1], 2)  # of a family whose finest mesh is a coarsened one itself
+        self.assertAlmostEqual(further["resolution"], 2.0)
+        self.assertAlmostEqual(further["coarsening"], 1.5 * 1.3**2)
         with self.assertRaisesRegex(zy.InputError, "leave cells out"):
             zy.mesh_aircraft(WING, cells=9_000, coarsening=1.3)
 

@@ -467,7 +467,7 @@ def size_growth(factor: float, coarsening: float = 1.0) -> float:
     >>> size_growth(1.0), size_growth(2.0), size_growth(2.0, 2.0)
     (0.4, 0.5, 0.8)
     """
-    return min(coarsening * min(BASE_GROWTH * factor / coarsening, MAX_GROWTH), MAX_COARSE_GROWTH)
+    return min(BASE_GROWTH * factor, coarsening * MAX_GROWTH, MAX_COARSE_GROWTH)
 
 
 def wall_samples(found: Features, sizes: tuple, aspect_y: int, directional: bool) -> WallSamples:

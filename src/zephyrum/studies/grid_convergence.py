@@ -200,9 +200,7 @@ def refine(
         )
     if isinstance(shape, Aircraft | Surface):
         finest = mesh_aircraft(shape, **mesh_options)
-        factor = finest.recipe["factor"]
-        options = {**mesh_options, "resolution": factor, "cells": None}
-        rest = (mesh_aircraft(shape, **options, coarsening=STEP**level) for level in range(1, levels))
+        rest = (mesh_aircraft(shape, **mesh_options | coarsened(finest, level)) for level in range(1, levels))
         family = itertools.chain([finest], rest)
         numerics = numerics or Numerics(residual_drop=4.0)
     else:
@@ -216,6 +214,20 @@ def refine(
         if observer is not None:
             observer.finished(Task("refine", f"{one.n_cells} cells", level + 1, levels), rows[-1])
     return refinement_of(rows, air)
+
+
+def coarsened(finest: Mesh, level: int) -> dict:
+    """Options of `mesh_aircraft` for a coarser mesh of the family of another.
+
+    Parameters
+    ----------
+    finest : Mesh
+        Finest mesh of an aircraft.
+    level : int
+        Number of the level.
+    """
+    own = finest.recipe.get("coarsening", 1.0)
+    return {"resolution": finest.recipe["factor"] / own, "cells": None, "coarsening": own * STEP**level}
 
 
 def mesh_levels(mesh: Mesh, levels: int) -> list[Mesh]:

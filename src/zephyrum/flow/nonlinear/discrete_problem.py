@@ -353,14 +353,24 @@ class DiscreteProblem:
         fallback, impossible = self.numerics.fallback, self.impossible_temperatures(q)
         if not impossible.any() or impossible.sum() > fallback.max_repaired * len(impossible):
             return q
-        left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
-        wide = impossible.copy()
-        wide[left[impossible[right]]] = wide[right[impossible[left]]] = True
-        if not self.demote_to_first_order(wide).any():
+        if not self.demote_to_first_order(self.with_neighbours(impossible)).any():
             return q
         q = q.copy()
         q[impossible, 4] = np.clip(q[impossible, 4], self.coldest, self.hottest)
         return q
+
+    def with_neighbours(self, cells: np.ndarray) -> np.ndarray:
+        """(n,) mask of some cells and of those that share a face with them.
+
+        Parameters
+        ----------
+        cells : (n,) array
+            Mask of the cells.
+        """
+        left, right = self.mesh.left[: self.mesh.n_interior], self.mesh.right
+        wide = cells.copy()
+        wide[left[cells[right]]] = wide[right[cells[left]]] = True
+        return wide
 
     def impossible_temperatures(self, q: np.ndarray) -> np.ndarray:
         """(n,) mask of the cells whose temperature neither stream nor walls can give.

@@ -210,10 +210,11 @@ class LevelIteration:
 
     def _at_rest(self, history: History) -> str:
         """Why the iteration is done though a few cells go on oscillating; empty if it is not."""
+        if not self.bounded.any():
+            return ""
         rules, squares = self.numerics.local_cfl, self.problem.squared_residual(self.now.R)
         if (
-            not self.bounded.any()
-            or self.worst > 10.0**-rules.min_drop
+            self.worst > 10.0**-rules.min_drop
             or self.cfl < self.numerics.cfl.newton
             or squares[self.bounded].sum() < rules.residual_share * squares.sum()
             or not history.resting(rules.rest_steps, rules.rest_change)
@@ -228,16 +229,15 @@ class LevelIteration:
 
     def _bound_cfl(self) -> None:
         """Add the few cells that hold up the convergence, with their neighbours, to those of a bounded CFL number."""
-        rules, mesh = self.numerics.local_cfl, self.problem.mesh
+        rules = self.numerics.local_cfl
+        if self.regime.viscous or not self.regime.space or self.intermediate or self.enough:
+            return
         waited = self.step - max(self.best_step, self.bounded_step)
-        if self.regime.viscous or not self.regime.space or self.intermediate or self.enough or waited < rules.patience:
+        if waited < rules.patience or self.cfl <= rules.max_cfl:
             return
         chosen = self.problem.cells_of_residual(self.now.R, rules.max_cells, rules.residual_share)
-        left, right = mesh.left[: mesh.n_interior], mesh.right
-        beside = chosen.copy()
-        beside[left[chosen[right]]] = beside[right[chosen[left]]] = True
-        if self.cfl > rules.max_cfl and chosen.any():
-            self.bounded |= beside
+        if chosen.any():
+            self.bounded |= self.problem.with_neighbours(chosen)
             self.bounded_step = self.step
 
     def _demote_cells(self) -> bool:

@@ -13,7 +13,7 @@ from zephyrum.errors import InputError
 from zephyrum.geometry import Aircraft, Surface, import_surface
 from zephyrum.mesh import Mesh, mesh_aircraft
 from zephyrum.studies.common_tables import Finite, Strict
-from zephyrum.studies.grid_convergence import STEP
+from zephyrum.studies.grid_convergence import coarsened
 from zephyrum.studies.sources.base import Source
 
 if TYPE_CHECKING:
@@ -211,8 +211,7 @@ class AircraftSource(Source):
         return mesh_aircraft(self.shape, on_plan=observer.planned, **self.options(attitude))
 
     def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
-        options = self.options(attitude) | {"resolution": finest.recipe["factor"], "cells": None}
-        return mesh_aircraft(self.shape, **options, coarsening=STEP**level)
+        return mesh_aircraft(self.shape, **self.options(attitude) | coarsened(finest, level))
 
     def made_level(self, level: int) -> bool:
         return level > 0
