@@ -7,8 +7,11 @@ import unittest
 import numpy as np
 
 import zephyrum as zy
+from zephyrum.geometry import joined
+from zephyrum.geometry.surface.deviation import at_points, split_by_deviation
 from zephyrum.geometry.surface.feature_lines import curvatures, find_features
 from zephyrum.geometry.surface.nearest_point import distances
+from zephyrum.geometry.surface.remeshing import sample_points
 from zephyrum.geometry.surface.self_intersection import crossing_triangles
 
 
@@ -92,6 +95,34 @@ class Remeshing(unittest.TestCase):
         rim = np.unique(made.surface.open_edges)
         self.assertEqual(np.abs(made.surface.points[rim, 1]).max(), 0.0)
         self.assertAlmostEqual(made.surface.bounds[1, 0], half.bounds[1, 0], 3)
+
+    def test_edges_far_from_the_shape_are_split(self):
+        wing = zy.Wing(
+            planform=zy.Planform(span=6.0, root_chord=1.0, taper=0.6), airfoil="NACA 2412", tail_gap=0.004
+        ).surface()
+        from zephyrum.geometry.surface.solids import half_surface
+
+        half = half_surface(wing).welded()
+        coarse = zy.remesh(half, 600, stretch_y=20.0).surface
+        made, parents = split_by_deviation(coarse, find_features(half), 1e-3)
+        samples = sample_points(half)
+        before, after = (distances(samples, one.points, one.triangles) > 0.002 for one in (coarse, made))
+        self.assertGreater(before.mean(), 0.2)
+        self.assertLess(after.mean(), 0.02)  # but for a few beside the tip, where triangles would cross
+        self.assertLess(len(made.triangles), 3 * len(coarse.triangles))
+        np.testing.assert_array_equal(made.points[: len(coarse.points)], coarse.points)
+        self.assertEqual(len(made.points), len(coarse.points) + len(parents))
+        self.assertEqual(len(crossing_triangles(made)), 0)
+        rim = np.unique(made.open_edges)
+        self.assertEqual(np.abs(made.points[rim, 1]).max(), 0.0)  # a half model is still closed by its plane
+        self.assertTrue(joined([made, made.mirrored()]).welded().watertight)
+        x = at_points(coarse.points[:, 0], parents)
+        self.assertLess(np.abs(x - made.points[:, 0]).max(), 0.02)  # midpoints have moved onto the shape
+        for label, area in enumerate(np.bincount(made.label, made.areas)):
+            self.assertAlmostEqual(area / half.areas[half.label == label].sum(), 1.0, 1, made.labels[label])
+        box = zy.Body.box(2.0, 1.0, 0.5).surface().welded()
+        flat = zy.remesh(box, 500).surface
+        self.assertIs(split_by_deviation(flat, find_features(box), 1e-3)[0], flat)  # nothing to do
 
     def test_refusals(self):
         box = zy.Body.box(2.0, 1.0, 0.5).surface()

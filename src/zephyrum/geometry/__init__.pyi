@@ -10,7 +10,11 @@ from .airfoil.outline import Outline as Outline
 from .airfoil.section import Airfoil as Airfoil
 from .surface.defects import NotRepairable as NotRepairable
 from .surface.metric_field import SizeZone as SizeZone
-from .surface.remeshing import RemeshedSurface as RemeshedSurface, remesh as remesh
+from .surface.remeshing import (
+    RemeshedSurface as RemeshedSurface,
+    RemeshOptions as RemeshOptions,
+    remesh as remesh,
+)
 from .surface.surface_import import ImportedSurface as ImportedSurface, import_surface as import_surface
 from .surface.surface_measures import SurfaceMeasures as SurfaceMeasures, measure_surface as measure_surface
 from .surface.surface_repair import RepairedSurface as RepairedSurface, repair_surface as repair_surface

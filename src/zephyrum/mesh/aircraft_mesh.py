@@ -9,11 +9,13 @@ import numpy as np
 from zephyrum._core.validation import takes, whole
 from zephyrum.errors import MeshError
 from zephyrum.geometry import Aircraft, SizeZone, Surface
+from zephyrum.geometry.surface.deviation import at_points, split_by_deviation
 from zephyrum.mesh.clipped_3d.generation import mesh_surface
 from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.ground import rotated_about
 from zephyrum.mesh.planning import (
     FACTOR_RANGE,
+    MAX_DEVIATION,
     MeshOptions,
     MeshPlan,
     MeshTask,
@@ -140,15 +142,18 @@ def _mesh_of_plan(task: MeshTask, plan: MeshPlan) -> Mesh:
             locations = (*locations, SizeZone(SMALLER * edge, box=(position - half, position + half)))
 
 
-def _mesh_on_surface(task: MeshTask, plan: MeshPlan, skin: Surface) -> Mesh:
-    """The same about the triangles of `skin`."""
-    edges = task.outer(skin, plan.factor, plan.coarsening).edges(skin)
+def _mesh_on_surface(task: MeshTask, plan: MeshPlan, made: Surface) -> Mesh:
+    """The same about the triangles of a remeshed surface, some of them split for the shape but not for the cells."""
+    skin, parents = split_by_deviation(made, task.found, MAX_DEVIATION)
+    edges = task.outer(made, plan.factor, plan.coarsening).edges(made)
+    scale = at_points(edges, parents) / task.outer(skin, plan.factor, plan.coarsening).edges(skin)
     mesh = mesh_surface(
         skin,
         farfield=task.distance / skin.size,
         layers=task.layers(plan.factor, float(np.median(edges))),
         growth=plan.growth,
         zones=tuple(zone.scaled(plan.factor) for zone in task.options.zones),
+        scale=scale,
         half=task.half,
         reference=task.reference,
         ground=task.options.ground,

@@ -51,6 +51,7 @@ WING_ASPECT_RATIO = 3.0
 # across. With bodies they do not pay: half Skerry, 25k to 28k cells, 125 to 102 counts above the induced drag, 105 to
 # 96 without
 MIN_FRACTION_ALONG, MIN_ASPECT_ALONG = 0.9, 4.0
+MAX_DEVIATION = 0.001  # of the local chord: distance of the edges of the triangles from the shape
 LONGEST_SPAN_FRACTION = 1.0 / 60.0  # of the span: longest cells along y, at factor 1
 FACTOR_RANGE = (0.15, 6.0)
 MAX_COARSENING = 10.0
@@ -357,9 +358,13 @@ class MeshTask:
         zones : tuple of SizeZone, optional
             Regions with sizes of their own.
         """
-        n, limits = self.triangles(plan.factor / plan.coarsening), {"stretch_y": self._stretch_y}
         return remesh(
-            self.surface, n, stretch=MAX_TRIANGLE_ASPECT, zones=zones, coarsening=plan.coarsening, **limits
+            self.surface,
+            self.triangles(plan.factor / plan.coarsening),
+            stretch=MAX_TRIANGLE_ASPECT,
+            stretch_y=self._stretch_y,
+            zones=zones,
+            coarsening=plan.coarsening,
         ).surface
 
     def triangles(self, factor: float) -> int:

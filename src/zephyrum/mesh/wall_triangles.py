@@ -4,15 +4,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from zephyrum.geometry.surface.deviation import local_chords
 from zephyrum.geometry.surface.nearest_point import distances
 from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.mesh.polygons import fan_triangles
 
 if TYPE_CHECKING:
     from zephyrum.mesh.core import Mesh
-
-CHORD_STATIONS = 24  # along a part, at which its chord is measured
-MIN_CHORD = 0.1  # of the length of a part: its chord where a station has hardly a point of it
 
 
 def wall_surface(mesh: "Mesh", whole: bool = True) -> tuple[Surface, np.ndarray]:
@@ -90,7 +88,7 @@ def wall_distances(mesh: "Mesh", shape: Surface) -> dict[str, tuple[float, float
             corner = one.points[own]
             samples = np.concatenate([one.points[np.unique(own)], corner.mean(axis=1)])
             far = distances(samples, other.points, other.triangles)
-            of_chord = far / _local_chords(samples)
+            of_chord = far / local_chords(samples)
             last = found.get(part, (0.0, 0.0))
             found[part] = max(last[0], float(far.max())), max(last[1], float(of_chord.max()))
     return found
@@ -115,15 +113,3 @@ def describe_wall_distances(found: dict) -> str:
         parts.append(f"{part} {1e3 * far:.2g} mm ({100.0 * of_chord:.2g} %{words})")
         words = ""
     return f"walls at most from the shape: {', '.join(parts)}"
-
-
-def _local_chords(points: np.ndarray) -> np.ndarray:
-    """Extent along x [m] of the part whose points (n, 3) these are, at the station of each of them."""
-    axis = 1 if np.ptp(points[:, 1]) >= np.ptp(points[:, 2]) else 2
-    across = points[:, axis]
-    width = max(float(np.ptp(across)), 1e-300)
-    station = np.minimum((CHORD_STATIONS * (across - across.min()) / width).astype(np.int64), CHORD_STATIONS - 1)
-    low, high = np.full(CHORD_STATIONS, np.inf), np.full(CHORD_STATIONS, -np.inf)
-    np.minimum.at(low, station, points[:, 0])
-    np.maximum.at(high, station, points[:, 0])
-    return np.maximum((high - low)[station], max(MIN_CHORD * float(np.ptp(points[:, 0])), 1e-300))

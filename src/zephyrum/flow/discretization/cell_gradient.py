@@ -29,6 +29,7 @@ METHODS = ("by-cell", "green-gauss", "least-squares")
 # neighbours
 THIN_CELL_ASPECT = 10.0
 # cosine between a face's normal and the line of both centroids below which a fit takes more neighbours
+SINGULAR_SHIFT = 1e-12  # of its trace, added to the diagonal of an area tensor
 SKEWNESS_COSINE = 0.5
 # middle extent of a cell over the shortest one: flatter cells are layers, however long they are along the third axis
 FLAT_CELL_RATIO = 3.7
@@ -213,7 +214,8 @@ def _skewed_cells(mesh: Mesh, even: np.ndarray, shapes: tuple[np.ndarray, np.nda
     compact = projected[:, 0] < THIN_CELL_ASPECT * projected[:, 1]
     count = np.bincount(mesh.left[:nl], minlength=n) + np.bincount(mesh.right, minlength=n)
     count += np.bincount(mesh.left[even], minlength=n)
-    inverse = np.linalg.inv(tensor)
+    trace = np.trace(tensor, axis1=1, axis2=2)  # a sliver of a cell may have no face along one axis
+    inverse = np.linalg.inv(tensor + SINGULAR_SHIFT * trace[:, None, None] * np.eye(3))
     lowest = np.ones(n)
     for side in (mesh.left[:nl], mesh.right):
         along = np.einsum("nij,nj->ni", tensor[side], d)

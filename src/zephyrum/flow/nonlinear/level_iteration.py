@@ -127,6 +127,7 @@ class LevelIteration:
         self.best, self.best_q = math.inf, self.q
         self.total_before = self.ceiling = math.inf
         self.bounded, self.bounded_step = np.zeros(len(self.q), dtype=bool), self.first
+        self.local_cfl = self.numerics.local_cfl.max_cfl
 
     def run(self, reports: Reports) -> tuple[Evaluation, Outcome, str]:
         """Iterate until the outcome is known.
@@ -213,18 +214,19 @@ class LevelIteration:
         if not self.bounded.any():
             return ""
         rules, squares = self.numerics.local_cfl, self.problem.squared_residual(self.now.R)
+        others = math.sqrt(squares[~self.bounded].sum())
         if (
-            self.worst > 10.0**-rules.min_drop
-            or self.cfl < self.numerics.cfl.newton
-            or squares[self.bounded].sum() < rules.residual_share * squares.sum()
+            others > 10.0**-rules.min_drop
+            or self.cfl < self.numerics.cfl.at_rest
+            or self.bounded.mean() > rules.max_cells
             or not history.resting(rules.rest_steps, rules.rest_change)
             or self.problem.impossible_temperatures(self.now.q).any()
         ):
             return ""
         position = self.problem.mesh.cell_centroid[int(np.argmax(squares))].round(3)
         return (
-            f"the coefficients are at rest, residuals down {-math.log10(self.worst):.1f} orders; "
-            f"{self.bounded.sum():,} of {len(squares):,} cells, one at {position} m, oscillate"
+            f"the coefficients are at rest, residuals down {-math.log10(max(others, 1e-16)):.1f} orders but in "
+            f"{self.bounded.sum():,} of {len(squares):,} cells that oscillate, one at {position} m"
         )
 
     def _bound_cfl(self) -> None:
@@ -237,6 +239,8 @@ class LevelIteration:
             return
         chosen = self.problem.cells_of_residual(self.now.R, rules.max_cells, rules.residual_share)
         if chosen.any():
+            if self.bounded.any():
+                self.local_cfl = max(rules.reduction * self.local_cfl, rules.min_cfl)
             self.bounded |= self.problem.with_neighbours(chosen)
             self.bounded_step = self.step
 
@@ -296,7 +300,7 @@ class LevelIteration:
     def _pseudo_time_rate(self, waves: np.ndarray) -> np.ndarray:
         """(n,) volume over time step."""
         rate = waves / self.cfl
-        rate[self.bounded] = np.maximum(rate[self.bounded], waves[self.bounded] / self.numerics.local_cfl.max_cfl)
+        rate[self.bounded] = np.maximum(rate[self.bounded], waves[self.bounded] / self.local_cfl)
         return rate
 
     def _solve(self, rate: np.ndarray) -> tuple[np.ndarray, PseudoTime, bool]:

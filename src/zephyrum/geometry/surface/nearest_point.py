@@ -177,6 +177,51 @@ def _distances(queries, points, triangles, tree):
     return far
 
 
+@exact_parallel
+def _projected(queries, points, triangles, tree):
+    order, bounds, child, span = tree
+    found, far = np.empty((len(queries), 3)), np.empty(len(queries))
+    whole = np.int64(-1)
+    for i in prange(len(queries)):
+        fraction = np.empty(3)
+        squared = nearest(
+            queries[i], whole, (points, triangles, order), (order, bounds, child, span, order), found[i], fraction
+        )[1]
+        far[i] = np.sqrt(squared)
+    return found, far
+
+
+def projected(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Nearest points on triangles, and their distances.
+
+    Parameters
+    ----------
+    queries : (n, 3) array
+        Positions [m].
+    points : (p, 3) array
+        [m]
+    triangles : (m, 3) array
+        Point triples, at least one.
+
+    Returns
+    -------
+    points : (n, 3) array
+        [m]
+    distances : (n,) array
+        [m]
+
+    Examples
+    --------
+    >>> corners = np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+    >>> points, far = projected(np.array([[0.25, 0.25, 0.5]]), corners, np.array([[0, 1, 2]]))
+    >>> points.tolist(), far.tolist()
+    ([[0.25, 0.25, 0.0]], [0.5])
+    """
+    corners = points[triangles]
+    tree = box_tree(corners.min(axis=1), corners.max(axis=1))
+    return _projected(np.ascontiguousarray(queries, dtype=float), read_only(points), read_only(triangles), tree)
+
+
 def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
     """Distances of positions from triangles.
 

@@ -13,7 +13,7 @@ from scipy.spatial import cKDTree
 
 from zephyrum._core.jit import exact
 from zephyrum._core.representation import short_repr
-from zephyrum._core.validation import Many, number, takes, whole
+from zephyrum._core.validation import Many, number, refuse_unknown, set_fields, taken, takes, whole
 from zephyrum.errors import InputError, MeshError
 from zephyrum.geometry.surface.feature_lines import SHARP_ANGLE, SIZE_GROWTH, Features, find_features, limit_growth
 from zephyrum.geometry.surface.metric_field import (
@@ -62,11 +62,6 @@ class RemeshedSurface:
     rounds : int
         Rounds of split, collapse, flip and smooth.
 
-    Notes
-    -----
-    both ways, over points, edge centroids and centroids); feature [m]: distance of the original's feature points from
-    the new one's lines.
-
     Examples
     --------
     >>> from zephyrum import Body
@@ -114,26 +109,12 @@ def _fill(lines, edges, curve):
         lines[key_of(edges[e, 0], edges[e, 1])] = curve[e]
 
 
-@takes(surface=Surface, zones=Many(SizeZone))
-def remesh(
-    surface: Surface,
-    triangles: int | None = 40_000,
-    tolerance: float | None = None,
-    largest: float | None = None,
-    stretch: float = 4.0,
-    stretch_y: float | None = None,
-    angle: float = SHARP_ANGLE,
-    zones: tuple[SizeZone, ...] = (),
-    coarsening: float = 1.0,
-    rounds: int = MAX_ROUNDS,
-) -> RemeshedSurface:
-    """New triangulation of a closed surface or of an open half.
+@dataclass(frozen=True)
+class RemeshOptions:
+    """Options of `remesh`.
 
-    Parameters
+    Attributes
     ----------
-    surface : Surface
-    triangles : int or None
-        About how many; sizes are scaled to meet it within a tenth, but not those of zones.
     tolerance : float, optional
         Distance [m] of the triangles from the shape, with `triangles` None.
     largest : float, optional
@@ -145,11 +126,63 @@ def remesh(
     angle : float
         Edges sharper than this [deg] are features.
     zones : tuple of SizeZone
+        Regions with sizes of their own.
     coarsening : float
         Factor on the sizes found for so many triangles, for a coarser mesh whose sizes have the same ratios; the number
         of triangles falls with its square.
     rounds : int
         Most rounds of split, collapse, flip and smooth.
+
+    Raises
+    ------
+    InputError
+        A value is out of its range.
+
+    Examples
+    --------
+    >>> RemeshOptions(stretch=2.0).stretch
+    2.0
+    """
+
+    tolerance: float | None = None
+    largest: float | None = None
+    stretch: float = 4.0
+    stretch_y: float | None = None
+    angle: float = SHARP_ANGLE
+    zones: tuple[SizeZone, ...] = ()
+    coarsening: float = 1.0
+    rounds: int = MAX_ROUNDS
+
+    def __post_init__(self) -> None:
+        set_fields(
+            self,
+            stretch=number("stretch", self.stretch, 1.0, 20.0),
+            angle=number("angle", self.angle, 5.0, 90.0),
+            zones=taken("zones", self.zones, Many(SizeZone)),
+            coarsening=number("coarsening", self.coarsening, 1.0, 20.0),
+            rounds=whole("rounds", self.rounds, 1, 100),
+        )
+        for name, limits in {
+            "tolerance": (0.0,),
+            "largest": (0.0,),
+            "stretch_y": (1.0, 50.0),
+        }.items():
+            value = getattr(self, name)
+            if value is not None:
+                set_fields(self, **{name: number(name, value, *limits, open_low=limits == (0.0,))})
+
+
+@takes(surface=Surface)
+def remesh(surface: Surface, triangles: int | None = 40_000, **options) -> RemeshedSurface:
+    """New triangulation of a closed surface or of an open half.
+
+    Parameters
+    ----------
+    surface : Surface
+    triangles : int or None
+        About how many; sizes are scaled to meet it within a tenth, but not those of zones.
+    **options
+        Fields of `RemeshOptions`.
 
     Returns
     -------
@@ -168,35 +201,31 @@ def remesh(
     >>> zy.remesh(ball, 400, stretch=1.0).surface.watertight  # doctest: +SKIP
     True
     """
-    if (triangles is None) == (tolerance is None):
+    refuse_unknown(RemeshOptions, options, "a remeshed surface")
+    if (triangles is None) == (options.get("tolerance") is None):
         raise InputError("remesh: give either triangles or tolerance.")
-    number("stretch", stretch, 1.0, 20.0)
-    if stretch_y is not None:
-        number("stretch_y", stretch_y, 1.0, 50.0)
+    asked = RemeshOptions(**options)
     made = surface.welded()
-    largest = LARGEST_EDGE * made.size if largest is None else number("largest", largest, 0.0, open_low=True)
-    rounds = whole("rounds", rounds, 1, 100)
-    found = find_features(made, number("angle", angle, 5.0, 90.0))
+    largest = LARGEST_EDGE * made.size if asked.largest is None else asked.largest
+    found = find_features(made, asked.angle)
     target = None if triangles is None else whole("triangles", triangles, 100, 5_000_000)
-    coarsening = number("coarsening", coarsening, 1.0, 20.0)
+    sizing = _Sizing.of(found, target, largest, asked)
+    best = _best_run(made, found, sizing)
+    work, out, qualities = best.work, best.surface, best.quality
+    far = hausdorff(made, out)
+    if far > MAX_SHAPE_CHANGE * largest:
+        old = sample_points(made)
+        position = old[np.argmax(distances(old, out.points, out.triangles))]
+        raise MeshError(
+            f"remesh: a piece of the surface near {position.round(4)} m was lost ({far:.3g} m away from the new one); "
+            f"ask for more triangles there.",
+            position,
+        )
+    return RemeshedSurface(out, qualities, far, _feature_distance(made, found, work), asked.rounds)
 
-    limits = stretch_limits(found, stretch, stretch_y)
-    wanted = sizes_for(found, target, tolerance, largest, limits, zones, coarsening)
-    found.rank[fixed_points(found, wanted[0])] = 2
-    radius = 1.0 / np.maximum(found.curvature[0], 1e-12)
-    allowed = zone_sizes(made, zones)
-    roundest = np.where(radius > MIN_BODY_RATIO * made.size, coarsening * MAX_TURN * radius, np.inf)
-    aim = None if target is None else max(int(target / coarsening**2), 4)
-    sizing = _Sizing(
-        wanted,
-        np.ones(len(made.points)),
-        np.minimum(roundest, allowed),
-        allowed,
-        aim,
-        limits,
-        coarsening * SIZE_GROWTH,
-        rounds,
-    )
+
+def _best_run(made: Surface, found: Features, sizing: "_Sizing") -> "_Run":
+    """Remesh until no triangles cross or are folded, with smaller ones where they did; the best run."""
     factors, best = None, None
     for _ in range(MAX_RESTARTS):
         run = _worked(made, found, sizing, factors)
@@ -209,20 +238,11 @@ def remesh(
         factors = run.factors
         near = np.concatenate(cKDTree(made.points).query_ball_point(run.positions[:, :3], 3.0 * run.positions[:, 3]))
         sizing.finer[np.unique(near).astype(int)] *= 0.5
+    assert best is not None
     if best.crossing:
         position = best.positions[0, :3]
         raise MeshError(f"remesh: triangles cross near {position.round(4)} m; ask for more triangles there.", position)
-    work, out, qualities = best.work, best.surface, best.quality
-    far = hausdorff(made, out)
-    if far > MAX_SHAPE_CHANGE * largest:
-        old = sample_points(made)
-        position = old[np.argmax(distances(old, out.points, out.triangles))]
-        raise MeshError(
-            f"remesh: a piece of the surface near {position.round(4)} m was lost ({far:.3g} m away from the new one); "
-            f"ask for more triangles there.",
-            position,
-        )
-    return RemeshedSurface(out, qualities, far, _feature_distance(made, found, work), rounds)
+    return best
 
 
 def folded_triangles(surface: Surface) -> np.ndarray:
@@ -281,6 +301,7 @@ class _Sizing:
         Largest change of size over distance.
     rounds : int
         Rounds of split, collapse, flip and smooth.
+
     """
 
     wanted: tuple
@@ -291,6 +312,20 @@ class _Sizing:
     stretch: float | np.ndarray
     growth: float
     rounds: int
+
+    @classmethod
+    def of(cls, found: Features, target: int | None, largest: float, asked: RemeshOptions) -> "_Sizing":
+        """Sizes for about `target` triangles with edges of at most `largest` [m]; also marks the points to be kept."""
+        made, coarsening = found.surface, asked.coarsening
+        limits, growth = stretch_limits(found, asked.stretch, asked.stretch_y), coarsening * SIZE_GROWTH
+        wanted = sizes_for(found, target, asked.tolerance, largest, limits, asked.zones, coarsening)
+        found.rank[fixed_points(found, wanted[0])] = 2
+        radius = 1.0 / np.maximum(found.curvature[0], 1e-12)
+        allowed = zone_sizes(made, asked.zones)
+        roundest = np.where(radius > MIN_BODY_RATIO * made.size, coarsening * MAX_TURN * radius, np.inf)
+        aim = None if target is None else max(int(target / coarsening**2), 4)
+        finer = np.ones(len(made.points))
+        return cls(wanted, finer, np.minimum(roundest, allowed), allowed, aim, limits, growth, asked.rounds)
 
 
 def _worked(made: Surface, found: Features, sizing: _Sizing, factors: dict | None = None) -> _Run:  # type: ignore[return]

@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from zephyrum._core.validation import Many, number, refuse_unknown, set_fields, taken, takes, whole
 from zephyrum.conditions import Reference
@@ -56,8 +57,9 @@ class SurfaceMeshOptions:
         True refuses a surface that is not cut at y = 0.
     reference : Reference, optional
         Reference quantities of the mesh.
-    scale : float
-        Factor on the sides of the cubes.
+    scale : float or (n,) array
+        Factor on the sizes of the cells that the triangles ask for, at the points of the surface: above 1 where the
+        triangles are smaller than the cells are to be.
     ground : float, optional
         z [m] of a level ground under the surface as it is given. It has layers where the surface has layers for viscous
         flow.
@@ -91,7 +93,7 @@ class SurfaceMeshOptions:
     zones: tuple[Zone, ...] = ()
     half: bool | None = None
     reference: Reference | None = None
-    scale: float = 1.0
+    scale: np.ndarray | float = 1.0
     ground: float | None = None
     wake: float = 0.0
     alpha: tuple[float, float] = (0.0, 0.0)
@@ -108,7 +110,6 @@ class SurfaceMeshOptions:
             farfield=number("farfield", self.farfield, 1.0, 1e4),
             growth=number("growth", self.growth, 0.02, 1.0),
             zones=taken("zones", self.zones, Many(Zone)),
-            scale=taken("scale", self.scale, float),
             wake=number("wake", self.wake, 0.0),
             alpha=taken("alpha", self.alpha, Many(float, 2)),
             attitude=number("attitude", self.attitude),
@@ -116,6 +117,10 @@ class SurfaceMeshOptions:
         )
         if self.longest_y is not None:
             number("longest_y", self.longest_y, 0.0, open_low=True)
+        given = self.scale if isinstance(self.scale, np.ndarray) else number("scale", self.scale, 0.0, open_low=True)
+        set_fields(self, scale=np.asarray(given, dtype=float))
+        if not (np.isfinite(self.scale) & (self.scale > 0.0)).all():
+            raise InputError("scale: give finite factors above 0.")
 
     @property
     def layer_spec(self) -> tuple[float, float, int]:
@@ -160,6 +165,12 @@ def mesh_surface(surface: Surface, **options) -> Mesh:
     refuse_unknown(SurfaceMeshOptions, options, "a mesh about a surface")
     wanted = SurfaceMeshOptions(**options)
     open_half = _is_half(surface, wanted.half)
+    count = len(surface.points)
+    if np.shape(wanted.scale) not in ((), (count,)):
+        raise InputError(
+            f"scale has the shape {np.shape(wanted.scale)}; give one factor or one for each of the {count} points of "
+            f"the surface."
+        )
     pivot = (0.0, 0.0, 0.0) if wanted.reference is None else wanted.reference.point
     turned = replace(surface, points=rotated_about(surface.points, pivot, wanted.attitude))
     ground, depths = wanted.ground, np.zeros(1)
@@ -252,6 +263,8 @@ def _layers_and_cubes(surface: Surface, options: SurfaceMeshOptions, half: bool)
         )
     last: MeshError | None = None
     spec = options.layer_spec
+    if np.ndim(options.scale):  # some points are gone
+        options = replace(options, scale=np.asarray(options.scale)[cKDTree(surface.points).query(even.points)[1]])
     space = OuterMesh(even, options, half, bind_zones(options.zones, surface, options.aspect_y))
     prisms = grow_prisms(even, spec, space.edges(even))
     for attempt in range(2 * MAX_GRID_SHIFTS):
@@ -349,9 +362,8 @@ class OuterMesh:
         surface : Surface
             Surface that the layers start from, or that of their tips.
         """
-        return sizes_at_points(
-            surface, sizes_across(surface, self.options.aspect_y, self.options.longest_y is not None)
-        )
+        across = sizes_across(surface, self.options.aspect_y, self.options.longest_y is not None)
+        return self.options.scale * sizes_at_points(surface, across)
 
     @property
     def stretch(self) -> np.ndarray:
@@ -368,7 +380,7 @@ class OuterMesh:
         attempt : int, optional
             Number of the attempt, which moves the grid.
         """
-        factor, longest = self.options.scale * CUBE_TO_LAYER_RATIO, self.options.longest_y
+        factor, longest = CUBE_TO_LAYER_RATIO, self.options.longest_y
         target, (points, sizes) = factor * samples.typical, samples.sources
         wake, wake_sizes = wake_points(points, factor * sizes, self.options.wake, self.options.alpha)
         field = SizeField(
