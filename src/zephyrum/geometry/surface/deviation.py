@@ -16,7 +16,6 @@ from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.geometry.surface.visibility import HIDDEN_COSINE, vertex_visibility
 
 MAX_PASSES = 4  # times that an edge is halved
-MAX_RETRIES = 6  # times that edges beside triangles that would cross are left whole
 MIN_COSINE = 0.3  # between the normals of a triangle and of one that is cut from it
 MIN_AREA = 0.05  # of a triangle: what is cut from it
 ON_LINE = 1e-6  # of the size of the surface: distance from a feature line below which a point lies on it
@@ -74,6 +73,10 @@ def split_by_deviation(surface: Surface, found: Features, deviation: float) -> t
         Ends of the edge that each further point halves; those behind the first n come before the points that they are
         parents of.
 
+    Notes
+    -----
+    Edges stay whole where a triangle would cross another one, fold, turn far or lose nearly all of its area.
+
     Examples
     --------
     >>> import zephyrum as zy
@@ -89,7 +92,7 @@ def split_by_deviation(surface: Surface, found: Features, deviation: float) -> t
         middle, far = _on_shape(surface, edges, found)
         split = far > deviation * _chords(surface)[edges].min(axis=1)
         sides = _edge_of_sides(surface, edges)
-        for _ in range(MAX_RETRIES):
+        while split.any():
             finer, owner = _halved(surface, edges, split, middle)
             cosine = np.einsum("ij,ij->i", finer.normals, surface.normals[owner])
             turned = (cosine < MIN_COSINE) | (finer.areas < MIN_AREA * surface.areas[owner])
@@ -97,8 +100,8 @@ def split_by_deviation(surface: Surface, found: Features, deviation: float) -> t
             poor = poor[split[sides[poor]].any(axis=1)]
             if not len(poor):
                 break
-            split[sides[poor]] = False
-        if len(poor) or not split.any():
+            split[sides[poor]] = False  # fewer each time
+        if not split.any():
             break
         parents.append(edges[split])
         surface = finer
