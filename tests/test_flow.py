@@ -220,6 +220,7 @@ class Whole(unittest.TestCase):
             (zy.StartUp, {"alpha_step": 0.0}),
             (zy.FirstOrderFallback, {"max_cells": 1.5}),
             (zy.LocalCFL, {"max_cfl": 0.5}),
+            (zy.LocalCFL, {"min_cfl": 200.0}),
             (zy.InnerIteration, {"tolerance": "loose"}),
         ):
             with self.subTest(bad), self.assertRaisesRegex(zy.InputError, next(iter(bad)).split("_")[-1]):

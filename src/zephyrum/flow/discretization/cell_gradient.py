@@ -28,8 +28,8 @@ METHODS = ("by-cell", "green-gauss", "least-squares")
 # middle extent over the shortest one above which cells belong to thin layers, where the fit stays with the next
 # neighbours
 THIN_CELL_ASPECT = 10.0
-# cosine between a face's normal and the line of both centroids below which a fit takes more neighbours
 SINGULAR_SHIFT = 1e-12  # of its trace, added to the diagonal of an area tensor
+# cosine between a face's normal and the line of both centroids below which a fit takes more neighbours
 SKEWNESS_COSINE = 0.5
 # middle extent of a cell over the shortest one: flatter cells are layers, however long they are along the third axis
 FLAT_CELL_RATIO = 3.7

@@ -16,10 +16,11 @@ from zephyrum.errors import InputError
 class _Ranges:
     """Base of a policy: every float field is checked against (low, high), every int field is a positive whole number.
 
-    `RANGES` holds the ranges that differ from (0, infinity).
+    `RANGES` holds the ranges that differ from (0, infinity), `ORDERED` pairs of fields of which the first is no larger.
     """
 
     RANGES: ClassVar[dict[str, tuple[float, ...]]] = {}
+    ORDERED: ClassVar[tuple[tuple[str, str], ...]] = ()
 
     def __post_init__(self) -> None:
         for field in fields(self):
@@ -29,6 +30,12 @@ class _Ranges:
             else:
                 checked = number(label, value, *self.RANGES.get(field.name, (0.0,)))
             set_fields(self, **{field.name: checked})
+        for low, high in self.ORDERED:
+            if getattr(self, low) > getattr(self, high):
+                raise InputError(
+                    f"{type(self).__name__}.{low} = {getattr(self, low):g} is above {high} = {getattr(self, high):g}; "
+                    f"give a lower {low} or a higher {high}."
+                )
 
 
 @dataclass(frozen=True)
@@ -142,6 +149,13 @@ class CFLControl(_Ranges):
         "reduction_rejected": (1e-3, 1.0),
         "reduction_unsolved": (1e-3, 1.0),
     }
+    ORDERED: ClassVar = (
+        ("minimum", "initial"),
+        ("initial", "maximum"),
+        ("restart", "maximum"),
+        ("min_growth", "max_growth"),
+        ("min_growth_easy", "max_growth_newton"),
+    )
 
     def source_inertia_at(self, cfl: float, space: bool) -> float:
         """Inertia of the equations of turbulence for each unit of growth of their sources.
@@ -160,21 +174,6 @@ class CFLControl(_Ranges):
         """
         most = self.source_inertia_space if space else self.source_inertia
         return most * min(1.0, self.source_inertia_cfl / cfl)
-
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        for low, high in (
-            ("minimum", "initial"),
-            ("initial", "maximum"),
-            ("restart", "maximum"),
-            ("min_growth", "max_growth"),
-            ("min_growth_easy", "max_growth_newton"),
-        ):
-            if getattr(self, low) > getattr(self, high):
-                raise InputError(
-                    f"CFLControl.{low} = {getattr(self, low):g} is above {high} = {getattr(self, high):g}; "
-                    f"give a lower {low} or a higher {high}."
-                )
 
 
 @dataclass(frozen=True)
@@ -472,6 +471,7 @@ class LocalCFL(_Ranges):
         "min_drop": (0.0, 12.0),
         "rest_change": (0.0, 1.0),
     }
+    ORDERED: ClassVar = (("min_cfl", "max_cfl"),)
 
 
 @dataclass(frozen=True)

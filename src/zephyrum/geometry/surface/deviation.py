@@ -11,9 +11,9 @@ import numpy as np
 
 from zephyrum.geometry.surface.feature_lines import Features
 from zephyrum.geometry.surface.nearest_point import projected
+from zephyrum.geometry.surface.remeshing import folded_triangles
 from zephyrum.geometry.surface.self_intersection import crossing_triangles
 from zephyrum.geometry.surface.triangulation import Surface
-from zephyrum.geometry.surface.visibility import HIDDEN_COSINE, vertex_visibility
 
 MAX_PASSES = 4  # times that an edge is halved
 MIN_COSINE = 0.3  # between the normals of a triangle and of one that is cut from it
@@ -88,12 +88,12 @@ def split_by_deviation(surface: Surface, found: Features, deviation: float) -> t
     """
     parents: list[np.ndarray] = []
     for _ in range(MAX_PASSES):
-        edges = surface._edge_table[0]
+        edges, which = surface._edge_table[:2]
+        sides = which.reshape(3, -1).T  # 0-1, 1-2, 2-0 of every triangle
         middle, far = _on_shape(surface, edges, found)
         split = far > deviation * _chords(surface)[edges].min(axis=1)
-        sides = _edge_of_sides(surface, edges)
         while split.any():
-            finer, owner = _halved(surface, edges, split, middle)
+            finer, owner = _halved(surface, sides, split, middle)
             cosine = np.einsum("ij,ij->i", finer.normals, surface.normals[owner])
             turned = (cosine < MIN_COSINE) | (finer.areas < MIN_AREA * surface.areas[owner])
             poor = owner[np.union1d(_poor_triangles(finer), np.flatnonzero(turned))]
@@ -140,17 +140,7 @@ def at_points(values: np.ndarray, parents: np.ndarray) -> np.ndarray:
 
 def _poor_triangles(surface: Surface) -> np.ndarray:
     """Triangles that cross others, and those round points from which no direction sees all of them."""
-    folded = (vertex_visibility(surface)[1] < HIDDEN_COSINE)[surface.triangles].any(axis=1)
-    return np.union1d(crossing_triangles(surface).ravel(), np.flatnonzero(folded)).astype(np.int64)
-
-
-def _edge_of_sides(surface: Surface, edges: np.ndarray) -> np.ndarray:
-    """(m, 3) edge of the sides 0-1, 1-2, 2-0 of every triangle."""
-    t, n = surface.triangles, len(surface.points)
-    keys = edges.min(axis=1) * n + edges.max(axis=1)
-    order = np.argsort(keys)
-    ends = np.stack([t, np.roll(t, -1, axis=1)], axis=2)
-    return order[np.searchsorted(keys[order], ends.min(axis=2) * n + ends.max(axis=2))]
+    return np.union1d(crossing_triangles(surface), folded_triangles(surface)).astype(np.int64)
 
 
 def _chords(surface: Surface) -> np.ndarray:
@@ -180,16 +170,18 @@ def _on_shape(surface: Surface, edges: np.ndarray, found: Features) -> tuple[np.
     return where, far
 
 
-def _halved(surface: Surface, edges: np.ndarray, split: np.ndarray, middle: np.ndarray) -> tuple[Surface, np.ndarray]:
-    """The surface with the edges of `split` halved at `middle`, and the triangle that each of its own was cut from."""
-    t, n = surface.triangles, len(surface.points)
-    new = np.full(len(edges), -1)
-    new[split] = n + np.arange(split.sum())
-    mid = new[_edge_of_sides(surface, edges)]  # of the sides 0-1, 1-2, 2-0
+def _halved(surface: Surface, sides: np.ndarray, split: np.ndarray, middle: np.ndarray) -> tuple[Surface, np.ndarray]:
+    """The surface with the edges of `split` halved at `middle`, and the triangle that each of its own was cut from.
+
+    sides: edge of each side (m, 3) of its triangles.
+    """
+    t = surface.triangles
+    new = np.full(len(split), -1)
+    new[split] = len(surface.points) + np.arange(split.sum())
+    mid = new[sides]
     count = (mid >= 0).sum(axis=1)
     # turned so that a single halved side comes first, or a single whole one last
     turn = np.where(count == 1, np.argmax(mid >= 0, axis=1), np.where(count == 2, np.argmin(mid, axis=1) + 1, 0))
-    turn[(count == 0) | (count == 3)] = 0
     columns = (np.arange(3)[None, :] + turn[:, None]) % 3
     t, mid = np.take_along_axis(t, columns, axis=1), np.take_along_axis(mid, columns, axis=1)
     points = np.concatenate([surface.points, middle[split]])

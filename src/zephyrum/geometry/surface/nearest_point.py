@@ -163,21 +163,6 @@ def nearest(p: np.ndarray, patch: int, surface: tuple, tree: tuple, out: np.ndar
 
 
 @exact_parallel
-def _distances(queries, points, triangles, tree):
-    order, bounds, child, span = tree
-    far = np.empty(len(queries))
-    whole = np.int64(-1)
-    for i in prange(len(queries)):
-        out, fraction = np.empty(3), np.empty(3)
-        far[i] = np.sqrt(
-            nearest(queries[i], whole, (points, triangles, order), (order, bounds, child, span, order), out, fraction)[
-                1
-            ]
-        )
-    return far
-
-
-@exact_parallel
 def _projected(queries, points, triangles, tree):
     order, bounds, child, span = tree
     found, far = np.empty((len(queries), 3)), np.empty(len(queries))
@@ -251,6 +236,4 @@ def distances(queries: np.ndarray, points: np.ndarray, triangles: np.ndarray) ->
     """
     if not len(triangles):
         return np.full(len(queries), np.inf)
-    corners = points[triangles]
-    tree = box_tree(corners.min(axis=1), corners.max(axis=1))
-    return _distances(np.ascontiguousarray(queries, dtype=float), read_only(points), read_only(triangles), tree)
+    return projected(queries, points, triangles)[1]
