@@ -79,7 +79,7 @@ class Disturbed(unittest.TestCase):
                 deadline = time.time() + 150
                 while time.time() < deadline:
                     listed = subprocess.run(
-                        ["pgrep", "-P", str(process.pid), "-f", "spawn_main"], capture_output=True, text=True
+                        ["pgrep", "-P", str(process.pid), "-f", "forkserver"], capture_output=True, text=True
                     )
                     workers = listed.stdout.split()
                     if workers and list(Path(folder).glob("o/points/*.json")):

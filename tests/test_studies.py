@@ -117,6 +117,19 @@ class Sweeps(unittest.TestCase):
         after = {p.alpha: None if p.after is None else p.after.alpha for p in points}
         self.assertEqual(after, {0: None, 2: 0, 4: 2, -2: 0})
 
+    def test_a_program_without_a_guard_and_one_from_standard_input_use_workers(self):
+        program = (
+            "import zephyrum as zy\n"
+            f"found = zy.sweep(zy.Airfoil.naca('0012'), [0, 2], [0.3], processes=2, **{SMALL})\n"
+            "print(len(found.table))\n"
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder, "program.py")
+            file.write_text(program)
+            for words, given in (([str(file)], None), (["-"], program)):
+                done = subprocess.run([sys.executable, *words], input=given, capture_output=True, text=True, timeout=300)
+                self.assertEqual((done.returncode, done.stdout.strip(), done.stderr), (0, "2", ""))
+
     def test_one_and_two_processes_agree_and_a_rerun_computes_nothing(self):
         foil, counts = zy.Airfoil.naca("2412"), []
         with tempfile.TemporaryDirectory() as folder:

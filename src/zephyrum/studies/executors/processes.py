@@ -6,12 +6,17 @@ Verified by tests/test_promises.py and tests/test_studies.py.
 
 import os
 import signal
+import sys
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
-from multiprocessing import get_context, resource_tracker
+from multiprocessing import get_all_start_methods, get_context, resource_tracker, set_start_method
 from multiprocessing.connection import Connection, wait
 from multiprocessing.process import BaseProcess
+from multiprocessing.reduction import ForkingPickler
+from types import ModuleType
 
 from zephyrum.errors import FlowError
 from zephyrum.solver import run_case
@@ -19,6 +24,7 @@ from zephyrum.studies.executors.base import Reports, Work
 from zephyrum.studies.observer import Observer, step_reports
 from zephyrum.studies.points import Point
 
+PRELOADED = ["zephyrum.studies.executors.processes", "zephyrum.mesh"]
 ONE_THREAD = ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "NUMBA_NUM_THREADS")
 
 
@@ -36,6 +42,8 @@ def _serve(pipe: Connection, work: Work) -> None:
     """The life of a worker process: points come in along `pipe`, rows or exceptions go back."""
     import numba
 
+    if "fork" in get_all_start_methods():  # locks (of Numba) then have no name that a worker which is ended would leave
+        set_start_method("fork", force=True)
     numba.set_num_threads(1)
     parent = os.getppid()
 
@@ -59,6 +67,30 @@ def _serve(pipe: Connection, work: Work) -> None:
             pipe.send(("error", error))
 
 
+def _context():
+    """Way in which workers start: forks of a process that has imported the library once, where there are such."""
+    if "forkserver" not in get_all_start_methods():
+        return get_context("spawn")
+    context = get_context("forkserver")
+    context.set_forkserver_preload(PRELOADED)
+    return context
+
+
+@contextmanager
+def _without_main(work: Work) -> Iterator[None]:
+    """Workers do not import the program of the user again, unless `work` holds an object that is defined there.
+
+    It need not be importable (standard input), nor guarded by its name.
+    """
+    program = sys.modules["__main__"]
+    if b"__main__" not in bytes(ForkingPickler.dumps(work)):
+        sys.modules["__main__"] = ModuleType("__main__")
+    try:
+        yield
+    finally:
+        sys.modules["__main__"] = program
+
+
 class ProcessExecutor:
     """Computes points on `processes` processes with one thread each."""
 
@@ -77,13 +109,14 @@ class ProcessExecutor:
             resource_tracker.ensure_running()  # started here: its start ends with signals unblocked
         before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT}) if masked else None
         try:
-            context = get_context("spawn")
-            for _ in range(many):
-                here, there = context.Pipe()
-                worker = context.Process(target=_serve, args=(there, self.work), daemon=True)
-                worker.start()
-                there.close()  # so that the end of the worker is the end of the pipe
-                self.workers[here] = worker
+            context = _context()
+            with _without_main(self.work):
+                for _ in range(many):
+                    here, there = context.Pipe()
+                    worker = context.Process(target=_serve, args=(there, self.work), daemon=True)
+                    worker.start()
+                    there.close()  # so that the end of the worker is the end of the pipe
+                    self.workers[here] = worker
         finally:
             if masked:
                 signal.pthread_sigmask(signal.SIG_SETMASK, before)
