@@ -14,6 +14,7 @@ ORDER = (
     "_core",
     "conditions",
     "geometry",
+    "loworder",
     "mesh",
     "flow",
     "solver",
@@ -23,7 +24,7 @@ ORDER = (
     "report",
     "cli",
 )  # data travels to the right
-CORE = ("conditions", "geometry", "mesh", "flow", "solver", "results")
+CORE = ("conditions", "geometry", "loworder", "mesh", "flow", "solver", "results")
 
 
 def modules() -> dict[str, Path]:

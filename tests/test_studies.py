@@ -127,7 +127,9 @@ class Sweeps(unittest.TestCase):
             file = Path(folder, "program.py")
             file.write_text(program)
             for words, given in (([str(file)], None), (["-"], program)):
-                done = subprocess.run([sys.executable, *words], input=given, capture_output=True, text=True, timeout=300)
+                done = subprocess.run(
+                    [sys.executable, *words], input=given, capture_output=True, text=True, timeout=300
+                )
                 self.assertEqual((done.returncode, done.stdout.strip(), done.stderr), (0, "2", ""))
 
     def test_one_and_two_processes_agree_and_a_rerun_computes_nothing(self):

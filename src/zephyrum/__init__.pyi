@@ -51,6 +51,12 @@ from .geometry import (
     remesh as remesh,
     repair_surface as repair_surface,
 )
+from .loworder import (
+    LatticeOptions as LatticeOptions,
+    Rates as Rates,
+    VortexLattice as VortexLattice,
+    vortex_lattice as vortex_lattice,
+)
 from .mesh import (
     AirfoilMeshOptions as AirfoilMeshOptions,
     BodyMeshOptions as BodyMeshOptions,

@@ -64,7 +64,7 @@ def _chord_places(wing, tolerance: float, largest: float) -> tuple[np.ndarray, i
     """Fractions t of both parts of a side: (n,) from nose 0 over the hinge 1 to the tail 2, and the hinge's index."""
     dense = np.r_[np.linspace(0.0, 1.0, 161) ** 2, 1.0 + np.linspace(0.0, 1.0, 81)[1:]]
     h, s = np.full(len(dense), np.inf), np.zeros(len(dense))
-    hinge = _hinge_line(wing, np.array([0.5]))[0]
+    hinge = hinge_line(wing, np.array([0.5]))[0]
     for foil in {id(one.airfoil): normalized_section(one.airfoil, wing.tail_gap) for one in wing.sections}.values():
         for side in section_points(foil, dense, hinge, None):
             own, length = sagitta_spacing(side, tolerance, largest)
@@ -151,8 +151,24 @@ def section_points(
     return sides[0], sides[1]
 
 
-def _hinge_line(wing, fraction: np.ndarray) -> np.ndarray:
-    """Chord fraction of the hinge at fractions of the span, constant on a control and straight between two."""
+def hinge_line(wing, fraction: np.ndarray) -> np.ndarray:
+    """Chord fraction of the hinge line, constant on a control and straight between two.
+
+    Parameters
+    ----------
+    wing : Wing
+        The wing.
+    fraction : (n,) array
+        Fractions of the span.
+
+    Examples
+    --------
+    >>> from zephyrum.geometry import Control, Planform, Wing
+    >>> flap = Control(start=0.1, end=0.6, hinge=0.7)
+    >>> wing = Wing(planform=Planform(span=6.0, area=6.0), airfoil="NACA 0012", controls={"flap": flap})
+    >>> hinge_line(wing, np.array([0.0, 0.5]))
+    array([0.7, 0.7])
+    """
     marks = sorted((s, c.hinge) for c in wing.controls.values() for s in (c.start, c.end))
     if not marks:
         return np.full(np.shape(fraction), HINGE)
@@ -222,7 +238,7 @@ class _Sampled:
         """Upper and lower points (n, 2) of the unit section, its control deflected."""
         k, f = panel_of(self.wing.span_fractions, fraction)
         a, b = self.foils[k], self.foils[k + 1]
-        hinge = float(_hinge_line(self.wing, np.array([fraction]))[0])
+        hinge = float(hinge_line(self.wing, np.array([fraction]))[0])
         if control[0] != 0.0:
             return section_points(interpolate_airfoils(a, b, f), self.t, hinge, control)
         one, two = self._plain(a, hinge), self._plain(b, hinge)
@@ -236,7 +252,7 @@ def _half(wing, name: str, t: np.ndarray, split: int, largest: float, sign: floa
         order = [(-1.0, s) for s in fractions[:0:-1]] + [(1.0, s) for s in fractions]
     else:
         order = [(sign, s) for s in (fractions if sign > 0 else fractions[::-1])]
-    frames = _frames(wing, fractions, order, both)
+    frames = section_frames(wing, fractions, order, both)
     rings, sampled = [], _Sampled(wing, t)
     for (side, fraction), (up, mitre) in zip(order, frames):
         one = wing.at(fraction)
@@ -268,8 +284,33 @@ def _half(wing, name: str, t: np.ndarray, split: int, largest: float, sign: floa
     return lofted(np.array(rings), faces, name, tuple(caps))  # type: ignore[arg-type]
 
 
-def _frames(wing, fractions, order, both) -> list[tuple[np.ndarray, float]]:
-    """(unit vector up through the section (3,), stretch at a kink) for each ring."""
+def section_frames(wing, fractions, order, both) -> list[tuple[np.ndarray, float]]:
+    """Direction across the chord and the span at each section.
+
+    Parameters
+    ----------
+    wing : Wing
+        The wing.
+    fractions : (n,) array
+        Fractions of the span.
+    order : list of (float, float)
+        Side (1 starboard, -1 port) and fraction of the span of each section.
+    both : bool
+        Whether they run through the plane of symmetry.
+
+    Returns
+    -------
+    list of (array, float)
+        Unit vector up through the section (3,), and its stretch at a kink of the span.
+
+    Examples
+    --------
+    >>> from zephyrum.geometry import Planform, Wing
+    >>> wing = Wing(planform=Planform(span=6.0, area=6.0), airfoil="NACA 0012")
+    >>> up, stretch = section_frames(wing, np.array([0.0, 1.0]), [(1.0, 0.0), (1.0, 1.0)], False)[0]
+    >>> (up + 0.0).tolist(), float(stretch)
+    ([0.0, 0.0, 1.0], 1.0)
+    """
     yz = np.array([np.array(wing.at(s).position)[1:] * [side, 1.0] for side, s in order])
     step = np.diff(yz, axis=0)
     step /= np.linalg.norm(step, axis=1)[:, None]

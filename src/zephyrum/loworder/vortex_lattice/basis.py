@@ -1,0 +1,318 @@
+"""Solutions of a lattice for unit motions of the aircraft, and the quadratic forms of its forces.
+
+Verified by tests/test_lattice.py.
+"""
+
+import functools
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.linalg import lu_factor, lu_solve
+
+from zephyrum.loworder.vortex_lattice.far_plane import filament_widths, wake_normal_velocity
+from zephyrum.loworder.vortex_lattice.influence import Filaments, induced_velocities, normal_velocities
+from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions
+
+MOTIONS = 6  # stream along x, y, z and rotation about x, y, z, of unit size
+
+
+@dataclass(frozen=True)
+class Factor:
+    """The matrix of a lattice at one Mach number, factorised.
+
+    Attributes
+    ----------
+    filaments : Filaments
+        Vortices in the axes of Prandtl and Glauert, x over sqrt(1 - M^2).
+    lu : tuple
+        Factors.
+    beta : float
+        sqrt(1 - M^2)
+    """
+
+    filaments: Filaments
+    lu: tuple
+    beta: float
+
+    @classmethod
+    def of(cls, lattice: Lattice, options: LatticeOptions, mach: float) -> "Factor":
+        """Assemble and factorise.
+
+        Parameters
+        ----------
+        lattice : Lattice
+            Lattice.
+        options : LatticeOptions
+            Options.
+        mach : float
+            Mach number.
+        """
+        beta = float(np.sqrt(1.0 - mach**2))
+        shrink = np.array([1.0 / beta, 1.0, 1.0])
+        filaments = Filaments(
+            lattice.filaments * shrink,
+            lattice.left,
+            lattice.right,
+            lattice.filament_surface,
+            options.core * filament_widths(lattice),
+            np.array([1.0, 0.0, 0.0]),
+            lattice.rows,
+        )
+        # mass flux through the surface: (1 - M^2) u nx + v ny + w nz with u = U / sqrt(1 - M^2) in these axes
+        normals = (lattice.normals * [beta, 1.0, 1.0]).reshape(-1, 3)
+        surface = np.repeat(lattice.surface, lattice.rows)
+        matrix = normal_velocities((lattice.controls * shrink).reshape(-1, 3), normals, surface, filaments)
+        return cls(filaments, lu_factor(matrix, overwrite_a=True, check_finite=False), beta)
+
+    def induced(self, points: np.ndarray, surface: np.ndarray, circulation: np.ndarray) -> np.ndarray:
+        """(n, n_sets, 3) velocity induced at points (n, 3) on surfaces (n,) by circulation (n_panels, n_sets).
+
+        Parameters
+        ----------
+        points : (n, 3) array
+            Body axes [m].
+        surface : (n,) array
+            Number of the surface on which each point lies, -1 for none.
+        circulation : (n_panels, n_sets) array
+            [m^2/s]
+        """
+        shrink = np.array([1.0 / self.beta, 1.0, 1.0])
+        made = induced_velocities(points * shrink, surface, self.filaments, np.ascontiguousarray(circulation))
+        return made * shrink
+
+
+def deflected_normals(lattice: Lattice, angles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Normals at the control points with controls deflected, and their derivatives.
+
+    Parameters
+    ----------
+    lattice : Lattice
+        Lattice.
+    angles : (n_controls,) array
+        Deflections [deg].
+
+    Returns
+    -------
+    normals : (n_strips, rows, 3) array
+        Unit normals turned about the hinge lines; the lattice itself stays in place.
+    slopes : (n_strips, rows, 3) array
+        Their derivative with the deflection of the control of each strip [1/rad].
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> from zephyrum.loworder.vortex_lattice.lattice import build_lattice
+    >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012",
+    ...                controls={"flap": zy.Control(start=0.1, end=0.6)})
+    >>> lattice = build_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+    >>> normals, slopes = deflected_normals(lattice, np.array([90.0]))
+    >>> bool(np.allclose(normals[lattice.control == 0][:, -1], [1.0, 0.0, 0.0], atol=1e-6))
+    True
+    """
+    normals, slopes = lattice.normals.copy(), np.zeros_like(lattice.normals)
+    for strip in np.nonzero(lattice.control >= 0)[0]:
+        front, axis = lattice.front[strip], lattice.hinge_axis[strip]
+        angle = np.radians(angles[lattice.control[strip]]) * lattice.sense[strip]
+        share = np.r_[lattice.constants[strip, 1], np.ones(lattice.rows - front)][:, None]
+        n = lattice.normals[strip, front - 1 :]
+        across, along = np.cross(axis, n), axis * (n @ axis)[:, None]
+        turned = n * np.cos(angle) + across * np.sin(angle) + along * (1.0 - np.cos(angle))
+        slope = -n * np.sin(angle) + across * np.cos(angle) + along * np.sin(angle)
+        normals[strip, front - 1 :] += share * (turned - n)
+        slopes[strip, front - 1 :] = share * slope * lattice.sense[strip]
+    return normals, slopes
+
+
+def motion_velocities(points: np.ndarray, centre: np.ndarray) -> np.ndarray:
+    """Velocity of the air past points of a body that moves in six ways of unit size.
+
+    Parameters
+    ----------
+    points : (..., 3) array
+        [m]
+    centre : (3,) array
+        Point about which the body turns [m].
+
+    Returns
+    -------
+    (..., 6, 3) array
+        For a stream along x, y, z and rotations of the body about x, y, z.
+
+    Examples
+    --------
+    >>> motion_velocities(np.array([1.0, 0.0, 0.0]), np.zeros(3))[4].tolist()  # nose-up: the tail goes down
+    [0.0, 0.0, 1.0]
+    """
+    arm = points - centre
+    out = np.zeros((*points.shape[:-1], MOTIONS, 3))
+    for k in range(3):
+        out[..., k, k] = 1.0
+        out[..., 3 + k, :] = -np.cross(np.eye(3)[k], arm) + 0.0
+    return out
+
+
+@dataclass(frozen=True)
+class Basis:
+    """Solutions of unit motions and what follows from them.
+
+    Attributes
+    ----------
+    lattice : Lattice
+        Lattice.
+    factor : Factor
+        Matrix at one Mach number.
+    centre : (3,) array
+        Point about which the aircraft turns and about which moments are taken [m].
+    angles : (n_controls,) array
+        Deflections [deg].
+    controls : tuple[int, ...]
+        Controls whose derivatives there are.
+    circulation : (n_panels, n_sets) array
+        Circulation of the rings: of the six motions, and six derivatives for each of `controls`.
+    velocity : (n_panels, n_sets, 3) array
+        At the bound vortices, without the component normal to the surface.
+    suction : (n_strips, n_sets) array
+        Coefficient G of the vorticity at the leading edge, gamma = G / sqrt(x / c).
+
+    Notes
+    -----
+    All for a stream of unit speed and density; sets 6 + 6 j + k are derivatives of set k with the deflection of control
+    `controls[j]` [1/rad].
+    """
+
+    lattice: Lattice
+    factor: Factor
+    centre: np.ndarray
+    angles: np.ndarray
+    controls: tuple[int, ...]
+    circulation: np.ndarray
+    velocity: np.ndarray
+    suction: np.ndarray
+
+    @classmethod
+    def of(
+        cls,
+        lattice: Lattice,
+        factor: Factor,
+        centre: np.ndarray,
+        angles: np.ndarray,
+        controls: tuple[int, ...] = (),
+    ) -> "Basis":
+        """Solve for all unit motions.
+
+        Parameters
+        ----------
+        lattice : Lattice
+            Lattice.
+        factor : Factor
+            Its matrix.
+        centre : (3,) array
+            Point about which the aircraft turns [m].
+        angles : (n_controls,) array
+            Deflections [deg].
+        controls : tuple[int, ...], optional
+            Numbers of the controls whose derivatives are wanted.
+        """
+        normals, slopes = deflected_normals(lattice, angles)
+        onset = motion_velocities(lattice.controls, centre)
+        sides = [-np.einsum("srmk,srk->srm", onset, normals)]
+        for control in controls:
+            own = slopes * (lattice.control == control)[:, None, None]
+            sides.append(-np.einsum("srmk,srk->srm", onset, own))
+        right = np.concatenate(sides, axis=2).reshape(lattice.n_panels, -1)
+        circulation = lu_solve(factor.lu, right, check_finite=False)
+        points, surface = lattice.bound.reshape(-1, 3), np.repeat(lattice.surface, lattice.rows)
+        velocity = factor.induced(points, surface, circulation)
+        velocity[:, :MOTIONS] += motion_velocities(points, centre)
+        n = lattice.bound_normals.reshape(-1, 3)
+        velocity -= np.einsum("pmk,pk->pm", velocity, n)[:, :, None] * n[:, None, :]
+        # mass flux through the leading edge that the lattice leaves over
+        wash = factor.induced(lattice.leading, lattice.surface, circulation) * [factor.beta**2, 1.0, 1.0]
+        wash[:, :MOTIONS] += motion_velocities(lattice.leading, centre)
+        residual = np.einsum("smk,sk->sm", wash, lattice.leading_normals)
+        cosine = 1.0 / np.sqrt(1.0 + (1.0 / lattice.sweep**2 - 1.0) / factor.beta**2)  # in the axes of the factor
+        suction = residual * (cosine / (lattice.constants[:, 0] * factor.beta))[:, None]
+        return cls(lattice, factor, centre, angles, controls, circulation, velocity, suction)
+
+    @functools.cached_property
+    def rings(self) -> np.ndarray:
+        """(n_strips, rows, n_sets) circulation of the rings."""
+        return self.circulation.reshape(len(self.lattice.left), self.lattice.rows, -1)
+
+    @functools.cached_property
+    def panel_forces(self) -> np.ndarray:
+        """(n_strips, rows, n_sets, n_sets, 3) forces of bound vortices of one set in the velocity of another."""
+        lattice = self.lattice
+        net = np.diff(self.rings, axis=1, prepend=0.0)
+        segment = lattice.filaments[lattice.right, :-1] - lattice.filaments[lattice.left, :-1]
+        velocity = self.velocity.reshape(*net.shape, 3)
+        return net[:, :, :, None, None] * np.cross(velocity, segment[:, :, None, :])[:, :, None, :, :]
+
+    @functools.cached_property
+    def suction_forces(self) -> np.ndarray:
+        """(n_strips, n_sets, n_sets, 3) suction of the leading edge."""
+        lattice, cosine = self.lattice, self.lattice.sweep
+        mach_square = 1.0 - self.factor.beta**2
+        size = 0.25 * np.pi * lattice.chord * lattice.width * np.sqrt(1.0 - mach_square * cosine**2) / cosine**2
+        g = self.suction * np.sqrt(size)[:, None]
+        return (g[:, :, None] * g[:, None, :])[..., None] * lattice.suction[:, None, None, :]
+
+    @functools.cached_property
+    def side_forces(self) -> tuple[np.ndarray, np.ndarray]:
+        """Points (n_filaments, rows, 3) of the segments along the chord and their forces (..., n_sets, n_sets, 3)."""
+        lattice = self.lattice
+        nodes = lattice.filaments
+        along = np.zeros((len(nodes), lattice.rows, self.rings.shape[2]))
+        np.add.at(along, lattice.right, self.rings)
+        np.subtract.at(along, lattice.left, self.rings)
+        middle, segment = 0.5 * (nodes[:, 1:] + nodes[:, :-1]), nodes[:, 1:] - nodes[:, :-1]
+        onset = np.cross(motion_velocities(middle, self.centre), segment[:, :, None, :])
+        force = np.zeros((*along.shape, along.shape[2], 3))
+        force[:, :, :, :MOTIONS] = along[:, :, :, None, None] * onset[:, :, None, :, :]
+        return middle, force
+
+    @functools.cached_property
+    def loads(self) -> tuple[np.ndarray, np.ndarray]:
+        """Force and moment of each part, (n_parts, n_sets, n_sets, 3) both: quadratic forms in the sets."""
+        lattice = self.lattice
+        n_parts, n_sets = len(lattice.parts), self.circulation.shape[1]
+        force = np.zeros((n_parts, n_sets, n_sets, 3))
+        moment = np.zeros_like(force)
+        part_of_filament = np.zeros(len(lattice.filaments), dtype=int)
+        for side in (lattice.right, lattice.left):
+            part_of_filament[side] = lattice.part
+        side_points, side = self.side_forces
+        for owner, points, forces in (
+            (np.repeat(lattice.part, lattice.rows), lattice.bound, self.panel_forces),
+            (lattice.part, lattice.leading, self.suction_forces),
+            (np.repeat(part_of_filament, lattice.rows), side_points, side),
+        ):
+            flat = forces.reshape(-1, n_sets, n_sets, 3)
+            arm = points.reshape(-1, 3) - self.centre
+            np.add.at(force, owner, flat)
+            np.add.at(moment, owner, np.cross(arm[:, None, None, :], flat))
+        return force, moment
+
+    @functools.cached_property
+    def far_drag(self) -> np.ndarray:
+        """(n_parts, n_sets, n_sets) induced drag in the far plane: quadratic forms in the sets."""
+        lattice = self.lattice
+        shed = self.rings[:, -1]
+        wash = wake_normal_velocity(lattice, shed, self.factor.filaments.core, np.array([1.0, 0.0, 0.0]))
+        out = np.zeros((len(lattice.parts), shed.shape[1], shed.shape[1]))
+        np.add.at(out, lattice.part, -0.5 * shed[:, :, None] * wash[:, None, :])
+        return out
+
+    @functools.cached_property
+    def hinge_moments(self) -> np.ndarray:
+        """(n_controls, n_sets, n_sets) moment about each hinge line, tail-down positive: quadratic forms."""
+        lattice = self.lattice
+        n_sets = self.circulation.shape[1]
+        out = np.zeros((len(lattice.control_names), n_sets, n_sets))
+        for strip in np.nonzero(lattice.control >= 0)[0]:
+            rear = slice(lattice.front[strip], None)
+            arm = lattice.bound[strip, rear] - lattice.hinge[strip]
+            lever = np.cross(lattice.hinge_axis[strip], arm)  # axis . (arm x F) = (axis x arm) . F
+            made = np.einsum("rk,rabk->ab", lever, self.panel_forces[strip, rear])
+            out[lattice.control[strip]] += lattice.sense[strip] * made
+        return out

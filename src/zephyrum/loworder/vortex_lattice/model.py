@@ -1,0 +1,225 @@
+"""Flow about a lattice: circulation, forces, moments and induced drag of an aircraft in any steady attitude.
+
+The circulation is linear in the six components of the motion (stream and rotation) and in the deflections of the
+controls; forces are quadratic in them. One factorisation and one set of solutions thus serve any number of conditions,
+and derivatives are exact. The flow is attached, the surfaces are thin, wakes are straight, compressibility follows
+Prandtl and Glauert below Mach 0.8 or so (Katz and Plotkin 2001, ch. 12; Lan 1974 for the chordwise rule and the suction
+of the leading edge). Verified by tests/test_lattice.py.
+"""
+
+import functools
+from dataclasses import dataclass
+
+import numpy as np
+
+from zephyrum._core.representation import short_repr
+from zephyrum._core.validation import number
+from zephyrum.conditions import Freestream, Reference
+from zephyrum.errors import InputError
+from zephyrum.geometry import Aircraft
+from zephyrum.loworder.vortex_lattice.basis import Basis, Factor
+from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions, build_lattice
+from zephyrum.loworder.vortex_lattice.solution import LatticeSolution, Rates
+
+LARGEST_MACH = 0.95  # of the stream: beyond it the rule of Prandtl and Glauert has no meaning left
+
+
+@dataclass(frozen=True)
+class VortexLattice:
+    """The lattice of an aircraft, ready to be solved.
+
+    Attributes
+    ----------
+    lattice : Lattice
+        Filaments and control points.
+    reference : Reference
+        Reference quantities.
+    options : LatticeOptions
+        How fine.
+    name : str
+        Name of the aircraft.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+    >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+    >>> found = model.solve(zy.Freestream(mach=0.1, alpha=4.0))
+    >>> round(found.CL, 3)
+    0.295
+    """
+
+    lattice: Lattice
+    reference: Reference
+    options: LatticeOptions
+    name: str
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        return f"vortex lattice of {self.name}: {self.lattice}"
+
+    def solve(
+        self,
+        air: Freestream,
+        rates: Rates | None = None,
+        deflections: dict[str, float] | None = None,
+    ) -> LatticeSolution:
+        """Solve the flow in one condition.
+
+        Parameters
+        ----------
+        air : Freestream
+            Stream with its angles.
+        rates : Rates, optional
+            Rotation of the aircraft.
+        deflections : dict[str, float], optional
+            Deflections of controls by name, such as {"wing.flap": 10} [deg]; the others are as described.
+
+        Raises
+        ------
+        InputError
+            A control is unknown, or the Mach number is too high.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> round(model.solve(zy.Freestream(mach=0.1), rates=Rates(roll=0.1)).coefficients["Cl"], 4)
+        -0.0441
+        """
+        basis = self.basis(air.mach, self.angles(deflections))
+        return LatticeSolution(self, air, rates or Rates(), basis)
+
+    def angles(self, deflections: dict[str, float] | None = None) -> tuple[float, ...]:
+        """Deflections of all controls [deg], those as described where none is given.
+
+        Parameters
+        ----------
+        deflections : dict[str, float], optional
+            By name.
+
+        Raises
+        ------
+        InputError
+            A control is unknown.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012",
+        ...                controls={"flap": zy.Control(start=0.1, end=0.6)})
+        >>> vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing})).angles({"wing.flap": 5.0})
+        (5.0,)
+        """
+        given = dict(zip(self.lattice.control_names, self.lattice.deflections.tolist()))
+        for name, angle in (deflections or {}).items():
+            if name not in given:
+                raise InputError(
+                    f"deflections: {name!r} is no control of {self.name!r}; choose of: {', '.join(given) or 'none'}."
+                )
+            given[name] = number(f"deflections[{name!r}]", angle, -60.0, 60.0)
+        return tuple(given.values())
+
+    @functools.cached_property
+    def _matrices(self) -> dict:
+        return {}
+
+    def factor(self, mach: float) -> Factor:
+        """The factorised matrix at a Mach number, made once.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number of the stream.
+
+        Raises
+        ------
+        InputError
+            It is too high.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
+        >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model.factor(0.2) is model.factor(0.2)
+        True
+        """
+        if not mach <= LARGEST_MACH:
+            raise InputError(
+                f"mach = {mach:g} is too high for a vortex lattice, which knows no shocks; it must be at most "
+                f"{LARGEST_MACH:g}. Solve the flow on a mesh instead."
+            )
+        key = round(float(mach), 12)
+        if key not in self._matrices:
+            self._matrices[key] = Factor.of(self.lattice, self.options, key)
+        return self._matrices[key]
+
+    @functools.cached_property
+    def _bases(self) -> dict:
+        return {}
+
+    def basis(self, mach: float, angles: tuple[float, ...], derivatives: bool = False) -> Basis:
+        """Solutions for unit motions at a Mach number and deflections [deg], made once.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number of the stream.
+        angles : tuple of float
+            Deflections of all controls [deg].
+        derivatives : bool, optional
+            Whether their derivatives with the deflections are solved for as well.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
+        >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model.basis(0.2, ()).circulation.shape
+        (576, 6)
+        """
+        key = (round(float(mach), 12), tuple(angles), derivatives)
+        if key not in self._bases:
+            if len(self._bases) > 64:
+                self._bases.clear()
+            self._bases[key] = self._basis(key[0], key[1], derivatives)
+        return self._bases[key]
+
+    def _basis(self, mach: float, angles: tuple[float, ...], derivatives: bool) -> Basis:
+        controls = tuple(range(len(angles))) if derivatives else ()
+        deflected = np.asarray(angles, dtype=float)
+        return Basis.of(self.lattice, self.factor(mach), np.asarray(self.reference.point), deflected, controls)
+
+
+def vortex_lattice(
+    aircraft: Aircraft, options: LatticeOptions | None = None, reference: Reference | None = None
+) -> VortexLattice:
+    """Make the vortex lattice of an aircraft.
+
+    Parameters
+    ----------
+    aircraft : Aircraft
+        The aircraft.
+    options : LatticeOptions, optional
+        How fine, and which parts.
+    reference : Reference, optional
+        Reference quantities; without it those of the aircraft.
+
+    Raises
+    ------
+    InputError
+        No part could carry lift.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+    >>> print(vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing})))
+    vortex lattice of plank: 576 panels in 48 strips of wing
+    """
+    options = options or LatticeOptions()
+    lattice = build_lattice(aircraft, options)
+    return VortexLattice(lattice, reference or aircraft.reference_quantities()[0], options, aircraft.name)

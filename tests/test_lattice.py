@@ -1,0 +1,195 @@
+"""Vortex lattices: lifting surfaces, thin airfoils, drag in the far plane and at the surface, derivatives."""
+
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+import zephyrum as zy
+from zephyrum.geometry import Aircraft
+from zephyrum.loworder.vortex_lattice.spacing import chordwise_points, section_constants
+
+SLOW = 0.001
+SKERRY = Path(zy.__file__).parent / "data" / "skerry-mailplane.toml"
+
+
+def wing(aspect=6.0, **given) -> Aircraft:
+    """A wing without camber of that aspect ratio."""
+    own = {name: given.pop(name) for name in ("controls", "mirrored", "position") if name in given}
+    planform = zy.Planform(**({"span": aspect, "area": aspect} | given))
+    return zy.Aircraft(name="wing", parts={"wing": zy.Wing(planform=planform, airfoil="NACA 0006", **own)})
+
+
+def slope(model) -> tuple[float, float]:
+    """(lift slope [1/rad], aerodynamic centre behind the moment point [chords])."""
+    found = model.solve(zy.Freestream(mach=SLOW)).derivatives["alpha"]
+    return found["CL"], -found["CM"] / found["CL"]
+
+
+class LiftingSurfaceTheory(unittest.TestCase):
+    def test_flat_rectangular_wings(self):
+        for aspect, lift, centre in ((2.0, 2.4745, 0.2094), (6.0, 4.2146, 0.2388), (20.0, 5.4335, 0.2471)):
+            found = slope(zy.vortex_lattice(wing(aspect)))
+            self.assertAlmostEqual(found[0] / lift, 1.0, delta=1e-3)
+            self.assertAlmostEqual(0.25 + found[1], centre, delta=1e-3)
+
+    def test_swept_wing(self):
+        model = zy.vortex_lattice(wing(5.0, sweep=45.0))
+        found = slope(model)
+        chord = model.reference.chord
+        self.assertAlmostEqual(found[0] / 3.181, 1.0, delta=2e-3)
+        behind_the_nose = (model.reference.point[0] - model.lattice.leading[:, 0].min()) / chord + found[1]
+        self.assertAlmostEqual(behind_the_nose, 1.425, delta=0.01)
+
+    def test_elliptic_wing_has_the_least_induced_drag(self):
+        y = 4.0 * np.sin(np.linspace(0.0, 0.5 * np.pi, 25))
+        chord = np.maximum(4.0 / np.pi * np.sqrt(np.maximum(1.0 - (y / 4.0) ** 2, 0.0)), 1e-4)
+        stations = tuple(zy.Station(position=(-0.25 * c, s, 0.0), chord=c) for c, s in zip(chord, y))
+        one = zy.Aircraft(name="ellipse", parts={"wing": zy.Wing(stations=stations, airfoil="NACA 0006")})
+        model = zy.vortex_lattice(one)
+        found = model.solve(zy.Freestream(mach=SLOW, alpha=1.0))
+        aspect = model.reference.span**2 / model.reference.area
+        self.assertAlmostEqual(found.CL**2 / (np.pi * aspect * found.CDi), 1.0, delta=3e-3)
+        self.assertAlmostEqual(found.coefficients["CDi_surface"] / found.CDi, 1.0, delta=5e-3)
+
+    def test_roll_damping_and_dihedral(self):
+        rolling = zy.vortex_lattice(wing()).solve(zy.Freestream(mach=SLOW)).derivatives
+        self.assertAlmostEqual(rolling.loc["Cl", "roll"] / -0.4402, 1.0, delta=2e-3)
+        bent = zy.vortex_lattice(wing(dihedral=3.0)).solve(zy.Freestream(mach=SLOW)).derivatives
+        self.assertAlmostEqual(bent.loc["Cl", "beta"] / np.radians(3.0) / -0.731, 1.0, delta=5e-3)
+
+    def test_compressibility_stretches_the_chord(self):
+        # Prandtl and Glauert: the slope of a wing at Mach M is that of one of aspect ratio beta A, over beta
+        mach = 0.6
+        beta = np.sqrt(1.0 - mach**2)
+        at_speed = zy.vortex_lattice(wing(6.0)).solve(zy.Freestream(mach=mach, alpha=1.0))
+        slender = zy.vortex_lattice(wing(6.0 * beta)).solve(zy.Freestream(mach=SLOW, alpha=1.0))
+        self.assertAlmostEqual(at_speed.CL * beta / slender.CL, 1.0, delta=1e-3)
+        self.assertAlmostEqual(at_speed.coefficients["CDi_surface"] / at_speed.CDi, 1.0, delta=5e-3)
+        with self.assertRaisesRegex(zy.InputError, "mach = 1.2 is too high"):
+            zy.vortex_lattice(wing()).solve(zy.Freestream(mach=1.2))
+
+    def test_drag_at_the_surface_is_that_in_the_far_plane(self):
+        shapes = {
+            "rectangle": wing(),
+            "tapered": wing(taper=0.4),
+            "cambered": Aircraft(
+                name="c", parts={"wing": zy.Wing(planform=zy.Planform(span=6.0, area=6.0), airfoil="NACA 4415")}
+            ),
+        }
+        for name, shape in shapes.items():
+            with self.subTest(name):
+                found = zy.vortex_lattice(shape).solve(zy.Freestream(mach=SLOW, alpha=2.0))
+                self.assertAlmostEqual(found.coefficients["CDi_surface"] / found.CDi, 1.0, delta=5e-3)
+
+
+class ThinAirfoils(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        flap = {"flap": zy.Control(start=0.0, end=1.0, hinge=0.75)}
+        cls.model = zy.vortex_lattice(wing(9000.0, controls=flap), zy.LatticeOptions(strips=12))
+
+    def test_a_very_long_wing(self):
+        self.assertAlmostEqual(slope(self.model)[0] / (2.0 * np.pi), 1.0, delta=2e-3)
+
+    def test_a_flap_of_a_quarter_chord(self):
+        found = self.model.solve(zy.Freestream(mach=SLOW))
+        lift, rates = slope(self.model)[0], found.derivatives["wing.flap"]
+        self.assertAlmostEqual(rates["CL"] / 3.826, 1.0, delta=3e-3)
+        self.assertAlmostEqual(rates["CL"] / lift / 0.609, 1.0, delta=2e-3)
+        # hinge moment of a flap of a quarter chord, from the vorticity of thin-airfoil theory (Glauert 1927)
+        bent = self.model.solve(zy.Freestream(mach=SLOW), deflections={"wing.flap": 0.1})
+        self.assertAlmostEqual(bent.hinge_moments["wing.flap"] / np.radians(0.1) / -0.9436, 1.0, delta=0.01)
+        tilted = self.model.solve(zy.Freestream(mach=SLOW, alpha=0.1))
+        self.assertAlmostEqual(tilted.hinge_moments["wing.flap"] / np.radians(0.1) / -0.5653, 1.0, delta=0.01)
+
+    def test_the_chordwise_rule_is_exact_for_flat_and_cambered_plates(self):
+        for rows, hinge in ((4, None), (12, 0.75), (9, 0.6)):
+            q, t = chordwise_points(rows, hinge)
+            influence = 1.0 / (2.0 * np.pi * (t[:, None] - q[None, :]))
+            for shape, lift, moment in ((np.ones(rows), 2.0 * np.pi, 0.0), (2.0 * t - 1.0, np.pi, -0.25 * np.pi)):
+                circulation = np.linalg.solve(influence, shape)
+                self.assertAlmostEqual(2.0 * circulation.sum(), lift, 10)
+                self.assertAlmostEqual(-2.0 * (circulation * (q - 0.25)).sum(), moment, 9 if hinge is None else 3)
+            self.assertGreater(section_constants(rows, hinge)[0], 0.0)
+
+
+class Arrangements(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.aircraft = Aircraft.read(SKERRY)
+        cls.model = zy.vortex_lattice(cls.aircraft, zy.LatticeOptions(rows=6, strips=12))
+
+    def test_derivatives_are_those_of_differences(self):
+        attitude, rates = {"alpha": 3.0, "beta": 1.0}, {"roll": 0.02, "pitch": 0.01, "yaw": -0.01}
+        bent = {"wing.flap": 5.0, "tailplane.elevator": -3.0, "wing.aileron": 2.0, "fin.rudder": 1.0}
+
+        def at(name=None, step=0.0):
+            a, r, d = ({k: v + (step if k == name else 0.0) for k, v in one.items()} for one in (attitude, rates, bent))
+            return self.model.solve(zy.Freestream(mach=0.2, **a), zy.Rates(**r), d)
+
+        exact = at().derivatives
+        for name in exact.columns:
+            step = 1e-4 if name in rates else 1e-3
+            width = 2.0 * step if name in rates else np.radians(2.0 * step)
+            high, low = at(name, step).coefficients, at(name, -step).coefficients
+            for key, value in high.items():
+                self.assertAlmostEqual((value - low[key]) / width, exact.loc[key, name], delta=1e-6)
+
+    def test_signs_are_those_of_the_books(self):
+        found = self.model.solve(zy.Freestream(mach=0.2, alpha=2.0)).derivatives
+        for key, name, sign in (
+            ("CL", "alpha", 1), ("CM", "alpha", -1), ("CM", "pitch", -1), ("Cl", "beta", -1), ("Cn", "beta", 1),
+            ("CY", "beta", -1), ("Cl", "roll", -1), ("Cn", "yaw", -1), ("Cl", "yaw", 1), ("CL", "wing.flap", 1),
+            ("CM", "tailplane.elevator", -1), ("Cl", "wing.aileron", -1), ("Cn", "fin.rudder", 1),
+        ):  # fmt: skip
+            self.assertGreater(sign * found.loc[key, name], 0.0, (key, name))
+
+    def test_symmetric_flow_has_no_side_force_and_parts_add_up(self):
+        found = self.model.solve(zy.Freestream(mach=0.2, alpha=4.0))
+        for key in ("CY", "Cl", "Cn"):
+            self.assertAlmostEqual(found.coefficients[key], 0.0, delta=1e-5)
+        table = found.table.set_index("part")
+        for key in table.columns:
+            self.assertAlmostEqual(table.loc["all", key], table.drop("all")[key].sum(), 12)
+        lift = (found.loading["cl"] * found.loading["chord_m"] * found.loading["width_m"]).sum()
+        self.assertAlmostEqual(lift / self.model.reference.area / found.CL, 1.0, delta=0.01)
+
+    def test_two_stacked_wings_induce_less_drag_than_one(self):
+        # Munk (1923): two equal wings a span apart induce less drag than one wing of the same lift
+        one = zy.vortex_lattice(wing()).solve(zy.Freestream(mach=SLOW, alpha=2.0))
+        parts = {
+            name: zy.Wing(planform=zy.Planform(span=6.0, area=6.0), airfoil="NACA 0006", position=(0.0, 0.0, z))
+            for name, z in (("low", 0.0), ("high", 1.5))
+        }
+        both = zy.vortex_lattice(Aircraft(name="biplane", parts=parts, reference="low"))
+        found = both.solve(zy.Freestream(mach=SLOW, alpha=2.0))
+        self.assertLess(found.CDi / found.CL**2, 0.75 * one.CDi / one.CL**2)
+        # factor of interference of elliptic wings at a gap of a quarter of the span, Prandtl (1924)
+        factor = (1.0 - 0.66 * 0.25) / (1.055 + 3.7 * 0.25)
+        self.assertAlmostEqual(found.CDi / found.CL**2 / (one.CDi / one.CL**2), 0.5 * (1.0 + factor), delta=0.02)
+
+    def test_a_mirrored_part_and_two_halves_are_the_whole(self):
+        whole = zy.vortex_lattice(wing()).solve(zy.Freestream(mach=0.1, alpha=3.0, beta=2.0))
+        stations = tuple(zy.Station(position=(0.0, y, 0.0), chord=1.0) for y in (1e-7, 3.0))
+        half = zy.Wing(stations=stations, symmetric=False, airfoil="NACA 0006", mirrored=True)
+        reference = zy.TypedReference(area=6.0, chord=1.0, span=6.0, point=(0.25, 0.0, 0.0))
+        two = zy.vortex_lattice(Aircraft(name="halves", parts={"wing": half}, reference=reference))
+        found = two.solve(zy.Freestream(mach=0.1, alpha=3.0, beta=2.0))
+        for key in ("CL", "CDi", "CM", "CY"):
+            self.assertAlmostEqual(found.coefficients[key], whole.coefficients[key], delta=2e-3)
+
+    def test_what_does_not_fit_is_refused(self):
+        for call, said in (
+            (lambda: zy.vortex_lattice(self.aircraft, zy.LatticeOptions(parts=("keel",))), "'keel' is no lifting"),
+            (lambda: self.model.solve(zy.Freestream(mach=0.2), deflections={"wing.slat": 1.0}), "'wing.slat' is no"),
+            (lambda: zy.LatticeOptions(rows=2), "rows = 2"),
+            (lambda: zy.LatticeOptions(strips=10.5), "not a whole number"),
+            (lambda: zy.vortex_lattice(Aircraft(name="pod", parts={"pod": zy.Body.capsule(3.0, 1.0)})), "no wing"),
+        ):
+            with self.assertRaisesRegex(zy.InputError, said):
+                call()
+
+
+if __name__ == "__main__":
+    unittest.main()
