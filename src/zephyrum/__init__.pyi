@@ -52,9 +52,15 @@ from .geometry import (
     repair_surface as repair_surface,
 )
 from .loworder import (
+    BuildupOptions as BuildupOptions,
+    Component as Component,
+    DragBuildup as DragBuildup,
+    Increment as Increment,
     LatticeOptions as LatticeOptions,
     Rates as Rates,
     VortexLattice as VortexLattice,
+    components_of_surface as components_of_surface,
+    drag_buildup as drag_buildup,
     vortex_lattice as vortex_lattice,
 )
 from .mesh import (

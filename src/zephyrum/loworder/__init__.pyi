@@ -1,5 +1,12 @@
 """Public names of the package; `__init__.py` imports each when it is first used."""
 
+from .drag_buildup.buildup import (
+    BuildupOptions as BuildupOptions,
+    DragBuildup as DragBuildup,
+    Increment as Increment,
+    drag_buildup as drag_buildup,
+)
+from .drag_buildup.components import Component as Component, components_of_surface as components_of_surface
 from .vortex_lattice.lattice import LatticeOptions as LatticeOptions
 from .vortex_lattice.model import VortexLattice as VortexLattice, vortex_lattice as vortex_lattice
 from .vortex_lattice.solution import LatticeSolution as LatticeSolution, Rates as Rates
