@@ -6,8 +6,12 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
+from click.testing import CliRunner
 
 import zephyrum as zy
+from tests.pictures import assert_picture
+from zephyrum.cli.main import main
 from zephyrum.loworder.drag_buildup.components import components_of
 from zephyrum.loworder.drag_buildup.form_factors import FORM_FACTORS, FormShape, form_factor
 from zephyrum.loworder.drag_buildup.friction import (
@@ -155,6 +159,26 @@ class Sums(unittest.TestCase):
             text = found.write_csv(Path(folder) / "drag.csv").read_text()
         self.assertIn(found.fingerprint, text)
         self.assertIn("fuselage,body", text)
+
+    def test_command_prints_writes_and_draws(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ["buildup", str(SKERRY), "--speed", "130 kt", "--altitude", "5000 ft", "--roughness", "7 um"]
+            words += ["--laminar", "wing=0.2", "--interference", "nacelle=1.3", "--sort", "part"]
+            words += ["--csv", f"{folder}/drag.csv", "--figure", f"{folder}/drag.png"]
+            made = CliRunner().invoke(main, words)
+            self.assertEqual(made.exit_code, 0, made.output)
+            for said in ("fuselage", "by other published laws", "form factor hoerner_body"):
+                self.assertIn(said, made.output)
+            assert_picture(self, f"{folder}/drag.png")
+            self.assertEqual(list(pd.read_csv(f"{folder}/drag.csv")["part"])[-1], "all")
+            for wrong, said in (
+                (["--laminar", "wing"], "--laminar 'wing': write NAME=VALUE"),
+                (["--law", "guess"], "guess"),
+                (["--roughness", "7 kg"], "roughness"),
+            ):
+                refused = CliRunner().invoke(main, ["buildup", str(SKERRY), "--mach", "0.2", *wrong])
+                self.assertEqual(refused.exit_code, 2)
+                self.assertIn(said, refused.output)
 
     def test_components_of_a_labelled_surface(self):
         surface = zy.Aircraft.read(SKERRY).surface()

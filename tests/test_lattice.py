@@ -1,11 +1,16 @@
 """Vortex lattices: lifting surfaces, thin airfoils, drag in the far plane and at the surface, derivatives."""
 
+import tempfile
 import unittest
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
+from click.testing import CliRunner
 
 import zephyrum as zy
+from tests.pictures import assert_picture
+from zephyrum.cli.main import main
 from zephyrum.geometry import Aircraft
 from zephyrum.loworder.vortex_lattice.spacing import chordwise_points, section_constants
 
@@ -178,6 +183,49 @@ class Arrangements(unittest.TestCase):
         found = two.solve(zy.Freestream(mach=0.1, alpha=3.0, beta=2.0))
         for key in ("CL", "CDi", "CM", "CY"):
             self.assertAlmostEqual(found.coefficients[key], whole.coefficients[key], delta=2e-3)
+
+    def test_load_and_velocity_of_the_field(self):
+        found = self.model.solve(zy.Freestream(mach=0.2, alpha=4.0))
+        # far behind a wing of elliptic load the downwash is twice that at the wing, in the wake and less beside it
+        alone = zy.vortex_lattice(self.aircraft, zy.LatticeOptions(rows=6, strips=12, parts=("wing",)))
+        wing_flow = alone.solve(zy.Freestream(mach=0.2, alpha=4.0))
+        wash = wing_flow.velocity(np.array([[200.0, 0.0, 1.5]]))[0]
+        angle = np.radians(4.0) - np.arctan2(wash[2], wash[0])
+        reference = self.model.reference
+        at_the_wing = wing_flow.CL * reference.area / (np.pi * reference.span**2)
+        self.assertTrue(at_the_wing < angle < 2.0 * at_the_wing)
+        # pressures of all panels carry the normal force
+        lattice, loads = self.model.lattice, found.pressure_differences
+        left, right = lattice.edges[lattice.left], lattice.edges[lattice.right]
+        area = 0.5 * np.linalg.norm(np.cross(right[:, 1:] - left[:, :-1], left[:, 1:] - right[:, :-1]), axis=2)
+        normal = (loads * area * lattice.bound_normals[:, :, 2]).sum() / reference.area
+        self.assertAlmostEqual(normal / found.coefficients["CZ"], 1.0, delta=0.01)
+
+    def test_command_prints_writes_and_draws(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ["lattice", str(SKERRY), "--mach", "0.2", "--alpha", "2", "--rows", "6", "--strips", "12"]
+            words += ["--csv", folder, "--figure", f"{folder}/load.png", "--set", "wing.controls.flap.deflection=10"]
+            made = CliRunner().invoke(main, words)
+            self.assertEqual(made.exit_code, 0, made.output)
+            for said in (
+                "wing, tailplane, fin",
+                "neutral point at x = 4.",
+                "tailplane.elevator",
+                "bodies are left out",
+            ):
+                self.assertIn(said, made.output)
+            assert_picture(self, f"{folder}/load.png")
+            table = pd.read_csv(f"{folder}/lattice_parts.csv").set_index("part")
+            asked = self.model.solve(zy.Freestream(mach=0.2, alpha=2.0), deflections={"wing.flap": 10.0})
+            self.assertAlmostEqual(table.loc["all", "CL"], asked.CL, 9)
+            self.assertEqual(len(pd.read_csv(f"{folder}/lattice_loading.csv")), len(self.model.lattice.left))
+            for wrong, said in (
+                ([str(SKERRY)], "give --mach or --speed"),
+                (["none.toml", "--mach", "0.2"], "none.toml"),
+            ):
+                refused = CliRunner().invoke(main, ["lattice", *wrong])
+                self.assertEqual(refused.exit_code, 2)
+                self.assertIn(said, refused.output)
 
     def test_what_does_not_fit_is_refused(self):
         for call, said in (

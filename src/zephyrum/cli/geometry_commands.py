@@ -6,6 +6,7 @@ from pathlib import Path
 
 import click
 
+from zephyrum.cli.arguments import changes_of
 from zephyrum.errors import InputError
 
 FEET = 0.3048
@@ -61,20 +62,6 @@ def shape_command(file: Path, options: ShapeOptions, show_table: Callable) -> No
     _surface(file, options, show_table)
 
 
-def _changes(sets) -> dict:
-    """Dotted paths and values of --set PATH=VALUE."""
-    out = {}
-    for one in sets:
-        path, sign, value = one.partition("=")
-        if not sign or not path.strip() or not value.strip():
-            raise InputError(f"--set {one!r}: write PATH=VALUE, for example --set wing.controls.flap.deflection=20.")
-        try:
-            out[path.strip()] = float(value)
-        except ValueError:
-            out[path.strip()] = {"true": True, "false": False}.get(value.strip(), value.strip())
-    return out
-
-
 PART_COLUMNS = {
     "part": "",
     "kind": "",
@@ -104,7 +91,7 @@ def _aircraft(file: Path, options: ShapeOptions, show_table: Callable) -> None:
 
     aircraft = Aircraft.read(file)
     if options.sets:
-        changes = _changes(options.sets)
+        changes = changes_of(options.sets)
         aircraft = aircraft.changed(changes)
         click.echo("changed: " + ", ".join(f"{path} = {value}" for path, value in changes.items()) + "\n")
     measures = aircraft.measures(options.density)

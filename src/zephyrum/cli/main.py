@@ -340,6 +340,58 @@ def shape(file: Path, **options) -> None:
     shape_command(file, ShapeOptions(**options), table)
 
 
+def _stream(command: Callable):
+    """Options of an undisturbed stream past an aircraft file."""
+    for option in reversed(
+        (
+            click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False)),
+            click.option("--mach", type=float, help="Mach number of the stream."),
+            click.option("--speed", help='Its speed, in m/s or with a unit: "120 kt".'),
+            click.option("--altitude", help='In the standard atmosphere, in m or with a unit: "5000 ft" [default: 0].'),
+            click.option("--set", "sets", multiple=True, metavar="PATH=VALUE", help="Change a number of the aircraft."),
+            click.option("--figure", type=click.Path(path_type=Path), help="Draw it: .png, .svg or .pdf."),
+        )
+    ):
+        command = option(command)
+    return command
+
+
+@main.command()
+@_stream
+@click.option("--alpha", default=4.0, show_default=True, help="Angle of attack, degrees.")
+@click.option("--beta", default=0.0, show_default=True, help="Angle of sideslip, degrees.")
+@click.option("--part", "parts", multiple=True, help="Only these parts; may be repeated.")
+@click.option("--rows", default=12, show_default=True, help="Vortices along the chord.")
+@click.option("--strips", default=24, show_default=True, help="Strips from root to tip of the wing.")
+@click.option("--csv", type=click.Path(path_type=Path), help="Folder for the tables.")
+def lattice(file: Path, mach: float | None, speed: str | None, altitude: str | None, **options) -> None:
+    """Lift, induced drag, derivatives and span loading of an aircraft FILE (.toml) by a vortex lattice, in a second."""
+    from zephyrum.cli.output import table
+    from zephyrum.cli.quick_commands import LatticeRequest, StreamOptions, lattice_command
+
+    if options["figure"]:
+        _picture(options["figure"])
+    lattice_command(file, LatticeRequest(stream=StreamOptions(mach, speed, altitude), **options), table)
+
+
+@main.command()
+@_stream
+@click.option("--law", default="van_driest", show_default=True, help="Law of turbulent friction.")
+@click.option("--roughness", default="0 m", show_default=True, help='Equivalent sand grains: "7 um" is smooth paint.')
+@click.option("--laminar", multiple=True, metavar="PART=FRACTION", help="Laminar fraction of the length.")
+@click.option("--interference", multiple=True, metavar="PART=FACTOR", help="Interference factor.")
+@click.option("--sort", default="drag_area_m2", show_default=True, help="Column to sort by.")
+@click.option("--csv", type=click.Path(path_type=Path), help="File for the table.")
+def buildup(file: Path, mach: float | None, speed: str | None, altitude: str | None, **options) -> None:
+    """Zero-lift drag of an aircraft FILE (.toml) part by part, with the spread between published laws."""
+    from zephyrum.cli.output import table
+    from zephyrum.cli.quick_commands import BuildupRequest, StreamOptions, buildup_command
+
+    if options["figure"]:
+        _picture(options["figure"])
+    buildup_command(file, BuildupRequest(stream=StreamOptions(mach, speed, altitude), **options), table)
+
+
 def _picture(path: Path) -> Path:
     if path.suffix.lower() not in (".png", ".svg", ".pdf"):
         raise InputError(f"figure {path.name!r} has no known ending; use .png, .svg or .pdf.")

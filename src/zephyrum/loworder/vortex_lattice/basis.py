@@ -305,7 +305,10 @@ class Basis:
 
     @functools.cached_property
     def hinge_moments(self) -> np.ndarray:
-        """(n_controls, n_sets, n_sets) moment about each hinge line, tail-down positive: quadratic forms."""
+        """(n_controls, n_sets, n_sets) moment about each hinge line, tail-down positive: quadratic forms.
+
+        Of controls whose halves move in opposite directions, on the half that moves as its deflection says.
+        """
         lattice = self.lattice
         n_sets = self.circulation.shape[1]
         out = np.zeros((len(lattice.control_names), n_sets, n_sets))
@@ -313,6 +316,6 @@ class Basis:
             rear = slice(lattice.front[strip], None)
             arm = lattice.bound[strip, rear] - lattice.hinge[strip]
             lever = np.cross(lattice.hinge_axis[strip], arm)  # axis . (arm x F) = (axis x arm) . F
-            made = np.einsum("rk,rabk->ab", lever, self.panel_forces[strip, rear])
-            out[lattice.control[strip]] += lattice.sense[strip] * made
+            if lattice.sense[strip] > 0.0:
+                out[lattice.control[strip]] += np.einsum("rk,rabk->ab", lever, self.panel_forces[strip, rear])
         return out

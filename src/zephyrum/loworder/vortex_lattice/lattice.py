@@ -81,6 +81,8 @@ class Lattice:
     ----------
     filaments : (n_filaments, rows + 1, 3) array
         Nodes of the bound vortices and the trailing edge [m].
+    edges : (n_filaments, rows + 1, 3) array
+        Corners of the panels on each filament, from the leading to the trailing edge [m].
     left, right : (n_strips,) array
         Filaments on either side of each strip.
     controls, normals : (n_strips, rows, 3) array
@@ -124,6 +126,7 @@ class Lattice:
     """
 
     filaments: np.ndarray
+    edges: np.ndarray
     left: np.ndarray
     right: np.ndarray
     controls: np.ndarray
@@ -402,6 +405,7 @@ class _Layout:
         control, sense = self.control_of_strips()
         return {
             "filaments": points[:, : rows + 1],
+            "edges": np.concatenate([points[:, nose, None], points[:, controls]], axis=1),
             "controls": middle[:, controls],
             "normals": normals[:, controls],
             "bound": middle[:, vortices],
@@ -429,7 +433,7 @@ def _placed(wing: Wing, piece: dict, mirrored: bool) -> dict:
     """Arrays of a piece at the position and attitude of its part, or of its mirror image."""
     turn = attitude_matrix(wing.roll, wing.pitch, wing.yaw)
     out = dict(piece)
-    for name in ("filaments", "controls", "bound", "leading", "trailing", "hinge"):
+    for name in ("filaments", "edges", "controls", "bound", "leading", "trailing", "hinge"):
         out[name] = piece[name] @ turn.T + np.asarray(wing.position)
     for name in ("normals", "bound_normals", "leading_normals", "suction", "hinge_axis"):
         out[name] = piece[name] @ turn.T

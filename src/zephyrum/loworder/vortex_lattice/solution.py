@@ -210,8 +210,29 @@ class LatticeSolution:
         )
 
     @functools.cached_property
+    def pressure_differences(self) -> np.ndarray:
+        """(n_strips, rows) pressure of the lower less that of the upper side of each panel, over the dynamic pressure.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> found = model.solve(zy.Freestream(mach=0.1, alpha=4.0)).pressure_differences
+        >>> bool(found[24, 0] > found[24, -1] > 0.0)  # largest at the leading edge
+        True
+        """
+        lattice, weights = self.basis.lattice, self._sets()
+        force = np.einsum("srabk,a,b->srk", self.basis.panel_forces, weights, weights)
+        left, right = lattice.edges[lattice.left], lattice.edges[lattice.right]
+        area = 0.5 * np.linalg.norm(np.cross(right[:, 1:] - left[:, :-1], left[:, 1:] - right[:, :-1]), axis=2)
+        return 2.0 * np.einsum("srk,srk->sr", force, lattice.bound_normals) / area
+
+    @functools.cached_property
     def hinge_moments(self) -> dict[str, float]:
         """Hinge-moment coefficient of each control, tail-down positive, on area and mean chord behind its hinge.
+
+        Of ailerons, which go opposite ways, that of the starboard one.
 
         Examples
         --------
@@ -226,7 +247,7 @@ class LatticeSolution:
         moments = np.einsum("cab,a,b->c", self.basis.hinge_moments, weights, weights)
         out = {}
         for k, name in enumerate(lattice.control_names):
-            own = lattice.control == k
+            own = (lattice.control == k) & (lattice.sense > 0.0)
             behind = np.linalg.norm(lattice.trailing[own] - lattice.hinge[own], axis=1)
             width = lattice.width[own]
             area = float((behind * width).sum())

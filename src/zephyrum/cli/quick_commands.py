@@ -1,0 +1,181 @@
+"""`zephyrum lattice` and `zephyrum buildup`: answers in a second from an aircraft file."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import click
+
+from zephyrum.cli.arguments import changes_of
+from zephyrum.errors import InputError
+
+COEFFICIENT_COLUMNS = {
+    "part": "", "CL": ".4f", "CDi": ".5f", "CDi_surface": ".5f", "CY": ".4f", "Cl": ".5f", "CM": ".4f", "Cn": ".5f",
+}  # fmt: skip
+DRAG_COLUMNS = {
+    "part": "", "group": "", "wetted_m2": ".2f", "length_m": ".2f", "Re": ".3g", "Cf": ".5f", "form": ".3f",
+    "interference": ".2f", "drag_area_m2": ".4f", "counts": ".1f", "share_percent": ".1f",
+}  # fmt: skip
+ZERO = 2e-5  # coefficients below it are printed as zero
+
+
+@dataclass(frozen=True)
+class StreamOptions:
+    """The stream as on the command line; texts with units."""
+
+    mach: float | None
+    speed: str | None
+    altitude: str | None
+
+    def stream(self, **more):
+        """The freestream; sea level without an altitude.
+
+        Parameters
+        ----------
+        **more
+            Angles.
+        """
+        from zephyrum.conditions import Freestream
+
+        if self.mach is None and self.speed is None:
+            raise InputError("give --mach or --speed.")
+        given = {"mach": self.mach, "speed": self.speed, "altitude": self.altitude or "0 m"}
+        return Freestream(**{name: value for name, value in given.items() if value is not None}, **more)
+
+
+def _aircraft(file: Path, sets: tuple[str, ...]):
+    from zephyrum.geometry import Aircraft
+
+    if file.suffix != ".toml":
+        raise InputError(f"{file.name!r} is not an aircraft file; give a .toml file that describes an aircraft.")
+    aircraft = Aircraft.read(file)
+    return aircraft.changed(changes_of(sets)) if sets else aircraft
+
+
+@dataclass(frozen=True)
+class LatticeRequest:
+    """Options of `zephyrum lattice`, named as on the command line; see its help."""
+
+    sets: tuple[str, ...]
+    stream: StreamOptions
+    alpha: float
+    beta: float
+    parts: tuple[str, ...]
+    rows: int
+    strips: int
+    csv: Path | None
+    figure: Path | None
+
+
+def lattice_command(file: Path, request: LatticeRequest, show_table: Callable) -> None:
+    """Run `zephyrum lattice`.
+
+    Parameters
+    ----------
+    file : path
+        Aircraft file.
+    request : LatticeRequest
+        Options of the command line.
+    show_table : callable
+        Prints a table: show_table(rows, columns, title).
+    """
+    from zephyrum.loworder import LatticeOptions, vortex_lattice
+
+    aircraft = _aircraft(file, request.sets)
+    options = LatticeOptions(request.rows, request.strips, request.parts or None)
+    model = vortex_lattice(aircraft, options)
+    found = model.solve(request.stream.stream(alpha=request.alpha, beta=request.beta))
+    click.echo(f"{model}\n{found.air.describe()}; reference: {model.reference}\n")
+    show_table(
+        _clean(found.table.to_dict("records")), COEFFICIENT_COLUMNS, "coefficients by part: CDi in the far plane"
+    )
+    slopes = found.derivatives
+    rows = [{"with": name} | {key: slopes.loc[key, name] for key in slopes.index} for name in slopes.columns]
+    columns = {"with": ""} | dict.fromkeys(("CL", "CM", "CY", "Cl", "Cn"), ".4f")
+    show_table(_clean(rows), columns, "derivatives with angles and deflections [1/rad] and with dimensionless rates")
+    if found.hinge_moments:
+        hinges = [{"control": name, "Ch": value} for name, value in found.hinge_moments.items()]
+        show_table(_clean(hinges), {"control": "", "Ch": ".5f"}, "hinge moments")
+    reference = model.reference
+    margin = 100.0 * (found.neutral_point - reference.point[0]) / reference.chord
+    click.echo(
+        f"neutral point at x = {found.neutral_point:.4f} m, {margin:.1f} % of the chord behind the moment point at "
+        f"{reference.point[0]:.4f} m; centre of pressure at x = {found.centre_of_pressure:.4f} m"
+    )
+    click.echo("thin surfaces in attached flow; bodies are left out")
+    if request.csv:
+        request.csv.mkdir(parents=True, exist_ok=True)
+        for name, one in (("parts", found.table), ("derivatives", slopes.reset_index(names="coefficient"))):
+            one.to_csv(request.csv / f"lattice_{name}.csv", index=False)
+        found.loading.to_csv(request.csv / "lattice_loading.csv", index=False)
+        click.echo(f"written: {request.csv}/lattice_parts.csv, lattice_derivatives.csv, lattice_loading.csv")
+    if request.figure:
+        from zephyrum.plotting import draw_lattice
+        from zephyrum.plotting.style import save
+
+        save(draw_lattice(found), request.figure)
+        click.echo(f"drawn: {request.figure}")
+
+
+def _clean(rows: list[dict]) -> list[dict]:
+    """Rows without the rounding errors of what is zero by symmetry."""
+    return [
+        {name: 0.0 if isinstance(value, float) and abs(value) < ZERO else value for name, value in row.items()}
+        for row in rows
+    ]
+
+
+@dataclass(frozen=True)
+class BuildupRequest:
+    """Options of `zephyrum buildup`, named as on the command line; see its help."""
+
+    sets: tuple[str, ...]
+    stream: StreamOptions
+    law: str
+    roughness: str
+    laminar: tuple[str, ...]
+    interference: tuple[str, ...]
+    sort: str
+    csv: Path | None
+    figure: Path | None
+
+
+def buildup_command(file: Path, request: BuildupRequest, show_table: Callable) -> None:
+    """Run `zephyrum buildup`.
+
+    Parameters
+    ----------
+    file : path
+        Aircraft file.
+    request : BuildupRequest
+        Options of the command line.
+    show_table : callable
+        Prints a table: show_table(rows, columns, title).
+    """
+    from zephyrum._core.units import quantity
+    from zephyrum.loworder import BuildupOptions, drag_buildup
+
+    options = BuildupOptions(
+        law=request.law,
+        roughness=quantity("roughness", request.roughness, "m"),
+        laminar=changes_of(request.laminar, "--laminar"),
+        interference=changes_of(request.interference, "--interference"),
+    )
+    found = drag_buildup(_aircraft(file, request.sets), request.stream.stream(), options)
+    table = found.sorted(request.sort)
+    rows = table.assign(counts=1e4 * table["CD"]).to_dict("records")
+    title = f"zero-lift drag by part on {found.area:.5g} m^2: areas in m^2, lengths in m"
+    show_table(rows, DRAG_COLUMNS, title)
+    low, high = found.spread
+    click.echo(f"CD0 {found.CD:.5f}, {low:.5f} to {high:.5f} by other published laws; {found.air.describe()}")
+    for one in found.components:
+        form, reason = found.form_of(one)
+        click.echo(f"  {one.name}: form factor {form}, {reason}")
+    if request.csv:
+        click.echo(f"written: {found.write_csv(request.csv)}")
+    if request.figure:
+        from zephyrum.plotting import draw_buildup
+        from zephyrum.plotting.style import save
+
+        save(draw_buildup(found), request.figure)
+        click.echo(f"drawn: {request.figure}")

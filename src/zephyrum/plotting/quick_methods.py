@@ -1,0 +1,173 @@
+"""Figures of the quick methods: load over lifting surfaces and along their span, drag by part, friction laws.
+
+Verified by tests/test_lattice.py and tests/test_buildup.py.
+"""
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from zephyrum.plotting.style import COLOURS, MARKERS, format_axes, new_axes
+
+if TYPE_CHECKING:
+    from zephyrum.loworder.drag_buildup.buildup import DragBuildup
+    from zephyrum.loworder.vortex_lattice.solution import LatticeSolution
+
+WAKE_LENGTH = 0.5  # of the span: how far wakes are drawn
+
+
+def draw_lattice(solution: "LatticeSolution"):
+    """Draw the load over all surfaces with their wakes, and the load along their spans.
+
+    Parameters
+    ----------
+    solution : LatticeSolution
+        Flow about a lattice.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
+    >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}), zy.LatticeOptions(rows=4, strips=6))
+    >>> figure = draw_lattice(model.solve(zy.Freestream(mach=0.1, alpha=4.0)))
+    >>> len(figure.axes)
+    3
+    """
+    figure, ax = new_axes()
+    ax.remove()
+    grid = figure.add_gridspec(1, 2, width_ratios=(1.35, 1.0))
+    _draw_loads(figure, figure.add_subplot(grid[0], projection="3d"), solution)
+    _draw_span_loads(figure.add_subplot(grid[1]), solution)
+    found = solution.coefficients
+    figure.suptitle(
+        f"{solution.model.name}: vortex lattice, {solution.air.describe()}; "
+        f"CL {found['CL']:.4f}, CDi {found['CDi']:.5f}, CM {found['CM']:+.4f}",
+        fontsize="medium",
+    )
+    return figure
+
+
+def _draw_loads(figure, ax, solution: "LatticeSolution") -> None:
+    """Panels in space, coloured by their pressure difference, and wakes as thin lines."""
+    from matplotlib.cm import ScalarMappable
+    from matplotlib.colors import Normalize
+    from mpl_toolkits.mplot3d.art3d import Line3DCollection, Poly3DCollection
+
+    lattice, values = solution.basis.lattice, solution.pressure_differences
+    left, right = lattice.edges[lattice.left], lattice.edges[lattice.right]
+    panels = np.stack([left[:, :-1], right[:, :-1], right[:, 1:], left[:, 1:]], axis=2).reshape(-1, 4, 3)
+    limit = float(np.percentile(np.abs(values), 98.0)) or 1.0
+    colours = ScalarMappable(Normalize(-limit, limit), "RdBu_r")
+    ax.add_collection3d(
+        Poly3DCollection(panels, facecolors=colours.to_rgba(values.ravel()), edgecolors="#666666", linewidths=0.15)
+    )
+    low, high = panels.min(axis=(0, 1)), panels.max(axis=(0, 1))
+    reach = WAKE_LENGTH * solution.model.reference.span
+    tails, aft = lattice.filaments[:, -1], np.array([reach, 0.0, 0.0])
+    ax.add_collection3d(Line3DCollection(np.stack([tails, tails + aft], axis=1), colors="#bbbbbb", linewidths=0.4))
+    high = high + aft
+    ax.set(xlim=(low[0], high[0]), ylim=(low[1], high[1]), zlim=(low[2], max(high[2], low[2] + 1e-3)))
+    ax.set_box_aspect(np.maximum(high - low, 0.12 * (high - low).max()), zoom=1.2)
+    ax.view_init(elev=28.0, azim=-128.0)
+    ax.set(xlabel="x [m]", ylabel="y [m]", zlabel="z [m]")
+    ax.tick_params(labelsize="small")
+    ax.locator_params(axis="z", nbins=3)
+    ax.grid(False)
+    for axis in (ax.xaxis, ax.yaxis, ax.zaxis):
+        axis.set_pane_color((1.0, 1.0, 1.0, 0.0))
+    figure.colorbar(
+        colours, ax=ax, orientation="horizontal", shrink=0.6, pad=0.02, extend="both",
+        label="pressure of the lower less that of the upper side, over dynamic pressure [-]",
+    )  # fmt: skip
+
+
+def _draw_span_loads(ax, solution: "LatticeSolution") -> None:
+    """Load of every surface along y, or along z where it stands upright."""
+    for lines, ((part, _), own) in enumerate(solution.loading.groupby(["part", "surface"], sort=False)):
+        upright = np.ptp(own["z_m"]) > np.ptp(own["y_m"])
+        own = own.sort_values("z_m" if upright else "y_m")
+        style = {"color": COLOURS[lines % 6], "marker": MARKERS[lines % 6], "markersize": 3, "linewidth": 1.2}
+        label = f"{part}, over z" if upright else part
+        ax.plot(own["z_m" if upright else "y_m"], own["loading"], label=label, **style)
+    reference = solution.model.reference
+    y = np.linspace(-0.5 * reference.span, 0.5 * reference.span, 201)
+    ellipse = 4.0 / np.pi * reference.area / (reference.span * reference.chord) * solution.CL
+    ax.plot(
+        y, ellipse * np.sqrt(1.0 - (2.0 * y / reference.span) ** 2), "--", color=COLOURS[6], linewidth=1,
+        label="ellipse with the lift of the whole",
+    )  # fmt: skip
+    ax.axhline(0.0, color="#888888", linewidth=0.8)
+    ax.legend(fontsize="small")
+    format_axes(ax, "y [m]", "cl c over the reference chord [-]", "load along the span")
+
+
+def draw_buildup(buildup: "DragBuildup"):
+    """Draw drag by part, and the friction laws with the parts marked on them.
+
+    Parameters
+    ----------
+    buildup : DragBuildup
+        Zero-lift drag by part.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> one = zy.Component("wing", "wing", 12.0, 1.0, thickness=0.12)
+    >>> figure = draw_buildup(zy.drag_buildup([one], zy.Freestream(speed=60.0), area=6.0))
+    >>> len(figure.axes)
+    2
+    """
+    figure, axes = new_axes(1, 2)
+    _draw_bars(axes[0], buildup)
+    _draw_laws(axes[1], buildup)
+    low, high = buildup.spread
+    figure.suptitle(
+        f"zero-lift drag {1e4 * buildup.CD:.1f} counts of {buildup.area:.4g} m^2 ({1e4 * low:.1f} to {1e4 * high:.1f} "
+        f"by other laws), {buildup.air.describe()}",
+        fontsize="medium",
+    )
+    return figure
+
+
+def _draw_bars(ax, buildup: "DragBuildup") -> None:
+    table = buildup.sorted().iloc[:-1]
+    groups = list(dict.fromkeys(table["group"]))
+    counts, position = 1e4 * table["CD"].to_numpy(), np.arange(len(table))[::-1]
+    for k, group in enumerate(groups):
+        own = (table["group"] == group).to_numpy()
+        ax.barh(position[own], counts[own], color=COLOURS[k % 6], label=group)
+    for at, size, share in zip(position, counts, table["share_percent"]):
+        ax.text(size + 0.01 * counts.max(), at, f"{size:.1f} ({share:.0f} %)", va="center", fontsize="small")
+    ax.set_yticks(position, table["part"])
+    ax.set_xlim(0.0, 1.22 * counts.max())
+    ax.legend(fontsize="small", loc="lower right")
+    format_axes(ax, "drag [counts]", "", "drag by part")
+
+
+def _draw_laws(ax, buildup: "DragBuildup") -> None:
+    from zephyrum.loworder.drag_buildup.friction import friction_chart
+
+    parts = buildup.table[buildup.table["Re"].notna()]
+    low, high = float(parts["Re"].min()), float(parts["Re"].max())
+    reynolds = np.geomspace(min(0.2 * low, 3e5), max(5.0 * high, 3e7), 120)
+    for k, (name, values) in enumerate(friction_chart(reynolds, buildup.air.mach).items()):
+        style = "-" if name == buildup.options.law else "--"
+        ax.plot(reynolds, 1e3 * values, style, color=COLOURS[k % 7], linewidth=1.2, label=name.replace("_", " "))
+    for k, (_, row) in enumerate(parts.iterrows()):
+        ax.plot(row["Re"], 1e3 * row["Cf"], MARKERS[k % 7], color="black", markersize=6, markerfacecolor="white")
+        above = k % 2 == 0
+        ax.annotate(
+            row["part"], (row["Re"], 1e3 * row["Cf"]), xytext=(0, 14 if above else -20), fontsize="small",
+            textcoords="offset points", ha="center", arrowprops={"arrowstyle": "-", "linewidth": 0.5},
+        )  # fmt: skip
+    ax.set_xscale("log")
+    ax.legend(fontsize="small")
+    format_axes(ax, "Reynolds number on the length [-]", "mean friction coefficient, thousandths [-]", "friction laws")
