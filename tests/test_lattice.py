@@ -184,6 +184,15 @@ class Arrangements(unittest.TestCase):
         for key in ("CL", "CDi", "CM", "CY"):
             self.assertAlmostEqual(found.coefficients[key], whole.coefficients[key], delta=2e-3)
 
+    def test_many_conditions_are_those_one_by_one(self):
+        streams = [zy.Freestream(mach=m, alpha=a, beta=a) for m in (0.2, 0.4) for a in (0.0, 3.0)]
+        table = self.model.conditions(streams, {"wing.flap": 5.0})
+        for air, (_, row) in zip(streams, table.iterrows()):
+            one = self.model.solve(air, deflections={"wing.flap": 5.0})
+            self.assertEqual((row["mach"], row["alpha"]), (air.mach, air.alpha))
+            for name, value in one.coefficients.items():
+                self.assertAlmostEqual(row[name], value, 11)
+
     def test_load_and_velocity_of_the_field(self):
         found = self.model.solve(zy.Freestream(mach=0.2, alpha=4.0))
         # far behind a wing of elliptic load the downwash is twice that at the wing, in the wake and less beside it

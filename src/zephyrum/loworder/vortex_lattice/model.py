@@ -8,7 +8,9 @@ of the leading edge). Verified by tests/test_lattice.py.
 """
 
 import functools
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -17,9 +19,12 @@ from zephyrum._core.validation import number
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.errors import InputError
 from zephyrum.geometry import Aircraft
-from zephyrum.loworder.vortex_lattice.basis import Basis, Factor
+from zephyrum.loworder.vortex_lattice.basis import MOTIONS, Basis, Factor
 from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions, build_lattice
-from zephyrum.loworder.vortex_lattice.solution import LatticeSolution, Rates
+from zephyrum.loworder.vortex_lattice.solution import LatticeSolution, Rates, coefficients
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 LARGEST_MACH = 0.95  # of the stream: beyond it the rule of Prandtl and Glauert has no meaning left
 
@@ -91,6 +96,44 @@ class VortexLattice:
         """
         basis = self.basis(air.mach, self.angles(deflections))
         return LatticeSolution(self, air, rates or Rates(), basis)
+
+    def conditions(self, streams: Sequence[Freestream], deflections: dict[str, float] | None = None) -> "pd.DataFrame":
+        """Coefficients of the whole aircraft in many streams, one row each; one factorisation for each Mach number.
+
+        Parameters
+        ----------
+        streams : sequence of Freestream
+            Streams with their angles.
+        deflections : dict[str, float], optional
+            Deflections of controls by name [deg].
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
+        >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> table = model.conditions([zy.Freestream(mach=0.1, alpha=a) for a in (0.0, 2.0, 4.0)])
+        >>> bool(table["CL"].is_monotonic_increasing)
+        True
+        """
+        import pandas as pd
+
+        angles = self.angles(deflections)
+        made = []
+        for mach in dict.fromkeys(air.mach for air in streams):
+            own = [k for k, air in enumerate(streams) if air.mach == mach]
+            basis = self.basis(mach, angles)
+            motions = np.zeros((len(own), MOTIONS))
+            motions[:, :3] = [streams[k].wind for k in own]
+            force, moment = (np.einsum("abk,na,nb->nk", one.sum(axis=0), motions, motions) for one in basis.loads)
+            far = np.einsum("ab,na,nb->n", basis.far_drag.sum(axis=0), motions, motions)
+            for row, k in enumerate(own):
+                air = streams[k]
+                given = force[row : row + 1], moment[row : row + 1], far[row : row + 1]
+                found = coefficients(*given, air.alpha, air.beta, self.reference)
+                head = {"mach": air.mach, "alpha": air.alpha, "beta": air.beta}
+                made.append((k, head | {name: float(value[0]) for name, value in found.items()}))
+        return pd.DataFrame([row for _, row in sorted(made, key=lambda one: one[0])])
 
     def angles(self, deflections: dict[str, float] | None = None) -> tuple[float, ...]:
         """Deflections of all controls [deg], those as described where none is given.
