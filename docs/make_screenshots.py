@@ -8,12 +8,13 @@ import tempfile
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.plotting import draw_field, draw_surface, draw_time, draw_volume
+from zephyrum.plotting import draw_buildup, draw_lattice, draw_surface, draw_time, draw_volume
 from zephyrum.plotting.style import new_axes, save
 
 HERE = Path(__file__).parent
 TARGET = HERE / "screenshots"
 DEMO = HERE.parent / "skerry-demo"
+SKERRY = HERE.parent / "src" / "zephyrum" / "data" / "skerry-mailplane.toml"
 FIGURES = (
     "section",
     "mesh",
@@ -61,24 +62,34 @@ def draw_swing(series: zy.TimeSeries, path: Path) -> None:
     save(figure, path)
 
 
-def sphere() -> zy.Solution:
-    """A sphere at Reynolds number 100 in an axisymmetric mesh."""
-    mesh = zy.mesh_revolved(zy.Outline.circle(0.2), around=192, outward=96, farfield=40.0, first_height=5e-3)
-    return zy.solve(mesh, zy.Freestream(mach=0.1, reynolds=100.0), "laminar")
+def quick_methods() -> None:
+    """The lattice and the drag build-up of the Skerry."""
+    skerry = zy.Aircraft.read(SKERRY)
+    cruise = zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0)
+    save(draw_lattice(zy.vortex_lattice(skerry).solve(cruise)), TARGET / "lattice.png")
+    options = zy.BuildupOptions(
+        roughness=7e-6,
+        interference={"nacelle": 1.3, "tailplane": 1.05, "fin": 1.05},
+        increments=(
+            zy.Increment("antennas", 0.01),
+            zy.Increment("leaks", 3.0, "percent", "leaks"),
+            zy.Increment("gear legs", 25.0, "counts", "gear"),
+        ),
+    )
+    save(draw_buildup(zy.drag_buildup(skerry, cruise, options)), TARGET / "buildup.png")
 
 
 def aircraft() -> None:
     """The described Skerry with its flaps down, and its damaged scan repaired."""
-    source = HERE.parent / "src" / "zephyrum" / "data" / "skerry-mailplane.toml"
     with tempfile.TemporaryDirectory() as folder:
         figures = Path(folder) / "figures"
-        words = ["--set", "wing.controls.flap.deflection=20", "--alpha", "4"]
-        terminal(["shape", str(source.relative_to(Path.cwd())), *words, "--figures", str(figures)], "shape_command")
+        words = ["--set", "wing.controls.flap.deflection=20", "--alpha", "4", "--figures", str(figures)]
+        subprocess.run([sys.executable, "-m", "zephyrum.cli.main", "shape", str(SKERRY), *words], check=True)
         shutil.copyfile(figures / "three_view.png", TARGET / "three_view.png")
         shutil.copyfile(figures / "quarter.png", TARGET / "aircraft.png")
-        half = zy.Aircraft.read(source).surface(half=True)
+        half = zy.Aircraft.read(SKERRY).surface(half=True)
         draw_surface(zy.remesh(half, 12_000).surface, TARGET / "remeshed.png", edges=True)
-        layered = zy.mesh_aircraft(zy.Aircraft.read(source), "coarse", y_plus=30.0, reynolds=7e6)
+        layered = zy.mesh_aircraft(zy.Aircraft.read(SKERRY), "coarse", y_plus=30.0, reynolds=7e6)
         shutil.copyfile(draw_volume(layered, Path(folder) / "volume")[1], TARGET / "aircraft_mesh.png")
         damage = runpy.run_path(str(HERE.parent / "examples" / "damage_the_skerry.py"))["main"]
         taken = zy.import_surface(damage(Path(folder)), "mm", "+y", labels="shell")
@@ -87,10 +98,12 @@ def aircraft() -> None:
 
 
 def main() -> None:
-    """Draw everything, or only what is named: `aircraft`."""
-    if sys.argv[1:] == ["aircraft"]:
-        return aircraft()
+    """Draw everything, or only what is named: `aircraft`, `quick_methods`."""
     TARGET.mkdir(exist_ok=True)
+    for name in sys.argv[1:]:
+        {"aircraft": aircraft, "quick_methods": quick_methods}[name]()
+    if sys.argv[1:]:
+        return
     if not (DEMO / "aircraft" / "figures").exists():
         subprocess.run([sys.executable, "-m", "zephyrum.cli.main", "demo", "--out", str(DEMO)], check=False)
     for name in FIGURES:
@@ -98,9 +111,7 @@ def main() -> None:
     for name, stored in FLIGHT.items():
         shutil.copyfile(DEMO / "aircraft" / "figures" / f"{name}.png", TARGET / f"{stored}.png")
     draw_swing(street(), TARGET / "time.png")
-    figure, ax = new_axes()
-    draw_field(sphere(), "mach", ax=ax, streamlines=True)
-    save(figure, TARGET / "sphere.png")
+    quick_methods()
     terminal(["show", "skerry-demo"], "show")
     with tempfile.TemporaryDirectory() as folder:
         runpy.run_path(str(HERE.parent / "examples" / "three_elements.py"))["main"](Path(folder))
