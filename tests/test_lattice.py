@@ -193,6 +193,29 @@ class Arrangements(unittest.TestCase):
             for name, value in one.coefficients.items():
                 self.assertAlmostEqual(row[name], value, 11)
 
+    def test_trim_holds_the_weight_without_a_moment(self):
+        air = zy.Freestream(mach=0.2, altitude="5000 ft")
+        mass = self.aircraft.mass_properties()[0].mass
+        lift = mass * 9.80665 / (air.dynamic_pressure * self.model.reference.area)
+        found = zy.trim_lattice(self.model, air, {"CL": lift, "CM": 0.0}, ("alpha", "tailplane.elevator"))
+        self.assertAlmostEqual(found.CL, lift, 8)
+        self.assertAlmostEqual(found.coefficients["CM"], 0.0, 8)
+        self.assertNotEqual(found.deflections["tailplane.elevator"], 0.0)
+        # a steady turn to starboard without sideslip: the controls hold it
+        turn = zy.trim_lattice(
+            self.model, air.turned(alpha=4.0), {"Cl": 0.0, "Cn": 0.0}, ("wing.aileron", "fin.rudder")
+        )
+        self.assertAlmostEqual(turn.coefficients["Cl"], 0.0, 8)
+        for targets, unknowns, error, said in (
+            ({"CL": 0.5}, ("alpha", "beta"), zy.InputError, "1 targets"),
+            ({"CL": 0.5}, ("flap",), zy.InputError, "'flap' is neither"),
+            ({"CZZ": 0.5}, ("alpha",), zy.InputError, "'CZZ' is no coefficient"),
+            ({"CL": 9.0}, ("alpha",), zy.FlowError, "no trim with CL = 9"),
+            ({"Cn": 0.1}, ("alpha",), zy.FlowError, "no trim with Cn = 0.1"),
+        ):
+            with self.assertRaisesRegex(error, said):
+                zy.trim_lattice(self.model, air, targets, unknowns)
+
     def test_load_and_velocity_of_the_field(self):
         found = self.model.solve(zy.Freestream(mach=0.2, alpha=4.0))
         # far behind a wing of elliptic load the downwash is twice that at the wing, in the wake and less beside it

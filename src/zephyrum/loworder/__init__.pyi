@@ -10,3 +10,4 @@ from .drag_buildup.components import Component as Component, components_of_surfa
 from .vortex_lattice.lattice import LatticeOptions as LatticeOptions
 from .vortex_lattice.model import VortexLattice as VortexLattice, vortex_lattice as vortex_lattice
 from .vortex_lattice.solution import LatticeSolution as LatticeSolution, Rates as Rates
+from .vortex_lattice.trim import trim_lattice as trim_lattice

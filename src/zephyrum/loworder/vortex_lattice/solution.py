@@ -106,6 +106,21 @@ class LatticeSolution:
         """(6,) stream and rotation over the speed of the stream [-, 1/m]."""
         return np.r_[np.array(self.air.wind), self.rates.rotation(self.model.reference)]
 
+    @property
+    def deflections(self) -> dict[str, float]:
+        """Deflections of all controls by name [deg].
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012",
+        ...                controls={"flap": zy.Control(start=0.1, end=0.6)})
+        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model.solve(zy.Freestream(mach=0.1), deflections={"wing.flap": 5.0}).deflections
+        {'wing.flap': 5.0}
+        """
+        return dict(zip(self.basis.lattice.control_names, self.basis.angles.tolist()))
+
     def _sets(self) -> np.ndarray:
         """Weights of the sets of the basis, those of derivatives zero."""
         return np.r_[self.motion, np.zeros(self.basis.circulation.shape[1] - MOTIONS)]
