@@ -193,6 +193,16 @@ class Arrangements(unittest.TestCase):
             for name, value in one.coefficients.items():
                 self.assertAlmostEqual(row[name], value, 11)
 
+    def test_error_bars_hold_the_finer_lattice(self):
+        air = zy.Freestream(mach=0.2, alpha=4.0)
+        study = zy.refine_lattice(self.aircraft, air, zy.LatticeOptions(rows=9, strips=18))
+        finer = zy.vortex_lattice(self.aircraft, zy.LatticeOptions(rows=16, strips=32)).solve(air).coefficients
+        for name in ("CL", "CDi", "CM"):
+            found = study.estimates[name]
+            self.assertLess(abs(finer[name] - found.finest), found.error, (name, found))
+        self.assertLess(study.estimates["CL"].error, 0.02 * finer["CL"])
+        self.assertEqual(len(study.table), 3)
+
     def test_trim_holds_the_weight_without_a_moment(self):
         air = zy.Freestream(mach=0.2, altitude="5000 ft")
         mass = self.aircraft.mass_properties()[0].mass

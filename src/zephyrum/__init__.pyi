@@ -102,6 +102,7 @@ from .solver import Case as Case, Wall as Wall
 from .studies import (
     Comparison as Comparison,
     Observer as Observer,
+    PanelStudy as PanelStudy,
     Refinement as Refinement,
     StoredResults as StoredResults,
     Study as Study,
@@ -115,6 +116,7 @@ from .studies import (
     open_study as open_study,
     read_study as read_study,
     refine as refine,
+    refine_lattice as refine_lattice,
     run_study as run_study,
     sweep as sweep,
     trim as trim,

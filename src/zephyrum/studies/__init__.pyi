@@ -3,6 +3,7 @@
 from .comparison import Comparison as Comparison, changed_aircraft as changed_aircraft, compare as compare
 from .grid_convergence import Refinement as Refinement, refine as refine
 from .observer import Observer as Observer, Task as Task
+from .panel_count import PanelStudy as PanelStudy, refine_lattice as refine_lattice
 from .polar_slopes import PolarSlopes as PolarSlopes, polar_slopes_of as polar_slopes_of
 from .results_folder import StoredResults as StoredResults, open_results as open_results
 from .study import Study as Study, open_study as open_study, read_study as read_study, run_study as run_study
