@@ -13,6 +13,7 @@ from validation import (
     ground,
     lifting_surfaces,
     manufactured,
+    panel_sections,
     space,
     viscous,
 )
@@ -210,6 +211,7 @@ CASES = (
     ground.section_over_a_belt,
     ground.wing_near_the_ground,
     lifting_surfaces.lifting_surfaces,
+    panel_sections.panel_sections,
     space.thin_wings,
     space.cone,
     space.plate_in_space,

@@ -61,6 +61,7 @@ from .loworder import (
     VortexLattice as VortexLattice,
     components_of_surface as components_of_surface,
     drag_buildup as drag_buildup,
+    panel_section as panel_section,
     trim_lattice as trim_lattice,
     vortex_lattice as vortex_lattice,
 )

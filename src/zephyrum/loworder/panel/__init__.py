@@ -1,0 +1,1 @@
+"""Airfoil sections by panels: inviscid flow of any number of elements."""
