@@ -7,6 +7,7 @@ from .drag_buildup.buildup import (
     drag_buildup as drag_buildup,
 )
 from .drag_buildup.components import Component as Component, components_of_surface as components_of_surface
+from .panel.boundary_layer import LayerSolution as LayerSolution, march_layer as march_layer
 from .panel.inviscid import PanelFlow as PanelFlow, PanelSection as PanelSection, panel_section as panel_section
 from .vortex_lattice.lattice import LatticeOptions as LatticeOptions
 from .vortex_lattice.model import VortexLattice as VortexLattice, vortex_lattice as vortex_lattice
