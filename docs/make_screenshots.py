@@ -66,7 +66,7 @@ def quick_methods() -> None:
     """The lattice and the drag build-up of the Skerry."""
     skerry = zy.Aircraft.read(SKERRY)
     cruise = zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0)
-    save(draw_lattice(zy.vortex_lattice(skerry).solve(cruise)), TARGET / "lattice.png")
+    save(draw_lattice(zy.lattice_model(skerry).solve(cruise)), TARGET / "lattice.png")
     options = zy.BuildupOptions(
         roughness=7e-6,
         interference={"nacelle": 1.3, "tailplane": 1.05, "fin": 1.05},
@@ -76,7 +76,7 @@ def quick_methods() -> None:
             zy.Increment("gear legs", 25.0, "counts", "gear"),
         ),
     )
-    save(draw_buildup(zy.drag_buildup(skerry, cruise, options)), TARGET / "buildup.png")
+    save(draw_buildup(zy.zero_lift_drag(skerry, cruise, options)), TARGET / "buildup.png")
 
 
 def aircraft() -> None:

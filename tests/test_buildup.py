@@ -112,7 +112,7 @@ class Sums(unittest.TestCase):
         # Schoenherr at Re / 1.0063: 0.0034104 and 0.0024379 (0.242 / sqrt(Cf) = log10(Re Cf)), over 1.0036: 0.0033982
         # and 0.0024291. Form: 1 + 2 0.12 + 60 0.12^4 = 1.25244; 1 + 1.5 / 8^1.5 + 7 / 8^3 = 1.07996.
         # Drag areas: 12 0.0033982 1.25244 = 0.051072 m^2 and 16 0.0024291 1.07996 = 0.041974 m^2.
-        found = zy.drag_buildup([WING, BODY], AIR, zy.BuildupOptions(law="schoenherr"), area=6.0)
+        found = zy.zero_lift_drag([WING, BODY], AIR, zy.BuildupOptions(law="schoenherr"), area=6.0)
         for row, value in zip(found.table["drag_area_m2"], (0.051072, 0.041974, 0.093046)):
             self.assertAlmostEqual(row / value, 1.0, delta=2e-4)
         self.assertAlmostEqual(found.CD, 0.093046 / 6.0, delta=2e-5)
@@ -123,9 +123,9 @@ class Sums(unittest.TestCase):
             zy.Increment("leaks", 5.0, "percent", "leaks"),
             zy.Increment("gear", 20.0, "counts", "gear"),
         )
-        plain = zy.drag_buildup([WING, BODY], AIR, area=6.0)
+        plain = zy.zero_lift_drag([WING, BODY], AIR, area=6.0)
         options = zy.BuildupOptions(increments=more, interference={"fuselage": 1.2}, base={"fuselage": 0.1})
-        found = zy.drag_buildup([WING, BODY], AIR, options, area=6.0)
+        found = zy.zero_lift_drag([WING, BODY], AIR, options, area=6.0)
         rows, bare = found.table.set_index("part")["drag_area_m2"], plain.table.set_index("part")["drag_area_m2"]
         self.assertAlmostEqual(rows["fuselage"] / bare["fuselage"], 1.2, 12)
         self.assertEqual(rows["antennas"], 0.01)
@@ -141,7 +141,7 @@ class Sums(unittest.TestCase):
 
     def test_the_skerry(self):
         aircraft = zy.Aircraft.read(SKERRY)
-        found = zy.drag_buildup(aircraft, zy.Freestream(mach=0.2, altitude="5000 ft"))
+        found = zy.zero_lift_drag(aircraft, zy.Freestream(mach=0.2, altitude="5000 ft"))
         measures = aircraft.measures()
         self.assertAlmostEqual(found.table["wetted_m2"].iloc[-1], measures.surface.areas.sum(), delta=1e-6)
         by_name = {one.name: one for one in found.components}
@@ -153,7 +153,7 @@ class Sums(unittest.TestCase):
         streams = [zy.Freestream(speed=v) for v in (40.0, 60.0, 80.0)]
         table = found.conditions(streams)
         self.assertTrue((np.diff(table["CD"]) < 0.0).all() and (np.diff(table["drag_N"]) > 0.0).all())
-        changed = zy.drag_buildup(aircraft.changed({"tailplane.planform.span": 6.0}), found.air)
+        changed = zy.zero_lift_drag(aircraft.changed({"tailplane.planform.span": 6.0}), found.air)
         self.assertNotEqual(changed.fingerprint, found.fingerprint)
         with tempfile.TemporaryDirectory() as folder:
             text = found.write_csv(Path(folder) / "drag.csv").read_text()
@@ -194,17 +194,20 @@ class Sums(unittest.TestCase):
 
     def test_what_does_not_fit_is_refused(self):
         for call, said in (
-            (lambda: zy.drag_buildup([WING], AIR), "no reference area"),
-            (lambda: zy.drag_buildup([], AIR, area=6.0), "at least one"),
+            (lambda: zy.zero_lift_drag([WING], AIR), "no reference area"),
+            (lambda: zy.zero_lift_drag([], AIR, area=6.0), "at least one"),
             (lambda: zy.BuildupOptions(law="guess"), "guess"),
             (lambda: zy.BuildupOptions(forms={"wing": "none"}), "none"),
             (lambda: zy.BuildupOptions(laminar={"wing": 1.5}), "laminar"),
             (lambda: zy.Increment("gear", 1.0, "pounds"), "pounds"),
             (lambda: zy.Increment("gear", -1.0), "gear"),
-            (lambda: zy.drag_buildup([WING], AIR, zy.BuildupOptions(laminar={"keel": 0.1}), 6.0), "'keel' is no part"),
+            (
+                lambda: zy.zero_lift_drag([WING], AIR, zy.BuildupOptions(laminar={"keel": 0.1}), 6.0),
+                "'keel' is no part",
+            ),
             (lambda: zy.Component("pod", "boat", 1.0, 1.0), "boat"),
             (lambda: zy.components_of_surface(zy.Body.capsule(3.0, 1.0).surface("pod"), {"boom": "body"}), "'boom'"),
-            (lambda: zy.drag_buildup([WING], AIR, area=6.0).sorted("weight"), "weight"),
+            (lambda: zy.zero_lift_drag([WING], AIR, area=6.0).sorted("weight"), "weight"),
         ):
             with self.assertRaisesRegex(zy.InputError, said):
                 call()

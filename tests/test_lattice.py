@@ -34,12 +34,12 @@ def slope(model) -> tuple[float, float]:
 class LiftingSurfaceTheory(unittest.TestCase):
     def test_flat_rectangular_wings(self):
         for aspect, lift, centre in ((2.0, 2.4745, 0.2094), (6.0, 4.2146, 0.2388), (20.0, 5.4335, 0.2471)):
-            found = slope(zy.vortex_lattice(wing(aspect)))
+            found = slope(zy.lattice_model(wing(aspect)))
             self.assertAlmostEqual(found[0] / lift, 1.0, delta=1e-3)
             self.assertAlmostEqual(0.25 + found[1], centre, delta=1e-3)
 
     def test_swept_wing(self):
-        model = zy.vortex_lattice(wing(5.0, sweep=45.0))
+        model = zy.lattice_model(wing(5.0, sweep=45.0))
         found = slope(model)
         chord = model.reference.chord
         self.assertAlmostEqual(found[0] / 3.181, 1.0, delta=2e-3)
@@ -51,28 +51,28 @@ class LiftingSurfaceTheory(unittest.TestCase):
         chord = np.maximum(4.0 / np.pi * np.sqrt(np.maximum(1.0 - (y / 4.0) ** 2, 0.0)), 1e-4)
         stations = tuple(zy.Station(position=(-0.25 * c, s, 0.0), chord=c) for c, s in zip(chord, y))
         one = zy.Aircraft(name="ellipse", parts={"wing": zy.Wing(stations=stations, airfoil="NACA 0006")})
-        model = zy.vortex_lattice(one)
+        model = zy.lattice_model(one)
         found = model.solve(zy.Freestream(mach=SLOW, alpha=1.0))
         aspect = model.reference.span**2 / model.reference.area
         self.assertAlmostEqual(found.CL**2 / (np.pi * aspect * found.CDi), 1.0, delta=3e-3)
         self.assertAlmostEqual(found.coefficients["CDi_surface"] / found.CDi, 1.0, delta=5e-3)
 
     def test_roll_damping_and_dihedral(self):
-        rolling = zy.vortex_lattice(wing()).solve(zy.Freestream(mach=SLOW)).derivatives
+        rolling = zy.lattice_model(wing()).solve(zy.Freestream(mach=SLOW)).derivatives
         self.assertAlmostEqual(rolling.loc["Cl", "roll"] / -0.4402, 1.0, delta=2e-3)
-        bent = zy.vortex_lattice(wing(dihedral=3.0)).solve(zy.Freestream(mach=SLOW)).derivatives
+        bent = zy.lattice_model(wing(dihedral=3.0)).solve(zy.Freestream(mach=SLOW)).derivatives
         self.assertAlmostEqual(bent.loc["Cl", "beta"] / np.radians(3.0) / -0.731, 1.0, delta=5e-3)
 
     def test_compressibility_stretches_the_chord(self):
         # Prandtl and Glauert: the slope of a wing at Mach M is that of one of aspect ratio beta A, over beta
         mach = 0.6
         beta = np.sqrt(1.0 - mach**2)
-        at_speed = zy.vortex_lattice(wing(6.0)).solve(zy.Freestream(mach=mach, alpha=1.0))
-        slender = zy.vortex_lattice(wing(6.0 * beta)).solve(zy.Freestream(mach=SLOW, alpha=1.0))
+        at_speed = zy.lattice_model(wing(6.0)).solve(zy.Freestream(mach=mach, alpha=1.0))
+        slender = zy.lattice_model(wing(6.0 * beta)).solve(zy.Freestream(mach=SLOW, alpha=1.0))
         self.assertAlmostEqual(at_speed.CL * beta / slender.CL, 1.0, delta=1e-3)
         self.assertAlmostEqual(at_speed.coefficients["CDi_surface"] / at_speed.CDi, 1.0, delta=5e-3)
         with self.assertRaisesRegex(zy.InputError, "mach = 1.2 is too high"):
-            zy.vortex_lattice(wing()).solve(zy.Freestream(mach=1.2))
+            zy.lattice_model(wing()).solve(zy.Freestream(mach=1.2))
 
     def test_drag_at_the_surface_is_that_in_the_far_plane(self):
         shapes = {
@@ -84,7 +84,7 @@ class LiftingSurfaceTheory(unittest.TestCase):
         }
         for name, shape in shapes.items():
             with self.subTest(name):
-                found = zy.vortex_lattice(shape).solve(zy.Freestream(mach=SLOW, alpha=2.0))
+                found = zy.lattice_model(shape).solve(zy.Freestream(mach=SLOW, alpha=2.0))
                 self.assertAlmostEqual(found.coefficients["CDi_surface"] / found.CDi, 1.0, delta=5e-3)
 
 
@@ -92,7 +92,7 @@ class ThinAirfoils(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         flap = {"flap": zy.Control(start=0.0, end=1.0, hinge=0.75)}
-        cls.model = zy.vortex_lattice(wing(9000.0, controls=flap), zy.LatticeOptions(strips=12))
+        cls.model = zy.lattice_model(wing(9000.0, controls=flap), zy.LatticeOptions(strips=12))
 
     def test_a_very_long_wing(self):
         self.assertAlmostEqual(slope(self.model)[0] / (2.0 * np.pi), 1.0, delta=2e-3)
@@ -123,7 +123,7 @@ class Arrangements(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.aircraft = Aircraft.read(SKERRY)
-        cls.model = zy.vortex_lattice(cls.aircraft, zy.LatticeOptions(rows=6, strips=12))
+        cls.model = zy.lattice_model(cls.aircraft, zy.LatticeOptions(rows=6, strips=12))
 
     def test_derivatives_are_those_of_differences(self):
         attitude, rates = {"alpha": 3.0, "beta": 1.0}, {"roll": 0.02, "pitch": 0.01, "yaw": -0.01}
@@ -162,12 +162,12 @@ class Arrangements(unittest.TestCase):
 
     def test_two_stacked_wings_induce_less_drag_than_one(self):
         # Munk (1923): two equal wings a span apart induce less drag than one wing of the same lift
-        one = zy.vortex_lattice(wing()).solve(zy.Freestream(mach=SLOW, alpha=2.0))
+        one = zy.lattice_model(wing()).solve(zy.Freestream(mach=SLOW, alpha=2.0))
         parts = {
             name: zy.Wing(planform=zy.Planform(span=6.0, area=6.0), airfoil="NACA 0006", position=(0.0, 0.0, z))
             for name, z in (("low", 0.0), ("high", 1.5))
         }
-        both = zy.vortex_lattice(Aircraft(name="biplane", parts=parts, reference="low"))
+        both = zy.lattice_model(Aircraft(name="biplane", parts=parts, reference="low"))
         found = both.solve(zy.Freestream(mach=SLOW, alpha=2.0))
         self.assertLess(found.CDi / found.CL**2, 0.75 * one.CDi / one.CL**2)
         # factor of interference of elliptic wings at a gap of a quarter of the span, Prandtl (1924)
@@ -175,11 +175,11 @@ class Arrangements(unittest.TestCase):
         self.assertAlmostEqual(found.CDi / found.CL**2 / (one.CDi / one.CL**2), 0.5 * (1.0 + factor), delta=0.02)
 
     def test_a_mirrored_part_and_two_halves_are_the_whole(self):
-        whole = zy.vortex_lattice(wing()).solve(zy.Freestream(mach=0.1, alpha=3.0, beta=2.0))
+        whole = zy.lattice_model(wing()).solve(zy.Freestream(mach=0.1, alpha=3.0, beta=2.0))
         stations = tuple(zy.Station(position=(0.0, y, 0.0), chord=1.0) for y in (1e-7, 3.0))
         half = zy.Wing(stations=stations, symmetric=False, airfoil="NACA 0006", mirrored=True)
         reference = zy.TypedReference(area=6.0, chord=1.0, span=6.0, point=(0.25, 0.0, 0.0))
-        two = zy.vortex_lattice(Aircraft(name="halves", parts={"wing": half}, reference=reference))
+        two = zy.lattice_model(Aircraft(name="halves", parts={"wing": half}, reference=reference))
         found = two.solve(zy.Freestream(mach=0.1, alpha=3.0, beta=2.0))
         for key in ("CL", "CDi", "CM", "CY"):
             self.assertAlmostEqual(found.coefficients[key], whole.coefficients[key], delta=2e-3)
@@ -196,7 +196,7 @@ class Arrangements(unittest.TestCase):
     def test_error_bars_hold_the_finer_lattice(self):
         air = zy.Freestream(mach=0.2, alpha=4.0)
         study = zy.refine_lattice(self.aircraft, air, zy.LatticeOptions(rows=9, strips=18))
-        finer = zy.vortex_lattice(self.aircraft, zy.LatticeOptions(rows=16, strips=32)).solve(air).coefficients
+        finer = zy.lattice_model(self.aircraft, zy.LatticeOptions(rows=16, strips=32)).solve(air).coefficients
         for name in ("CL", "CDi", "CM"):
             found = study.estimates[name]
             self.assertLess(abs(finer[name] - found.finest), found.error, (name, found))
@@ -229,7 +229,7 @@ class Arrangements(unittest.TestCase):
     def test_load_and_velocity_of_the_field(self):
         found = self.model.solve(zy.Freestream(mach=0.2, alpha=4.0))
         # far behind a wing of elliptic load the downwash is twice that at the wing, in the wake and less beside it
-        alone = zy.vortex_lattice(self.aircraft, zy.LatticeOptions(rows=6, strips=12, parts=("wing",)))
+        alone = zy.lattice_model(self.aircraft, zy.LatticeOptions(rows=6, strips=12, parts=("wing",)))
         wing_flow = alone.solve(zy.Freestream(mach=0.2, alpha=4.0))
         wash = wing_flow.velocity(np.array([[200.0, 0.0, 1.5]]))[0]
         angle = np.radians(4.0) - np.arctan2(wash[2], wash[0])
@@ -271,11 +271,11 @@ class Arrangements(unittest.TestCase):
 
     def test_what_does_not_fit_is_refused(self):
         for call, said in (
-            (lambda: zy.vortex_lattice(self.aircraft, zy.LatticeOptions(parts=("keel",))), "'keel' is no lifting"),
+            (lambda: zy.lattice_model(self.aircraft, zy.LatticeOptions(parts=("keel",))), "'keel' is no lifting"),
             (lambda: self.model.solve(zy.Freestream(mach=0.2), deflections={"wing.slat": 1.0}), "'wing.slat' is no"),
             (lambda: zy.LatticeOptions(rows=2), "rows = 2"),
             (lambda: zy.LatticeOptions(strips=10.5), "not a whole number"),
-            (lambda: zy.vortex_lattice(Aircraft(name="pod", parts={"pod": zy.Body.capsule(3.0, 1.0)})), "no wing"),
+            (lambda: zy.lattice_model(Aircraft(name="pod", parts={"pod": zy.Body.capsule(3.0, 1.0)})), "no wing"),
         ):
             with self.assertRaisesRegex(zy.InputError, said):
                 call()

@@ -7,7 +7,7 @@ import numpy as np
 
 from zephyrum.conditions import Freestream
 from zephyrum.geometry import Aircraft, Control, Planform, Station, Wing
-from zephyrum.loworder import LatticeOptions, VortexLattice, vortex_lattice
+from zephyrum.loworder import LatticeOptions, VortexLattice, lattice_model
 
 SLOW = 0.001  # Mach number
 
@@ -16,7 +16,7 @@ def _wing(aspect: float, controls: dict | None = None, **planform) -> VortexLatt
     """Lattice of a wing of unit mean chord without camber."""
     shape = Planform(span=aspect, area=aspect, **planform)
     wing = Wing(planform=shape, airfoil="NACA 0006", controls=controls or {})
-    return vortex_lattice(Aircraft(name="wing", parts={"wing": wing}))
+    return lattice_model(Aircraft(name="wing", parts={"wing": wing}))
 
 
 def _slope(model: VortexLattice) -> tuple[float, float]:
@@ -29,7 +29,7 @@ def _ellipse() -> VortexLattice:
     y = 4.0 * np.sin(np.linspace(0.0, 0.5 * np.pi, 25))
     chord = np.maximum(4.0 / np.pi * np.sqrt(np.maximum(1.0 - (y / 4.0) ** 2, 0.0)), 1e-4)
     stations = tuple(Station(position=(-0.25 * c, s, 0.0), chord=c) for c, s in zip(chord, y))
-    return vortex_lattice(Aircraft(name="ellipse", parts={"wing": Wing(stations=stations, airfoil="NACA 0006")}))
+    return lattice_model(Aircraft(name="ellipse", parts={"wing": Wing(stations=stations, airfoil="NACA 0006")}))
 
 
 def lifting_surfaces():
@@ -81,7 +81,7 @@ def _skerry_times() -> list[tuple]:
     with resources.as_file(resources.files("zephyrum") / "data" / "skerry-mailplane.toml") as file:
         aircraft = Aircraft.read(file)
     begin = time.perf_counter()
-    model = vortex_lattice(aircraft, LatticeOptions(rows=20, strips=28))
+    model = lattice_model(aircraft, LatticeOptions(rows=20, strips=28))
     assert model.solve(Freestream(mach=0.2, alpha=4.0)).CL > 0.0
     solved = time.perf_counter() - begin
     begin = time.perf_counter()

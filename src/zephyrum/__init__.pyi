@@ -60,10 +60,10 @@ from .loworder import (
     Rates as Rates,
     VortexLattice as VortexLattice,
     components_of_surface as components_of_surface,
-    drag_buildup as drag_buildup,
+    lattice_model as lattice_model,
     panel_section as panel_section,
     trim_lattice as trim_lattice,
-    vortex_lattice as vortex_lattice,
+    zero_lift_drag as zero_lift_drag,
 )
 from .mesh import (
     AirfoilMeshOptions as AirfoilMeshOptions,

@@ -79,11 +79,11 @@ def lattice_command(file: Path, request: LatticeRequest, show_table: Callable) -
     show_table : callable
         Prints a table: show_table(rows, columns, title).
     """
-    from zephyrum.loworder import LatticeOptions, vortex_lattice
+    from zephyrum.loworder import LatticeOptions, lattice_model
 
     aircraft = _aircraft(file, request.sets)
     options = LatticeOptions(request.rows, request.strips, request.parts or None)
-    model = vortex_lattice(aircraft, options)
+    model = lattice_model(aircraft, options)
     found = model.solve(request.stream.stream(alpha=request.alpha, beta=request.beta))
     click.echo(f"{model}\n{found.air.describe()}; reference: {model.reference}\n")
     show_table(
@@ -153,7 +153,7 @@ def buildup_command(file: Path, request: BuildupRequest, show_table: Callable) -
         Prints a table: show_table(rows, columns, title).
     """
     from zephyrum._core.units import quantity
-    from zephyrum.loworder import BuildupOptions, drag_buildup
+    from zephyrum.loworder import BuildupOptions, zero_lift_drag
 
     options = BuildupOptions(
         law=request.law,
@@ -161,7 +161,7 @@ def buildup_command(file: Path, request: BuildupRequest, show_table: Callable) -
         laminar=changes_of(request.laminar, "--laminar"),
         interference=changes_of(request.interference, "--interference"),
     )
-    found = drag_buildup(_aircraft(file, request.sets), request.stream.stream(), options)
+    found = zero_lift_drag(_aircraft(file, request.sets), request.stream.stream(), options)
     table = found.sorted(request.sort)
     rows = table.assign(counts=1e4 * table["CD"]).to_dict("records")
     title = f"zero-lift drag by part on {found.area:.5g} m^2: areas in m^2, lengths in m"

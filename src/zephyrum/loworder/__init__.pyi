@@ -4,12 +4,12 @@ from .drag_buildup.buildup import (
     BuildupOptions as BuildupOptions,
     DragBuildup as DragBuildup,
     Increment as Increment,
-    drag_buildup as drag_buildup,
+    zero_lift_drag as zero_lift_drag,
 )
 from .drag_buildup.components import Component as Component, components_of_surface as components_of_surface
 from .panel.boundary_layer import LayerSolution as LayerSolution, march_layer as march_layer
 from .panel.inviscid import PanelFlow as PanelFlow, PanelSection as PanelSection, panel_section as panel_section
 from .vortex_lattice.lattice import LatticeOptions as LatticeOptions
-from .vortex_lattice.model import VortexLattice as VortexLattice, vortex_lattice as vortex_lattice
+from .vortex_lattice.model import VortexLattice as VortexLattice, lattice_model as lattice_model
 from .vortex_lattice.solution import LatticeSolution as LatticeSolution, Rates as Rates
 from .vortex_lattice.trim import trim_lattice as trim_lattice

@@ -32,7 +32,7 @@ def draw_lattice(solution: "LatticeSolution"):
     --------
     >>> import zephyrum as zy
     >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
-    >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}), zy.LatticeOptions(rows=4, strips=6))
+    >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}), zy.LatticeOptions(rows=4, strips=6))
     >>> figure = draw_lattice(model.solve(zy.Freestream(mach=0.1, alpha=4.0)))
     >>> len(figure.axes)
     3
@@ -121,7 +121,7 @@ def draw_buildup(buildup: "DragBuildup"):
     --------
     >>> import zephyrum as zy
     >>> one = zy.Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-    >>> figure = draw_buildup(zy.drag_buildup([one], zy.Freestream(speed=60.0), area=6.0))
+    >>> figure = draw_buildup(zy.zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0))
     >>> len(figure.axes)
     2
     """

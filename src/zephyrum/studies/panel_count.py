@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from zephyrum.conditions import Freestream
 from zephyrum.geometry import Aircraft
-from zephyrum.loworder import LatticeOptions, LatticeSolution, vortex_lattice
+from zephyrum.loworder import LatticeOptions, LatticeSolution, lattice_model
 from zephyrum.studies.mesh_error import Estimate, estimate
 
 if TYPE_CHECKING:
@@ -76,7 +76,7 @@ def refine_lattice(aircraft: Aircraft, air: Freestream, options: LatticeOptions 
     for level in range(3):
         scale = RATIO**-level
         own = replace(options, rows=max(4, round(options.rows * scale)), strips=max(4, round(options.strips * scale)))
-        found = vortex_lattice(aircraft, own).solve(air)
+        found = lattice_model(aircraft, own).solve(air)
         coefficients = found.coefficients
         panels = found.model.lattice.n_panels
         rows.append(

@@ -118,7 +118,7 @@ class BuildupOptions:
         number("roughness", self.roughness, 0.0, 0.01)
 
 
-def drag_buildup(
+def zero_lift_drag(
     aircraft: "Aircraft | Sequence[Component]",
     air: Freestream,
     options: BuildupOptions | None = None,
@@ -146,7 +146,7 @@ def drag_buildup(
     --------
     >>> import zephyrum as zy
     >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
-    >>> found = drag_buildup(zy.Aircraft(name="plank", parts={"wing": wing}), zy.Freestream(speed=60.0))
+    >>> found = zero_lift_drag(zy.Aircraft(name="plank", parts={"wing": wing}), zy.Freestream(speed=60.0))
     >>> 0.007 < found.CD < 0.012
     True
     """
@@ -181,7 +181,7 @@ class DragBuildup:
     --------
     >>> import zephyrum as zy
     >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-    >>> found = drag_buildup([one], zy.Freestream(speed=60.0), area=6.0)
+    >>> found = zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0)
     >>> list(found.table["part"])
     ['wing', 'all']
     """
@@ -216,7 +216,7 @@ class DragBuildup:
         --------
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> drag_buildup([one], zy.Freestream(speed=60.0), area=6.0).form_of(one)[0]
+        >>> zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0).form_of(one)[0]
         'hoerner_wing'
         """
         forms = self.options.forms
@@ -242,7 +242,7 @@ class DragBuildup:
         --------
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> drag_buildup([one], zy.Freestream(speed=60.0), area=6.0).shape_of(one).thickness
+        >>> zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0).shape_of(one).thickness
         0.12
         """
         return FormShape(one.thickness, one.thickness_at, one.sweep, one.fineness, self.air.mach)
@@ -259,7 +259,7 @@ class DragBuildup:
         --------
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> found = drag_buildup([one], zy.Freestream(speed=60.0), area=6.0).plate_of(one)
+        >>> found = zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0).plate_of(one)
         >>> round(found.reynolds / 1e6, 2)
         4.11
         """
@@ -281,7 +281,7 @@ class DragBuildup:
         --------
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> found = drag_buildup([one], zy.Freestream(speed=60.0), area=6.0).table
+        >>> found = zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0).table
         >>> float(found["share_percent"].iloc[0])
         100.0
         """
@@ -341,7 +341,7 @@ class DragBuildup:
         --------
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> 0.008 < drag_buildup([one], zy.Freestream(speed=60.0), area=6.0).CD < 0.01
+        >>> 0.008 < zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0).CD < 0.01
         True
         """
         return float(self.table["CD"].iloc[-1])
@@ -354,7 +354,7 @@ class DragBuildup:
         --------
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> found = drag_buildup([one], zy.Freestream(speed=60.0), area=6.0)
+        >>> found = zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0)
         >>> found.spread[0] <= found.CD <= found.spread[1]
         True
         """
@@ -393,7 +393,7 @@ class DragBuildup:
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
         >>> two = Component("tail", "wing", 2.0, 0.5, thickness=0.1)
-        >>> list(drag_buildup([two, one], zy.Freestream(speed=60.0), area=6.0).sorted()["part"])
+        >>> list(zero_lift_drag([two, one], zy.Freestream(speed=60.0), area=6.0).sorted()["part"])
         ['wing', 'tail', 'all']
         """
         import pandas as pd
@@ -418,7 +418,7 @@ class DragBuildup:
         --------
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> slow = drag_buildup([one], zy.Freestream(speed=40.0), area=6.0)
+        >>> slow = zero_lift_drag([one], zy.Freestream(speed=40.0), area=6.0)
         >>> slow.at(zy.Freestream(speed=80.0)).CD < slow.CD
         True
         """
@@ -436,7 +436,7 @@ class DragBuildup:
         --------
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> found = drag_buildup([one], zy.Freestream(speed=60.0), area=6.0)
+        >>> found = zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0)
         >>> len(found.conditions([zy.Freestream(speed=v) for v in (40.0, 60.0, 80.0)]))
         3
         """
@@ -468,7 +468,7 @@ class DragBuildup:
         --------
         >>> import zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> len(drag_buildup([one], zy.Freestream(speed=60.0), area=6.0).fingerprint)
+        >>> len(zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0).fingerprint)
         16
         """
         parts = [canonical(one) for one in self.components]
@@ -486,7 +486,7 @@ class DragBuildup:
         --------
         >>> import tempfile, zephyrum as zy
         >>> one = Component("wing", "wing", 12.0, 1.0, thickness=0.12)
-        >>> found = drag_buildup([one], zy.Freestream(speed=60.0), area=6.0)
+        >>> found = zero_lift_drag([one], zy.Freestream(speed=60.0), area=6.0)
         >>> with tempfile.TemporaryDirectory() as folder:
         ...     found.write_csv(f"{folder}/drag.csv").name
         'drag.csv'

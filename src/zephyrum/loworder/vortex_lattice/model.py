@@ -48,7 +48,7 @@ class VortexLattice:
     --------
     >>> import zephyrum as zy
     >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-    >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+    >>> model = lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
     >>> found = model.solve(zy.Freestream(mach=0.1, alpha=4.0))
     >>> round(found.CL, 3)
     0.295
@@ -90,7 +90,7 @@ class VortexLattice:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> round(model.solve(zy.Freestream(mach=0.1), rates=Rates(roll=0.1)).coefficients["Cl"], 4)
         -0.0441
         """
@@ -111,7 +111,7 @@ class VortexLattice:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> table = model.conditions([zy.Freestream(mach=0.1, alpha=a) for a in (0.0, 2.0, 4.0)])
         >>> bool(table["CL"].is_monotonic_increasing)
         True
@@ -153,7 +153,7 @@ class VortexLattice:
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012",
         ...                controls={"flap": zy.Control(start=0.1, end=0.6)})
-        >>> vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing})).angles({"wing.flap": 5.0})
+        >>> lattice_model(zy.Aircraft(name="plank", parts={"wing": wing})).angles({"wing.flap": 5.0})
         (5.0,)
         """
         given = dict(zip(self.lattice.control_names, self.lattice.deflections.tolist()))
@@ -186,7 +186,7 @@ class VortexLattice:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
-        >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> model.factor(0.2) is model.factor(0.2)
         True
         """
@@ -220,7 +220,7 @@ class VortexLattice:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
-        >>> model = vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> model.basis(0.2, ()).circulation.shape
         (576, 6)
         """
@@ -237,7 +237,7 @@ class VortexLattice:
         return Basis.of(self.lattice, self.factor(mach), np.asarray(self.reference.point), deflected, controls)
 
 
-def vortex_lattice(
+def lattice_model(
     aircraft: Aircraft, options: LatticeOptions | None = None, reference: Reference | None = None
 ) -> VortexLattice:
     """Make the vortex lattice of an aircraft.
@@ -260,7 +260,7 @@ def vortex_lattice(
     --------
     >>> import zephyrum as zy
     >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-    >>> print(vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing})))
+    >>> print(lattice_model(zy.Aircraft(name="plank", parts={"wing": wing})))
     vortex lattice of plank: 576 panels in 48 strips of wing
     """
     options = options or LatticeOptions()

@@ -84,7 +84,7 @@ class LatticeSolution:
     --------
     >>> import zephyrum as zy
     >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-    >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+    >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
     >>> found = model.solve(zy.Freestream(mach=0.1, alpha=4.0))
     >>> round(found.CL, 3), round(found.CDi, 4)
     (0.295, 0.0047)
@@ -115,7 +115,7 @@ class LatticeSolution:
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012",
         ...                controls={"flap": zy.Control(start=0.1, end=0.6)})
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> model.solve(zy.Freestream(mach=0.1), deflections={"wing.flap": 5.0}).deflections
         {'wing.flap': 5.0}
         """
@@ -133,7 +133,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> list(model.solve(zy.Freestream(mach=0.1, alpha=4.0)).table["part"])
         ['wing', 'all']
         """
@@ -155,7 +155,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> sorted(model.solve(zy.Freestream(mach=0.1)).coefficients)
         ['CDi', 'CDi_surface', 'CL', 'CM', 'CX', 'CY', 'CY_body', 'CZ', 'Cl', 'Cn']
         """
@@ -170,7 +170,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> abs(round(model.solve(zy.Freestream(mach=0.1)).CL, 6))
         0.0
         """
@@ -184,7 +184,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> round(model.solve(zy.Freestream(mach=0.1, alpha=4.0)).CDi, 4)
         0.0047
         """
@@ -198,7 +198,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> found = model.solve(zy.Freestream(mach=0.1, alpha=4.0)).loading
         >>> len(found)
         48
@@ -232,7 +232,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> found = model.solve(zy.Freestream(mach=0.1, alpha=4.0)).pressure_differences
         >>> bool(found[24, 0] > found[24, -1] > 0.0)  # largest at the leading edge
         True
@@ -254,7 +254,7 @@ class LatticeSolution:
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012",
         ...                controls={"flap": zy.Control(start=0.1, end=0.6)})
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> model.solve(zy.Freestream(mach=0.1), deflections={"wing.flap": 5.0}).hinge_moments["wing.flap"] < 0.0
         True
         """
@@ -278,7 +278,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> found = model.solve(zy.Freestream(mach=0.01)).derivatives
         >>> round(float(found.loc["CL", "alpha"]), 3), round(float(found.loc["Cl", "roll"]), 3)
         (4.214, -0.44)
@@ -314,7 +314,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> round(model.solve(zy.Freestream(mach=0.01)).neutral_point, 4)
         0.2388
         """
@@ -329,7 +329,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> round(model.solve(zy.Freestream(mach=0.01, alpha=2.0)).centre_of_pressure, 3)
         0.239
         """
@@ -354,7 +354,7 @@ class LatticeSolution:
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-        >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
         >>> found = model.solve(zy.Freestream(mach=0.1, alpha=4.0))
         >>> bool(found.velocity(np.array([[5.0, 0.0, 0.5]]))[0, 2] < np.sin(np.radians(4.0)))  # downwash behind it
         True

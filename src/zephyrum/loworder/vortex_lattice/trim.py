@@ -58,7 +58,7 @@ def trim_lattice(
     --------
     >>> import zephyrum as zy
     >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0, taper=1.0), airfoil="NACA 0012")
-    >>> model = zy.vortex_lattice(zy.Aircraft(name="plank", parts={"wing": wing}))
+    >>> model = zy.lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
     >>> found = trim_lattice(model, zy.Freestream(mach=0.1), {"CL": 0.3}, ("alpha",))
     >>> round(found.CL, 9), round(found.air.alpha, 2)
     (0.3, 4.07)
