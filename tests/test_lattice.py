@@ -226,6 +226,41 @@ class Arrangements(unittest.TestCase):
             with self.assertRaisesRegex(error, said):
                 zy.trim_lattice(self.model, air, targets, unknowns)
 
+    def test_a_wing_over_the_ground_is_one_of_a_mirrored_pair(self):
+        high, low = (
+            zy.Wing(planform=zy.Planform(span=6.0, area=6.0), airfoil="NACA 0006", pitch=a, position=(0.0, 0.0, z))
+            for a, z in ((3.0, 1.0), (-3.0, -1.0))
+        )
+        air = zy.Freestream(mach=SLOW)
+        reference = zy.TypedReference(area=6.0, chord=1.0, span=6.0, point=(0.25, 0.0, 1.0))
+        pair = zy.lattice_model(Aircraft(name="pair", parts={"high": high, "low": low}, reference=reference)).solve(air)
+        alone = Aircraft(name="alone", parts={"high": high}, reference=reference)
+        over = zy.lattice_model(alone, zy.LatticeOptions(ground=1.0)).solve(air)
+        wanted = pair.table.set_index("part").loc["high"]
+        for name in ("CL", "CDi", "CDi_surface", "CM"):
+            self.assertAlmostEqual(over.coefficients[name], wanted[name], delta=1e-4 * abs(wanted["CL"]))
+        free = zy.lattice_model(alone).solve(air)
+        self.assertGreater(over.CL, 1.05 * free.CL)
+        # Wieselsberger (1922): the ground takes 1 - (1 - 1.32 h/b) / (1.05 + 7.4 h/b) of the induced drag away
+        height = 1.0 / 6.0
+        left = 1.0 - (1.0 - 1.32 * height) / (1.05 + 7.4 * height)
+        self.assertAlmostEqual(over.CDi / over.CL**2 / (free.CDi / free.CL**2), left, delta=0.03)
+        turned = zy.lattice_model(wing(), zy.LatticeOptions(ground=1.0)).solve(zy.Freestream(mach=SLOW, alpha=3.0))
+        self.assertAlmostEqual(turned.CL / over.CL, 1.0, delta=0.01)
+        for air, options, said in (
+            (zy.Freestream(mach=SLOW, beta=3.0), zy.LatticeOptions(ground=1.0), "beta = 3 deg over a ground"),
+            (zy.Freestream(mach=SLOW, alpha=20.0), zy.LatticeOptions(ground=0.1), "below the ground"),
+        ):
+            with self.assertRaisesRegex(zy.InputError, said):
+                zy.lattice_model(wing(), options).solve(air)
+
+    def test_wakes_along_the_wind_change_little(self):
+        air = zy.Freestream(mach=SLOW, alpha=5.0)
+        body, wind = (zy.lattice_model(wing(), zy.LatticeOptions(wake=way)).solve(air) for way in ("body", "wind"))
+        self.assertAlmostEqual(wind.CL / body.CL, 1.0, delta=5e-3)
+        self.assertAlmostEqual(wind.CDi / body.CDi, 1.0, delta=0.01)
+        self.assertNotEqual(wind.CL, body.CL)
+
     def test_load_and_velocity_of_the_field(self):
         found = self.model.solve(zy.Freestream(mach=0.2, alpha=4.0))
         # far behind a wing of elliptic load the downwash is twice that at the wing, in the wake and less beside it

@@ -12,13 +12,14 @@ from scipy.linalg import lu_factor, lu_solve
 from zephyrum.loworder.vortex_lattice.far_plane import filament_widths, wake_normal_velocity
 from zephyrum.loworder.vortex_lattice.influence import Filaments, induced_velocities, normal_velocities
 from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions
+from zephyrum.loworder.vortex_lattice.setting import LatticeSetting
 
 MOTIONS = 6  # stream along x, y, z and rotation about x, y, z, of unit size
 
 
 @dataclass(frozen=True)
 class Factor:
-    """The matrix of a lattice at one Mach number, factorised.
+    """The matrix of a lattice in one setting, factorised.
 
     Attributes
     ----------
@@ -28,14 +29,17 @@ class Factor:
         Factors.
     beta : float
         sqrt(1 - M^2)
+    setting : LatticeSetting
+        Mach number, wakes and ground.
     """
 
     filaments: Filaments
     lu: tuple
     beta: float
+    setting: LatticeSetting
 
     @classmethod
-    def of(cls, lattice: Lattice, options: LatticeOptions, mach: float) -> "Factor":
+    def of(cls, lattice: Lattice, options: LatticeOptions, setting: LatticeSetting) -> "Factor":
         """Assemble and factorise.
 
         Parameters
@@ -44,25 +48,30 @@ class Factor:
             Lattice.
         options : LatticeOptions
             Options.
-        mach : float
-            Mach number.
+        setting : LatticeSetting
+            Mach number, wakes and ground.
         """
-        beta = float(np.sqrt(1.0 - mach**2))
+        beta = float(np.sqrt(1.0 - setting.mach**2))
         shrink = np.array([1.0 / beta, 1.0, 1.0])
+        direction = np.array(setting.wake) * shrink
         filaments = Filaments(
             lattice.filaments * shrink,
             lattice.left,
             lattice.right,
             lattice.filament_surface,
             options.core * filament_widths(lattice),
-            np.array([1.0, 0.0, 0.0]),
+            direction / np.linalg.norm(direction),
             lattice.rows,
         )
         # mass flux through the surface: (1 - M^2) u nx + v ny + w nz with u = U / sqrt(1 - M^2) in these axes
-        normals = (lattice.normals * [beta, 1.0, 1.0]).reshape(-1, 3)
+        stretch = np.array([beta, 1.0, 1.0])
+        points, normals = lattice.controls.reshape(-1, 3), lattice.normals.reshape(-1, 3)
         surface = np.repeat(lattice.surface, lattice.rows)
-        matrix = normal_velocities((lattice.controls * shrink).reshape(-1, 3), normals, surface, filaments)
-        return cls(filaments, lu_factor(matrix, overwrite_a=True, check_finite=False), beta)
+        matrix = normal_velocities(points * shrink, normals * stretch, surface, filaments)
+        if setting.ground is not None:  # the image of the lattice: the flow at the image of the point, mirrored
+            there, square = setting.reflected(points, True), setting.reflected(normals, False)
+            matrix += normal_velocities(there * shrink, square * stretch, np.full(len(points), -1), filaments)
+        return cls(filaments, lu_factor(matrix, overwrite_a=True, check_finite=False), beta, setting)
 
     def induced(self, points: np.ndarray, surface: np.ndarray, circulation: np.ndarray) -> np.ndarray:
         """(n, n_sets, 3) velocity induced at points (n, 3) on surfaces (n,) by circulation (n_panels, n_sets).
@@ -77,8 +86,13 @@ class Factor:
             [m^2/s]
         """
         shrink = np.array([1.0 / self.beta, 1.0, 1.0])
-        made = induced_velocities(points * shrink, surface, self.filaments, np.ascontiguousarray(circulation))
-        return made * shrink
+        strength = np.ascontiguousarray(circulation)
+        made = induced_velocities(points * shrink, surface, self.filaments, strength) * shrink
+        if self.setting.ground is not None:
+            there = self.setting.reflected(points, True)
+            image = induced_velocities(there * shrink, np.full(len(points), -1), self.filaments, strength) * shrink
+            made = made + self.setting.reflected(image, False)
+        return made
 
 
 def deflected_normals(lattice: Lattice, angles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -298,7 +312,7 @@ class Basis:
         """(n_parts, n_sets, n_sets) induced drag in the far plane: quadratic forms in the sets."""
         lattice = self.lattice
         shed = self.rings[:, -1]
-        wash = wake_normal_velocity(lattice, shed, self.factor.filaments.core, np.array([1.0, 0.0, 0.0]))
+        wash = wake_normal_velocity(lattice, shed, self.factor.filaments.core, self.factor.setting)
         out = np.zeros((len(lattice.parts), shed.shape[1], shed.shape[1]))
         np.add.at(out, lattice.part, -0.5 * shed[:, :, None] * wash[:, None, :])
         return out

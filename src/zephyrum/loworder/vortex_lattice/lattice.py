@@ -13,7 +13,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from zephyrum._core.representation import short_repr
-from zephyrum._core.validation import number
+from zephyrum._core.validation import choice, number
 from zephyrum.errors import InputError
 from zephyrum.geometry import Aircraft, Airfoil, Plate, Station, Wing
 from zephyrum.geometry.aircraft.part import attitude_matrix
@@ -50,6 +50,11 @@ class LatticeOptions:
     core : float
         Radius of the viscous core of a trailing vortex as other surfaces see it, in widths of the strip beside it.
         0.5 keeps the wake of a wing from tearing at control points of a tail that it passes at less than a strip.
+    wake : str
+        Where the straight wakes go: along the "body" axis x, so that one factorisation serves all angles, or along the
+        "wind", with a factorisation for each pair of angles.
+    ground : float, optional
+        Height of the moment point above a level ground [m], along which the wind blows; wakes then follow the wind.
 
     Examples
     --------
@@ -61,6 +66,8 @@ class LatticeOptions:
     strips: int = 24
     parts: tuple[str, ...] | None = None
     core: float = 0.5
+    wake: str = "body"
+    ground: float | None = None
 
     def __post_init__(self) -> None:
         for name, low, high in (("rows", 4, 200), ("strips", 4, 1000)):
@@ -69,6 +76,9 @@ class LatticeOptions:
                 raise InputError(f"{name} = {value:g} is not a whole number.")
             object.__setattr__(self, name, int(value))
         number("core", self.core, 0.0, 5.0)
+        choice("wake", self.wake, ("body", "wind"))
+        if self.ground is not None:
+            number("ground", self.ground, 0.0, open_low=True)
         if self.parts is not None:
             object.__setattr__(self, "parts", tuple(self.parts))
 

@@ -17,15 +17,18 @@ import numpy as np
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import number
 from zephyrum.conditions import Freestream, Reference
+from zephyrum.conditions.axes import wind_axes
 from zephyrum.errors import InputError
 from zephyrum.geometry import Aircraft
 from zephyrum.loworder.vortex_lattice.basis import MOTIONS, Basis, Factor
 from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions, build_lattice
+from zephyrum.loworder.vortex_lattice.setting import LatticeSetting
 from zephyrum.loworder.vortex_lattice.solution import LatticeSolution, Rates, coefficients
 
 if TYPE_CHECKING:
     import pandas as pd
 
+MOST_MATRICES, MOST_BASES = 8, 64  # kept in memory
 LARGEST_MACH = 0.95  # of the stream: beyond it the rule of Prandtl and Glauert has no meaning left
 
 
@@ -94,8 +97,43 @@ class VortexLattice:
         >>> round(model.solve(zy.Freestream(mach=0.1), rates=Rates(roll=0.1)).coefficients["Cl"], 4)
         -0.0441
         """
-        basis = self.basis(air.mach, self.angles(deflections))
+        basis = self.basis(self.setting(air), self.angles(deflections))
         return LatticeSolution(self, air, rates or Rates(), basis)
+
+    def setting(self, air: Freestream) -> LatticeSetting:
+        """Mach number, wakes and ground of a stream.
+
+        Parameters
+        ----------
+        air : Freestream
+            Stream with its angles.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
+        >>> model = lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
+        >>> model.setting(zy.Freestream(mach=0.1, alpha=4.0)).wake
+        (1.0, 0.0, 0.0)
+        """
+        mach, ground = round(float(air.mach), 12), self.options.ground
+        if ground is None and self.options.wake == "body":
+            return LatticeSetting(mach)
+        wake = tuple(round(float(v), 12) for v in air.wind)
+        if ground is None:
+            return LatticeSetting(mach, wake)  # type: ignore[arg-type]
+        if air.beta != 0.0:
+            raise InputError(f"beta = {air.beta:g} deg over a ground: give beta = 0, or leave the ground out.")
+        up = wind_axes(air.alpha)[2]
+        # of the origin of the body axes
+        height = ground - float(up @ np.asarray(self.reference.point))
+        lowest = float((self.lattice.filaments @ up).min()) + height
+        if lowest <= 0.0:
+            raise InputError(
+                f"ground = {ground:g} m: at alpha = {air.alpha:g} deg a lifting surface is {-lowest:.3g} m below the "
+                f"ground; raise the moment point."
+            )
+        return LatticeSetting(mach, wake, (*(float(v) for v in up), height))  # type: ignore[arg-type]
 
     def conditions(self, streams: Sequence[Freestream], deflections: dict[str, float] | None = None) -> "pd.DataFrame":
         """Coefficients of the whole aircraft in many streams, one row each; one factorisation for each Mach number.
@@ -120,9 +158,10 @@ class VortexLattice:
 
         angles = self.angles(deflections)
         made = []
-        for mach in dict.fromkeys(air.mach for air in streams):
-            own = [k for k, air in enumerate(streams) if air.mach == mach]
-            basis = self.basis(mach, angles)
+        settings = [self.setting(air) for air in streams]
+        for setting in dict.fromkeys(settings):
+            own = [k for k, one in enumerate(settings) if one == setting]
+            basis = self.basis(setting, angles)
             motions = np.zeros((len(own), MOTIONS))
             motions[:, :3] = [streams[k].wind for k in own]
             force, moment = (np.einsum("abk,na,nb->nk", one.sum(axis=0), motions, motions) for one in basis.loads)
@@ -169,48 +208,49 @@ class VortexLattice:
     def _matrices(self) -> dict:
         return {}
 
-    def factor(self, mach: float) -> Factor:
-        """The factorised matrix at a Mach number, made once.
+    def factor(self, setting: LatticeSetting) -> Factor:
+        """The factorised matrix in a setting, made once.
 
         Parameters
         ----------
-        mach : float
-            Mach number of the stream.
+        setting : LatticeSetting
+            Mach number, wakes and ground.
 
         Raises
         ------
         InputError
-            It is too high.
+            The Mach number is too high.
 
         Examples
         --------
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
         >>> model = lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
-        >>> model.factor(0.2) is model.factor(0.2)
+        >>> model.factor(LatticeSetting(0.2)) is model.factor(LatticeSetting(0.2))
         True
         """
-        if not mach <= LARGEST_MACH:
+        if not setting.mach <= LARGEST_MACH:
             raise InputError(
-                f"mach = {mach:g} is too high for a vortex lattice, which knows no shocks; it must be at most "
+                f"mach = {setting.mach:g} is too high for a vortex lattice, which knows no shocks; it must be at most "
                 f"{LARGEST_MACH:g}. Solve the flow on a mesh instead."
             )
-        key = round(float(mach), 12)
-        if key not in self._matrices:
-            self._matrices[key] = Factor.of(self.lattice, self.options, key)
-        return self._matrices[key]
+        if setting not in self._matrices:
+            if len(self._matrices) > MOST_MATRICES:
+                self._matrices.clear()
+            self._matrices[setting] = Factor.of(self.lattice, self.options, setting)
+        return self._matrices[setting]
 
     @functools.cached_property
     def _bases(self) -> dict:
         return {}
 
-    def basis(self, mach: float, angles: tuple[float, ...], derivatives: bool = False) -> Basis:
-        """Solutions for unit motions at a Mach number and deflections [deg], made once.
+    def basis(self, setting: LatticeSetting, angles: tuple[float, ...], derivatives: bool = False) -> Basis:
+        """Solutions for unit motions in a setting with deflections [deg], made once.
 
         Parameters
         ----------
-        mach : float
-            Mach number of the stream.
+        setting : LatticeSetting
+            Mach number, wakes and ground.
         angles : tuple of float
             Deflections of all controls [deg].
         derivatives : bool, optional
@@ -221,20 +261,17 @@ class VortexLattice:
         >>> import zephyrum as zy
         >>> wing = zy.Wing(planform=zy.Planform(span=6.0, root_chord=1.0), airfoil="NACA 0012")
         >>> model = lattice_model(zy.Aircraft(name="plank", parts={"wing": wing}))
-        >>> model.basis(0.2, ()).circulation.shape
+        >>> model.basis(LatticeSetting(0.2), ()).circulation.shape
         (576, 6)
         """
-        key = (round(float(mach), 12), tuple(angles), derivatives)
+        key = (setting, tuple(angles), derivatives)
         if key not in self._bases:
-            if len(self._bases) > 64:
+            if len(self._bases) > MOST_BASES:
                 self._bases.clear()
-            self._bases[key] = self._basis(key[0], key[1], derivatives)
+            controls = tuple(range(len(angles))) if derivatives else ()
+            deflected, centre = np.asarray(angles, dtype=float), np.asarray(self.reference.point)
+            self._bases[key] = Basis.of(self.lattice, self.factor(setting), centre, deflected, controls)
         return self._bases[key]
-
-    def _basis(self, mach: float, angles: tuple[float, ...], derivatives: bool) -> Basis:
-        controls = tuple(range(len(angles))) if derivatives else ()
-        deflected = np.asarray(angles, dtype=float)
-        return Basis.of(self.lattice, self.factor(mach), np.asarray(self.reference.point), deflected, controls)
 
 
 def lattice_model(

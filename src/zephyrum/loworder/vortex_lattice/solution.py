@@ -287,7 +287,7 @@ class LatticeSolution:
 
         names = self.basis.lattice.control_names
         model, angles = self.model, tuple(self.basis.angles.tolist())
-        basis = model.basis(self.air.mach, angles, derivatives=True) if names else self.basis
+        basis = model.basis(self.basis.factor.setting, angles, derivatives=True) if names else self.basis
         weights = np.r_[self.motion, np.zeros(MOTIONS * len(names))]
         columns = _motion_derivatives(self.air, model.reference)
         for k, name in enumerate(names):
