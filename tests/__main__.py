@@ -2,7 +2,7 @@
 
 `python -m tests test_flow` runs one module, `python -m tests mesh` all modules that import from `zephyrum.mesh`.
 
-All of them run in three processes side by side. Each takes the next module as soon as it is free; long modules come
+All of them run in four processes side by side. Each takes the next module as soon as it is free; long modules come
 first.
 """
 
@@ -25,17 +25,19 @@ LONGEST = (
     "test_flight",
     "test_promises",
     "test_space",
+    "test_docs",
     "test_bent_layers",
     "test_flow",
     "test_unsteady",
     "test_fuzz",
     "test_ground",
     "test_planned",
+    "test_buildup",
     "test_misuse",
 )
 FOLDER = Path(__file__).parent
 SHOWN = 20  # of the slowest tests
-PROCESSES = 3  # on two cores: one of them often waits, for a kernel that another compiles or for a program
+PROCESSES = 4  # on two cores: some of them often wait, for a kernel that another compiles or for a program
 
 
 class TimedResult(unittest.TextTestResult):
