@@ -147,8 +147,11 @@ class LevelIteration:
         self.now = self.problem.evaluate(self.q)
         for step in range(self.first, self.max_steps + 1):
             self.step = step
-            self._repair_temperatures()
+            if self.regime.viscous or self.bounded.any():
+                self._repair_temperatures()
             self._measure()
+            if self.enough and not self.intermediate and self._repair_temperatures():
+                self._measure()  # tiny cells in narrow gaps may converge to states that no flow has
             reports.add(self)
             if reason := self._converged(reports.history) or self._at_rest(reports.history):
                 return self.now, Outcome.CONVERGED, reason
@@ -174,14 +177,16 @@ class LevelIteration:
         self.now = self.problem.evaluate(q)
         self.best = math.inf
 
-    def _repair_temperatures(self) -> None:
-        second_order = self.numerics.reconstruction.order == 2
-        if not (second_order and self.regime.space and (self.regime.viscous or self.bounded.any())):
-            return
+    def _repair_temperatures(self) -> bool:
+        """Demote cells of impossible temperature and reset it; whether there were any."""
+        if not (self.numerics.reconstruction.order == 2 and self.regime.space):
+            return False
         q = self.problem.repair_temperature(self.now.q)
-        if q is not self.now.q:
-            self._reset(q)
-            self.total_before = self.problem.norm(self.now.R)
+        if q is self.now.q:
+            return False
+        self._reset(q)
+        self.total_before = self.problem.norm(self.now.R)
+        return True
 
     def _measure(self) -> None:
         """Set the drop of each residual, the largest one, and their norm."""
