@@ -5,6 +5,7 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pandas as pd
@@ -15,6 +16,7 @@ import zephyrum as zy
 from tests.pictures import assert_picture
 from zephyrum.cli.main import main
 from zephyrum.flow.discretization.cell_gradient import GradientOperator
+from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem
 from zephyrum.geometry.surface.solids import half_surface
 from zephyrum.geometry.surface.triangulation import Surface, joined
 from zephyrum.geometry.surface.visibility import HIDDEN_COSINE, vertex_visibility
@@ -55,6 +57,22 @@ class TestWing(unittest.TestCase):
         # lifting line with a lift slope of 2 pi at aspect ratio 6, a few per cent more for the thickness
         theory = 2.0 * np.pi * np.radians(4.0) / (1.0 + 2.0 / 6.0 * 1.05)
         self.assertLess(abs(self.solution.forces.CL / theory - 1.0), 0.1)
+
+    def test_a_run_does_not_end_with_an_impossible_temperature(self):
+        odd = int(np.argmin(self.mesh.cell_volume))
+
+        def impossible(problem, q):  # until the cell is at first order
+            mask = np.zeros(len(q), dtype=bool)
+            mask[odd] = len(q) == self.mesh.n_cells and not problem.first_order_cells[odd]
+            return mask
+
+        with mock.patch.object(DiscreteProblem, "impossible_temperatures", impossible):
+            numerics = zy.Numerics(residual_drop=3.0)
+            made = zy.solve(self.mesh, zy.Freestream(mach=0.2, alpha=4.0), numerics=numerics, start=self.solution)
+        self.assertEqual(made.outcome, "converged", made.reason)
+        self.assertTrue(made.flow.first_order_cells[odd])
+        self.assertIn("first order in", made.reason)
+        self.assertAlmostEqual(made.forces.CL / self.solution.forces.CL, 1.0, delta=0.01)
 
     def test_the_strips_add_up_to_the_lift(self):
         load = self.solution.span_loading(31)
