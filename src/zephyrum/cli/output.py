@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from zephyrum.studies.study import Study
 
 
+SHORTEST = 14  # characters of a column of words before it is folded
 WIDTH = 150  # characters of a table that is not written to a terminal
 # columns that a narrow terminal keeps
 KEPT = (
@@ -65,7 +66,7 @@ def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
     console = Console(width=None if sys.stdout.isatty() else WIDTH)
     shown = {name: [cell(row.get(name), form) for row in rows] for name, form in columns.items()}
     folded = {name for name, form in columns.items() if form == ""}
-    dropped = [] if console.width >= WIDTH else _too_wide(shown, folded, console.width)
+    dropped = _too_wide(shown, folded, console.width)
     made = Table(title=title or None, box=box.SIMPLE_HEAD, title_justify="left", pad_edge=False)
     for name in columns:
         if name not in dropped:
@@ -74,7 +75,7 @@ def table(rows: list[dict], columns: dict[str, str], title: str = "") -> None:
                 HEADS.get(name, name),
                 justify="left" if words else "right",
                 no_wrap=not words,
-                min_width=None if words else max(map(len, shown[name])),
+                min_width=min(max(map(len, shown[name])), SHORTEST) if words else max(map(len, shown[name])),
             )
     for k in range(len(rows)):
         made.add_row(*[shown[name][k] for name in columns if name not in dropped])
@@ -88,7 +89,7 @@ def _too_wide(shown: dict[str, list[str]], folded: set[str], width: int) -> list
 
     def needed(name: str) -> int:
         longest = max([len(HEADS.get(name, name)), *map(len, shown[name])])
-        return 2 + (min(longest, 14) if name in folded else longest)
+        return 2 + (min(longest, SHORTEST) if name in folded else longest)
 
     order = [name for name in shown if name not in KEPT][::-1] + [
         name for name in shown if name in KEPT and name not in list(shown)[:3]
