@@ -196,6 +196,7 @@ class Sums(unittest.TestCase):
         for call, said in (
             (lambda: zy.zero_lift_drag([WING], AIR), "no reference area"),
             (lambda: zy.zero_lift_drag([], AIR, area=6.0), "at least one"),
+            (lambda: zy.zero_lift_drag(zy.Aircraft.read(SKERRY), AIR, area=0.0), "area = 0"),
             (lambda: zy.BuildupOptions(law="guess"), "guess"),
             (lambda: zy.BuildupOptions(forms={"wing": "none"}), "none"),
             (lambda: zy.BuildupOptions(laminar={"wing": 1.5}), "laminar"),

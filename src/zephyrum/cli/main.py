@@ -129,46 +129,6 @@ def run(study: Path, out: Path | None, no_figures: bool) -> None:
     sys.exit(run_and_show(study, out or Path(f"{study.stem}-results"), not no_figures))
 
 
-def quick_answers(out: Path) -> None:
-    """Lattice and drag build-up of the Skerry, with figures: an answer before the first mesh is made.
-
-    Parameters
-    ----------
-    out : path
-        Folder of the demonstration.
-    """
-    from zephyrum.cli.output import table
-    from zephyrum.cli.quick_commands import (
-        BuildupRequest,
-        LatticeRequest,
-        StreamOptions,
-        buildup_command,
-        lattice_command,
-    )
-
-    file, figures = out / "aircraft" / "skerry-mailplane.toml", out / "quick"
-    if not file.exists():
-        write_text(file, (resources.files("zephyrum") / "data" / file.name).read_text(encoding="utf-8"))
-    figures.mkdir(parents=True, exist_ok=True)
-    stream = StreamOptions(0.2, None, "5000 ft")
-    lattice_command(file, LatticeRequest((), stream, 4.0, 0.0, (), 12, 24, figures, figures / "lattice.png"), table)
-    buildup_command(
-        file,
-        BuildupRequest(
-            sets=(),
-            stream=stream,
-            law="van_driest",
-            roughness="7 um",
-            laminar=(),
-            interference=("nacelle=1.3",),
-            sort="drag_area_m2",
-            csv=figures / "buildup.csv",
-            figure=figures / "buildup.png",
-        ),
-        table,
-    )
-
-
 @main.command()
 @click.option(
     "--out",
@@ -181,7 +141,10 @@ def demo(out: Path) -> None:
     """Compute the Skerry mailplane: lattice and drag build-up in seconds, its section through stall with refinement
     study, then the whole aircraft, inviscid; all figures.
     """
-    quick_answers(out)
+    from zephyrum.cli.output import table
+    from zephyrum.cli.quick_commands import quick_answers
+
+    quick_answers(out, table)
     for folder, study, others in (
         (out, "skerry.toml", ()),
         (out / "aircraft", "skerry-flight.toml", ("skerry-mailplane.toml",)),

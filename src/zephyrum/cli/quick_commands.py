@@ -2,10 +2,12 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from importlib import resources
 from pathlib import Path
 
 import click
 
+from zephyrum._core.atomic_files import write_text
 from zephyrum.cli.arguments import changes_of
 from zephyrum.errors import InputError
 
@@ -179,3 +181,38 @@ def buildup_command(file: Path, request: BuildupRequest, show_table: Callable) -
 
         save(draw_buildup(found), request.figure)
         click.echo(f"drawn: {request.figure}")
+
+
+def quick_answers(out: Path, show_table: Callable) -> None:
+    """Lattice and drag build-up of the Skerry, with figures: an answer before the first mesh is made.
+
+    Parameters
+    ----------
+    out : path
+        Folder of the demonstration.
+    show_table : callable
+        Prints a table: show_table(rows, columns, title).
+    """
+    file, figures = out / "aircraft" / "skerry-mailplane.toml", out / "quick"
+    if not file.exists():
+        write_text(file, (resources.files("zephyrum") / "data" / file.name).read_text(encoding="utf-8"))
+    figures.mkdir(parents=True, exist_ok=True)
+    stream = StreamOptions(0.2, None, "5000 ft")
+    lattice_command(
+        file, LatticeRequest((), stream, 4.0, 0.0, (), 12, 24, figures, figures / "lattice.png"), show_table
+    )
+    buildup_command(
+        file,
+        BuildupRequest(
+            sets=(),
+            stream=stream,
+            law="van_driest",
+            roughness="7 um",
+            laminar=(),
+            interference=("nacelle=1.3",),
+            sort="drag_area_m2",
+            csv=figures / "buildup.csv",
+            figure=figures / "buildup.png",
+        ),
+        show_table,
+    )

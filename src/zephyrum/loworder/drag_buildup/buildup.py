@@ -152,7 +152,7 @@ def zero_lift_drag(
     """
     if isinstance(aircraft, Aircraft):
         components: tuple[Component, ...] = components_of(aircraft)
-        area = area or aircraft.reference_quantities()[0].area
+        area = aircraft.reference_quantities()[0].area if area is None else area
     else:
         components = tuple(aircraft)
     if area is None:

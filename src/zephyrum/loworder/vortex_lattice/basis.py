@@ -326,10 +326,9 @@ class Basis:
         lattice = self.lattice
         n_sets = self.circulation.shape[1]
         out = np.zeros((len(lattice.control_names), n_sets, n_sets))
-        for strip in np.nonzero(lattice.control >= 0)[0]:
+        for strip in np.nonzero((lattice.control >= 0) & (lattice.sense > 0.0))[0]:
             rear = slice(lattice.front[strip], None)
             arm = lattice.bound[strip, rear] - lattice.hinge[strip]
             lever = np.cross(lattice.hinge_axis[strip], arm)  # axis . (arm x F) = (axis x arm) . F
-            if lattice.sense[strip] > 0.0:
-                out[lattice.control[strip]] += np.einsum("rk,rabk->ab", lever, self.panel_forces[strip, rear])
+            out[lattice.control[strip]] += np.einsum("rk,rabk->ab", lever, self.panel_forces[strip, rear])
         return out

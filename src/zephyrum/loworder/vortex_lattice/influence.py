@@ -45,10 +45,10 @@ class Filaments(NamedTuple):
 
 
 @serial
-def segment_velocity(px, py, pz, ax, ay, az, bx, by, bz, core):
+def segment_velocity(p, a, b, core):
     """Velocity at p of a segment from a to b of unit circulation, with a viscous core."""
-    ux, uy, uz = px - ax, py - ay, pz - az
-    vx, vy, vz = px - bx, py - by, pz - bz
+    ux, uy, uz = p[0] - a[0], p[1] - a[1], p[2] - a[2]
+    vx, vy, vz = p[0] - b[0], p[1] - b[1], p[2] - b[2]
     cx, cy, cz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
     cross = cx * cx + cy * cy + cz * cz
     uu, vv = ux * ux + uy * uy + uz * uz, vx * vx + vy * vy + vz * vz
@@ -60,22 +60,22 @@ def segment_velocity(px, py, pz, ax, ay, az, bx, by, bz, core):
     inverse = 1.0 / (u * v + dot) if dot > 0.0 else (u * v - dot) / cross
     factor = (1.0 / u + 1.0 / v) * inverse / FOUR_PI
     if core > 0.0:
-        length = (ax - bx) ** 2 + (ay - by) ** 2 + (az - bz) ** 2
+        length = (a[0] - b[0]) ** 2 + (a[1] - b[1]) ** 2 + (a[2] - b[2]) ** 2
         factor *= cross / (cross + core * core * length)
     return factor * cx, factor * cy, factor * cz
 
 
 @serial
-def ray_velocity(px, py, pz, ax, ay, az, dx, dy, dz, core):
+def ray_velocity(p, a, d, core):
     """Velocity at p of a half line from a along the unit vector d, with a viscous core."""
-    ux, uy, uz = px - ax, py - ay, pz - az
-    cx, cy, cz = dy * uz - dz * uy, dz * ux - dx * uz, dx * uy - dy * ux
+    ux, uy, uz = p[0] - a[0], p[1] - a[1], p[2] - a[2]
+    cx, cy, cz = d[1] * uz - d[2] * uy, d[2] * ux - d[0] * uz, d[0] * uy - d[1] * ux
     cross = cx * cx + cy * cy + cz * cz
     uu = ux * ux + uy * uy + uz * uz
     if cross <= TINY * uu:
         return 0.0, 0.0, 0.0
     u = np.sqrt(uu)
-    along = ux * dx + uy * dy + uz * dz
+    along = ux * d[0] + uy * d[1] + uz * d[2]
     inverse = 1.0 / (u - along) if along < 0.0 else (u + along) / cross
     factor = inverse / (FOUR_PI * u)
     if core > 0.0:
@@ -83,50 +83,53 @@ def ray_velocity(px, py, pz, ax, ay, az, dx, dy, dz, core):
     return factor * cx, factor * cy, factor * cz
 
 
+@serial
+def aft_velocity(p, surface, filaments, f, k):
+    """Velocity at p on a surface of the segment behind node k of filament f, of the last node that of its half line."""
+    nodes = filaments.nodes
+    core = filaments.core[f] if filaments.surface[f] != surface else 0.0
+    if k < nodes.shape[1] - 1:
+        return segment_velocity(p, nodes[f, k], nodes[f, k + 1], core)
+    return ray_velocity(p, nodes[f, k], filaments.direction, core)
+
+
+@serial
+def bound_velocity(p, surface, filaments, s, k):
+    """Velocity at p on a surface of the bound segment k of strip s."""
+    left, right = filaments.left[s], filaments.right[s]
+    core = filaments.core[left] if filaments.surface[left] != surface else 0.0
+    return segment_velocity(p, filaments.nodes[left, k], filaments.nodes[right, k], core)
+
+
 @parallel
 def normal_velocities(points, normals, surface, filaments):
     """(n_points, n_strips * rows) normal velocity of every ring of unit circulation."""
-    nodes, d, rows = filaments.nodes, filaments.direction, filaments.rows
-    n_filaments, n_nodes = nodes.shape[0], nodes.shape[1]
-    n_strips = len(filaments.left)
+    rows, n_strips = filaments.rows, len(filaments.left)
+    n_filaments, n_nodes = filaments.nodes.shape[0], filaments.nodes.shape[1]
     out = np.empty((len(points), n_strips * rows))
     for i in prange(len(points)):
-        px, py, pz = points[i, 0], points[i, 1], points[i, 2]
-        nx, ny, nz = normals[i, 0], normals[i, 1], normals[i, 2]
-        aft = np.empty((n_filaments, rows))  # of the segment behind each node; of the last one with its wake
+        n = normals[i]
+        aft = np.zeros((n_filaments, rows))  # of the segment behind each node; of the last one with its wake
         for f in range(n_filaments):
-            core = filaments.core[f] if filaments.surface[f] != surface[i] else 0.0
             for k in range(n_nodes):
-                a = nodes[f, k]
-                if k < n_nodes - 1:
-                    b = nodes[f, k + 1]
-                    u, v, w = segment_velocity(px, py, pz, a[0], a[1], a[2], b[0], b[1], b[2], core)
-                else:
-                    u, v, w = ray_velocity(px, py, pz, a[0], a[1], a[2], d[0], d[1], d[2], core)
-                normal = u * nx + v * ny + w * nz
-                if k < rows:
-                    aft[f, k] = normal
-                else:
-                    aft[f, rows - 1] += normal
+                u, v, w = aft_velocity(points[i], surface[i], filaments, f, k)
+                aft[f, min(k, rows - 1)] += u * n[0] + v * n[1] + w * n[2]
         for s in range(n_strips):
             left, right = filaments.left[s], filaments.right[s]
-            core = filaments.core[left] if filaments.surface[left] != surface[i] else 0.0
-            before = 0.0
+            behind = 0.0
             for k in range(rows - 1, -1, -1):
-                a, b = nodes[left, k], nodes[right, k]
-                u, v, w = segment_velocity(px, py, pz, a[0], a[1], a[2], b[0], b[1], b[2], core)
-                bound = u * nx + v * ny + w * nz
-                out[i, s * rows + k] = bound - before + aft[right, k] - aft[left, k]
-                before = bound
+                u, v, w = bound_velocity(points[i], surface[i], filaments, s, k)
+                bound = u * n[0] + v * n[1] + w * n[2]
+                out[i, s * rows + k] = bound - behind + aft[right, k] - aft[left, k]
+                behind = bound
     return out
 
 
 @parallel
 def induced_velocities(points, surface, filaments, circulation):
     """(n_points, n_sets, 3) velocity of rings of circulation (n_strips * rows, n_sets)."""
-    nodes, d, rows = filaments.nodes, filaments.direction, filaments.rows
-    n_filaments, n_nodes = nodes.shape[0], nodes.shape[1]
-    n_strips, n_sets = len(filaments.left), circulation.shape[1]
+    rows, n_strips, n_sets = filaments.rows, len(filaments.left), circulation.shape[1]
+    n_filaments, n_nodes = filaments.nodes.shape[0], filaments.nodes.shape[1]
     # circulation of the segments that run aft
     aft = np.zeros((n_filaments, rows, n_sets))
     for s in range(n_strips):
@@ -136,27 +139,17 @@ def induced_velocities(points, surface, filaments, circulation):
                 aft[filaments.left[s], k, m] -= circulation[s * rows + k, m]
     out = np.zeros((len(points), n_sets, 3))
     for i in prange(len(points)):
-        px, py, pz = points[i, 0], points[i, 1], points[i, 2]
         for f in range(n_filaments):
-            core = filaments.core[f] if filaments.surface[f] != surface[i] else 0.0
             for k in range(n_nodes):
-                a = nodes[f, k]
-                if k < n_nodes - 1:
-                    b = nodes[f, k + 1]
-                    u, v, w = segment_velocity(px, py, pz, a[0], a[1], a[2], b[0], b[1], b[2], core)
-                else:
-                    u, v, w = ray_velocity(px, py, pz, a[0], a[1], a[2], d[0], d[1], d[2], core)
+                u, v, w = aft_velocity(points[i], surface[i], filaments, f, k)
                 row = min(k, rows - 1)
                 for m in range(n_sets):
                     out[i, m, 0] += aft[f, row, m] * u
                     out[i, m, 1] += aft[f, row, m] * v
                     out[i, m, 2] += aft[f, row, m] * w
         for s in range(n_strips):
-            left, right = filaments.left[s], filaments.right[s]
-            core = filaments.core[left] if filaments.surface[left] != surface[i] else 0.0
             for k in range(rows):
-                a, b = nodes[left, k], nodes[right, k]
-                u, v, w = segment_velocity(px, py, pz, a[0], a[1], a[2], b[0], b[1], b[2], core)
+                u, v, w = bound_velocity(points[i], surface[i], filaments, s, k)
                 for m in range(n_sets):
                     net = circulation[s * rows + k, m]
                     if k > 0:

@@ -13,7 +13,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from zephyrum._core.representation import short_repr
-from zephyrum._core.validation import choice, number
+from zephyrum._core.validation import choice, number, whole
 from zephyrum.errors import InputError
 from zephyrum.geometry import Aircraft, Airfoil, Plate, Station, Wing
 from zephyrum.geometry.aircraft.part import attitude_matrix
@@ -70,11 +70,8 @@ class LatticeOptions:
     ground: float | None = None
 
     def __post_init__(self) -> None:
-        for name, low, high in (("rows", 4, 200), ("strips", 4, 1000)):
-            value = number(name, getattr(self, name), low, high)
-            if value != int(value):
-                raise InputError(f"{name} = {value:g} is not a whole number.")
-            object.__setattr__(self, name, int(value))
+        for name, high in (("rows", 200), ("strips", 1000)):
+            object.__setattr__(self, name, whole(name, getattr(self, name), 4, high))
         number("core", self.core, 0.0, 5.0)
         choice("wake", self.wake, ("body", "wind"))
         if self.ground is not None:
@@ -284,6 +281,9 @@ def _wing_of_plate(plate: Plate) -> Wing:
 class _Camber:
     """Mean lines of the stations of a wing, linear between them."""
 
+    ANGLE = np.linspace(0.0, np.pi, CAMBER_POINTS)
+    GRID = 0.5 * (1.0 - np.cos(ANGLE))  # chord fractions at which `mean_line` samples
+
     def __init__(self, wing: Wing):
         self.fractions = wing.span_fractions
         known: dict[int, tuple[np.ndarray, np.ndarray]] = {}
@@ -292,10 +292,10 @@ class _Camber:
                 known[id(one.airfoil)] = self._sampled(normalized_section(one.airfoil, wing.tail_gap))
         self.lines = [known[id(one.airfoil)] for one in wing.sections]
 
-    @staticmethod
-    def _sampled(foil: Airfoil) -> tuple[np.ndarray, np.ndarray]:
+    @classmethod
+    def _sampled(cls, foil: Airfoil) -> tuple[np.ndarray, np.ndarray]:
         x, z, _ = mean_line(foil, CAMBER_POINTS)
-        angle = np.linspace(0.0, np.pi, CAMBER_POINTS)
+        angle = cls.ANGLE
         # slope over the angle of the chord fraction: finite and smooth at the nose
         slope = np.gradient(z, angle, edge_order=2)[1:-1] / (0.5 * np.sin(angle[1:-1]))
         slope = np.concatenate([slope[:1], slope, 2.0 * slope[-1:] - slope[-2:-1]])
@@ -307,9 +307,8 @@ class _Camber:
     def at(self, fraction: float, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Camber and slope at chord fractions of the section at a span fraction."""
         k, f = panel_of(self.fractions, fraction)
-        grid = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, CAMBER_POINTS)))
         return tuple(
-            (1.0 - f) * np.interp(x, grid, a) + f * np.interp(x, grid, b)
+            (1.0 - f) * np.interp(x, self.GRID, a) + f * np.interp(x, self.GRID, b)
             for a, b in zip(self.lines[k], self.lines[k + 1])
         )
 

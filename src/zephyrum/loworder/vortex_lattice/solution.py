@@ -295,7 +295,7 @@ class LatticeSolution:
             columns[name][MOTIONS * (k + 1) : MOTIONS * (k + 2)] = self.motion
         force, moment = (one.sum(axis=0) for one in basis.loads)
         far = basis.far_drag.sum(axis=0)[..., None]
-        now = [np.einsum("abk,a,b->k", one, weights, weights) for one in (force, moment, far)]
+        now = np.einsum("abk,a,b->k", force, weights, weights)
         found = {}
         for name, change in columns.items():
             change = np.r_[change, np.zeros(len(weights) - len(change))]
@@ -303,7 +303,7 @@ class LatticeSolution:
                 np.einsum("abk,a,b->k", one, change, weights) + np.einsum("abk,a,b->k", one, weights, change)
                 for one in (force, moment, far)
             ]
-            found[name] = _coefficient_rates(now[0], rates, name, self.air, model.reference)
+            found[name] = _coefficient_rates(now, rates, name, self.air, model.reference)
         return pd.DataFrame(found)
 
     @property

@@ -64,21 +64,7 @@ def trim_lattice(
     (0.3, 4.07)
     """
     controls = model.lattice.control_names
-    for name in unknowns:
-        if name not in (*ANGLES, *RATES, *controls):
-            raise InputError(
-                f"unknowns: {name!r} is neither an angle, a rate nor a control; choose of: "
-                f"{', '.join((*ANGLES, *RATES, *controls))}."
-            )
-    for name, value in targets.items():
-        if name not in COEFFICIENTS:
-            raise InputError(f"targets: {name!r} is no coefficient; choose of: {', '.join(COEFFICIENTS)}.")
-        number(f"targets[{name!r}]", value)
-    if len(targets) != len(unknowns) or len(set(unknowns)) != len(unknowns) or not unknowns:
-        raise InputError(
-            f"{len(targets)} targets ({', '.join(targets)}) need as many different unknowns, but there are "
-            f"{len(unknowns)} ({', '.join(unknowns)})."
-        )
+    _check_names(targets, unknowns, controls)
     start = dict(zip(controls, model.angles(dict(deflections or {}))))
     wanted = np.array(list(targets.values()))
     values = {"alpha": air.alpha, "beta": air.beta, **dict.fromkeys(RATES, 0.0), **start}
@@ -107,3 +93,22 @@ def _solved(model: VortexLattice, air: Freestream, values: dict[str, float]) -> 
     stream = air.turned(values["alpha"], values["beta"])
     rates = replace(Rates(), **{name: values[name] for name in RATES})
     return model.solve(stream, rates, {name: values[name] for name in model.lattice.control_names})
+
+
+def _check_names(targets: Mapping[str, float], unknowns: tuple[str, ...], controls: tuple[str, ...]) -> None:
+    """Refuse what is neither a coefficient nor an unknown, and numbers of them that differ."""
+    for name in unknowns:
+        if name not in (*ANGLES, *RATES, *controls):
+            raise InputError(
+                f"unknowns: {name!r} is neither an angle, a rate nor a control; choose of: "
+                f"{', '.join((*ANGLES, *RATES, *controls))}."
+            )
+    for name, value in targets.items():
+        if name not in COEFFICIENTS:
+            raise InputError(f"targets: {name!r} is no coefficient; choose of: {', '.join(COEFFICIENTS)}.")
+        number(f"targets[{name!r}]", value)
+    if len(targets) != len(unknowns) or len(set(unknowns)) != len(unknowns) or not unknowns:
+        raise InputError(
+            f"{len(targets)} targets ({', '.join(targets)}) need as many different unknowns, but there are "
+            f"{len(unknowns)} ({', '.join(unknowns)})."
+        )
