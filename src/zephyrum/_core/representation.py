@@ -8,6 +8,6 @@ def short_repr(self) -> str:
     --------
     >>> from zephyrum import Airfoil
     >>> Airfoil.naca("2412")
-    <Airfoil: NACA 2412, 401 points, 12 % thick, camber 1.91 %>
+    <Airfoil: NACA 2412, 401 points, 12 % thick, camber 2 %>
     """
     return f"<{type(self).__name__}: {self}>"

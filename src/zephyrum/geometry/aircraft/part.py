@@ -4,7 +4,7 @@ A part is a frozen pydantic dataclass: numbers may be written with units ("35 cm
 name, in a file with its line.
 """
 
-from dataclasses import fields as dataclass_fields
+from dataclasses import fields as dataclass_fields, replace
 from typing import Annotated, Any, dataclass_transform
 
 import numpy as np
@@ -54,10 +54,10 @@ def _section(value: Any, info: ValidationInfo) -> Any:
     if compact.startswith("naca"):
         blunt = compact.endswith("blunt")
         foil = Airfoil.naca(compact[4:].removesuffix("blunt"), "blunt" if blunt else "closed")
-        return Airfoil(foil.points, value, foil.corners)
+        return replace(foil, name=value)
     base = (info.context or {}).get("base")
     foil = Airfoil.read(value if base is None else base / value)
-    return Airfoil(foil.points, value, foil.corners, foil.notes)
+    return replace(foil, name=value)
 
 
 Section = Annotated[Airfoil, BeforeValidator(_section), PlainSerializer(lambda foil: foil.name)]

@@ -295,9 +295,8 @@ def interpolate_airfoils(one: Airfoil, two: Airfoil, fraction: float) -> Airfoil
         at = np.r_[midpoint * t, midpoint + (foil.length - midpoint) * t[1:]]
         return (foil.curve(at) - foil.nose) / foil.chord
 
-    return Airfoil(
-        (1.0 - fraction) * spread(one) + fraction * spread(two), f"{fraction:.2f} between {one.name} and {two.name}"
-    )
+    points = (1.0 - fraction) * spread(one) + fraction * spread(two)
+    return Airfoil(points, f"{fraction:.2f} between {one.name} and {two.name}", nose_index=len(t) - 1)
 
 
 def panel_of(tree: np.ndarray, fraction: float) -> tuple[int, float]:

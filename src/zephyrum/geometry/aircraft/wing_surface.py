@@ -5,6 +5,7 @@ Verified by tests/test_wings.py.
 """
 
 import itertools
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -96,7 +97,7 @@ def normalized_section(foil: Airfoil, gap: float | None) -> Airfoil:
     if abs(tilt) > 1e-9:
         foil = foil.rotated(-tilt, tuple(foil.nose))
     points = (foil.points - foil.nose) / foil.chord
-    return Airfoil(points, foil.name, foil.corners)
+    return replace(foil, points=points, notes=())
 
 
 def section_points(

@@ -27,21 +27,23 @@ def deflect_flap(foil: "Airfoil", hinge: float, angle: float, height: float) -> 
     Returns
     -------
     dict
-        Changed fields: points, corners, notes.
+        Changed fields: points, corners, notes and nose_index.
 
     Examples
     --------
     >>> import zephyrum as zy
     >>> sorted(deflect_flap(zy.Airfoil.naca("2412"), 0.7, 10.0, 0.5))
-    ['corners', 'notes', 'points']
+    ['corners', 'nose_index', 'notes', 'points']
     """
     if angle == 0.0:
         return {"notes": (*foil.notes, "flap at 0 deg")}
     along = (foil.tail - foil.nose) / foil.chord
     square = np.array([-along[1], along[0]])
     local = np.stack([(foil.points - foil.nose) @ along, (foil.points - foil.nose) @ square], axis=1) / foil.chord
-    nose = int(np.argmin(local[:, 0]))
-    up, low = local[nose::-1], local[nose:]
+    first = int(np.searchsorted(foil.point_parameters, foil.nose_parameter, side="right"))  # point below the nose
+    up, low = np.vstack([[0.0, 0.0], local[:first][::-1]]), np.vstack([[0.0, 0.0], local[first:]])
+    if np.linalg.norm(up[1]) < 1e-9:
+        up = up[1:]
     z_up, z_low = np.interp(hinge, up[:, 0], up[:, 1]), np.interp(hinge, low[:, 0], low[:, 1])
     pivot = np.array([hinge, z_low + height * (z_up - z_low)])
     sides = [_side(up, pivot, -angle, 1.0), _side(low, pivot, -angle, -1.0)]
@@ -53,6 +55,7 @@ def deflect_flap(foil: "Airfoil", hinge: float, angle: float, height: float) -> 
     return {
         "points": points,
         "corners": tuple(corners),
+        "nose_index": n,
         "notes": (*foil.notes, f"plain flap {angle:g} deg at {hinge:g} chord, gap sealed"),
     }
 

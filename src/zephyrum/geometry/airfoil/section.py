@@ -7,13 +7,13 @@ from pathlib import Path
 
 import numpy as np
 from scipy.interpolate import CubicSpline
-from scipy.optimize import brentq
 
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import choice, number, numbers, whole
 from zephyrum.errors import InputError
 from zephyrum.geometry.airfoil.coordinate_files import read_coordinates, write_coordinates
 from zephyrum.geometry.airfoil.naca_families import naca_coordinates
+from zephyrum.geometry.airfoil.nose import nose_of_curve
 from zephyrum.geometry.airfoil.parametric_families import bspline_coordinates, class_shape_coordinates
 from zephyrum.geometry.airfoil.plain_flap import deflect_flap
 from zephyrum.geometry.airfoil.section_measures import SectionMeasures, measure_section
@@ -35,6 +35,9 @@ class Airfoil:
         Points where the slope may jump.
     notes : tuple[str, ...]
         What was recognised or changed.
+    nose_index : int or None
+        Point at which the mean line ends, where the maker of the section knows it; None finds the nose by
+        `nose_of_curve`.
 
     Raises
     ------
@@ -53,6 +56,7 @@ class Airfoil:
     name: str = "airfoil"
     corners: tuple[int, ...] = ()
     notes: tuple[str, ...] = field(default=())
+    nose_index: int | None = None
 
     def __post_init__(self) -> None:
         points = np.array(self.points, dtype=float)
@@ -104,7 +108,7 @@ class Airfoil:
         """
         choice("tail", tail, ("closed", "blunt"))
         n = whole("n", n, 21) // 2 * 2 + 1
-        return cls(naca_coordinates(digits, n, tail), f"NACA {digits}")
+        return cls(naca_coordinates(digits, n, tail), f"NACA {digits}", nose_index=n // 2)
 
     @classmethod
     def read(cls, path: "str | Path", unit: str | None = None) -> "Airfoil":
@@ -139,6 +143,7 @@ class Airfoil:
         points, name, notes = read_coordinates(path, unit)
         corners = _corners_in(points)
         foil = cls(points, name, corners, tuple(notes))
+        foil = replace(foil, nose_index=_point_at_origin(foil))
         camber = foil.measures.camber
         if camber < -0.002:
             foil = replace(
@@ -166,7 +171,7 @@ class Airfoil:
         --------
         >>> control = [(1, 0), (0.5, 0.1), (0, 0.08), (0, 0), (0, -0.05), (0.5, -0.03), (1, 0)]
         >>> round(Airfoil.from_control_points(control).measures.thickness, 3)
-        0.119
+        0.122
         """
         return cls(bspline_coordinates(control, whole("n", n, 21)), name)  # type: ignore[arg-type]
 
@@ -195,7 +200,8 @@ class Airfoil:
         >>> zy.Airfoil.from_class_shape([0.17, 0.16], [-0.17, -0.16]).name
         'class-shape'
         """
-        return cls(class_shape_coordinates(upper, lower, gap, whole("n", n, 21) // 2 * 2 + 1), name)
+        n = whole("n", n, 21) // 2 * 2 + 1
+        return cls(class_shape_coordinates(upper, lower, gap, n), name, nose_index=n // 2)
 
     def write(self, path: "Path"):
         """Write the points as two columns with the name as header; `read` reads the same points back.
@@ -245,14 +251,15 @@ class Airfoil:
             corners.append(k)
         points = self.curve(s)
         points[0], points[-1] = self.points[0], self.points[-1]
-        return replace(self, points=points, corners=tuple(corners), notes=(*self.notes, f"resampled to {n} points"))
+        notes = (*self.notes, f"resampled to {n} points")
+        return replace(self, points=points, corners=tuple(corners), notes=notes, nose_index=upper)
 
     def _with_gap(self, gap: float) -> np.ndarray:
         """Points with the tail opened or closed to `gap` by a wedge that grows with x, chord and mean line kept."""
         along = (self.tail - self.nose) / self.chord
         square = np.array([-along[1], along[0]])
         x = np.clip((self.points - self.nose) @ along / self.chord, 0.0, 1.0)
-        side = np.where(np.arange(len(x)) <= np.argmin(np.linalg.norm(self.points - self.nose, axis=1)), 1.0, -1.0)
+        side = np.where(self._pieces[0] <= self.nose_parameter, 1.0, -1.0)
         own = (self.points[0] - self.points[-1]) @ square
         points = self.points + (0.5 * (gap - own) * x**2 * side)[:, None] * square
         if gap == 0.0:
@@ -319,11 +326,14 @@ class Airfoil:
         --------
         >>> import zephyrum as zy
         >>> round(zy.Airfoil.naca("2412").flipped().measures.camber, 3)
-        -0.019
+        -0.02
         """
         last = len(self.points) - 1
         return replace(
-            self, points=(self.points * [1.0, -1.0])[::-1], corners=tuple(last - k for k in reversed(self.corners))
+            self,
+            points=(self.points * [1.0, -1.0])[::-1],
+            corners=tuple(last - k for k in reversed(self.corners)),
+            nose_index=None if self.nose_index is None else last - self.nose_index,
         )
 
     def scaled(self, factor: float) -> "Airfoil":
@@ -391,7 +401,7 @@ class Airfoil:
         Examples
         --------
         >>> round(Airfoil.naca("2412").measures.camber, 4)
-        0.0191
+        0.02
         """
         return measure_section(self)
 
@@ -401,6 +411,17 @@ class Airfoil:
         s = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(self.points, axis=0), axis=1))]
         ends = [0, *sorted(self.corners), len(s) - 1]
         return s, [(s[a], s[b], CubicSpline(s[a : b + 1], self.points[a : b + 1])) for a, b in itertools.pairwise(ends)]
+
+    @property
+    def point_parameters(self) -> np.ndarray:
+        """Parameters (n,) of the points: arc length of the polygon through them [same unit as points].
+
+        Examples
+        --------
+        >>> Airfoil.naca("0012", n=21).point_parameters[:2].round(4)
+        array([0.    , 0.0247])
+        """
+        return self._pieces[0]
 
     @property
     def length(self) -> float:
@@ -456,7 +477,7 @@ class Airfoil:
 
     @functools.cached_property
     def nose_parameter(self) -> float:
-        """Parameter of the nose: the point farthest from the centre of the tail.
+        """Parameter of the nose, where the mean line ends.
 
         Examples
         --------
@@ -464,18 +485,9 @@ class Airfoil:
         >>> round(float(foil.nose_parameter / foil.length), 6)
         0.5
         """
-        s = self._pieces[0]
-        far = np.linalg.norm(self.points - self.tail, axis=1)
-        k = int(np.clip(np.argmax(far), 1, len(s) - 2))
-        low, high = s[k - 1], s[k + 1]
-
-        def receding(at: float) -> float:
-            """Half the derivative of the squared distance from the centre of the tail."""
-            return float((self.curve(at)[0] - self.tail) @ self.curve(at, 1)[0])  # type: ignore[arg-type]
-
-        if receding(low) > 0.0 > receding(high):
-            return float(brentq(receding, low, high, xtol=1e-15 * self.length))
-        return float(s[k])  # the farthest point is a corner or an end
+        if self.nose_index is not None:
+            return float(self._pieces[0][self.nose_index])
+        return nose_of_curve(self)
 
     @property
     def tail(self) -> np.ndarray:
@@ -553,6 +565,13 @@ def _signed_area(points: np.ndarray) -> float:
     """Area inside the closed polygon, positive if it runs counter-clockwise (x right, z up)."""
     x, z = points.T
     return 0.5 * float(np.sum(x * np.roll(z, -1) - np.roll(x, -1) * z))
+
+
+def _point_at_origin(foil: Airfoil) -> int | None:
+    """Point of a section that lies at the origin, if the nose may be there: published tables put it there."""
+    k = int(np.argmin(np.linalg.norm(foil.points, axis=1)))
+    near = np.linalg.norm(foil.points[k]) <= 1e-9 * foil.chord and np.linalg.norm(foil.nose) <= 0.01 * foil.chord
+    return k if near and 0 < k < len(foil.points) - 1 else None
 
 
 def _corners_in(points: np.ndarray) -> tuple[int, ...]:

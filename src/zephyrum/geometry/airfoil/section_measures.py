@@ -76,7 +76,7 @@ class SectionMeasures:
 
 
 def mean_line(foil: "Airfoil", n: int = 400) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Camber and thickness across the chord line, the chord laid along x.
+    """Mean line and thickness perpendicular to it, the chord laid along x.
 
     Parameters
     ----------
@@ -94,12 +94,19 @@ def mean_line(foil: "Airfoil", n: int = 400) -> tuple[np.ndarray, np.ndarray, np
     thickness : (n,) array
         [chords]
 
+    Notes
+    -----
+    Midpoints and distances of the sides at equal x are z_m and 2 h. In a section made of a mean line c and a
+    thickness perpendicular to it, z_m = c + h h' c' to first order in the slope c' (Jacobs, Ward and Pinkerton 1933
+    for the construction); the term is taken away, and h is multiplied by the cosine of the slope. Ahead of 0.01 chords
+    neither is done.
+
     Examples
     --------
     >>> from zephyrum import Airfoil
     >>> x, camber, thickness = mean_line(Airfoil.naca("2412"))
-    >>> round(float(camber.max()), 4)
-    0.0191
+    >>> round(float(camber.max()), 4), round(float(x[camber.argmax()]), 2)
+    (0.02, 0.4)
     """
     s = foil.nose_parameter
     fine = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, 4 * n)))
@@ -112,7 +119,12 @@ def mean_line(foil: "Airfoil", n: int = 400) -> tuple[np.ndarray, np.ndarray, np
         sides.append(local[order])
     x = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, n)))
     up, low = (np.interp(x, side[:, 0], side[:, 1]) for side in sides)
-    return x, 0.5 * (up + low), up - low
+    half, middle = 0.5 * (up - low), 0.5 * (up + low)
+    behind_nose = np.clip((x - 0.01) / 0.03, 0.0, 1.0)  # the shift of the midpoints is no longer small against x there
+    slope = np.gradient(middle, x) * behind_nose
+    camber = middle - 0.5 * np.gradient(half**2, x) * slope
+    camber[0] = camber[-1] = 0.0  # the ends of the chord
+    return x, camber, 2.0 * half / np.sqrt(1.0 + slope**2)
 
 
 def measure_section(foil: "Airfoil") -> SectionMeasures:
@@ -131,6 +143,7 @@ def measure_section(foil: "Airfoil") -> SectionMeasures:
     """
     x, camber, thickness = mean_line(foil)
     t, c = int(np.argmax(thickness)), int(np.argmax(np.abs(camber)))
+    cambered = abs(camber[c]) > 1e-6
     ends = foil.curve(np.array([0.0, foil.length]), 1)
     ends /= np.linalg.norm(ends, axis=1)[:, None]
     cosine = float(np.clip(-ends[0] @ ends[1], -1.0, 1.0))
@@ -141,8 +154,8 @@ def measure_section(foil: "Airfoil") -> SectionMeasures:
         foil.chord,
         float(thickness[t]),
         float(x[t]),
-        float(camber[c]),
-        float(x[c]),
+        float(camber[c]) if cambered else 0.0,
+        float(x[c]) if cambered else 0.0,
         foil.nose_radius / foil.chord,
         float(np.degrees(np.arccos(cosine))),
         foil.gap / foil.chord,
