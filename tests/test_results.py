@@ -42,7 +42,7 @@ class Section(unittest.TestCase):
             (made.history, f"{len(self.seen)} steps"),
             (polar, "2 points, M 0.3, alpha 0 to 3 deg: 2 converged"),
             (proof, "on 4,096, 1,024, 256 cells"),
-            (zy.Airfoil.naca("2412"), "12 % thick, camber 1.91 %"),
+            (zy.Airfoil.naca("2412"), "12 % thick, camber 2 %"),
             (ball, "5,760 triangles, 1 x"),
             (plank, "plank of wing"),
             (zy.remesh(ball, 300), "quality mean"),

@@ -9,6 +9,9 @@ if TYPE_CHECKING:
     from zephyrum.geometry.airfoil.section import Airfoil
 
 
+NEAR_NOSE = 0.02  # chords; half and twice that moves the camber of NACA 4415 and 23012 by less than 1e-4
+
+
 @dataclass(frozen=True)
 class SectionMeasures:
     """Measures of a section, lengths in chords unless said otherwise.
@@ -98,8 +101,8 @@ def mean_line(foil: "Airfoil", n: int = 400) -> tuple[np.ndarray, np.ndarray, np
     -----
     Midpoints and distances of the sides at equal x are z_m and 2 h. In a section made of a mean line c and a
     thickness perpendicular to it, z_m = c + h h' c' to first order in the slope c' (Jacobs, Ward and Pinkerton 1933
-    for the construction); the term is taken away, and h is multiplied by the cosine of the slope. Ahead of 0.01 chords
-    neither is done.
+    for the construction). Across the mean line that follows from this, the sides are halved again. Ahead of
+    `NEAR_NOSE` the mean line is a parabola.
 
     Examples
     --------
@@ -120,11 +123,36 @@ def mean_line(foil: "Airfoil", n: int = 400) -> tuple[np.ndarray, np.ndarray, np
     x = 0.5 * (1.0 - np.cos(np.linspace(0.0, np.pi, n)))
     up, low = (np.interp(x, side[:, 0], side[:, 1]) for side in sides)
     half, middle = 0.5 * (up - low), 0.5 * (up + low)
-    behind_nose = np.clip((x - 0.01) / 0.03, 0.0, 1.0)  # the shift of the midpoints is no longer small against x there
-    slope = np.gradient(middle, x) * behind_nose
-    camber = middle - 0.5 * np.gradient(half**2, x) * slope
-    camber[0] = camber[-1] = 0.0  # the ends of the chord
-    return x, camber, 2.0 * half / np.sqrt(1.0 + slope**2)
+    camber = _from_the_nose(x, middle - 0.5 * np.gradient(half**2, x) * np.gradient(middle, x))
+    slope = np.gradient(camber, x)
+    upper, lower = (_crossings(side, x[1:-1], camber[1:-1], slope[1:-1]) for side in sides)
+    half[1:-1] = 0.5 * np.linalg.norm(upper - lower, axis=1)
+    place = 0.5 * (upper + lower)
+    camber[1:-1] = place[:, 1] + slope[1:-1] * (x[1:-1] - place[:, 0])
+    # a base that is not square to the mean line moves its end off the middle of the tail
+    end = camber[-3] + (camber[-3] - camber[-2]) * (1.0 - x[-3]) / (x[-3] - x[-2])
+    camber[1:-1] -= end * x[1:-1] ** 4
+    camber[-1] = 0.0
+    return x, _from_the_nose(x, camber), 2.0 * half
+
+
+def _from_the_nose(x: np.ndarray, camber: np.ndarray) -> np.ndarray:
+    """The mean line with a parabola from the nose up to `NEAR_NOSE`."""
+    out, k = camber.copy(), int(np.searchsorted(x, NEAR_NOSE))
+    bend = (np.gradient(camber, x)[k] - camber[k] / x[k]) / x[k]
+    out[:k] = x[:k] * (camber[k] / x[k] + bend * (x[:k] - x[k]))
+    return out
+
+
+def _crossings(side: np.ndarray, x: np.ndarray, z: np.ndarray, slope: np.ndarray) -> np.ndarray:
+    """Points (n, 2) at which the lines across a slope through n points meet one side (m, 2) of the section."""
+    end = side[-1] + 0.05 * (side[-1] - side[-5]) / np.linalg.norm(side[-1] - side[-5])  # it goes on behind the tail
+    side = np.vstack([side, end])
+    along = (side[None, :, 0] - x[:, None]) + (side[None, :, 1] - z[:, None]) * slope[:, None]
+    k = np.clip(np.argmax(along > 0.0, axis=1), 1, len(side) - 1)
+    row = np.arange(len(x))
+    share = -along[row, k - 1] / (along[row, k] - along[row, k - 1])
+    return side[k - 1] + share[:, None] * (side[k] - side[k - 1])
 
 
 def measure_section(foil: "Airfoil") -> SectionMeasures:

@@ -71,7 +71,8 @@ def _welded_within_noise(exact: Surface, size: float, gap: float, found: list[De
     for tolerance in trials:
         trial = exact.welded(tolerance, near)
         left = len(trial.open_edges)
-        if left < 0.7 * best:
+        # of the noise that one distance closes nearly all of, the next one closes the farthest points
+        if left < 0.7 * best or (made is not exact and left < best and tolerance < 4.0 * gap):
             best, made = left, trial
             gap = tolerance
     if made is not exact:

@@ -197,10 +197,12 @@ def _shells(surface: Surface, keep_separate: bool, found: list[Defect]) -> tuple
     pieces = [surface.selected(shell == k) for k in range(count)]
     volumes = np.array([one.volume for one in pieces])
     notes: list[str] = []
-    if (volumes <= 0.0).any():
-        flat = [one for one, v in zip(pieces, volumes) if v <= 0.0]
+    # two triangles back to back have the volume of rounding
+    solids = (volumes > 0.0) & np.array([len(one.triangles) >= 4 for one in pieces])
+    if not solids.all():
+        flat = [one for one, kept in zip(pieces, solids) if not kept]
         found.append(defect_of_pieces("shells that enclose nothing", flat, "left out"))
-        pieces, volumes = [one for one, v in zip(pieces, volumes) if v > 0.0], volumes[volumes > 0.0]
+        pieces, volumes = [one for one, kept in zip(pieces, solids) if kept], volumes[solids]
     order = np.argsort(-volumes)
     pieces = [pieces[k] for k in order]
     boxes = np.array([one.bounds for one in pieces])
