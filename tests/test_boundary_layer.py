@@ -8,15 +8,9 @@ from scipy.integrate import solve_bvp
 import zephyrum as zy
 from zephyrum.loworder.drag_buildup.friction import schoenherr
 from zephyrum.loworder.panel.boundary_layer import march_layer
-from zephyrum.loworder.panel.falkner_skan import SIMILAR, laminar_splines, similar_shape_factor
-from zephyrum.loworder.panel.integral_closures import (
-    equilibrium_stress,
-    growth_rate,
-    laminar_closure,
-    slip_velocity,
-    turbulent_closure,
-    turbulent_energy,
-)
+from zephyrum.loworder.panel.falkner_skan import SIMILAR, similar_shape_factor
+from zephyrum.loworder.panel.integral_closures import laminar_closure
+from zephyrum.loworder.panel.layer_equations import LAMINAR, TURBULENT, WAKE, interval_derivatives
 
 
 class Similar(unittest.TestCase):
@@ -36,9 +30,9 @@ class Similar(unittest.TestCase):
             if slope is not None:
                 self.assertAlmostEqual(found.sol(0.0)[2], slope, 5)
             self.assertAlmostEqual(similar_shape_factor(m), h, delta=1e-3)
-            energy, friction, _ = laminar_closure(np.array(h), np.array(1.0))
-            self.assertAlmostEqual(float(energy), np.trapezoid(u * (1.0 - u**2), fine) / momentum, 4)
-            self.assertAlmostEqual(float(friction), momentum * found.sol(0.0)[2], 4)
+            energy, friction, _ = (value.real for value in laminar_closure(h + 0j, 1.0 + 0j))
+            self.assertAlmostEqual(energy, np.trapezoid(u * (1.0 - u**2), fine) / momentum, 4)
+            self.assertAlmostEqual(friction, momentum * found.sol(0.0)[2], 4)
 
     def test_momentum_and_energy_balance_along_the_whole_table(self):
         for m, h, _, friction, dissipation in SIMILAR:
@@ -104,20 +98,30 @@ class TransitionAndTurbulence(unittest.TestCase):
         plate = march_layer(s, np.ones_like(s), 1e-7, trip=0.01)
         self.assertLess(fall.h[-1], plate.h[-1])
 
-    def test_closures_take_complex_steps(self):
-        h, re, s = np.array([1.5]), np.array([1500.0]), np.array([0.05])
-        for call in (
-            lambda x: turbulent_energy(x, re),
-            lambda x: slip_velocity(x, turbulent_energy(x, re)),
-            lambda x: equilibrium_stress(x, re),
-            lambda x: turbulent_closure(x, re, s)[2],
-            lambda x: laminar_closure(x + 1.2, re)[2],
-            lambda x: growth_rate(x + 1.2, s),
-            lambda x: laminar_splines()["energy"](np.log(x + 1.2)),
+    def test_derivatives_of_an_interval_are_those_of_differences(self):
+        laminar = [3.0, 4e-4, 1.1e-3, 1.2, 0.3, 5.0, 4.5e-4, 1.3e-3, 1.18, 0.32]
+        turbulent = [0.05, 4e-4, 7e-4, 1.2, 0.3, 0.055, 4.5e-4, 9e-4, 1.18, 0.32]
+        between = laminar[:5] + turbulent[5:]
+        for kinds, x, gap in (
+            ((LAMINAR, LAMINAR), laminar, 0.0),
+            ((LAMINAR, TURBULENT), between, 0.0),
+            ((TURBULENT, TURBULENT), turbulent, 0.0),
+            ((WAKE, WAKE), turbulent, 1e-4),
         ):
-            exact = call(h + 1e-30j).imag / 1e-30
-            difference = (call(h + 1e-6) - call(h - 1e-6)) / 2e-6
-            np.testing.assert_allclose(exact, difference, rtol=1e-5)
+            x = np.array([*x, 0.4])
+
+            def found(x, kinds=kinds, gap=gap):
+                residuals, slopes = np.empty(3), np.empty((3, 11))
+                interval_derivatives(np.array(kinds), x[:10], np.full(2, gap), 1e-6, x[10], residuals, slopes)
+                return residuals, slopes
+
+            for j in range(11):
+                step = np.zeros(11)
+                step[j] = 1e-6 * x[j]
+                difference = (found(x + step)[0] - found(x - step)[0]) / (2.0 * step[j])
+                np.testing.assert_allclose(
+                    found(x)[1][:, j], difference, rtol=1e-5, atol=1e-6 * abs(difference).max() + 1e-9
+                )
 
     def test_what_does_not_fit_is_refused(self):
         s = np.linspace(0.1, 1.0, 10)

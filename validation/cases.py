@@ -15,6 +15,7 @@ from validation import (
     lifting_surfaces,
     manufactured,
     panel_sections,
+    section_polars,
     space,
     viscous,
 )
@@ -214,6 +215,7 @@ CASES = (
     lifting_surfaces.lifting_surfaces,
     panel_sections.panel_sections,
     integral_layers.integral_layers,
+    section_polars.section_polars,
     space.thin_wings,
     space.cone,
     space.plate_in_space,

@@ -344,6 +344,27 @@ def shape(file: Path, **options) -> None:
     shape_command(file, ShapeOptions(**options), table)
 
 
+@main.command("section-polar")
+@_section
+@click.option("--reynolds", type=float, required=True, help="Reynolds number on the chord.")
+@click.option("--mach", default=0.0, show_default=True, help="Mach number of the stream, up to 0.5.")
+@click.option("--alpha", default="-4:16:1", show_default=True, help="Angles, degrees: first:last:step, or one.")
+@click.option("--critical", default=9.0, show_default=True, help="Exponent N of waves at transition.")
+@click.option("--turbulence", type=float, help="Turbulence level in percent, in place of --critical.")
+@click.option("--trip", nargs=2, type=float, default=(1.0, 1.0), metavar="UPPER LOWER", help="Trips, in chords.")
+@click.option("--flap", nargs=2, type=float, metavar="HINGE ANGLE", help="Plain flap: chords, degrees.")
+@click.option("--csv", type=click.Path(path_type=Path), help="Folder for the tables.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Draw it: .png, .svg or .pdf.")
+def section_polar(section: str, **options) -> None:
+    """Polar of SECTION by panels with boundary layers: transition, separation, largest lift, in seconds."""
+    from zephyrum.cli.output import table
+    from zephyrum.cli.quick_commands import SectionPolarRequest, section_polar_command
+
+    if options["figure"]:
+        _picture(options["figure"])
+    section_polar_command(section, SectionPolarRequest(**options), table)
+
+
 def _stream(command: Callable):
     """Options of an undisturbed stream past an aircraft file."""
     for option in reversed(

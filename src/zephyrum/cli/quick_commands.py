@@ -1,4 +1,4 @@
-"""`zephyrum lattice` and `zephyrum buildup`: answers in a second from an aircraft file."""
+"""`zephyrum lattice`, `zephyrum buildup` and `zephyrum section-polar`: answers in seconds from a description."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -17,6 +17,10 @@ COEFFICIENT_COLUMNS = {
 DRAG_COLUMNS = {
     "part": "", "group": "", "wetted_m2": ".2f", "length_m": ".2f", "Re": ".3g", "Cf": ".5f", "form": ".3f",
     "interference": ".2f", "drag_area_m2": ".4f", "counts": ".1f", "share_percent": ".1f",
+}  # fmt: skip
+POLAR_COLUMNS = {
+    "alpha": "g", "CL": ".4f", "CD": ".5f", "CM": ".4f", "CD_friction": ".5f", "transition_upper": ".3f",
+    "transition_lower": ".3f", "separation_upper": ".3f", "separation_lower": ".3f",
 }  # fmt: skip
 ZERO = 2e-5  # coefficients below it are printed as zero
 
@@ -180,6 +184,85 @@ def buildup_command(file: Path, request: BuildupRequest, show_table: Callable) -
         from zephyrum.plotting.style import save
 
         save(draw_buildup(found), request.figure)
+        click.echo(f"drawn: {request.figure}")
+
+
+@dataclass(frozen=True)
+class SectionPolarRequest:
+    """Options of `zephyrum section-polar`, named as on the command line; see its help."""
+
+    reynolds: float
+    mach: float
+    alpha: str
+    critical: float
+    turbulence: float | None
+    trip: tuple[float, float]
+    flap: tuple[float, float] | None
+    csv: Path | None
+    figure: Path | None
+
+
+def _angles(text: str) -> list[float]:
+    """Angles from "first:last:step", or one."""
+    try:
+        values = [float(part) for part in text.split(":")]
+    except ValueError:
+        values = []
+    if len(values) == 1:
+        return values
+    if len(values) != 3 or values[2] <= 0.0 or values[1] < values[0] or (values[1] - values[0]) / values[2] > 500.0:
+        raise InputError(f"--alpha {text!r} is not an angle or first:last:step in degrees, for example -4:16:1.")
+    return [values[0] + k * values[2] for k in range(int((values[1] - values[0]) / values[2] + 1.0 + 1e-9))]
+
+
+def section_polar_command(section: str, request: SectionPolarRequest, show_table: Callable) -> None:
+    """Run `zephyrum section-polar`.
+
+    Parameters
+    ----------
+    section : str
+        Coordinate file or NACA digits.
+    request : SectionPolarRequest
+        Options of the command line.
+    show_table : callable
+        Prints a table: show_table(rows, columns, title).
+    """
+    from zephyrum.cli.arguments import section_of
+    from zephyrum.errors import FlowError
+    from zephyrum.loworder import LayerOptions, panel_polar
+
+    foil = section_of(section)
+    if request.flap is not None:
+        foil = foil.with_flap(*request.flap)
+    options = LayerOptions(request.critical, request.turbulence, *request.trip)
+    polar = panel_polar(foil, _angles(request.alpha), request.reynolds, request.mach, options)
+    found = polar.table
+    title = f"{foil.name}, Re {request.reynolds:.3g}, Mach {request.mach:g}, N {options.exponent:.2g}: places in chords"
+    show_table(_clean(found[found.converged].to_dict("records")), POLAR_COLUMNS, title)
+    lost = [f"{alpha:g}" for alpha in found.alpha[~found.converged]]
+    if lost:
+        click.echo(f"not converged at {', '.join(lost)} deg: deep stall, a bubble that bursts, or a kinked section")
+    for line in (
+        lambda: f"lift slope {polar.lift_slope:.4f} per degree, zero lift at {polar.zero_lift:.2f} deg",
+        lambda: "largest lift coefficient {:.3f} at {:.1f} deg".format(*polar.maximum_lift),
+    ):
+        try:
+            click.echo(line())
+        except FlowError as missing:
+            click.echo(str(missing))
+    if request.csv:
+        request.csv.mkdir(parents=True, exist_ok=True)
+        found.to_csv(request.csv / "section_polar.csv", index=False)
+        layers = [flow.table.assign(alpha=flow.alpha) for flow in polar.flows]
+        import pandas as pd
+
+        pd.concat(layers).to_csv(request.csv / "section_layers.csv", index=False)
+        click.echo(f"written: {request.csv}/section_polar.csv, section_layers.csv")
+    if request.figure:
+        from zephyrum.plotting import draw_panel_polar
+        from zephyrum.plotting.style import save
+
+        save(draw_panel_polar(polar), request.figure)
         click.echo(f"drawn: {request.figure}")
 
 

@@ -9,6 +9,13 @@ from .drag_buildup.buildup import (
 from .drag_buildup.components import Component as Component, components_of_surface as components_of_surface
 from .panel.boundary_layer import LayerSolution as LayerSolution, march_layer as march_layer
 from .panel.inviscid import PanelFlow as PanelFlow, PanelSection as PanelSection, panel_section as panel_section
+from .panel.polar import (
+    LayeredFlow as LayeredFlow,
+    LayerOptions as LayerOptions,
+    PanelPolar as PanelPolar,
+    panel_polar as panel_polar,
+    polar_family as polar_family,
+)
 from .vortex_lattice.lattice import LatticeOptions as LatticeOptions
 from .vortex_lattice.model import VortexLattice as VortexLattice, lattice_model as lattice_model
 from .vortex_lattice.solution import LatticeSolution as LatticeSolution, Rates as Rates

@@ -28,7 +28,11 @@ from .fields_3d import (
     draw_slice as draw_slice,
     draw_volume as draw_volume,
 )
-from .quick_methods import draw_buildup as draw_buildup, draw_lattice as draw_lattice
+from .quick_methods import (
+    draw_buildup as draw_buildup,
+    draw_lattice as draw_lattice,
+    draw_panel_polar as draw_panel_polar,
+)
 from .section_drawing import draw_section as draw_section
 from .study_figures import draw_study_figures as draw_study_figures
 from .surface_pictures import draw_surface as draw_surface

@@ -1,6 +1,7 @@
-"""Figures of the quick methods: load over lifting surfaces and along their span, drag by part, friction laws.
+"""Figures of the quick methods: load over lifting surfaces and along their span, drag by part, friction laws, section
+polars.
 
-Verified by tests/test_lattice.py and tests/test_buildup.py.
+Verified by tests/test_lattice.py, tests/test_buildup.py and tests/test_viscous_panels.py.
 """
 
 from typing import TYPE_CHECKING
@@ -11,6 +12,7 @@ from zephyrum.plotting.style import COLOURS, MARKERS, format_axes, new_axes
 
 if TYPE_CHECKING:
     from zephyrum.loworder.drag_buildup.buildup import DragBuildup
+    from zephyrum.loworder.panel.polar import LayeredFlow, PanelPolar
     from zephyrum.loworder.vortex_lattice.solution import LatticeSolution
 
 WAKE_LENGTH = 0.5  # of the span: how far wakes are drawn
@@ -171,3 +173,66 @@ def _draw_laws(ax, buildup: "DragBuildup") -> None:
     ax.set_xscale("log")
     ax.legend(fontsize="small")
     format_axes(ax, "Reynolds number on the length [-]", "mean friction coefficient, thousandths [-]", "friction laws")
+
+
+def draw_panel_polar(polar: "PanelPolar", alpha: float | None = None):
+    """Draw lift, drag polar and transition of a section polar, and the pressures of one of its flows.
+
+    Parameters
+    ----------
+    polar : PanelPolar
+        Polar of a section.
+    alpha : float, optional
+        Angle of the pressures [deg]; the converged one nearest to 4 deg without it.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> figure = draw_panel_polar(zy.panel_polar(zy.Airfoil.naca("0012"), [0.0, 4.0], 3e6))
+    >>> len(figure.axes)
+    4
+    """
+    figure, axes = new_axes(2, 2)
+    flows = polar.flows
+    angles, lift = (np.array([getattr(flow, name) for flow in flows]) for name in ("alpha", "cl"))
+    drag = 1e4 * np.array([flow.cd for flow in flows])
+    style = {"markersize": 3, "linewidth": 1.2}
+    axes[0, 0].plot(angles, lift, color=COLOURS[0], marker=MARKERS[0], **style)
+    format_axes(axes[0, 0], "angle of attack [deg]", "lift coefficient [-]", "lift")
+    axes[0, 1].plot(drag, lift, color=COLOURS[0], marker=MARKERS[0], **style)
+    axes[0, 1].set_xlim(0.0, min(float(drag.max()), 4.0 * float(drag.min())) * 1.05)
+    format_axes(axes[0, 1], "drag coefficient [counts]", "lift coefficient [-]", "polar")
+    for side, name in enumerate(("upper side", "lower side")):
+        place = [flow.transition[side] for flow in flows]
+        axes[1, 0].plot(place, lift, color=COLOURS[side], marker=MARKERS[side], label=name, **style)
+    apart = np.array([flow.separation[0] for flow in flows])
+    if np.isfinite(apart).any():
+        axes[1, 0].plot(apart, lift, "--", color=COLOURS[2], label="separation, upper side", linewidth=1.2)
+    axes[1, 0].set_xlim(0.0, 1.0)
+    axes[1, 0].legend(fontsize="small")
+    format_axes(axes[1, 0], "place [chords]", "lift coefficient [-]", "transition")
+    wanted = 4.0 if alpha is None else alpha
+    _draw_pressures(axes[1, 1], flows[int(np.argmin(np.abs(angles - wanted)))])
+    figure.suptitle(f"{polar.foil.name}: panels with boundary layers, Re {polar.reynolds:.3g}, Mach {polar.mach:g}")
+    return figure
+
+
+def _draw_pressures(ax, flow: "LayeredFlow") -> None:
+    """Pressures along both sides with transition and laminar bubbles."""
+    table = flow.table
+    for side, name in enumerate(("upper", "lower")):
+        own = table[table.side == name]
+        x = (own[["x_m", "z_m"]].to_numpy() - flow.foil.nose) @ (flow.foil.tail - flow.foil.nose) / flow.foil.chord**2
+        ax.plot(x, own.Cp, color=COLOURS[side], linewidth=1.2, label=f"{name} side")
+        at = flow.transition[side]
+        ax.plot([at], [np.interp(at, x, own.Cp)], MARKERS[side], color=COLOURS[side], markersize=6)
+        bubble = flow.bubbles[side]
+        if bubble is not None:
+            ax.axvspan(*bubble, color=COLOURS[side], alpha=0.2, linewidth=0, label=f"bubble, {name} side")
+    ax.invert_yaxis()
+    ax.legend(fontsize="small")
+    format_axes(ax, "x [chords]", "Cp [-]", f"pressures at {flow.alpha:g} deg; marks: transition")

@@ -241,8 +241,8 @@ class Airfoil:
         nose, end, mean = self.nose_parameter, self.length, self.length / (n - 1)
         upper = (n - 1) // 2
         lower = n - 1 - upper
-        a = _clustered(upper, 0.4 * mean / nose, nose_share * mean / nose) * nose
-        b = _clustered(lower, nose_share * mean / (end - nose), 0.4 * mean / (end - nose)) * (end - nose) + nose
+        a = clustered(upper, 0.4 * mean / nose, nose_share * mean / nose) * nose
+        b = clustered(lower, nose_share * mean / (end - nose), 0.4 * mean / (end - nose)) * (end - nose) + nose
         s = np.r_[a, b[1:]]
         corners = []
         for corner in self.corner_parameters:
@@ -585,8 +585,25 @@ def _corners_in(points: np.ndarray) -> tuple[int, ...]:
     return tuple(int(k) + 1 for k in np.flatnonzero((turn > np.radians(8.0)) & (turn > 4.0 * around) & inside))
 
 
-def _clustered(n: int, first: float, last: float) -> np.ndarray:
-    """(n + 1,) points of [0, 1] with smooth spacing from about `first` to `last`."""
+def clustered(n: int, first: float, last: float) -> np.ndarray:
+    """Points of [0, 1] with smooth spacing, close together at both ends.
+
+    Parameters
+    ----------
+    n : int
+        Number of intervals.
+    first, last : float
+        Spacing at the ends, about.
+
+    Returns
+    -------
+    (n + 1,) array
+
+    Examples
+    --------
+    >>> clustered(4, 0.1, 0.1).round(2)
+    array([0.  , 0.21, 0.5 , 0.79, 1.  ])
+    """
     t = np.linspace(0.0, 1.0, n + 1)
     spacing = 1.0 / n
     weight = first + (spacing * 1.5 - first) * np.sin(np.pi * np.clip(t, 0.0, 0.5)) ** 2

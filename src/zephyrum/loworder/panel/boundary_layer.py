@@ -1,8 +1,7 @@
 """A boundary layer along a given edge velocity: laminar, transition by e^N or at a trip, turbulent with lag.
 
-Momentum and kinetic energy integrals (Drela and Giles 1987), in logarithms, by the trapezoidal rule, station by station
-with Newton's method and derivatives by the complex step. In this direct form the march ends where the layer separates;
-coupled to the outer flow it goes on. Incompressible. Verified by tests/test_boundary_layer.py.
+The equations of `layer_equations`, station by station, with Newton's method. In this direct form the march ends where
+the layer separates; coupled to the outer flow it goes on. Incompressible. Verified by tests/test_boundary_layer.py.
 """
 
 import functools
@@ -15,22 +14,18 @@ from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import number
 from zephyrum.errors import InputError
 from zephyrum.loworder.panel.falkner_skan import similar_shape_factor
-from zephyrum.loworder.panel.integral_closures import (
-    critical_reynolds,
-    equilibrium_stress,
-    growth_rate,
-    laminar_closure,
-    layer_thickness,
-    turbulent_closure,
+from zephyrum.loworder.panel.integral_closures import laminar_closure, turbulent_friction
+from zephyrum.loworder.panel.layer_equations import (
+    LAMINAR,
+    TURBULENT,
+    interval_derivatives,
+    stress_after_transition,
 )
 
 if TYPE_CHECKING:
     import pandas as pd
 
-STEP = 1e-30  # imaginary part of the complex step
 NEWTON_STEPS = 40
-LAG = 4.2  # rate at which the shear stress follows its equilibrium (Green, Weeks and Brooman 1977)
-AFTER_TRANSITION = 0.7  # shear stress just after transition over that in equilibrium (Drela and Giles 1987)
 LAMINAR_SEPARATION = 4.02923  # shape factor of the similar layer without wall shear
 TURBULENT_SEPARATION = 2.8  # shape factor at which a turbulent layer in the direct form is taken as separated
 
@@ -95,9 +90,12 @@ class LayerSolution:
         0.000664
         """
         reynolds = self.edge * self.theta / self.viscosity
-        laminar = laminar_closure(self.h, reynolds)[1]
-        turbulent = turbulent_closure(self.h, reynolds, np.where(self.turbulent, self.stress, 0.03))[1]
-        return 2.0 * np.where(self.turbulent, turbulent, laminar)
+        return np.array(
+            [
+                2.0 * (turbulent_friction(h, re) if rough else laminar_closure(h, re)[1]).real
+                for h, re, rough in zip(self.h + 0j, reynolds + 0j, self.turbulent)
+            ]
+        )
 
     @property
     def table(self) -> "pd.DataFrame":
@@ -184,147 +182,131 @@ class _March:
     def __init__(self, s, edge, viscosity, critical, trip):
         self.s, self.edge, self.nu, self.critical, self.trip = s, edge, viscosity, critical, trip
         n = len(s)
-        self.theta, self.h, self.stress, self.amplitude = (np.full(n, np.nan) for _ in range(4))
+        self.third, self.theta, self.delta = (np.full(n, np.nan) for _ in range(3))
+        self.amplitude = np.full(n, np.nan)
         self.turbulent = np.zeros(n, dtype=bool)
         self.k, self.transition, self.separation = 0, np.nan, np.nan
 
     def begin(self, m: float) -> None:
         """The similar layer of u = s^m at the first station."""
         h = similar_shape_factor(m)
-        friction = float(laminar_closure(np.array(h), np.array(1.0))[1])
+        friction = laminar_closure(h + 0j, 1.0 + 0j)[1].real
         growth = 0.5 * (1.0 - m) + (h + 2.0) * m
         self.theta[0] = np.sqrt(self.s[0] * self.nu * friction / (self.edge[0] * growth))
-        self.h[0], self.amplitude[0] = h, 0.0
+        self.third[0] = self.amplitude[0] = 0.0
         if self.trip <= self.s[0]:
-            self._become_turbulent(0)
+            self.turbulent[0], self.transition = True, float(self.s[0])
+            h = min(h, 1.6)
+        self.delta[0] = h * self.theta[0]
+        if self.turbulent[0]:
+            self.third[0] = self._stress(self.theta[0], self.delta[0], self.edge[0])
 
-    def _become_turbulent(self, k: int) -> None:
-        self.turbulent[k], self.transition = True, float(self.s[k])
-        reynolds = np.array(self.edge[k] * self.theta[k] / self.nu)
-        self.h[k] = min(self.h[k], 1.6)
-        self.stress[k] = AFTER_TRANSITION * float(equilibrium_stress(np.array(self.h[k]), reynolds))
+    def _stress(self, theta: float, delta: float, edge: float) -> float:
+        return float(stress_after_transition(theta + 0j, delta + 0j, edge + 0j, self.nu).real)
 
     def step(self) -> None:
         """Solve the next station."""
         k = self.k
-        if not self.turbulent[k]:
-            x = self._newton(np.array([self._predicted(), self.h[k]]), False)
-            if x is None or x[1] > LAMINAR_SEPARATION:
-                self.separation = self._separation(x)
+        start = np.array([self.third[k], self._predicted(), self.delta[k] / self.theta[k]])
+        if self.turbulent[k]:
+            x = self._newton(start, (TURBULENT, TURBULENT), 0.5)
+            if x is None or x[2] > TURBULENT_SEPARATION:
+                self.separation = float(self.s[k])
                 return
-            self.k = k + 1
-            self.theta[k + 1], self.h[k + 1] = np.exp(x[0]), x[1]
-            self.amplitude[k + 1] = self.amplitude[k] + self._growth(k)
-            if self.amplitude[k + 1] >= self.critical or self.s[k + 1] >= self.trip:
-                self._transition_before(k + 1)
+            self._keep(x, True)
             return
-        x = self._newton(np.array([self._predicted(), self.h[k], np.log(self.stress[k])]), True)
-        if x is None or x[1] > TURBULENT_SEPARATION:
-            self.separation = float(self.s[k])
-            return
-        self.k = k + 1
-        self.theta[k + 1], self.h[k + 1], self.stress[k + 1] = np.exp(x[0]), x[1], np.exp(x[2])
-        self.amplitude[k + 1], self.turbulent[k + 1] = self.amplitude[k], True
+        x = self._newton(start, (LAMINAR, LAMINAR), 0.5)
+        place = self._transition(x)
+        if place is not None:
+            share = (place - self.s[k]) / (self.s[k + 1] - self.s[k])
+            start[0] = self._stress(self.theta[k], self.delta[k], self.edge[k])
+            start[2] = min(start[2], 2.0)
+            made = self._newton(start, (LAMINAR, TURBULENT), float(np.clip(share, 1e-3, 1.0 - 1e-3)))
+            if made is None:
+                self.separation = float(self.s[k])
+                return
+            self.transition = place
+            self._keep(made, True)
+        elif x is None or x[2] > LAMINAR_SEPARATION:
+            self.separation = self._separation(x)
+        else:
+            self._keep(x, False)
+
+    def _keep(self, x: np.ndarray, turbulent: bool) -> None:
+        k = self.k = self.k + 1
+        self.third[k], self.theta[k], self.delta[k], self.turbulent[k] = x[0], x[1], x[1] * x[2], turbulent
+        self.amplitude[k] = self.amplitude[k - 1] if turbulent else x[0]
+
+    def _transition(self, x: np.ndarray | None) -> float | None:
+        """Where the layer becomes turbulent between this station and the next; None if it does not."""
+        k = self.k
+        place = np.inf
+        if x is not None and x[0] >= self.critical:
+            place = self.s[k] + (self.critical - self.third[k]) / (x[0] - self.third[k]) * (self.s[k + 1] - self.s[k])
+        place = min(place, self.trip)
+        return float(place) if place <= self.s[k + 1] else None
 
     def _predicted(self) -> float:
-        """ln theta of the next station, with the shape factor of this one."""
+        """Momentum thickness of the next station, with the shape factor of this one."""
         k = self.k
-        h, theta = np.array(self.h[k]), self.theta[k]
-        reynolds = np.array(self.edge[k] * theta / self.nu)
-        if self.turbulent[k]:
-            friction = turbulent_closure(h, reynolds, np.array(self.stress[k]))[1]
-        else:
-            friction = laminar_closure(h, reynolds)[1]
+        theta, h = self.theta[k], self.delta[k] / self.theta[k]
+        reynolds = self.edge[k] * theta / self.nu
+        friction = (
+            turbulent_friction(h + 0j, reynolds + 0j)
+            if self.turbulent[k]
+            else laminar_closure(h + 0j, reynolds + 0j)[1]
+        ).real
         log_s, log_u = np.log(self.s[k + 1] / self.s[k]), np.log(self.edge[k + 1] / self.edge[k])
         # theta^2 grows in a straight line with the friction of a laminar layer
         fed = theta**2 * np.exp(-2.0 * (h + 2.0) * log_u) + 2.0 * theta * friction * self.s[k] * log_s
-        return float(0.5 * np.log(max(fed, 0.25 * theta**2)))
-
-    def _growth(self, k: int) -> float:
-        """Growth of the exponent between stations k and k + 1, from where waves begin to grow."""
-        h, theta = self.h[k : k + 2], self.theta[k : k + 2]
-        excess = np.log(self.edge[k : k + 2] * theta / self.nu / critical_reynolds(h))
-        if excess[1] <= 0.0:
-            return 0.0
-        share = 1.0 if excess[0] >= 0.0 else excess[1] / (excess[1] - excess[0])
-        return float(share * growth_rate(h, theta).mean() * (self.s[k + 1] - self.s[k]))
-
-    def _transition_before(self, k: int) -> None:
-        """Make station k turbulent and place transition between it and the one before."""
-        before, after = self.amplitude[k - 1], self.amplitude[k]
-        place = self.trip
-        if after >= self.critical:
-            share = (self.critical - before) / max(after - before, 1e-300)
-            place = min(place, self.s[k - 1] + share * (self.s[k] - self.s[k - 1]))
-        self._become_turbulent(k)
-        self.transition = float(place)
+        return float(np.sqrt(max(fed, 0.25 * theta**2)))
 
     def _separation(self, x: np.ndarray | None) -> float:
         """Where the shape factor reaches that of separation; friction falls to it like a square root."""
         k = self.k
         if x is None and k > 0:  # from the last two stations
-            f = np.array([float(laminar_closure(h, np.array(1.0))[1]) for h in self.h[k - 1 : k + 1]]) ** 2
+            h = self.delta[k - 1 : k + 1] / self.theta[k - 1 : k + 1]
+            f = np.array([laminar_closure(one + 0j, 1.0 + 0j)[1].real for one in h]) ** 2
             reach = f[1] / max(f[0] - f[1], 1e-300) * (self.s[k] - self.s[k - 1])
             return float(min(self.s[k] + reach, self.s[k + 1]))
         return float(self.s[k + 1]) if x is not None else float(self.s[k])
 
-    def _newton(self, start: np.ndarray, turbulent: bool) -> np.ndarray | None:
-        """Unknowns of station k + 1: ln theta, H and, where turbulent, ln of the stress; None if there are none."""
-        x = start.copy()
+    def _newton(self, start: np.ndarray, kinds: tuple[int, int], share: float) -> np.ndarray | None:
+        """Unknowns of station k + 1: third, theta and H; None if there are none."""
+        k, x = self.k, start.copy()
+        both = np.empty(10)
+        both[:5] = self.third[k], self.theta[k], self.delta[k], self.edge[k], self.s[k]
+        both[8:] = self.edge[k + 1], self.s[k + 1]
+        residuals, slopes, gaps = np.empty(3), np.empty((3, 11)), np.zeros(2)
         for _ in range(NEWTON_STEPS):
-            value = self._residual(x, turbulent).real
-            slopes = np.stack(
-                [self._residual(x + 1j * STEP * unit, turbulent).imag / STEP for unit in np.eye(len(x))], axis=1
-            )
+            both[5:8] = x[0], x[1], x[1] * x[2]
+            interval_derivatives(np.array(kinds), both, gaps, self.nu, share, residuals, slopes)
+            matrix = np.stack([slopes[:, 5], slopes[:, 6] + x[2] * slopes[:, 7], x[1] * slopes[:, 7]], axis=1)
             try:
-                step = np.linalg.solve(slopes, -value)
+                step = np.linalg.solve(matrix, -residuals)
             except np.linalg.LinAlgError:
                 return None
-            limit = max(1.0, np.abs(step / [0.4, 0.1, 0.5][: len(x)]).max())
+            size = np.array([max(abs(x[0]), 1.0) if kinds[1] == LAMINAR else x[0], x[1], 1.0])
+            limit = max(1.0, np.abs(step / size / [1.0 if kinds[1] == LAMINAR else 0.4, 0.4, 0.1]).max())
             x = x + step / limit
-            if not (np.isfinite(x).all() and 1.02 < x[1] < 30.0):
+            if not (np.isfinite(x).all() and 1.02 < x[2] < 30.0 and x[1] > 0.0):
                 return None
-            if np.abs(step).max() < 1e-11:
+            if np.abs(step / size).max() < 1e-11:
                 return x
         return None
-
-    def _residual(self, x: np.ndarray, turbulent: bool) -> np.ndarray:
-        k = self.k
-        theta = np.array([self.theta[k], np.exp(x[0])])
-        h = np.array([self.h[k], x[1]])
-        reynolds = self.edge[k : k + 2] * theta / self.nu
-        if turbulent:
-            stress = np.array([self.stress[k], np.exp(x[2])])
-            energy, friction, dissipation = turbulent_closure(h, reynolds, stress)
-        else:
-            energy, friction, dissipation = laminar_closure(h, reynolds)
-        ratio = self.s[k : k + 2] / theta
-        log_s, log_u = np.log(self.s[k + 1] / self.s[k]), np.log(self.edge[k + 1] / self.edge[k])
-        mean_h = h.mean()
-        momentum = np.log(theta[1] / theta[0]) + (mean_h + 2.0) * log_u - (ratio * friction).mean() * log_s
-        shape = (
-            np.log(energy[1] / energy[0])
-            + (1.0 - mean_h) * log_u
-            + (ratio * (friction - 2.0 * dissipation / energy)).mean() * log_s
-        )
-        if not turbulent:
-            return np.array([momentum, shape])
-        delta = layer_thickness(h, theta).mean()
-        drive = (equilibrium_stress(h, reynolds) - stress).mean()
-        lag = 2.0 * np.log(stress[1] / stress[0]) - LAG * drive * (self.s[k + 1] - self.s[k]) / delta
-        return np.array([momentum, shape, lag])
 
     def solution(self) -> LayerSolution:
         """What has been solved."""
         own = slice(self.k + 1)
+        turbulent = self.turbulent[own]
         return LayerSolution(
             self.s[own],
             self.edge[own],
             self.theta[own],
-            self.h[own],
-            self.stress[own],
+            self.delta[own] / self.theta[own],
+            np.where(turbulent, self.third[own], np.nan),
             self.amplitude[own],
-            self.turbulent[own],
+            turbulent,
             self.nu,
             self.transition,
             self.separation,

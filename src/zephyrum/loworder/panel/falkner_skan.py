@@ -55,63 +55,12 @@ SIMILAR = (
 )
 
 
-class ComplexSpline:
-    """Cubic spline that takes complex numbers with small imaginary parts, for derivatives by the complex step.
-
-    Outside of its range it goes on in a straight line.
-
-    Parameters
-    ----------
-    x, y : (n,) array
-        Nodes and values.
-
-    Examples
-    --------
-    >>> line = ComplexSpline(np.array([0.0, 1.0, 2.0]), np.array([0.0, 1.0, 4.0]))
-    >>> complex(line(np.array(1.0 + 1e-20j))).imag > 1e-20
-    True
-    """
-
-    def __init__(self, x: np.ndarray, y: np.ndarray):
-        made = CubicSpline(x, y)
-        self.x, self.c = made.x, made.c
-        self.ends = np.array([x[0], x[-1]])
-        self.values, self.slopes = made(self.ends), made(self.ends, 1)
-
-    def __call__(self, x: np.ndarray) -> np.ndarray:
-        """Values at positions, real or complex.
-
-        Parameters
-        ----------
-        x : array
-            Positions.
-
-        Examples
-        --------
-        >>> float(ComplexSpline(np.array([0.0, 1.0, 2.0]), np.array([0.0, 1.0, 4.0]))(np.array(1.0)))
-        1.0
-        """
-        x = np.asarray(x)
-        k = np.clip(np.searchsorted(self.x, x.real, side="right") - 1, 0, len(self.x) - 2)
-        d, c = x - self.x[k], self.c[:, k]
-        inside = ((c[0] * d + c[1]) * d + c[2]) * d + c[3]
-        low, high = (v + s * (x - end) for v, s, end in zip(self.values, self.slopes, self.ends))
-        return np.where(x.real < self.ends[0], low, np.where(x.real > self.ends[1], high, inside))
-
-
-@functools.cache
-def laminar_splines() -> dict[str, ComplexSpline]:
-    """Splines over ln H: "energy" H*, "friction" Re_theta Cf / 2, "dissipation" Re_theta 2 CD / H*, and "m".
-
-    Examples
-    --------
-    >>> round(float(laminar_splines()["friction"](np.log(2.5911))), 4)  # Blasius
-    0.2205
-    """
-    table = np.array(SIMILAR)
-    x = np.log(table[:, 1])
-    columns = {"m": 0, "energy": 2, "friction": 3, "dissipation": 4}
-    return {name: ComplexSpline(x, table[:, k]) for name, k in columns.items()}
+_TABLE = np.array(SIMILAR)
+LAMINAR_NODES = np.log(_TABLE[:, 1])  # ln H
+# energy H*, friction Re_theta Cf / 2 and dissipation Re_theta 2 CD / H*: cubic splines over ln H, (3, 4, n - 1)
+LAMINAR_SPLINES = np.stack([CubicSpline(LAMINAR_NODES, _TABLE[:, k]).c for k in (2, 3, 4)])
+SHAPE_AT_STAGNATION = float(_TABLE[1, 1])  # H of u = x, and Re_theta Cf / 2
+FRICTION_AT_STAGNATION = float(_TABLE[1, 3])
 
 
 @functools.cache
@@ -128,7 +77,7 @@ def similar_shape_factor(m: float) -> float:
     >>> round(similar_shape_factor(0.0), 4)
     2.5911
     """
-    table = np.array(SIMILAR)
-    low, high = float(np.log(table[0, 1])), float(np.log(table[np.argmin(table[:, 0]), 1]))
-    spline = laminar_splines()["m"]
-    return float(np.exp(brentq(lambda x: float(spline(np.array(x))) - m, low, high, xtol=1e-14)))
+    rising = slice(0, int(np.argmin(_TABLE[:, 0])) + 1)
+    spline = CubicSpline(LAMINAR_NODES, _TABLE[:, 0])
+    low, high = LAMINAR_NODES[rising][[0, -1]]
+    return float(np.exp(brentq(lambda x: float(spline(x)) - m, low, high, xtol=1e-14)))

@@ -100,11 +100,31 @@ class PanelSection:
     def basis(self) -> np.ndarray:
         """(n, 2) vorticity at the nodes for unit streams along x and along z."""
         nodes = np.concatenate(self.points)
-        n, many = len(nodes), len(self.points)
+        matrix, free = self.equations()
+        right = np.zeros((len(matrix), 2))
+        right[: len(nodes)] = np.stack([-nodes[:, 1], nodes[:, 0]], axis=1)
+        right[free] = 0.0
+        return lu_solve(lu_factor(matrix), right)[: len(nodes)]
+
+    def equations(self) -> tuple[np.ndarray, np.ndarray]:
+        """Equations of the vorticity at n nodes and of the stream function on each of m elements.
+
+        Returns
+        -------
+        matrix : (n + m, n + m) array
+        free : array of int
+            Equations without a stream function: the conditions at the tails.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> panel_section(zy.Airfoil.naca("0012"), 40).equations()[0].shape
+        (42, 42)
+        """
+        n, many = len(self.influence), len(self.points)
         matrix = np.zeros((n + many, n + many))
-        right = np.zeros((n + many, 2))
         matrix[:n, :n] = self.influence
-        right[:n] = np.stack([-nodes[:, 1], nodes[:, 0]], axis=1)
+        free = list(range(n, n + many))
         for k in range(many):
             a, b = self._starts[k], self._starts[k + 1] - 1
             matrix[a : b + 1, n + k] = -1.0
@@ -112,11 +132,12 @@ class PanelSection:
             if not self._is_blunt(k):
                 # both corners are one point: in place of its second equation, the mean of the speeds on both sides
                 # goes to the tail in a straight line
-                matrix[b], right[b] = 0.0, 0.0
+                matrix[b] = 0.0
                 weights = self._towards_tail(k)
                 matrix[b, [a, a + 1, a + 2]] = weights[0]
                 matrix[b, [b, b - 1, b - 2]] -= weights[1]
-        return lu_solve(lu_factor(matrix), right)[:n]
+                free.append(b)
+        return matrix, np.array(free)
 
     def _towards_tail(self, k: int) -> tuple[np.ndarray, np.ndarray]:
         """Weights of three nodes from the tail on, of either side: their sum is zero for a straight course."""

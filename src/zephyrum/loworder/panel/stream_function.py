@@ -78,3 +78,129 @@ def source_panels(points: np.ndarray, first: np.ndarray, last: np.ndarray) -> np
         offset = points[:, None, :] - place[None, :, :]
         out += 0.5 * weight * np.arctan2(-offset[..., 1], -offset[..., 0])  # the cut leads downstream
     return out * length / (2.0 * np.pi)
+
+
+def surface_sources(points: np.ndarray, first: np.ndarray, last: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Stream function inside a section of sources on its surface whose density varies linearly along each panel.
+
+    Parameters
+    ----------
+    points : (n, 2) array
+        Within the section or on it.
+    first, last : (m, 2) array
+        Ends of the panels; the section lies on their left.
+
+    Returns
+    -------
+    of_first, of_last : (n, m) array
+        For unit density at the first end, and at the last. The branch cuts leave outwards.
+
+    Examples
+    --------
+    >>> one = np.array([[0.0, 0.0]]), np.array([[1.0, 0.0]])
+    >>> left, right = surface_sources(np.array([[0.0, 0.5], [1.0, 0.5]]), *one)
+    >>> round(float((left + right)[0, 0] + (left + right)[1, 0]), 9)  # odd about the middle
+    0.0
+    """
+    x, y, length, _ = _local(points, first, last)
+
+    def plain(t: np.ndarray) -> np.ndarray:
+        return t * np.arctan2(t, y) - 0.5 * y * _log(t * t + y * y)
+
+    def moment(t: np.ndarray) -> np.ndarray:
+        return 0.5 * (t * t * np.arctan2(t, y) - y * t + _squared_angle(t, y))
+
+    whole = plain(x) - plain(x - length)
+    of_last = -(x * whole - moment(x) + moment(x - length)) / length
+    return (-whole - of_last) / (2.0 * np.pi), of_last / (2.0 * np.pi)
+
+
+def wake_sources(points: np.ndarray, first: np.ndarray, last: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Stream function of sources along a wake whose density varies linearly along each panel.
+
+    Parameters
+    ----------
+    points : (n, 2) array
+        Upstream of the wake.
+    first, last : (m, 2) array
+        Ends of the panels, downstream.
+
+    Returns
+    -------
+    of_first, of_last : (n, m) array
+        For unit density at the first end, and at the last. The branch cuts leave downstream.
+
+    Examples
+    --------
+    >>> one = np.array([[1.0, 0.0]]), np.array([[2.0, 0.0]])
+    >>> a, b = wake_sources(np.array([[0.0, 0.5], [0.0, -0.5]]), *one)
+    >>> round(float((a + b).sum()), 9)  # odd about the wake
+    0.0
+    """
+    x, y, length, _ = _local(points, first, last)
+
+    def plain(t: np.ndarray) -> np.ndarray:
+        return t * np.arctan2(-y, -t) + 0.5 * y * _log(t * t + y * y)
+
+    def moment(t: np.ndarray) -> np.ndarray:
+        return 0.5 * (t * t * np.arctan2(-y, -t) + y * t - _squared_angle(t, y))
+
+    whole = plain(x) - plain(x - length)
+    of_last = (x * whole - moment(x) + moment(x - length)) / length
+    return (whole - of_last) / (2.0 * np.pi), of_last / (2.0 * np.pi)
+
+
+def source_velocity(points: np.ndarray, first: np.ndarray, last: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Complex velocity u - i w of sources whose density varies linearly along each panel.
+
+    Parameters
+    ----------
+    points : (n, 2) array
+        x and z; at an end of a panel the singular part, which its neighbour cancels, is left out.
+    first, last : (m, 2) array
+        Ends of the panels.
+
+    Returns
+    -------
+    of_first, of_last : (n, m) complex array
+        For unit density at the first end, and at the last. Clockwise vortices of that density have i times the
+        velocity.
+
+    Examples
+    --------
+    >>> one = np.array([[0.0, 0.0]]), np.array([[1.0, 0.0]])
+    >>> a, b = source_velocity(np.array([[50.5, 0.0]]), *one)
+    >>> round(float((a + b)[0, 0].real) * 2.0 * np.pi, 3)  # a source, seen from afar
+    0.02
+    """
+    x, y, length, tangent = _local(points, first, last)
+    z = x + 1j * y
+    angle = np.where(y == 0.0, 0.0, np.arctan2(y * length, y * y + x * (x - length)))
+    near = (1e-10 * length) ** 2
+    squares = [np.where(square > near, square, 1.0) for square in (x * x + y * y, (x - length) ** 2 + y * y)]
+    whole = 0.5 * (np.log(squares[0]) - np.log(squares[1])) - 1j * angle
+    of_last = (z * whole - length) / length
+    turn = (tangent[:, 0] - 1j * tangent[:, 1]) / (2.0 * np.pi)
+    return (whole - of_last) * turn, of_last * turn
+
+
+def _local(points, first, last) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """x and y (n, m) of points along and to the left of panels, lengths (m,) and tangents (m, 2)."""
+    along = last - first
+    length = np.linalg.norm(along, axis=1)
+    tangent = along / length[:, None]
+    offset = points[:, None, :] - first[None, :, :]
+    x = (offset * tangent).sum(axis=2)
+    y = offset[..., 1] * tangent[:, 0] - offset[..., 0] * tangent[:, 1]
+    return x, np.where(np.abs(y) < 1e-12 * length, 0.0, y), length, tangent
+
+
+def _log(square: np.ndarray) -> np.ndarray:
+    """Logarithm, zero at zero."""
+    return np.log(np.where(square > 0.0, square, 1.0))
+
+
+def _squared_angle(t: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """y^2 arctan(t / y), zero where y is."""
+    safe = np.where(y == 0.0, 1.0, y)
+    return np.where(y == 0.0, 0.0, y * y * np.arctan(t / safe))

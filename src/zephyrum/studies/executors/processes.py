@@ -6,18 +6,14 @@ Verified by tests/test_promises.py and tests/test_studies.py.
 
 import os
 import signal
-import sys
 import threading
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import replace
-from multiprocessing import get_all_start_methods, get_context, resource_tracker, set_start_method
+from multiprocessing import get_all_start_methods, resource_tracker, set_start_method
 from multiprocessing.connection import Connection, wait
 from multiprocessing.process import BaseProcess
-from multiprocessing.reduction import ForkingPickler
-from types import ModuleType
 
+from zephyrum._core.worker_processes import program_hidden, worker_context
 from zephyrum.errors import FlowError
 from zephyrum.solver import run_case
 from zephyrum.studies.executors.base import Reports, Work
@@ -67,30 +63,6 @@ def _serve(pipe: Connection, work: Work) -> None:
             pipe.send(("error", error))
 
 
-def _context():
-    """Way in which workers start: forks of a process that has imported the library once, where there are such."""
-    if "forkserver" not in get_all_start_methods():
-        return get_context("spawn")
-    context = get_context("forkserver")
-    context.set_forkserver_preload(PRELOADED)
-    return context
-
-
-@contextmanager
-def _without_main(work: Work) -> Iterator[None]:
-    """Workers do not import the program of the user again, unless `work` holds an object that is defined there.
-
-    It need not be importable (standard input), nor guarded by its name.
-    """
-    program = sys.modules["__main__"]
-    if b"__main__" not in bytes(ForkingPickler.dumps(work)):
-        sys.modules["__main__"] = ModuleType("__main__")
-    try:
-        yield
-    finally:
-        sys.modules["__main__"] = program
-
-
 class ProcessExecutor:
     """Computes points on `processes` processes with one thread each."""
 
@@ -109,8 +81,8 @@ class ProcessExecutor:
             resource_tracker.ensure_running()  # started here: its start ends with signals unblocked
         before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT}) if masked else None
         try:
-            context = _context()
-            with _without_main(self.work):
+            context = worker_context(PRELOADED)
+            with program_hidden(self.work):
                 for _ in range(many):
                     here, there = context.Pipe()
                     worker = context.Process(target=_serve, args=(there, self.work), daemon=True)

@@ -1,0 +1,222 @@
+"""Newton's equations of all stations of a section, reduced to one unknown a station.
+
+The momentum and third equations give momentum thickness and third unknown along the flow; what is left are the energy
+equations and the edge velocities that follow the mass defects of all stations. Verified by
+tests/test_viscous_panels.py.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from zephyrum._core.jit import serial
+from zephyrum.loworder.panel.falkner_skan import SHAPE_AT_STAGNATION
+from zephyrum.loworder.panel.layer_equations import interval_derivatives, theta_at_stagnation
+
+STAGNATION, TAIL = -1, -2  # in place of the station before: the layer begins at the stagnation point, or as a wake
+
+
+class Stations(NamedTuple):
+    """Stations in the order of the nodes: section from the upper to the lower tail, then wake.
+
+    Attributes
+    ----------
+    chain : (k,) int array
+        Stations in the order of the flow: upper side, lower side, wake.
+    before : (k,) int array
+        Station before each; `STAGNATION` or `TAIL`.
+    kinds : (k,) int array
+        Laminar, turbulent or wake.
+    distance : (k,) array
+        From the stagnation point [m].
+    gaps : (k,) array
+        Heights of dead air in the wake [m].
+    share : (k,) array
+        Part of an interval that ends in transition before it.
+    values : (k, 4) array
+        Third unknown, momentum thickness, displacement thickness, edge velocity.
+    """
+
+    chain: np.ndarray
+    before: np.ndarray
+    kinds: np.ndarray
+    distance: np.ndarray
+    gaps: np.ndarray
+    share: np.ndarray
+    values: np.ndarray
+
+
+class Coupling(NamedTuple):
+    """How edge velocities follow mass defects, to first order.
+
+    Attributes
+    ----------
+    viscosity : float
+        Kinematic [m^2/s].
+    gradient : float
+        Of the edge velocity at the stagnation point [1/s].
+    tails : (2,) int array
+        Last stations of both sides.
+    split : int
+        Last station of the upper side, from the stagnation point.
+    length : float
+        Of the panel with the stagnation point [m].
+    shift : (2,) array
+        Displacement of the stagnation point along the section for unit changes of the edge velocities beside it.
+    matrix : (k, k) array
+        Edge velocities for unit defects.
+    mismatch : (k,) array
+        Velocities that the defects give less those of the stations.
+    """
+
+    viscosity: float
+    gradient: float
+    tails: np.ndarray
+    split: int
+    length: float
+    shift: np.ndarray
+    matrix: np.ndarray
+    mismatch: np.ndarray
+
+
+@serial
+def eliminated(stations, coupling, changed):
+    """Third unknown and momentum thickness of every station from the products q = H u, and what is left.
+
+    The momentum and third equations are solved along the flow. With H u given, not the mass defect, errors decay on the
+    way: at a given displacement thickness the momentum equation of a laminar layer amplifies them.
+
+    Parameters
+    ----------
+    stations : Stations
+    coupling : Coupling
+    changed : (2,) int array
+        Stations before which transition lies, of both sides.
+
+    Returns
+    -------
+    energy : (k, 2 k + 3) array
+        Energy equations: factors of the changes of q and of the edge velocities, and three right sides: of the Newton
+        step, and for unit changes of the shares of both transitions.
+    others : (k, 2, 2 k + 3) array
+        Changes of third unknown and momentum thickness for unit changes of q and edge velocities, and for the right
+        sides.
+    residuals : (k, 3) array
+    """
+    count = len(stations.chain)
+    width = 2 * count + 3
+    energy, others = np.zeros((count, width)), np.zeros((count, 2, width))
+    residuals = np.zeros((count, 3))
+    x, found, slopes, gaps = np.empty(10), np.empty(3), np.empty((3, 11)), np.empty(2)
+    kinds = np.empty(2, np.int64)
+    rows = np.empty((3, width))
+    y = stations.values
+    k, n = coupling.split, coupling.tails[1] + 1
+    for i in stations.chain:
+        j = stations.before[i]
+        third, theta, delta, edge = y[i]
+        if j == STAGNATION:
+            own = theta_at_stagnation(coupling.gradient, coupling.viscosity)
+            residuals[i] = np.log(theta / own), delta / theta - SHAPE_AT_STAGNATION, third
+            # the gradient follows both nodes beside the stagnation point
+            factor = 0.5 / (coupling.gradient * coupling.length)
+            others[i, 1, count + k] = others[i, 1, count + k + 1] = -theta * factor
+            others[i, 1, width - 3] = -theta * residuals[i, 0]
+            others[i, 0, width - 3] = -third
+            energy[i, i], energy[i, count + i] = 1.0 / edge, -delta / (theta * edge)
+            energy[i, width - 3] = -residuals[i, 1]
+            continue
+        if j == TAIL:
+            up, low = coupling.tails
+            whole = y[up, 1] + y[low, 1]
+            residuals[i, 0] = theta - whole
+            residuals[i, 1] = delta - y[up, 2] - y[low, 2] - stations.gaps[i]
+            residuals[i, 2] = third * whole - y[up, 0] * y[up, 1] - y[low, 0] * y[low, 1]
+            others[i, 1] = others[up, 1] + others[low, 1]
+            others[i, 1, width - 3] -= residuals[i, 0]
+            others[i, 0] = y[up, 1] * others[up, 0] + y[low, 1] * others[low, 0]
+            others[i, 0] += (y[up, 0] - third) * others[up, 1] + (y[low, 0] - third) * others[low, 1]
+            others[i, 0, width - 3] -= residuals[i, 2]
+            others[i, 0] /= whole
+            energy[i, width - 3] = -residuals[i, 1]
+            for s, sign in ((i, 1.0), (up, -1.0), (low, -1.0)):
+                shape = sign * y[s, 2] / y[s, 1]
+                energy[i, :-3] += shape * others[s, 1, :-3]
+                energy[i, width - 3 :] -= shape * others[s, 1, width - 3 :]
+                energy[i, s] += sign * y[s, 1] / y[s, 3]
+                energy[i, count + s] -= sign * y[s, 2] / y[s, 3]
+            continue
+        x[:4], x[4], x[5:9], x[9] = y[j], stations.distance[j], y[i], stations.distance[i]
+        kinds[0], kinds[1] = stations.kinds[j], stations.kinds[i]
+        gaps[0], gaps[1] = stations.gaps[j], stations.gaps[i]
+        interval_derivatives(kinds, x, gaps, coupling.viscosity, stations.share[i], found, slopes)
+        rows[:] = 0.0
+        moved = -1.0 if k < i < n else 1.0  # change of the distance with the place of the stagnation point
+        for r in range(3):
+            residuals[i, r] = found[r]
+            rows[r, j] = slopes[r, 2] * y[j, 1] / y[j, 3]
+            rows[r, i] = slopes[r, 7] * theta / edge
+            rows[r, count + j] = slopes[r, 3] - slopes[r, 2] * y[j, 2] / y[j, 3]
+            rows[r, count + i] = slopes[r, 8] - slopes[r, 7] * delta / edge
+            by_place = (slopes[r, 4] + slopes[r, 9]) * moved
+            rows[r, count + k] += by_place * coupling.shift[0]
+            rows[r, count + k + 1] += by_place * coupling.shift[1]
+            rows[r, width - 3] = -found[r]
+            for c in range(2):
+                if changed[c] == i:
+                    rows[r, width - 2 + c] = -slopes[r, 10]
+        h1, h2 = y[j, 2] / y[j, 1], delta / theta
+        a, b = slopes[0, 5], slopes[0, 6] + slopes[0, 7] * h2
+        c, e = slopes[2, 5], slopes[2, 6] + slopes[2, 7] * h2
+        before = slopes[:, 1] + slopes[:, 2] * h1
+        determinant = a * e - b * c
+        own_theta = slopes[1, 6] + slopes[1, 7] * h2
+        for s in range(width):
+            known = -1.0 if s < width - 3 else 1.0
+            third1, theta1 = others[j, 0, s], others[j, 1, s]
+            first = known * rows[0, s] - slopes[0, 0] * third1 - before[0] * theta1
+            second = known * rows[2, s] - slopes[2, 0] * third1 - before[2] * theta1
+            others[i, 0, s] = (e * first - b * second) / determinant
+            others[i, 1, s] = (a * second - c * first) / determinant
+            total = slopes[1, 0] * third1 + before[1] * theta1
+            total += slopes[1, 5] * others[i, 0, s] + own_theta * others[i, 1, s]
+            energy[i, s] = rows[1, s] - known * total
+    return energy, others, residuals
+
+
+def newton_step(stations: Stations, coupling: Coupling, changed: np.ndarray) -> np.ndarray:
+    """Changes of all stations by one step of Newton's method, and for moves of transition.
+
+    Parameters
+    ----------
+    stations : Stations
+    coupling : Coupling
+    changed : (2,) int array
+        Stations before which transition lies, of both sides.
+
+    Returns
+    -------
+    (k, 4, 3) array
+        Of third unknown, momentum thickness, mass defect and edge velocity: of the step, and for unit changes of the
+        shares of both transitions.
+    """
+    y, d = stations.values, coupling.matrix
+    energy, others, _ = eliminated(stations, coupling, changed)
+    count = len(y)
+    q, u, right = slice(0, count), slice(count, 2 * count), slice(2 * count, None)
+    product = (y[:, 2] * y[:, 3] / y[:, 1])[:, None]
+    # defects m = theta q, edge velocities u = d m + mismatch
+    by_q, by_u = product * others[:, 1, q], product * others[:, 1, u]
+    by_q[np.arange(count), np.arange(count)] += y[:, 1]
+    known = d @ np.concatenate([by_q, product * others[:, 1, right]], axis=1)
+    known[:, count] += coupling.mismatch
+    speeds = np.linalg.solve(np.eye(count) - d @ by_u, known)
+    dq = np.linalg.solve(
+        energy[:, q] + energy[:, u] @ speeds[:, :count], energy[:, right] - energy[:, u] @ speeds[:, count:]
+    )
+    du = speeds[:, :count] @ dq + speeds[:, count:]
+    change = np.empty((count, 4, 3))
+    change[:, :2] = others[:, :, q] @ dq + others[:, :, u] @ du + others[:, :, right]
+    change[:, 2] = by_q @ dq + by_u @ du + product * others[:, 1, right]
+    change[:, 3] = du
+    return change

@@ -1,0 +1,207 @@
+"""Sections with boundary layers: response to displacement, Newton's equations, polars, the command line."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+from click.testing import CliRunner
+
+import zephyrum as zy
+from zephyrum.cli.main import main
+from zephyrum.loworder.panel.coupled_layers import CoupledLayers, CouplingOptions
+from zephyrum.loworder.panel.displacement import DisplacedSection, PanelLayout
+from zephyrum.loworder.panel.reduced_system import eliminated
+from zephyrum.loworder.panel.stream_function import source_velocity, surface_sources, vortex_panels, wake_sources
+
+COARSE = PanelLayout(panels=100, wake_nodes=18)
+
+
+class Influence(unittest.TestCase):
+    def test_stream_functions_have_the_velocity_of_their_sources(self):
+        first, last, step = np.array([[0.2, 0.1]]), np.array([[1.0, 0.4]]), 1e-5
+        for at in ([0.3, 1.0], [2.0, 0.9], [-0.5, -0.3], [0.5, 0.8]):
+            at = np.array([at])
+            velocity = source_velocity(at, first, last)
+            for call in (surface_sources, wake_sources, vortex_panels):
+                turn = 1j if call is vortex_panels else 1.0
+                for end in (0, 1):
+                    by_x, by_z = (
+                        (call(at + d, first, last)[end] - call(at - d, first, last)[end]) / (2.0 * step)
+                        for d in (np.array([step, 0.0]), np.array([0.0, step]))
+                    )
+                    w = turn * velocity[end][0, 0]
+                    self.assertAlmostEqual(by_z[0, 0], w.real, 6)
+                    self.assertAlmostEqual(-by_x[0, 0], -w.imag, 6)
+
+    def test_displacement_of_a_thin_section_is_a_thicker_one(self):
+        # a constant displacement added to a section is the flow about the section that much thicker
+        foil, d = zy.Airfoil.naca("0012"), 1e-3
+        section = DisplacedSection(foil, PanelLayout(panels=240, wake_nodes=30))
+        response = section.response(0.0)
+        n = section.count
+        speed = np.abs(response.inviscid)
+        defect = np.where(np.arange(len(speed)) < n, d, 2.0 * d) * speed  # that of both sides in the wake
+        moved = response.inviscid + response.matrix @ (np.sign(response.inviscid) * defect)
+        thicker = section.points.copy()
+        tangent = np.gradient(thicker, section.arc, axis=0)
+        thicker += d * np.stack([tangent[:, 1], -tangent[:, 0]], axis=1)
+        other = zy.panel_section(zy.Airfoil(thicker, "thicker"), 240).solve(0.0)
+        nodes = np.concatenate(other.section.points)
+        x = section.points[:, 0]
+        upper, inside = np.arange(n) < n // 2, (x > 0.1) & (x < 0.8)
+        order = np.argsort(nodes[:120, 0])
+        found = np.interp(x[upper & inside], nodes[:120][order, 0], other.speed[:120][order])
+        gained = found - np.interp(x[upper & inside], x[: n // 2][::-1], response.inviscid[: n // 2][::-1])
+        # on a curved wall the speed falls outwards by its curvature times the displacement
+        bend = np.gradient(np.unwrap(np.arctan2(tangent[:, 1], tangent[:, 0])), section.arc)
+        outside = moved[:n] - response.inviscid[:n] - bend * d * speed[:n]
+        self.assertLess(np.abs(outside[upper & inside] - gained).max(), 4e-4)
+        self.assertGreater(np.abs(gained).max(), 2e-3)
+
+    def test_bumps_speed_up_the_flow_on_top_of_them(self):
+        for foil in (zy.Airfoil.naca("2412"), zy.Airfoil.naca("0012").blunted(0.01)):
+            matrix = DisplacedSection(foil, COARSE).response(3.0).matrix
+            self.assertGreater(matrix.diagonal()[1 : COARSE.panels].min(), 0.0)
+
+
+class Newton(unittest.TestCase):
+    def test_equations_are_met_and_steps_are_those_of_differences(self):
+        section = DisplacedSection(zy.Airfoil.naca("2412"), COARSE)
+        layers = CoupledLayers(section, 3.0, 1e-6, 9.0, (1.0, 1.0), CouplingOptions())
+        layers.begin()
+        self.assertTrue(layers.solve())
+        coupling = layers.coupling()
+        changed = np.array([own[int(place) + 1] for own, place in zip(layers.sides, layers.place)])
+        residuals = eliminated(layers.stations(), coupling, changed)[2]
+        slow = layers.values[:, 3] < 0.02  # stations at rest take no part
+        self.assertLess(np.abs(residuals[~slow]).max(), 1e-6)
+        self.assertLess(np.abs(coupling.mismatch[~slow]).max(), 1e-6)
+        for side in (0, 1):
+            self.assertLess(abs(layers.excess(side)[0]) * (layers.place[side] < layers.latest[side] - 0.01), 1e-2)
+        # far from the solution a step brings the residuals down by its square
+        layers.values[:, 1] *= 1.0 + 1e-4 * np.sin(np.arange(len(slow)))
+        before = np.abs(eliminated(layers.stations(), layers.coupling(), changed)[2][~slow]).max()
+        layers._apply(layers._linearized().change[:, :, 0])
+        after = np.abs(eliminated(layers.stations(), layers.coupling(), changed)[2][~slow]).max()
+        self.assertLess(after, 0.02 * before)
+
+    def test_a_state_goes_back_and_a_failed_advance_changes_nothing(self):
+        section = DisplacedSection(zy.Airfoil.naca("0012"), COARSE)
+        layers = CoupledLayers(section, 2.0, 1e-6, 9.0, (1.0, 1.0), CouplingOptions(steps=2, upstream=()))
+        layers.begin()
+        before = layers.values.copy()
+        self.assertFalse(layers.advance(3.0, 0))
+        np.testing.assert_array_equal(layers.values, before)
+        self.assertEqual(layers.alpha, 2.0)
+
+
+class Polars(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.polar = zy.panel_polar(zy.Airfoil.naca("0012"), np.arange(-2.0, 9.0, 2.0), 3e6)
+
+    def test_a_symmetric_section_mirrors_itself(self):
+        table = self.polar.table.set_index("alpha")
+        self.assertTrue(table.converged.all())
+        self.assertAlmostEqual(table.CL[0.0], 0.0, 6)
+        self.assertAlmostEqual(table.CL[-2.0], -table.CL[2.0], 4)
+        self.assertAlmostEqual(table.CD[-2.0], table.CD[2.0], 5)
+        self.assertAlmostEqual(table.transition_upper[-2.0], table.transition_lower[2.0], 3)
+
+    def test_numbers_of_naca_0012(self):
+        # Abbott, von Doenhoff and Stivers (1945), charts at Re 3e6: slope 0.105 per degree, least drag 0.0058
+        self.assertAlmostEqual(self.polar.lift_slope / 0.106, 1.0, delta=0.03)
+        self.assertAlmostEqual(self.polar.zero_lift, 0.0, delta=0.01)
+        least = min(flow.cd for flow in self.polar.flows)
+        self.assertAlmostEqual(least / 0.0058, 1.0, delta=0.08)
+        flow = self.polar.flows[-1]
+        self.assertLess(flow.transition[0], 0.05)
+        self.assertGreater(flow.cd_friction, 0.5 * flow.cd * 0.8)
+        self.assertEqual(list(flow.table.side.unique()), ["upper", "lower", "wake"])
+        self.assertAlmostEqual(flow.cp.max(), 1.0, delta=0.02)
+        with self.assertRaisesRegex(zy.FlowError, "last angle"):
+            _ = self.polar.maximum_lift
+
+    def test_panels_do_not_change_the_answer(self):
+        coarse, fine = (
+            zy.panel_polar(
+                zy.Airfoil.naca("4412"), [6.0], 6e6,
+                options=zy.LayerOptions(panels=PanelLayout(panels=panels, wake_nodes=panels // 6)),
+            ).flows[0]
+            for panels in (120, 200)
+        )  # fmt: skip
+        self.assertAlmostEqual(coarse.cl, fine.cl, delta=3e-3)
+        self.assertAlmostEqual(coarse.cd / fine.cd, 1.0, delta=0.01)
+
+    def test_trips_and_turbulence_move_transition(self):
+        foil = zy.Airfoil.naca("0012")
+        free = zy.panel_polar(foil, [2.0], 3e6).flows[0]
+        tripped = zy.panel_polar(foil, [2.0], 3e6, options=zy.LayerOptions(trip_upper=0.1, trip_lower=0.1)).flows[0]
+        noisy = zy.panel_polar(foil, [2.0], 3e6, options=zy.LayerOptions(turbulence=0.5)).flows[0]
+        for place in tripped.transition:
+            self.assertAlmostEqual(place, 0.1, delta=0.01)
+        self.assertGreater(tripped.cd, 1.3 * free.cd)
+        self.assertLess(noisy.transition[0], free.transition[0])
+
+    def test_a_laminar_bubble_at_low_reynolds_number(self):
+        flow = zy.panel_polar(zy.Airfoil.naca("4412"), [4.0], 2e5).flows[0]
+        begin, end = flow.bubbles[0]
+        self.assertTrue(0.3 < begin < flow.transition[0] < end < 0.7, (begin, flow.transition, end))
+        self.assertIsNone(flow.bubbles[1])
+        self.assertGreater(flow.cd, 1.8 * zy.panel_polar(zy.Airfoil.naca("4412"), [4.0], 6e6).flows[0].cd)
+
+    def test_stall_and_separation(self):
+        polar = zy.panel_polar(zy.Airfoil.naca("4412"), np.arange(4.0, 13.0), 2e5)
+        top, at = polar.maximum_lift
+        self.assertTrue(1.1 < top < 1.35 and 8.0 < at < 12.0, (top, at))
+        apart = polar.table.separation_upper.dropna()
+        self.assertTrue((np.diff(apart) < 0.0).all())
+
+    def test_families_in_processes_are_those_of_one(self):
+        foils = {"thin": zy.Airfoil.naca("0010"), "thick": zy.Airfoil.naca("2415")}
+        said = []
+        one = zy.polar_family(foils, [0.0, 2.0], [2e6], report=said.append)
+        two = zy.polar_family(foils, [0.0, 2.0], [2e6], processes=2)
+        np.testing.assert_allclose(one.CL, two.CL, atol=1e-9)
+        self.assertEqual(len(said), 2)
+        self.assertEqual(set(one.section), {"thin", "thick"})
+
+    def test_what_does_not_fit_is_refused(self):
+        foil = zy.Airfoil.naca("0012")
+        for call, said in (
+            (lambda: zy.panel_polar(foil, [0.0], 1e3), "reynolds"),
+            (lambda: zy.panel_polar(foil, [90.0], 1e6), "within 40 deg"),
+            (lambda: zy.panel_polar(foil, [0.0], 1e6, mach=0.7), "too high for incompressible layers"),
+            (lambda: zy.LayerOptions(critical=50.0), "critical"),
+            (lambda: zy.LayerOptions(turbulence=10.0), "relation of Mack"),
+            (lambda: zy.polar_family({}, [0.0], [1e6]), "one section"),
+        ):
+            with self.subTest(said), self.assertRaisesRegex(zy.InputError, said):
+                call()
+
+
+class CommandLine(unittest.TestCase):
+    def run_words(self, *words):
+        return CliRunner().invoke(main, ["section-polar", *words])
+
+    def test_it_prints_writes_and_draws(self):
+        with tempfile.TemporaryDirectory() as folder:
+            figure = Path(folder, "polar.png")
+            done = self.run_words(
+                "naca2412", "--reynolds", "3e6", "--alpha", "0:4:2", "--csv", folder, "--figure", str(figure)
+            )
+            self.assertEqual(done.exit_code, 0, done.output)
+            self.assertIn("lift slope 0.10", done.output)
+            self.assertTrue(figure.stat().st_size > 20_000)
+            self.assertEqual(len(Path(folder, "section_polar.csv").read_text().splitlines()), 4)
+            self.assertIn("delta_star_m", Path(folder, "section_layers.csv").read_text().splitlines()[0])
+
+    def test_mistakes_are_said(self):
+        done = self.run_words("naca2412", "--reynolds", "3e6", "--alpha", "4:0:1")
+        self.assertNotEqual(done.exit_code, 0)
+        self.assertIn("first:last:step", str(done.output) + str(done.exception))
+
+
+if __name__ == "__main__":
+    unittest.main()
