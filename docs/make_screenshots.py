@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 
 import zephyrum as zy
-from zephyrum.plotting import draw_buildup, draw_lattice, draw_surface, draw_time, draw_volume
+from zephyrum.plotting import draw_buildup, draw_lattice, draw_panel_polar, draw_surface, draw_time, draw_volume
 from zephyrum.plotting.style import new_axes, save
 
 HERE = Path(__file__).parent
@@ -63,7 +63,7 @@ def draw_swing(series: zy.TimeSeries, path: Path) -> None:
 
 
 def quick_methods() -> None:
-    """The lattice and the drag build-up of the Skerry."""
+    """The lattice and the drag build-up of the Skerry, and a polar of the section at its root."""
     skerry = zy.Aircraft.read(SKERRY)
     cruise = zy.Freestream(mach=0.2, altitude="5000 ft", alpha=4.0)
     save(draw_lattice(zy.lattice_model(skerry).solve(cruise)), TARGET / "lattice.png")
@@ -77,6 +77,8 @@ def quick_methods() -> None:
         ),
     )
     save(draw_buildup(zy.zero_lift_drag(skerry, cruise, options)), TARGET / "buildup.png")
+    root = zy.panel_polar(zy.Airfoil.naca("4415"), [float(a) for a in range(-6, 17)], 5e5)
+    save(draw_panel_polar(root, 3.0), TARGET / "section_polar.png")
 
 
 def aircraft() -> None:
@@ -87,8 +89,6 @@ def aircraft() -> None:
         subprocess.run([sys.executable, "-m", "zephyrum.cli.main", "shape", str(SKERRY), *words], check=True)
         shutil.copyfile(figures / "three_view.png", TARGET / "three_view.png")
         shutil.copyfile(figures / "quarter.png", TARGET / "aircraft.png")
-        half = zy.Aircraft.read(SKERRY).surface(half=True)
-        draw_surface(zy.remesh(half, 12_000).surface, TARGET / "remeshed.png", edges=True)
         layered = zy.mesh_aircraft(zy.Aircraft.read(SKERRY), "coarse", y_plus=30.0, reynolds=7e6)
         shutil.copyfile(draw_volume(layered, Path(folder) / "volume")[1], TARGET / "aircraft_mesh.png")
         damage = runpy.run_path(str(HERE.parent / "examples" / "damage_the_skerry.py"))["main"]

@@ -171,7 +171,7 @@ class Airfoil:
         --------
         >>> control = [(1, 0), (0.5, 0.1), (0, 0.08), (0, 0), (0, -0.05), (0.5, -0.03), (1, 0)]
         >>> round(Airfoil.from_control_points(control).measures.thickness, 3)
-        0.122
+        0.123
         """
         return cls(bspline_coordinates(control, whole("n", n, 21)), name)  # type: ignore[arg-type]
 
@@ -602,7 +602,7 @@ def clustered(n: int, first: float, last: float) -> np.ndarray:
     Examples
     --------
     >>> clustered(4, 0.1, 0.1).round(2)
-    array([0.  , 0.21, 0.5 , 0.79, 1.  ])
+    array([0.  , 0.18, 0.5 , 0.82, 1.  ])
     """
     t = np.linspace(0.0, 1.0, n + 1)
     spacing = 1.0 / n

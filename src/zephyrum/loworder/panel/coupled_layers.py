@@ -47,6 +47,8 @@ class CouplingOptions:
         Steps with layers and transition together.
     reach : float
         Stations that transition moves in a step at most.
+    short_reach : float
+        The same on the branch of long bubbles.
     moves : int
         Moves of transition where it is sought from upstream.
     overshoot : float
@@ -66,6 +68,7 @@ class CouplingOptions:
     tolerance: float = 1e-6
     steps: int = 25
     reach: float = 3.0
+    short_reach: float = 0.25
     moves: int = 40
     overshoot: float = 6.0
     upstream: tuple[float, ...] = (2.5, 8.0)
@@ -328,11 +331,11 @@ class CoupledLayers:
         """Places of transition counted anew when the stagnation point has passed `moved` stations."""
         self.place = [self.place[0] + moved, self.place[1] - moved]
 
-    def together(self, reach: float) -> bool:
+    def together(self, reach: float, bounded: bool = True) -> bool:
         """Solve layers and places of transition at once, moving them at most `reach` stations a step; whether it
-        converged.
+        converged. Not `bounded`, the places take the plain steps of Newton's method.
         """
-        search = _Search(reach)
+        search = _Search(reach, bounded)
         for step in range(self.options.steps):
             split = self.split
             try:
@@ -417,7 +420,10 @@ class CoupledLayers:
             self.restore(before)
             largest *= 0.35
             if largest < 2e-3:
-                return all(held[k] or self.at_station(k) for k in (0, 1)) and self.plausible()
+                if all(held[k] or self.at_station(k) for k in (0, 1)):
+                    return self.plausible()
+                # a bubble as long as it can be at a given place of transition: the solution lies on the other branch
+                return self.together(self.options.short_reach, bounded=False)
         return False
 
     def at_station(self, side: int) -> bool:
@@ -495,8 +501,8 @@ class _Step:
 class _Search:
     """Moves of the places of transition, between the last places found too far upstream and too far downstream."""
 
-    def __init__(self, reach: float):
-        self.reach = reach
+    def __init__(self, reach: float, bounded: bool):
+        self.reach, self.bounded = reach, bounded
         self.low, self.high, self.tight = [-UNBOUNDED] * 2, [UNBOUNDED] * 2, [0, 0]
 
     def closed(self, k: int) -> bool:
@@ -525,6 +531,9 @@ class _Search:
 
     def _move(self, layers: CoupledLayers, k: int, move: float, over: float, slope: float) -> float:
         place = layers.place[k]
+        if not self.bounded:
+            move = min(max(move, -self.reach), self.reach)
+            return min(max(place + move, layers.earliest[k]), layers.latest[k]) - place
         if move * over >= 0.0 or slope <= 0.0:  # waves grow downstream
             move = -0.5 * float(np.sign(over))
         move = min(max(move, -self.reach), self.reach)

