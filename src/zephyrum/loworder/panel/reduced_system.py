@@ -79,6 +79,118 @@ class Coupling(NamedTuple):
     mismatch: np.ndarray
 
 
+class Rows(NamedTuple):
+    """What the elimination makes; see `eliminated`."""
+
+    energy: np.ndarray
+    others: np.ndarray
+    residuals: np.ndarray
+
+
+class Workspace(NamedTuple):
+    """Arrays of one interval: kinds, stations, gaps, residuals and derivatives, and its three rows (3, 2 k + 3)."""
+
+    kinds: np.ndarray
+    x: np.ndarray
+    gaps: np.ndarray
+    found: np.ndarray
+    slopes: np.ndarray
+    rows: np.ndarray
+
+
+@serial
+def _at_stagnation(i, stations, coupling, made):
+    """The layer of the stagnation point."""
+    third, theta, delta, edge = stations.values[i]
+    count, k = len(stations.chain), coupling.split
+    own = theta_at_stagnation(coupling.gradient, coupling.viscosity)
+    made.residuals[i] = np.log(theta / own), delta / theta - SHAPE_AT_STAGNATION, third
+    # the gradient follows both nodes beside the stagnation point
+    factor = 0.5 / (coupling.gradient * coupling.length)
+    made.others[i, 1, count + k] = made.others[i, 1, count + k + 1] = -theta * factor
+    made.others[i, 1, 2 * count] = -theta * made.residuals[i, 0]
+    made.others[i, 0, 2 * count] = -third
+    made.energy[i, i], made.energy[i, count + i] = 1.0 / edge, -delta / (theta * edge)
+    made.energy[i, 2 * count] = -made.residuals[i, 1]
+
+
+@serial
+def _at_tail(i, stations, coupling, made):
+    """The wake begins with the layers of both sides and the base between them."""
+    y, others, energy = stations.values, made.others, made.energy
+    third, theta, delta, _ = y[i]
+    count = len(stations.chain)
+    up, low = coupling.tails
+    whole = y[up, 1] + y[low, 1]
+    made.residuals[i, 0] = theta - whole
+    made.residuals[i, 1] = delta - y[up, 2] - y[low, 2] - stations.gaps[i]
+    made.residuals[i, 2] = third * whole - y[up, 0] * y[up, 1] - y[low, 0] * y[low, 1]
+    others[i, 1] = others[up, 1] + others[low, 1]
+    others[i, 1, 2 * count] -= made.residuals[i, 0]
+    others[i, 0] = y[up, 1] * others[up, 0] + y[low, 1] * others[low, 0]
+    others[i, 0] += (y[up, 0] - third) * others[up, 1] + (y[low, 0] - third) * others[low, 1]
+    others[i, 0, 2 * count] -= made.residuals[i, 2]
+    others[i, 0] /= whole
+    energy[i, 2 * count] = -made.residuals[i, 1]
+    for s, sign in ((i, 1.0), (up, -1.0), (low, -1.0)):
+        shape = sign * y[s, 2] / y[s, 1]
+        energy[i, : 2 * count] += shape * others[s, 1, : 2 * count]
+        energy[i, 2 * count :] -= shape * others[s, 1, 2 * count :]
+        energy[i, s] += sign * y[s, 1] / y[s, 3]
+        energy[i, count + s] -= sign * y[s, 2] / y[s, 3]
+
+
+@serial
+def _linearized_interval(i, stations, coupling, changed, work):
+    """Equations between station i and the one before, for changes of q and of edge velocities."""
+    y, j, count = stations.values, stations.before[i], len(stations.chain)
+    slopes, rows = work.slopes, work.rows
+    work.x[:4], work.x[4] = y[j], stations.distance[j]
+    work.x[5:9], work.x[9] = y[i], stations.distance[i]
+    work.kinds[0], work.kinds[1] = stations.kinds[j], stations.kinds[i]
+    work.gaps[0], work.gaps[1] = stations.gaps[j], stations.gaps[i]
+    interval_derivatives(work.kinds, work.x, work.gaps, coupling.viscosity, stations.share[i], work.found, slopes)
+    rows[:] = 0.0
+    k = coupling.split
+    moved = -1.0 if k < i <= coupling.tails[1] else 1.0  # change of the distance with the place of the stagnation point
+    for r in range(3):
+        rows[r, j] = slopes[r, 2] * y[j, 1] / y[j, 3]
+        rows[r, i] = slopes[r, 7] * y[i, 1] / y[i, 3]
+        rows[r, count + j] = slopes[r, 3] - slopes[r, 2] * y[j, 2] / y[j, 3]
+        rows[r, count + i] = slopes[r, 8] - slopes[r, 7] * y[i, 2] / y[i, 3]
+        by_place = (slopes[r, 4] + slopes[r, 9]) * moved
+        rows[r, count + k] += by_place * coupling.shift[0]
+        rows[r, count + k + 1] += by_place * coupling.shift[1]
+        rows[r, 2 * count] = -work.found[r]
+        for c in range(2):
+            if changed[c] == i:
+                rows[r, 2 * count + 1 + c] = -slopes[r, 10]
+
+
+@serial
+def _along_interval(i, j, y, work, made):
+    """Third unknown and momentum thickness from the momentum and third equations, and the energy equation."""
+    others, slopes, rows = made.others, work.slopes, work.rows
+    width = rows.shape[1]
+    h1, h2 = y[j, 2] / y[j, 1], y[i, 2] / y[i, 1]
+    a, b = slopes[0, 5], slopes[0, 6] + slopes[0, 7] * h2
+    c, e = slopes[2, 5], slopes[2, 6] + slopes[2, 7] * h2
+    before = slopes[:, 1] + slopes[:, 2] * h1
+    determinant = a * e - b * c
+    own_theta = slopes[1, 6] + slopes[1, 7] * h2
+    made.residuals[i] = work.found
+    for s in range(width):
+        known = -1.0 if s < width - 3 else 1.0
+        third1, theta1 = others[j, 0, s], others[j, 1, s]
+        first = known * rows[0, s] - slopes[0, 0] * third1 - before[0] * theta1
+        second = known * rows[2, s] - slopes[2, 0] * third1 - before[2] * theta1
+        others[i, 0, s] = (e * first - b * second) / determinant
+        others[i, 1, s] = (a * second - c * first) / determinant
+        total = slopes[1, 0] * third1 + before[1] * theta1
+        total += slopes[1, 5] * others[i, 0, s] + own_theta * others[i, 1, s]
+        made.energy[i, s] = rows[1, s] - known * total
+
+
 @serial
 def eliminated(stations, coupling, changed):
     """Third unknown and momentum thickness of every station from the products q = H u, and what is left.
@@ -105,83 +217,20 @@ def eliminated(stations, coupling, changed):
     """
     count = len(stations.chain)
     width = 2 * count + 3
-    energy, others = np.zeros((count, width)), np.zeros((count, 2, width))
-    residuals = np.zeros((count, 3))
-    x, found, slopes, gaps = np.empty(10), np.empty(3), np.empty((3, 11)), np.empty(2)
-    kinds = np.empty(2, np.int64)
-    rows = np.empty((3, width))
-    y = stations.values
-    k, n = coupling.split, coupling.tails[1] + 1
+    made = Rows(np.zeros((count, width)), np.zeros((count, 2, width)), np.zeros((count, 3)))
+    work = Workspace(
+        np.empty(2, np.int64), np.empty(10), np.empty(2), np.empty(3), np.empty((3, 11)), np.empty((3, width))
+    )
     for i in stations.chain:
-        j = stations.before[i]
-        third, theta, delta, edge = y[i]
-        if j == STAGNATION:
-            own = theta_at_stagnation(coupling.gradient, coupling.viscosity)
-            residuals[i] = np.log(theta / own), delta / theta - SHAPE_AT_STAGNATION, third
-            # the gradient follows both nodes beside the stagnation point
-            factor = 0.5 / (coupling.gradient * coupling.length)
-            others[i, 1, count + k] = others[i, 1, count + k + 1] = -theta * factor
-            others[i, 1, width - 3] = -theta * residuals[i, 0]
-            others[i, 0, width - 3] = -third
-            energy[i, i], energy[i, count + i] = 1.0 / edge, -delta / (theta * edge)
-            energy[i, width - 3] = -residuals[i, 1]
-            continue
-        if j == TAIL:
-            up, low = coupling.tails
-            whole = y[up, 1] + y[low, 1]
-            residuals[i, 0] = theta - whole
-            residuals[i, 1] = delta - y[up, 2] - y[low, 2] - stations.gaps[i]
-            residuals[i, 2] = third * whole - y[up, 0] * y[up, 1] - y[low, 0] * y[low, 1]
-            others[i, 1] = others[up, 1] + others[low, 1]
-            others[i, 1, width - 3] -= residuals[i, 0]
-            others[i, 0] = y[up, 1] * others[up, 0] + y[low, 1] * others[low, 0]
-            others[i, 0] += (y[up, 0] - third) * others[up, 1] + (y[low, 0] - third) * others[low, 1]
-            others[i, 0, width - 3] -= residuals[i, 2]
-            others[i, 0] /= whole
-            energy[i, width - 3] = -residuals[i, 1]
-            for s, sign in ((i, 1.0), (up, -1.0), (low, -1.0)):
-                shape = sign * y[s, 2] / y[s, 1]
-                energy[i, :-3] += shape * others[s, 1, :-3]
-                energy[i, width - 3 :] -= shape * others[s, 1, width - 3 :]
-                energy[i, s] += sign * y[s, 1] / y[s, 3]
-                energy[i, count + s] -= sign * y[s, 2] / y[s, 3]
-            continue
-        x[:4], x[4], x[5:9], x[9] = y[j], stations.distance[j], y[i], stations.distance[i]
-        kinds[0], kinds[1] = stations.kinds[j], stations.kinds[i]
-        gaps[0], gaps[1] = stations.gaps[j], stations.gaps[i]
-        interval_derivatives(kinds, x, gaps, coupling.viscosity, stations.share[i], found, slopes)
-        rows[:] = 0.0
-        moved = -1.0 if k < i < n else 1.0  # change of the distance with the place of the stagnation point
-        for r in range(3):
-            residuals[i, r] = found[r]
-            rows[r, j] = slopes[r, 2] * y[j, 1] / y[j, 3]
-            rows[r, i] = slopes[r, 7] * theta / edge
-            rows[r, count + j] = slopes[r, 3] - slopes[r, 2] * y[j, 2] / y[j, 3]
-            rows[r, count + i] = slopes[r, 8] - slopes[r, 7] * delta / edge
-            by_place = (slopes[r, 4] + slopes[r, 9]) * moved
-            rows[r, count + k] += by_place * coupling.shift[0]
-            rows[r, count + k + 1] += by_place * coupling.shift[1]
-            rows[r, width - 3] = -found[r]
-            for c in range(2):
-                if changed[c] == i:
-                    rows[r, width - 2 + c] = -slopes[r, 10]
-        h1, h2 = y[j, 2] / y[j, 1], delta / theta
-        a, b = slopes[0, 5], slopes[0, 6] + slopes[0, 7] * h2
-        c, e = slopes[2, 5], slopes[2, 6] + slopes[2, 7] * h2
-        before = slopes[:, 1] + slopes[:, 2] * h1
-        determinant = a * e - b * c
-        own_theta = slopes[1, 6] + slopes[1, 7] * h2
-        for s in range(width):
-            known = -1.0 if s < width - 3 else 1.0
-            third1, theta1 = others[j, 0, s], others[j, 1, s]
-            first = known * rows[0, s] - slopes[0, 0] * third1 - before[0] * theta1
-            second = known * rows[2, s] - slopes[2, 0] * third1 - before[2] * theta1
-            others[i, 0, s] = (e * first - b * second) / determinant
-            others[i, 1, s] = (a * second - c * first) / determinant
-            total = slopes[1, 0] * third1 + before[1] * theta1
-            total += slopes[1, 5] * others[i, 0, s] + own_theta * others[i, 1, s]
-            energy[i, s] = rows[1, s] - known * total
-    return energy, others, residuals
+        before = stations.before[i]
+        if before == STAGNATION:
+            _at_stagnation(i, stations, coupling, made)
+        elif before == TAIL:
+            _at_tail(i, stations, coupling, made)
+        else:
+            _linearized_interval(i, stations, coupling, changed, work)
+            _along_interval(i, before, stations.values, work, made)
+    return made.energy, made.others, made.residuals
 
 
 def newton_step(stations: Stations, coupling: Coupling, changed: np.ndarray) -> np.ndarray:
