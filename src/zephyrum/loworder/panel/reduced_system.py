@@ -101,10 +101,13 @@ class Workspace(NamedTuple):
 @serial
 def _at_stagnation(i, stations, coupling, made):
     """The layer of the stagnation point."""
-    third, theta, delta, edge = stations.values[i]
+    y = stations.values
+    third, theta, delta, edge = y[i, 0], y[i, 1], y[i, 2], y[i, 3]
     count, k = len(stations.chain), coupling.split
     own = theta_at_stagnation(coupling.gradient, coupling.viscosity)
-    made.residuals[i] = np.log(theta / own), delta / theta - SHAPE_AT_STAGNATION, third
+    made.residuals[i, 0] = np.log(theta / own)
+    made.residuals[i, 1] = delta / theta - SHAPE_AT_STAGNATION
+    made.residuals[i, 2] = third
     # the gradient follows both nodes beside the stagnation point
     factor = 0.5 / (coupling.gradient * coupling.length)
     made.others[i, 1, count + k] = made.others[i, 1, count + k + 1] = -theta * factor
@@ -118,24 +121,24 @@ def _at_stagnation(i, stations, coupling, made):
 def _at_tail(i, stations, coupling, made):
     """The wake begins with the layers of both sides and the base between them."""
     y, others, energy = stations.values, made.others, made.energy
-    third, theta, delta, _ = y[i]
+    third, theta, delta = y[i, 0], y[i, 1], y[i, 2]
     count = len(stations.chain)
-    up, low = coupling.tails
+    up, low = coupling.tails[0], coupling.tails[1]
     whole = y[up, 1] + y[low, 1]
     made.residuals[i, 0] = theta - whole
     made.residuals[i, 1] = delta - y[up, 2] - y[low, 2] - stations.gaps[i]
     made.residuals[i, 2] = third * whole - y[up, 0] * y[up, 1] - y[low, 0] * y[low, 1]
-    others[i, 1] = others[up, 1] + others[low, 1]
-    others[i, 1, 2 * count] -= made.residuals[i, 0]
-    others[i, 0] = y[up, 1] * others[up, 0] + y[low, 1] * others[low, 0]
-    others[i, 0] += (y[up, 0] - third) * others[up, 1] + (y[low, 0] - third) * others[low, 1]
-    others[i, 0, 2 * count] -= made.residuals[i, 2]
-    others[i, 0] /= whole
-    energy[i, 2 * count] = -made.residuals[i, 1]
+    h, h_up, h_low = delta / theta, y[up, 2] / y[up, 1], y[low, 2] / y[low, 1]
+    for s in range(2 * count + 3):
+        known = 1.0 if s == 2 * count else 0.0
+        of_up, of_low = others[up, 1, s], others[low, 1, s]
+        others[i, 1, s] = of_up + of_low - known * made.residuals[i, 0]
+        stress = y[up, 1] * others[up, 0, s] + y[low, 1] * others[low, 0, s]
+        stress += (y[up, 0] - third) * of_up + (y[low, 0] - third) * of_low
+        others[i, 0, s] = (stress - known * made.residuals[i, 2]) / whole
+        thickness = h * others[i, 1, s] - h_up * of_up - h_low * of_low
+        energy[i, s] = thickness if s < 2 * count else -thickness - known * made.residuals[i, 1]
     for s, sign in ((i, 1.0), (up, -1.0), (low, -1.0)):
-        shape = sign * y[s, 2] / y[s, 1]
-        energy[i, : 2 * count] += shape * others[s, 1, : 2 * count]
-        energy[i, 2 * count :] -= shape * others[s, 1, 2 * count :]
         energy[i, s] += sign * y[s, 1] / y[s, 3]
         energy[i, count + s] -= sign * y[s, 2] / y[s, 3]
 
@@ -145,12 +148,15 @@ def _linearized_interval(i, stations, coupling, changed, work):
     """Equations between station i and the one before, for changes of q and of edge velocities."""
     y, j, count = stations.values, stations.before[i], len(stations.chain)
     slopes, rows = work.slopes, work.rows
-    work.x[:4], work.x[4] = y[j], stations.distance[j]
-    work.x[5:9], work.x[9] = y[i], stations.distance[i]
+    for k in range(4):
+        work.x[k], work.x[5 + k] = y[j, k], y[i, k]
+    work.x[4], work.x[9] = stations.distance[j], stations.distance[i]
     work.kinds[0], work.kinds[1] = stations.kinds[j], stations.kinds[i]
     work.gaps[0], work.gaps[1] = stations.gaps[j], stations.gaps[i]
     interval_derivatives(work.kinds, work.x, work.gaps, coupling.viscosity, stations.share[i], work.found, slopes)
-    rows[:] = 0.0
+    for r in range(3):
+        for s in range(2 * count + 3):
+            rows[r, s] = 0.0
     k = coupling.split
     moved = -1.0 if k < i <= coupling.tails[1] else 1.0  # change of the distance with the place of the stagnation point
     for r in range(3):
@@ -175,18 +181,23 @@ def _along_interval(i, j, y, work, made):
     h1, h2 = y[j, 2] / y[j, 1], y[i, 2] / y[i, 1]
     a, b = slopes[0, 5], slopes[0, 6] + slopes[0, 7] * h2
     c, e = slopes[2, 5], slopes[2, 6] + slopes[2, 7] * h2
-    before = slopes[:, 1] + slopes[:, 2] * h1
+    before0, before1, before2 = (
+        slopes[0, 1] + slopes[0, 2] * h1,
+        slopes[1, 1] + slopes[1, 2] * h1,
+        slopes[2, 1] + slopes[2, 2] * h1,
+    )
     determinant = a * e - b * c
     own_theta = slopes[1, 6] + slopes[1, 7] * h2
-    made.residuals[i] = work.found
+    for r in range(3):
+        made.residuals[i, r] = work.found[r]
     for s in range(width):
         known = -1.0 if s < width - 3 else 1.0
         third1, theta1 = others[j, 0, s], others[j, 1, s]
-        first = known * rows[0, s] - slopes[0, 0] * third1 - before[0] * theta1
-        second = known * rows[2, s] - slopes[2, 0] * third1 - before[2] * theta1
+        first = known * rows[0, s] - slopes[0, 0] * third1 - before0 * theta1
+        second = known * rows[2, s] - slopes[2, 0] * third1 - before2 * theta1
         others[i, 0, s] = (e * first - b * second) / determinant
         others[i, 1, s] = (a * second - c * first) / determinant
-        total = slopes[1, 0] * third1 + before[1] * theta1
+        total = slopes[1, 0] * third1 + before1 * theta1
         total += slopes[1, 5] * others[i, 0, s] + own_theta * others[i, 1, s]
         made.energy[i, s] = rows[1, s] - known * total
 
