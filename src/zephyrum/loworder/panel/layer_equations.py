@@ -137,15 +137,19 @@ def stress_after_transition(theta, delta, edge, viscosity):
 @serial
 def _residuals(kinds, v, gaps, viscosity, share):
     """Three residuals of an interval; `share` is the part of it before transition."""
-    if kinds[0] == kinds[1] or kinds[0] != LAMINAR:
-        return _part(kinds[1], v, gaps, viscosity)
-    front, back = v.copy(), v.copy()
-    for k in range(1, 5):
-        back[k] = front[5 + k] = v[k] + share * (v[5 + k] - v[k])
-    back[0] = stress_after_transition(back[1], back[2], back[3], viscosity)
-    momentum1, energy1, _ = _part(LAMINAR, front, gaps, viscosity)
-    momentum2, energy2, third = _part(TURBULENT, back, gaps, viscosity)
-    return momentum1 + momentum2, energy1 + energy2, third
+    changes = kinds[0] == LAMINAR and kinds[1] != LAMINAR
+    momentum, energy, third = 0.0j, 0.0j, 0.0j
+    for part in range(2 if changes else 1):  # one call of `_part`: it is long to compile
+        own, kind = v, kinds[1]
+        if changes:
+            own, kind = v.copy(), LAMINAR if part == 0 else TURBULENT
+            for k in range(1, 5):
+                own[k + 5 * (1 - part)] = v[k] + share * (v[5 + k] - v[k])
+            if part == 1:
+                own[0] = stress_after_transition(own[1], own[2], own[3], viscosity)
+        of_part = _part(kind, own, gaps, viscosity)
+        momentum, energy, third = momentum + of_part[0], energy + of_part[1], of_part[2]
+    return momentum, energy, third
 
 
 @serial
