@@ -153,7 +153,7 @@ class CoupledLayers:
         """Kinds of the stations from the places of transition."""
         y = self.values
         for side, own in enumerate(self.sides):
-            place = min(max(self.place[side], self.earliest[side]), self.latest[side])
+            place = self.within(side, self.place[side])
             first = int(place) + 1
             share = min(max(place - first + 1, EDGE), 1.0 - EDGE)
             self.place[side], self.share[own] = first - 1 + share, share
@@ -331,6 +331,18 @@ class CoupledLayers:
         """Places of transition counted anew when the stagnation point has passed `moved` stations."""
         self.place = [self.place[0] + moved, self.place[1] - moved]
 
+    def within(self, side: int, place: float) -> float:
+        """A place of transition between its bounds."""
+        return min(max(place, self.earliest[side]), self.latest[side])
+
+    def _with_moves(self, found: "_Step", moves: np.ndarray) -> np.ndarray:
+        """Changes (k, 4) of Newton's step with those of the moves that stay in their interval."""
+        change = found.change[:, :, 0].copy()
+        for k in (0, 1):
+            if int(self.place[k] + moves[k]) == int(self.place[k]):
+                change += found.change[:, :, 1 + k] * moves[k]
+        return change
+
     def together(self, reach: float, bounded: bool = True) -> bool:
         """Solve layers and places of transition at once, moving them at most `reach` stations a step; whether it
         converged. Not `bounded`, the places take the plain steps of Newton's method.
@@ -346,11 +358,7 @@ class CoupledLayers:
             moves = search.moves(self, found, held)
             if moves is None:
                 return False
-            change = found.change[:, :, 0].copy()
-            for k in (0, 1):
-                if int(self.place[k] + moves[k]) == int(self.place[k]):
-                    change += found.change[:, :, 1 + k] * moves[k]
-            size = self._apply(change)
+            size = self._apply(self._with_moves(found, moves))
             self.steps_taken += 1
             search.follow(self.split - split)
             if not np.isfinite(size):
@@ -371,7 +379,7 @@ class CoupledLayers:
         shape = self.values[: self.section.count, 2] / self.values[: self.section.count, 1]
         return bool(np.isfinite(self.values).all() and shape.max() < self.options.largest_shape)
 
-    def settled(self, steps: int = 12) -> bool:
+    def converge_layers(self, steps: int = 12) -> bool:
         """Solve the layers with transition held; whether it converged."""
         sizes: list[float] = []
         for _ in range(steps):
@@ -406,15 +414,15 @@ class CoupledLayers:
                     slope = found.slopes[k, k]
                     wanted = -found.over[k] / slope if slope > 1e-3 else -np.sign(found.over[k])
                     wanted = min(max(wanted, -largest), largest)
-                    moves[k] = min(max(self.place[k] + wanted, self.earliest[k]), self.latest[k]) - self.place[k]
-            change = found.change[:, :, 0].copy()
-            for k in (0, 1):
-                if int(self.place[k] + moves[k]) == int(self.place[k]):
-                    change += found.change[:, :, 1 + k] * moves[k]
-            self._apply(change)
+                    moves[k] = self.within(k, self.place[k] + wanted) - self.place[k]
+            self._apply(self._with_moves(found, moves))
             self.place = [self.place[k] + moves[k] for k in (0, 1)]
             self._classify()
-            if self.settled() and self.plausible() and max(self.excess(k)[0] for k in (0, 1)) < self.options.overshoot:
+            if (
+                self.converge_layers()
+                and self.plausible()
+                and max(self.excess(k)[0] for k in (0, 1)) < self.options.overshoot
+            ):
                 largest = min(1.5 * largest, 1.0)
                 continue
             self.restore(before)
@@ -462,7 +470,7 @@ class CoupledLayers:
         for stations in self.options.upstream:
             self.restore(first)
             self._move_upstream(np.full(2, stations))
-            if self.settled(20) and self.stepwise():
+            if self.converge_layers(20) and self.stepwise():
                 return True
         self.restore(first)
         return False
@@ -533,7 +541,7 @@ class _Search:
         place = layers.place[k]
         if not self.bounded:
             move = min(max(move, -self.reach), self.reach)
-            return min(max(place + move, layers.earliest[k]), layers.latest[k]) - place
+            return layers.within(k, place + move) - place
         if move * over >= 0.0 or slope <= 0.0:  # waves grow downstream
             move = -0.5 * float(np.sign(over))
         move = min(max(move, -self.reach), self.reach)
@@ -547,7 +555,7 @@ class _Search:
                 self.low[k] = -UNBOUNDED
         if self.closed(k):
             return 0.0
-        new = self._between(k, place, min(max(place + move, layers.earliest[k]), layers.latest[k]))
+        new = self._between(k, place, layers.within(k, place + move))
         if int(new) != int(place) and self.reach < 1.0:  # to the station first, then a little further
             edge = int(place) + 1 - EDGE if new > place else int(place) + EDGE
             if abs(place - edge) > 0.02:

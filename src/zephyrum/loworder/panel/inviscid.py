@@ -218,25 +218,15 @@ class PanelFlow:
     @functools.cached_property
     def cp(self) -> np.ndarray:
         """(n,) pressure coefficient at the nodes."""
-        low = 1.0 - self.speed**2
-        beta = np.sqrt(1.0 - self.mach**2)
-        return low / (beta + 0.5 * self.mach**2 / (1.0 + beta) * low)
+        return karman_tsien(self.speed, self.mach)
 
     def _forces(self) -> tuple[np.ndarray, float]:
         """Force (2,) and nose-up moment about the centre, over the dynamic pressure [m, m^2]."""
         force, moment = np.zeros(2), 0.0
         for k, p in enumerate(self.section.points):
             cp = self.cp[self.section._starts[k] : self.section._starts[k + 1]]
-            loop, around = np.concatenate([p, p[:1]]), np.r_[cp, cp[:1]]
-            step = np.diff(loop, axis=0)
-            mean = 0.5 * (around[1:] + around[:-1])
-            # from the tail over the upper side: the fluid lies to the right of every step
-            own = mean[:, None] * np.stack([-step[:, 1], step[:, 0]], axis=1)
-            # where the linear pressure of a panel acts
-            share = 0.5 + (around[1:] - around[:-1]) / (12.0 * np.where(np.abs(mean) > 1e-9, mean, np.inf))
-            arm = loop[:-1] + share[:, None] * step - np.asarray(self.section.centre)
-            force += own.sum(axis=0)
-            moment += float((arm[:, 1] * own[:, 0] - arm[:, 0] * own[:, 1]).sum())
+            of_element = pressure_forces(p, cp, self.section.centre)
+            force, moment = force + of_element[0], moment + of_element[1]
         return force, moment
 
     @functools.cached_property
@@ -266,6 +256,62 @@ class PanelFlow:
         return pd.DataFrame(
             {"element": names, "x_m": nodes[:, 0], "z_m": nodes[:, 1], "speed": self.speed, "Cp": self.cp}
         )
+
+
+def karman_tsien(speed: np.ndarray, mach: float) -> np.ndarray:
+    """Pressure coefficients of a subsonic stream (Karman 1941, Tsien 1939).
+
+    Parameters
+    ----------
+    speed : (n,) array
+        Incompressible, over that of the stream.
+    mach : float
+        Of the stream.
+
+    Examples
+    --------
+    >>> karman_tsien(np.array([0.0, 1.0]), 0.0)
+    array([1., 0.])
+    """
+    low = 1.0 - speed**2
+    beta = np.sqrt(1.0 - mach**2)
+    return low / (beta + 0.5 * mach**2 / (1.0 + beta) * low)
+
+
+def pressure_forces(points: np.ndarray, cp: np.ndarray, centre: tuple[float, float]) -> tuple[np.ndarray, float]:
+    """Force and moment of pressures that vary linearly along the panels of an element, its base included.
+
+    Parameters
+    ----------
+    points : (n, 2) array
+        From the tail over the upper side to the tail [m].
+    cp : (n,) array
+        Pressure coefficients.
+    centre : tuple[float, float]
+        Point of the moment [m].
+
+    Returns
+    -------
+    force : (2,) array
+        Over the dynamic pressure [m].
+    moment : float
+        Nose-up, over the dynamic pressure [m^2].
+
+    Examples
+    --------
+    >>> square = np.array([[1.0, 0.0], [1.0, 1.0], [0.0, 1.0], [0.0, 0.0]])
+    >>> pressure_forces(square, np.ones(4), (0.0, 0.0))[0].tolist()  # even pressure has no force
+    [0.0, 0.0]
+    """
+    loop, around = np.concatenate([points, points[:1]]), np.r_[cp, cp[:1]]
+    step = np.diff(loop, axis=0)
+    mean = 0.5 * (around[1:] + around[:-1])
+    # from the tail over the upper side: the fluid lies to the right of every step
+    own = mean[:, None] * np.stack([-step[:, 1], step[:, 0]], axis=1)
+    # where the linear pressure of a panel acts
+    share = 0.5 + (around[1:] - around[:-1]) / (12.0 * np.where(np.abs(mean) > 1e-9, mean, np.inf))
+    arm = loop[:-1] + share[:, None] * step - np.asarray(centre)
+    return own.sum(axis=0), float((arm[:, 1] * own[:, 0] - arm[:, 0] * own[:, 1]).sum())
 
 
 def panel_section(shape: Airfoil | Mapping[str, Airfoil], panels: int = 200) -> PanelSection:

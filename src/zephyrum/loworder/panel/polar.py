@@ -21,6 +21,7 @@ from zephyrum.geometry import Airfoil
 from zephyrum.loworder.panel.coupled_layers import CoupledLayers, CouplingOptions
 from zephyrum.loworder.panel.displacement import DisplacedSection, PanelLayout
 from zephyrum.loworder.panel.integral_closures import laminar_closure, turbulent_friction
+from zephyrum.loworder.panel.inviscid import karman_tsien, pressure_forces
 from zephyrum.loworder.panel.layer_equations import LAMINAR, WAKE
 
 if TYPE_CHECKING:
@@ -141,9 +142,7 @@ class LayeredFlow:
     @functools.cached_property
     def cp(self) -> np.ndarray:
         """(k,) pressure coefficient at the edge of the layers."""
-        low = 1.0 - self.values[:, 3] ** 2
-        beta = np.sqrt(1.0 - self.mach**2)
-        return low / (beta + 0.5 * self.mach**2 / (1.0 + beta) * low)
+        return karman_tsien(self.values[:, 3], self.mach)
 
     @functools.cached_property
     def friction(self) -> np.ndarray:
@@ -161,12 +160,7 @@ class LayeredFlow:
     def _forces(self) -> tuple[np.ndarray, float]:
         """Pressure force (2,) and nose-up moment over the dynamic pressure [m, m^2]."""
         n = len(self.sides[0]) + len(self.sides[1])
-        loop = np.concatenate([self.points[:n], self.points[:1]])
-        around = np.concatenate([self.cp[:n], self.cp[:1]])
-        step, mean = np.diff(loop, axis=0), 0.5 * (around[1:] + around[:-1])
-        own = mean[:, None] * np.stack([-step[:, 1], step[:, 0]], axis=1)
-        arm = 0.5 * (loop[1:] + loop[:-1]) - np.asarray(self.centre)
-        return own.sum(axis=0), float((arm[:, 1] * own[:, 0] - arm[:, 0] * own[:, 1]).sum())
+        return pressure_forces(self.points[:n], self.cp[:n], self.centre)
 
     @property
     def cl(self) -> float:
