@@ -30,7 +30,7 @@ from zephyrum.geometry.surface.surface_reader import load_ply, load_vtu, read_tr
 from zephyrum.mesh.mesh_store import read_stored_mesh
 from zephyrum.solver.checkpoint import Checkpoint
 from zephyrum.studies.spec import template
-from zephyrum.studies.study import Study, check_study, open_study
+from zephyrum.studies.study import Study, open_study
 from zephyrum.studies.workspace import Workspace
 
 TOP = Path(__file__).parents[1]
@@ -203,7 +203,7 @@ def _workspace(folder: Path) -> list[Path]:
 
 def _checked_study(path: Path) -> None:
     spec = zy.read_study(path)
-    check_study(Study(spec, spec.source(), Workspace(path.parent / "none")))
+    Study(spec, spec.source(), Workspace(path.parent / "none")).check()
 
 
 def _opened(path: Path) -> None:

@@ -67,6 +67,7 @@ from .loworder import (
     panel_section as panel_section,
     polar_family as polar_family,
     trim_lattice as trim_lattice,
+    trim_lattice_by_number as trim_lattice_by_number,
     zero_lift_drag as zero_lift_drag,
 )
 from .mesh import (
@@ -96,9 +97,11 @@ from .mesh import (
 from .results import (
     DragRegions as DragRegions,
     Polar as Polar,
+    ReferenceData as ReferenceData,
     Solution as Solution,
     TimeSeries as TimeSeries,
     load_solution as load_solution,
+    read_reference_data as read_reference_data,
     solve as solve,
     solve_case as solve_case,
     solve_unsteady as solve_unsteady,
@@ -106,6 +109,7 @@ from .results import (
 from .solver import Case as Case, Wall as Wall
 from .studies import (
     Comparison as Comparison,
+    MethodComparison as MethodComparison,
     Observer as Observer,
     PanelStudy as PanelStudy,
     Refinement as Refinement,
@@ -116,6 +120,8 @@ from .studies import (
     Trim as Trim,
     changed_aircraft as changed_aircraft,
     compare as compare,
+    compare_polars as compare_polars,
+    compare_results as compare_results,
     derivatives as derivatives,
     open_results as open_results,
     open_study as open_study,

@@ -80,10 +80,10 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     source = spec.source()
     begin = time.perf_counter()
     click.echo(f"{spec.freestream(spec.machs()[0], 0.0, source.chord)}\n")
-    if spec.kind == "section" and (layers := source.layers()) is not None:
+    if spec.kind == "section" and spec.field_model and (layers := source.layers()) is not None:
         click.echo(f"wall layers: {layers.describe()}\n")
     total = sum(job.count(own) for job, own in spec.asked())
-    target, model = spec.numerics(source.residual_drop).residual_drop, spec.solver.model
+    target, model = spec.numerics(source.residual_drop).residual_drop, next(iter(spec.field_models), "")
     with Progress(total, spec.title, target, spec.kind, model) as progress:
         study = run_study(path, folder, progress)
     print_outcome(study)
@@ -180,6 +180,22 @@ def show(folder: Path, figures: bool) -> None:
     for path in sorted((folder / "figures").glob("*.png")):
         click.echo(f"  {path}")
     sys.exit(exit_code(study))
+
+
+@main.command()
+@click.argument("results", nargs=-1, required=True, type=click.Path(path_type=Path, exists=True))
+@click.option("--csv", type=click.Path(path_type=Path), help="File for the table.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Draw it: .png, .svg or .pdf.")
+def compare(results: tuple[Path, ...], csv: Path | None, figure: Path | None) -> None:
+    """Compare polars of RESULTS: folders of studies, and CSV files of reference data that carry their area, chord,
+    moment point, Mach and Reynolds number.
+    """
+    from zephyrum.cli.compare_command import compare_command
+    from zephyrum.cli.output import print_table
+
+    if figure:
+        _picture(figure)
+    compare_command(results, csv, figure, print_table)
 
 
 @main.command()

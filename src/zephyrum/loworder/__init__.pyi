@@ -19,4 +19,8 @@ from .panel.polar import (
 from .vortex_lattice.lattice import LatticeOptions as LatticeOptions
 from .vortex_lattice.model import VortexLattice as VortexLattice, lattice_model as lattice_model
 from .vortex_lattice.solution import LatticeSolution as LatticeSolution, Rates as Rates
-from .vortex_lattice.trim import trim_lattice as trim_lattice
+from .vortex_lattice.trim import (
+    LatticeTrim as LatticeTrim,
+    trim_lattice as trim_lattice,
+    trim_lattice_by_number as trim_lattice_by_number,
+)

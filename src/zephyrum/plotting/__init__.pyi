@@ -28,6 +28,7 @@ from .fields_3d import (
     draw_slice as draw_slice,
     draw_volume as draw_volume,
 )
+from .methods import draw_method_pressures as draw_method_pressures, draw_methods as draw_methods
 from .quick_methods import (
     draw_buildup as draw_buildup,
     draw_lattice as draw_lattice,

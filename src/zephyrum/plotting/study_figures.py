@@ -16,6 +16,8 @@ from zephyrum.plotting.charts import (
 )
 from zephyrum.plotting.fields_2d import draw_field, draw_mesh
 from zephyrum.plotting.fields_3d import draw_loading, draw_on_surface, draw_slice, draw_volume
+from zephyrum.plotting.methods import draw_method_pressures, draw_methods
+from zephyrum.plotting.quick_methods import draw_buildup, draw_lattice
 from zephyrum.plotting.rendering import can_render
 from zephyrum.plotting.section_drawing import draw_section
 from zephyrum.plotting.style import new_axes, save
@@ -41,6 +43,8 @@ def draw_study_figures(study: "Study", folder: str | Path) -> list[Path]:
     """
     folder = Path(folder)
     folder.mkdir(parents=True, exist_ok=True)
+    for member in study.members.values():
+        draw_study_figures(member, member.folder / "figures")
     made = _body(study, folder)
     for figure in study.figures():
         path = folder / f"{figure.name}.png"
@@ -51,11 +55,13 @@ def draw_study_figures(study: "Study", folder: str | Path) -> list[Path]:
 
 def _body(study, folder: Path) -> list[Path]:
     """Section and mesh, or slices of a mesh in space."""
-    if not study.mesh.planar:
-        return list(draw_volume(study.mesh, folder))
+    if study.spec.kind == "aircraft":
+        return list(draw_volume(study.mesh, folder)) if study.spec.field_model else []
     figure, axes = new_axes(2, 1, height_ratios=(3, 2))
     draw_section(study.source.shape, axes)
     save(figure, folder / "section.png")
+    if not study.spec.field_model:
+        return [folder / "section.png"]
     figure, axes = new_axes(2, 2)
     for ax, view in zip(axes.ravel(), ("all", "near", "nose", "tail")):
         draw_mesh(study.mesh, view, ax)
@@ -101,6 +107,26 @@ def _vortices(path: Path, solution) -> Path | None:
     return draw_vortex_cores(solution, path) if can_render() else None
 
 
+def _methods(path: Path, comparison, title: str = "") -> Path:
+    save(draw_methods(comparison, title=title), path)
+    return path
+
+
+def _method_pressures(path: Path, pressures, solutions: dict) -> Path:
+    save(draw_method_pressures(pressures, solutions), path)
+    return path
+
+
+def _lattice(path: Path, make_model: Callable, air) -> Path:
+    save(draw_lattice(make_model().solve(air)), path)
+    return path
+
+
+def _buildup(path: Path, make: Callable, mach: float) -> Path:
+    save(draw_buildup(make(mach)), path)
+    return path
+
+
 def _slice(path: Path, solution, axis: str, name: str) -> Path:
     figure, ax = new_axes()
     draw_slice(solution, axis, name=name, ax=ax)
@@ -123,4 +149,8 @@ KINDS: dict[str, Callable] = {
     "streamlines": _streamlines,
     "vortices": _vortices,
     "slice": _slice,
+    "methods": _methods,
+    "method pressures": _method_pressures,
+    "lattice": _lattice,
+    "buildup": _buildup,
 }  # what a `Figure` of a job may ask for

@@ -21,7 +21,16 @@ if TYPE_CHECKING:
 
 NEAR = 4.0  # deg: the point that stands for a sweep is the one nearest to this alpha
 # where the table of a job belongs on the page
-PLACES = {"sweep": "polar", "refine": "error", "time": "convergence", "trim": "polar", "derivatives": "polar"}
+PLACES = {
+    "sweep": "polar",
+    "refine": "error",
+    "time": "convergence",
+    "trim": "polar",
+    "derivatives": "polar",
+    "methods": "methods",
+    "quick": "quick",
+    "fields": "polar",
+}
 # pictures of the body, which belong to no job, by the beginning of their names
 BODY = {"section": ("shape", "The section."), "mesh": ("mesh", "The mesh.")}
 
@@ -138,9 +147,10 @@ def _add_picture(part: Part, path: Path, caption: str) -> None:
 
 
 def _subtitle(study) -> str:
-    air = study.freestream(study.spec.machs()[0])
+    air, models = study.freestream(study.spec.machs()[0]), study.spec.solver.models
+    cells = f"{study.mesh.n_cells:,} cells; " if study.spec.field_model else ""
     return (
-        f"{study.source.title}; model {study.spec.solver.model}; {study.mesh.n_cells:,} cells; M {air.mach:g}, "
+        f"{study.source.title}; model{'s' if len(models) > 1 else ''} {', '.join(models)}; {cells}M {air.mach:g}, "
         f"{air.speed:.1f} m/s, Reynolds number {air.reynolds:.3g} on {air.length:.4g} m"
     )
 
@@ -180,6 +190,8 @@ def _parts(study) -> list[Part]:
     own = {
         key: Part(key, title)
         for key, title in (
+            ("methods", "Methods side by side"),
+            ("quick", "Quick methods"),
             ("polar", "Polar"),
             ("error", "Mesh error"),
             ("pressures", "Pressures and friction"),
@@ -195,7 +207,7 @@ def _parts(study) -> list[Part]:
             others.append(part)
         for made in JOBS[name].tables(study, result):
             _add_table(part, made)
-    if study.refinement is None:
+    if study.refinement is None and study.spec.field_model:
         own["error"].lines.append("Unknown: the study has no [refine] table. Residuals say nothing about it.")
     if midpoint is not None:
         own["polar"].lines.append(f"Reference: {midpoint.reference}")
@@ -209,6 +221,8 @@ def _parts(study) -> list[Part]:
         )
     return [
         *out,
+        own["methods"],
+        own["quick"],
         own["polar"],
         *others,
         own["error"],
@@ -217,7 +231,7 @@ def _parts(study) -> list[Part]:
         own["field"],
         own["convergence"],
         own["shape"],
-        _mesh(study),
+        _mesh(study) if study.spec.field_model else Part("mesh", "Mesh"),
         _provenance(study),
     ]
 
@@ -346,8 +360,8 @@ def _provenance(study) -> Part:
     versions = ", ".join(f"{name} {metadata.version(name)}" for name in ("zephyrum", "numpy", "scipy", "numba"))
     part.lines = [
         f"Made with {versions} on Python {platform.python_version()}, {platform.system()} {platform.machine()}.",
-        f"Mesh fingerprint {study.mesh.fingerprint}. The study below and one command give the same numbers: zephyrum "
-        f"run study.toml",
+        f"{f'Mesh fingerprint {study.mesh.fingerprint}. ' if study.spec.field_model else ''}The study below and one "
+        f"command give the same numbers: zephyrum run study.toml",
     ]
     if study.polar is not None:
         part.lines.append(f"Time to solve: {study.polar.table['seconds'].sum():.0f} s.")

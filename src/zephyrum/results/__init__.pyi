@@ -3,6 +3,7 @@
 from .far_field_drag import DragRegions as DragRegions, FarFieldDrag as FarFieldDrag
 from .forces import Forces as Forces
 from .polar import Polar as Polar
+from .reference_data import ReferenceData as ReferenceData, read_reference_data as read_reference_data
 from .solution import Solution as Solution
 from .solution_file import load_solution as load_solution
 from .steady_solution import solve as solve, solve_case as solve_case

@@ -1,7 +1,9 @@
 """Public names of the package; `__init__.py` imports each when it is first used."""
 
+from .compared_results import compare_results as compare_results
 from .comparison import Comparison as Comparison, changed_aircraft as changed_aircraft, compare as compare
 from .grid_convergence import Refinement as Refinement, refine as refine
+from .method_comparison import MethodComparison as MethodComparison, compare_polars as compare_polars
 from .observer import Observer as Observer, Task as Task
 from .panel_count import PanelStudy as PanelStudy, refine_lattice as refine_lattice
 from .polar_slopes import PolarSlopes as PolarSlopes, polar_slopes_of as polar_slopes_of

@@ -6,7 +6,10 @@ Verified by tests/test_studies.py and tests/test_files.py.
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
+
+from zephyrum._core.units import quantity
+from zephyrum.loworder import BuildupOptions, Increment
 
 
 class Strict(BaseModel):
@@ -94,13 +97,29 @@ class AirTable(Strict):
     reynolds: Finite | None = None
 
 
+FIELD_MODELS = ("euler", "laminar", "sa", "sst")
+QUICK_MODELS = ("lattice", "buildup", "panel")
+Model = Literal["euler", "laminar", "sa", "sst", "lattice", "buildup", "panel"]
+
+
+def _one_or_more(value: Any) -> Any:
+    return [value] if isinstance(value, str) else value
+
+
+def _different(values: list[str]) -> list[str]:
+    if len(set(values)) < len(values):
+        raise ValueError("each model should be given once")
+    return values
+
+
 class SolverTable(Strict):
-    """Flow model and numerics.
+    """Models and numerics.
 
     Attributes
     ----------
-    model : Literal[euler, laminar, sa, sst]
-        Flow model.
+    models : list of str
+        One or more of the field models "euler", "laminar", "sa", "sst" and the quick methods "lattice", "buildup",
+        "panel"; the key is "model".
     residual_drop : float
         Orders of magnitude.
     max_iterations : int
@@ -116,11 +135,13 @@ class SolverTable(Strict):
 
     Examples
     --------
-    >>> SolverTable().model
-    'euler'
+    >>> SolverTable(model=["lattice", "euler"]).models
+    ['lattice', 'euler']
     """
 
-    model: Literal["euler", "laminar", "sa", "sst"] = "euler"
+    models: Annotated[list[Model], BeforeValidator(_one_or_more), Field(min_length=1), AfterValidator(_different)] = (
+        Field(["euler"], alias="model")
+    )
     residual_drop: Finite = 8.0
     max_iterations: int = 200
     limiter: Literal["auto", "on", "off"] = "auto"
@@ -173,3 +194,112 @@ class RunTable(Strict):
 
     processes: int | None = Field(None, ge=1, le=256)
     scheduler: str | None = None
+
+
+class LatticeTable(Strict):
+    """Options of the vortex lattice.
+
+    Attributes
+    ----------
+    rows, strips : int
+        Vortices along the chord, and strips from root to tip of the reference wing.
+    parts : list of str, optional
+        Parts that take part; all wings and plates without it.
+
+    Examples
+    --------
+    >>> LatticeTable(rows=8).strips
+    24
+    """
+
+    rows: int = 12
+    strips: int = 24
+    parts: list[str] | None = None
+
+
+class IncrementTable(Strict):
+    """Drag on top of a build-up.
+
+    Attributes
+    ----------
+    name : str
+        Name.
+    value : float
+        Size in `unit`.
+    unit : Literal[m^2, counts, percent]
+        Of drag area, of the drag coefficient, or of the sum of all parts.
+    group : str
+        Group of the table.
+
+    Examples
+    --------
+    >>> IncrementTable(name="antennas", value=0.01).group
+    'excrescence'
+    """
+
+    name: str
+    value: Finite
+    unit: Literal["m^2", "counts", "percent"] = "m^2"
+    group: str = "excrescence"
+
+
+class BuildupTable(Strict):
+    """Options of the drag build-up.
+
+    Attributes
+    ----------
+    law : str
+        Friction of turbulent plates.
+    roughness : float or str
+        Equivalent sand grains [m].
+    laminar, interference, base : dict of str to float
+        Laminar fraction, factor and base area [m^2] by part.
+    increments : list of IncrementTable
+        What comes on top.
+
+    Examples
+    --------
+    >>> BuildupTable(roughness="7 um").options().roughness
+    7e-06
+    """
+
+    law: str = "van_driest"
+    roughness: Quantity = 0.0
+    laminar: dict[str, Finite] = Field(default_factory=dict)
+    interference: dict[str, Finite] = Field(default_factory=dict)
+    base: dict[str, Finite] = Field(default_factory=dict)
+    increments: list[IncrementTable] = Field(default_factory=list)
+
+    def options(self) -> BuildupOptions:
+        """Options for `zero_lift_drag`."""
+        return BuildupOptions(
+            law=self.law,
+            laminar=self.laminar,
+            roughness=quantity("buildup.roughness", self.roughness, "m"),
+            interference=self.interference,
+            base=self.base,
+            increments=tuple(Increment(**one.model_dump()) for one in self.increments),
+        )
+
+
+class PanelTable(Strict):
+    """Options of airfoil panels with boundary layers.
+
+    Attributes
+    ----------
+    critical : float
+        Exponent N of waves at transition.
+    turbulence : float, optional
+        Turbulence level [%], in place of `critical`.
+    trip : tuple of float
+        Chord fractions of trips on the upper and lower side.
+
+    Examples
+    --------
+    >>> PanelTable(trip=(0.05, 1.0)).critical
+    9.0
+    """
+
+    critical: Finite = 9.0
+    turbulence: Finite | None = None
+    trip: tuple[Finite, Finite] = (1.0, 1.0)

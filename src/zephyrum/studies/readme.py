@@ -40,5 +40,6 @@ def write_readme(study: "Study") -> None:
     error = "unknown; add a [refine] table to the study" if proof is None else proof.outcome
     title = study.spec.title
     lines = [title, "=" * len(title), "", *(f"{names[name]:<{width}}{words}" for name, words in listed.items())]
-    lines += ["", f"mesh: {study.mesh.n_cells} cells, fingerprint {study.mesh.fingerprint}", f"mesh error: {error}"]
+    if study.spec.field_model:
+        lines += ["", f"mesh: {study.mesh.n_cells} cells, fingerprint {study.mesh.fingerprint}", f"mesh error: {error}"]
     write_text(study.folder / "README.txt", "\n".join(lines) + "\n")

@@ -3,9 +3,11 @@
 Verified by tests/test_files.py, tests/test_studies.py and tests/test_misuse.py.
 """
 
+import tomllib
 from pathlib import Path
 from typing import Any
 
+import tomli_w
 from pydantic import BaseModel, Field, ValidationError, create_model
 
 from zephyrum._core.renamed import renamed_advice
@@ -16,7 +18,18 @@ from zephyrum.conditions import Freestream
 from zephyrum.errors import InputError
 from zephyrum.flow import Limiter, Numerics, Reconstruction
 from zephyrum.solver import Wall
-from zephyrum.studies.common_tables import AirTable, RunTable, SolverTable, Strict, WallsTable
+from zephyrum.studies.common_tables import (
+    FIELD_MODELS,
+    QUICK_MODELS,
+    AirTable,
+    BuildupTable,
+    LatticeTable,
+    PanelTable,
+    RunTable,
+    SolverTable,
+    Strict,
+    WallsTable,
+)
 from zephyrum.studies.jobs import JOBS, Job
 from zephyrum.studies.sources import SOURCES, AircraftTable, SectionTable, Source
 
@@ -44,7 +57,7 @@ farfield = 100
 # growth = 1.2            # of successive layers
 
 [solver]
-model = "euler"           # "euler", "laminar", "sa" (Spalart-Allmaras), "sst" (k-omega)
+model = "euler"           # "euler", "laminar", "sa" (Spalart-Allmaras), "sst" (k-omega), "panel" (no mesh), or a list
 residual_drop = 8                # decades of residual drop
 
 # [walls]                 # with friction; without it adiabatic, smooth, fully turbulent
@@ -74,7 +87,7 @@ farfield = 10             # spans
 # ground = -1.5           # height z [m] of a level ground under the aircraft at alpha 0; a mesh for every alpha
 
 [solver]
-model = "euler"           # "euler", "laminar", "sa", "sst"
+model = "euler"           # "euler", "laminar", "sa", "sst"; without a mesh "lattice", "buildup"; or a list of them
 residual_drop = 4                # decades of residual drop
 """,
 }
@@ -109,6 +122,10 @@ class StudyBase(Strict):
         Flow model and numerics.
     walls : WallsTable, optional
         Conditions of the walls.
+    lattice, buildup, panel : LatticeTable, BuildupTable, PanelTable
+        Options of the quick methods.
+    reference_data : list of str
+        CSV files of measured or published coefficients; see `read_reference_data`.
     run : RunTable
         How to run.
     base : path
@@ -119,6 +136,10 @@ class StudyBase(Strict):
     air: AirTable = AirTable()
     solver: SolverTable = SolverTable()
     walls: WallsTable | None = None
+    lattice: LatticeTable = LatticeTable()
+    buildup: BuildupTable = BuildupTable()
+    panel: PanelTable = PanelTable()
+    reference_data: list[str] = Field(default_factory=list)
     run: RunTable = RunTable()
     base: Path = Field(default=Path("."), exclude=True)
 
@@ -131,9 +152,53 @@ class StudyBase(Strict):
         """Its geometry."""
         return SOURCES[self.kind](self)
 
+    @property
+    def field_models(self) -> list[str]:
+        """Models that are solved on a mesh."""
+        return [model for model in self.solver.models if model in FIELD_MODELS]
+
+    @property
+    def field_model(self) -> str:
+        """The one model whose solutions the folder of the study holds; empty if there are none or several."""
+        return self.field_models[0] if len(self.field_models) == 1 else ""
+
+    @property
+    def quick_models(self) -> list[str]:
+        """Models that need no mesh."""
+        return [model for model in self.solver.models if model in QUICK_MODELS]
+
+    def of_model(self, model: str) -> "StudyBase":
+        """The same study with one field model only, without reference data.
+
+        Parameters
+        ----------
+        model : str
+            A field model.
+        """
+        own = self.model_copy(update={"solver": self.solver.model_copy(update={"models": [model]})})
+        own.reference_data = []
+        if model == "euler" and "y_plus" in self.mesh.model_fields_set:  # type: ignore[attr-defined]
+            own.mesh = self.mesh.model_copy(update={"y_plus": None})  # type: ignore[attr-defined]
+        return own
+
+    def tables(self) -> list[tuple[Job, Any]]:
+        """(job, its table) of all tables of jobs in the file."""
+        tabled = [job for job in JOBS.values() if job.tabled]
+        return [(job, spec) for job in tabled if (spec := getattr(self, job.name, None)) is not None]
+
     def asked(self) -> list[tuple[Job, Any]]:
-        """(job, its table) of all jobs that are asked for, in their order."""
-        return [(job, spec) for job in JOBS.values() if (spec := getattr(self, job.name, None)) is not None]
+        """(job, what is asked of it) of all jobs that are asked for, in their order."""
+        return [(job, spec) for job in JOBS.values() if (spec := job.asked(self)) is not None]
+
+    def has(self, name: str) -> bool:
+        """Whether the file has the table of a job.
+
+        Parameters
+        ----------
+        name : str
+            Name of the table.
+        """
+        return getattr(self, name, None) is not None
 
     def freestream(self, mach: float, alpha: float, chord: float) -> Freestream:
         """Stream at one condition.
@@ -152,11 +217,11 @@ class StudyBase(Strict):
 
     def machs(self) -> list[float]:
         """All Mach numbers that are asked for."""
-        return [mach for job, spec in self.asked() for mach in job.machs(spec)]
+        return [mach for job, spec in self.tables() for mach in job.machs(spec)]
 
     def alphas(self) -> list[float]:
         """All angles of attack that are asked for [deg]."""
-        return [alpha for job, spec in self.asked() for alpha in job.alphas(spec)]
+        return [alpha for job, spec in self.tables() for alpha in job.alphas(spec)]
 
     def wall(self) -> Wall | None:
         """What the walls do; None without a [walls] table."""
@@ -190,7 +255,7 @@ class StudyBase(Strict):
 def _spec(kind: str, table: type[BaseModel]) -> type[StudyBase]:
     """The schema of a study of that kind of geometry."""
     mesh = SOURCES[kind].MeshSpec
-    jobs = {job.name: (job.Spec | None, None) for job in JOBS.values() if kind in job.kinds}
+    jobs = {job.name: (job.Spec | None, None) for job in JOBS.values() if job.tabled and kind in job.kinds}
     return create_model(  # type: ignore[call-overload]
         f"{kind.title()}Study", __base__=StudyBase, **{kind: (table, ...), "mesh": (mesh, mesh())}, **jobs
     )
@@ -230,10 +295,43 @@ def read_spec(path: str | Path) -> StudyBase:
         ]
         raise InputError(f"{path.name}:{line_of(text, keys)}: {'.'.join(keys)}: {_advice(kind, error, keys)}") from None  # type: ignore[arg-type]
     spec.base = path.parent
-    if not spec.asked():
+    if not spec.tables():
         names = [f"[{name}]" for name in JOBS if name in kind.model_fields]
         raise InputError(f"{path.name}: none of {', '.join(names)} is there, so there is nothing to compute; add one.")
     return spec
+
+
+def member_text(text: str, model: str, files: list[str]) -> str:
+    """Study file of one of several field models.
+
+    Parameters
+    ----------
+    text : str
+        Study file with all models.
+    model : str
+        The model.
+    files : list of str
+        Files that it reads, which are in the folder above.
+
+    Examples
+    --------
+    >>> print(member_text('[section]\\nnaca = "2412"\\n[solver]\\nmodel = ["panel", "sa"]', "sa", []))
+    [section]
+    naca = "2412"
+    <BLANKLINE>
+    [solver]
+    model = "sa"
+    <BLANKLINE>
+    """
+    data = tomllib.loads(text)
+    data["solver"]["model"] = model
+    data.pop("reference_data", None)
+    if model == "euler":
+        data.get("mesh", {}).pop("y_plus", None)
+    for kind in SOURCES:
+        if data.get(kind, {}).get("file") in files:
+            data[kind]["file"] = f"../{data[kind]['file']}"
+    return tomli_w.dumps(data)
 
 
 def _advice(kind: type[StudyBase], error: dict, keys: list[str]) -> str:

@@ -30,7 +30,7 @@ from zephyrum.studies.points import Point
 from zephyrum.studies.polar_slopes import PolarSlopes, polar_slopes_of
 from zephyrum.studies.readme import write_readme
 from zephyrum.studies.sources import Source
-from zephyrum.studies.spec import StudyBase, read_spec
+from zephyrum.studies.spec import StudyBase, member_text, read_spec
 from zephyrum.studies.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -98,6 +98,11 @@ class Study:
         return self.source.grounded
 
     @property
+    def members(self) -> "dict[str, Study]":
+        """Studies of the field models, by model, where there are several."""
+        return self.results.get("fields") or {}
+
+    @property
     def winged(self) -> bool:
         """Whether span loadings mean something."""
         return self.source.winged and not self.mesh.planar
@@ -128,10 +133,116 @@ class Study:
         """What the walls do."""
         return self.spec.wall()
 
+    # -- running and reading -------------------------------------------------------------------------------------------
+    def member(self, model: str) -> "Study":
+        """Study of one of several field models, as its part of the study file asks.
+
+        Parameters
+        ----------
+        model : str
+            The model.
+        """
+        spec = self.spec.of_model(model)
+        return Study(spec, spec.source(), Workspace(self.folder / model))
+
+    def write_member(self, model: str) -> "Study":
+        """Write the study file of one of several field models into a folder of its own.
+
+        Parameters
+        ----------
+        model : str
+            The model.
+
+        Returns
+        -------
+        Study
+            What the file asks for.
+        """
+        folder = Workspace(self.folder / model).open().folder
+        write_text(folder / STUDY, self._member_text(model))
+        return _read(folder)
+
+    def stored_member(self, model: str) -> "Study | None":
+        """Study of one of several field models as it was written; None if it was not.
+
+        Parameters
+        ----------
+        model : str
+            The model.
+
+        Raises
+        ------
+        FileError
+            It is stale.
+        """
+        folder = self.folder / model
+        if not (folder / STUDY).is_file():
+            return None
+        if (folder / STUDY).read_text(encoding="utf-8") != self._member_text(model):
+            raise FileError(f"the results in {str(folder)!r} are stale: {STUDY} beside it has changed; run it again.")
+        return _read(folder)
+
+    def _member_text(self, model: str) -> str:
+        """Study file of one field model; the files it reads are in the folder of this study."""
+        return member_text((self.folder / STUDY).read_text(encoding="utf-8"), model, self.source.files())
+
+    def check(self) -> None:
+        """Check everything in the study; nothing is meshed or solved.
+
+        Raises
+        ------
+        InputError
+            Something cannot be computed.
+        """
+        if self.spec.field_model:
+            self.source.check()
+        self.numerics()
+        self.wall()
+        for mach in self.spec.machs():
+            for alpha in (min(self.spec.alphas()), max(self.spec.alphas())):
+                self.freestream(mach, alpha)
+        if self.spec.walls is not None and self.spec.walls.ground is not None and not self.grounded:
+            raise InputError(
+                "walls.ground has no effect without mesh.ground, the height of the ground; give both or none."
+            )
+        for job, spec in self.spec.asked():
+            job.check(self, spec)
+
+    def compute(self, observer: Observer) -> "Study":
+        """Compute what is missing, and write tables and README.
+
+        Parameters
+        ----------
+        observer : Observer
+            Receives steps and finished tasks.
+        """
+        self.workspace.open()
+        for job, own in self.spec.asked():
+            self.results[job.name] = job.run(self, own, observer)
+        for name in self.results:
+            JOBS[name].finish(self)
+        self.source.write_shape(self.folder)
+        write_readme(self)
+        return self
+
+    def load(self) -> "Study":
+        """Read what was computed; nothing is computed or written."""
+        for job, own in self.spec.asked():
+            result = job.load(self, own)
+            if result is not None:
+                self.results[job.name] = result
+        return self
+
     # -- meshes and cases ----------------------------------------------------------------------------------------------
     @functools.cached_property
     def mesh(self) -> Mesh:
         """The finest mesh that is there: over a ground that of the alpha nearest to 0."""
+        if not self.spec.field_model:
+            members = ", ".join(str(self.folder / model) for model in self.spec.field_models)
+            raise InputError(
+                f"{str(self.folder)!r} holds no field solution itself"
+                f"{f'; open one of {members}' if members else ', since its models need no mesh'}."
+            )
         alphas = sorted(self.spec.alphas(), key=abs)
         mesh = next((found for alpha in alphas if (found := self._mesh(alpha, None)) is not None), None)
         if mesh is None:  # of variants only
@@ -167,7 +278,7 @@ class Study:
     def _case(self, mesh: Mesh, mach: float, alpha: float, reference) -> Case:
         ground = None if self.spec.walls is None else self.spec.walls.ground
         return Case(
-            mesh, self.freestream(mach, alpha), self.spec.solver.model, reference, self.wall(), self.numerics(), ground
+            mesh, self.freestream(mach, alpha), self.spec.field_model, reference, self.wall(), self.numerics(), ground
         )
 
     def case(self, mach: float, alpha: float, observer: Observer | None = None, level: int = 0) -> Case:
@@ -266,7 +377,7 @@ class Study:
             "pressure": air.pressure,
             "temperature": air.temperature,
             "reynolds": air.reynolds,
-            "model": self.spec.solver.model,
+            "model": self.spec.field_model,
             "numerics": self.numerics(),
             "walls": self.wall(),
         }
@@ -402,6 +513,7 @@ class Study:
         >>> zy.open_study("results").missing()  # doctest: +SKIP
         """
         found = [job.name for job, spec in self.spec.asked() if job.name not in self.results]
+        found += [f"{model}: {name}" for model, one in self.members.items() for name in one.missing()]
         sweep = self.results.get("sweep")
         if sweep is not None and len(sweep.table) < JOBS["sweep"].count(self.spec.sweep):  # type: ignore[attr-defined]
             found.append("sweep")
@@ -471,31 +583,6 @@ def read_study(path: str | Path) -> StudyBase:
     return read_spec(path)
 
 
-def check_study(study: Study) -> None:
-    """Check everything in a study; nothing is meshed or solved.
-
-    Parameters
-    ----------
-    study : Study
-        The study.
-
-    Raises
-    ------
-    InputError
-        Something cannot be computed.
-    """
-    study.source.check()
-    study.numerics()
-    study.wall()
-    for mach in study.spec.machs():
-        for alpha in (min(study.spec.alphas()), max(study.spec.alphas())):
-            study.freestream(mach, alpha)
-    if study.spec.walls is not None and study.spec.walls.ground is not None and not study.grounded:
-        raise InputError("walls.ground has no effect without mesh.ground, the height of the ground; give both or none.")
-    for job, spec in study.spec.asked():
-        job.check(study, spec)
-
-
 @takes(path=PATH, folder=PATH, observer=Observer)
 def run_study(path: str | Path, folder: str | Path, observer: Observer | None = None) -> Study:
     """Compute everything that a study file asks for into a folder; go on where an earlier run stopped.
@@ -532,19 +619,12 @@ def run_study(path: str | Path, folder: str | Path, observer: Observer | None = 
     path, folder = Path(path), Path(folder)
     spec = read_spec(path)
     study = Study(spec, spec.source(), Workspace(folder))
-    check_study(study)
+    study.check()
     if folder.exists() and not folder.is_dir():
         raise FileError(f"output {str(folder)!r} is a file; give a folder.")
     study.workspace.open()
-    observer = observer or Observer()
-    for job, own in spec.asked():
-        study.results[job.name] = job.run(study, own, observer)
     _copy_inputs(path, spec, folder)
-    for name in study.results:
-        JOBS[name].finish(study)
-    study.source.write_shape(folder)
-    write_readme(study)
-    return study
+    return study.compute(observer or Observer())
 
 
 def _copy_inputs(path: Path, spec: StudyBase, folder: Path) -> None:
@@ -553,7 +633,7 @@ def _copy_inputs(path: Path, spec: StudyBase, folder: Path) -> None:
         return
     text = path.read_text(encoding="utf-8")
     with disk_errors(folder / STUDY):
-        for name in spec.source().files():
+        for name in (*spec.source().files(), *spec.reference_data):
             target = folder / Path(name).name
             if (spec.base / name).resolve() != target.resolve():
                 shutil.copyfile(spec.base / name, target)
@@ -586,11 +666,13 @@ def open_study(folder: str | Path) -> Study:
         raise FileError(
             f"{str(folder)!r} is not the folder of a study (no {STUDY} in it); run one with: zephyrum run STUDY.toml"
         )
+    study = _read(folder)
+    if study.spec.field_model:
+        _ = study.mesh
+    return study.load()
+
+
+def _read(folder: Path) -> Study:
+    """Study of a folder without results."""
     spec = read_spec(folder / STUDY)
-    study = Study(spec, spec.source(), Workspace(folder))
-    _ = study.mesh
-    for job, own in spec.asked():
-        result = job.load(study, own)
-        if result is not None:
-            study.results[job.name] = result
-    return study
+    return Study(spec, spec.source(), Workspace(folder))

@@ -4,20 +4,24 @@ Derivatives are exact, so that a few steps suffice. Verified by tests/test_latti
 """
 
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from zephyrum._core.validation import number
 from zephyrum.conditions import Freestream
 from zephyrum.errors import FlowError, InputError
-from zephyrum.loworder.vortex_lattice.model import VortexLattice
+from zephyrum.geometry import Aircraft
+from zephyrum.loworder.vortex_lattice.lattice import LatticeOptions
+from zephyrum.loworder.vortex_lattice.model import VortexLattice, lattice_model
 from zephyrum.loworder.vortex_lattice.solution import COEFFICIENTS, LatticeSolution, Rates
 
 ANGLES, RATES = ("alpha", "beta"), ("roll", "pitch", "yaw")
 STEPS = 20  # Newton steps at most; linear lattices take 3 to 5
 TOLERANCE = 1e-9  # of the coefficients
 LARGEST = 30.0  # angle or deflection beyond which attached flow is out of the question [deg]
+FIRST_CHANGE = 1.0  # of a number of the description, for the first slope of CM
+LEAST_EFFECT = 1e-5  # change of CM with one unit of the number, below which it does not trim
 
 
 def trim_lattice(
@@ -112,3 +116,103 @@ def _check_names(targets: Mapping[str, float], unknowns: tuple[str, ...], contro
             f"{len(targets)} targets ({', '.join(targets)}) need as many different unknowns, but there are "
             f"{len(unknowns)} ({', '.join(unknowns)})."
         )
+
+
+@dataclass(frozen=True)
+class LatticeTrim:
+    """Trimmed state of a lattice.
+
+    Attributes
+    ----------
+    alpha : float
+        Angle of attack [deg].
+    control : str
+        Dotted path of the number of the aircraft file.
+    setting : float
+        Its value.
+    solution : LatticeSolution
+        Flow in trim.
+    """
+
+    alpha: float
+    control: str
+    setting: float
+    solution: LatticeSolution
+
+    def __str__(self) -> str:
+        return f"trimmed: alpha {self.alpha:+.2f} deg, {self.control} {self.setting:+.2f}, CL {self.solution.CL:.4f}"
+
+
+def trim_lattice_by_number(
+    aircraft: Aircraft,
+    air: Freestream,
+    lift: float,
+    control: str,
+    setting: float = 0.0,
+    options: LatticeOptions | None = None,
+) -> LatticeTrim:
+    """Find alpha and a number of the aircraft description at which CL = `lift` and CM = 0.
+
+    Parameters
+    ----------
+    aircraft : Aircraft
+        The aircraft.
+    air : Freestream
+        Stream; its alpha is the start.
+    lift : float
+        CL.
+    control : str
+        Dotted path of a number of the description, such as "tailplane.pitch".
+    setting : float, optional
+        Its first value.
+    options : LatticeOptions, optional
+        How fine.
+
+    Raises
+    ------
+    InputError
+        The number does not change CM.
+    FlowError
+        There is no such state.
+
+    Notes
+    -----
+    Every value of the number has a lattice of its own, at which alpha follows from the lift with exact derivatives; the
+    number follows by the secant method. References are those of the first value.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> plan = zy.Planform(span=8.0, root_chord=1.0, taper=1.0)
+    >>> wing = zy.Wing(planform=plan, airfoil="NACA 2412")
+    >>> flat = zy.Planform(span=3.0, root_chord=0.8, taper=1.0)
+    >>> tail = zy.Wing(planform=flat, airfoil="NACA 0012", position=(5, 0, 0.5))
+    >>> craft = zy.Aircraft(name="plank", parts={"wing": wing, "tail": tail})
+    >>> found = trim_lattice_by_number(craft, zy.Freestream(mach=0.1), 0.5, "tail.pitch")
+    >>> abs(found.solution.coefficients["CM"]) < 1e-8, round(found.solution.CL, 9)
+    (True, 0.5)
+    """
+    reference = aircraft.reference_quantities()[0]
+
+    def at(value: float) -> LatticeSolution:
+        model = replace(lattice_model(aircraft.changed({control: value}), options), reference=reference)
+        return trim_lattice(model, air, {"CL": number("lift", lift)}, ("alpha",))
+
+    values = [number("setting", setting), setting + FIRST_CHANGE]
+    moments = [at(value).coefficients["CM"] for value in values]
+    for _ in range(STEPS):
+        slope = (moments[-1] - moments[-2]) / (values[-1] - values[-2])
+        if not abs(slope) > LEAST_EFFECT:
+            raise InputError(f"{control!r} changes CM by {slope:.1e} only; name the pitch or a control of a tail.")
+        value = values[-1] - moments[-1] / slope
+        if not abs(value - setting) < LARGEST:
+            break
+        found = at(value)
+        values.append(value)
+        moments.append(found.coefficients["CM"])
+        if abs(moments[-1]) < TOLERANCE:
+            return LatticeTrim(found.air.alpha, control, float(value), found)
+    raise FlowError(
+        f"no trim with CL = {lift:g}, CM = 0 and {control} within {LARGEST:g} of {setting:g} (reached "
+        f"{values[-1]:.4g}); name a number with more effect, or another lift."
+    )

@@ -12,6 +12,7 @@ from pydantic import BaseModel
 
 if TYPE_CHECKING:
     from zephyrum.studies.observer import Observer
+    from zephyrum.studies.spec import StudyBase
     from zephyrum.studies.study import Study
 
 
@@ -62,7 +63,7 @@ class Figure:
     caption : str
         Caption.
     position : str
-        Section of the report: "polar", "error", "pressures", "field", "convergence" or "shape".
+        Section of the report: "methods", "quick", "polar", "error", "pressures", "field", "convergence" or "shape".
     """
 
     name: str
@@ -82,6 +83,22 @@ class Job(ABC):
     kinds: ClassVar[tuple[str, ...]] = KINDS  # of geometry that it is for
     files: ClassVar[dict[str, str]] = {}  # what it leaves in the folder
     template: ClassVar[dict[str, str]] = {}  # by kind of geometry, for new study files
+    tabled: ClassVar[bool] = True  # whether a table of the study file asks for it; else `asked` decides
+
+    def asked(self, spec: "StudyBase") -> Any | None:
+        """What a study asks of the job: its table, for jobs of one field model.
+
+        Parameters
+        ----------
+        spec : StudyBase
+            Content of the study file.
+
+        Returns
+        -------
+        Any
+            None if nothing is asked.
+        """
+        return getattr(spec, self.name, None) if spec.field_model else None
 
     def machs(self, spec: Any) -> list[float]:
         """Mach numbers that the job asks for.

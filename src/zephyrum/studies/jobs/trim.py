@@ -141,7 +141,7 @@ class TrimJob(Job):
             lift,
             spec.control,
             spec.setting,
-            study.spec.solver.model,
+            study.spec.field_model,
             study.numerics(),
             walls=study.wall(),
             log=_Kept(study, key, observer),
@@ -209,7 +209,7 @@ def wanted_lift(study: "Study", spec: "TrimSpec") -> tuple[float, str]:
     return lift_for(
         mass * GRAVITY,
         study.freestream(spec.mach),
-        study.source.reference.area,  # type: ignore[attr-defined]
+        study.source.reference.area,
     ), f"{origin}, {mass:,.0f} kg"
 
 

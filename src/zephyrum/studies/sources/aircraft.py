@@ -164,7 +164,7 @@ class AircraftSource(Source):
         return not isinstance(self.shape, Aircraft) or self.shape.measured_reference is not None
 
     def check(self) -> None:
-        mesh, model = self.spec.mesh, self.spec.solver.model
+        mesh, model = self.spec.mesh, self.spec.field_model
         if mesh.y_plus is not None and mesh.y_plus > COARSEST_Y_PLUS and model in ("sa", "sst"):
             raise InputError(
                 f"mesh.y_plus = {mesh.y_plus:g}: model {model!r} resolves the wall layer and needs y+ of about 1, at "
@@ -190,7 +190,7 @@ class AircraftSource(Source):
         """
         spec = self.spec
         options = spec.mesh.model_dump() | {"reference": self.reference}
-        viscous = spec.solver.model != "euler"
+        viscous = spec.field_model != "euler"
         if viscous and spec.mesh.y_plus is None:
             options["y_plus"] = 1.0
         if not viscous and spec.mesh.y_plus is not None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import BaseModel
 
+from zephyrum.conditions import Reference
 from zephyrum.mesh import Mesh
 
 if TYPE_CHECKING:
@@ -35,6 +36,11 @@ class Source(ABC):
     @abstractmethod
     def chord(self) -> float:
         """Length [m] that Reynolds numbers refer to."""
+
+    @property
+    @abstractmethod
+    def reference(self) -> Reference:
+        """What coefficients refer to."""
 
     @property
     def grounded(self) -> bool:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from zephyrum._core.units import quantity
+from zephyrum.conditions import Reference
 from zephyrum.errors import InputError
 from zephyrum.geometry import Airfoil
 from zephyrum.mesh import Layers, Mesh, mesh_airfoil, wall_layers
@@ -167,6 +168,11 @@ class SectionSource(Source):
         return foil.scaled(self.chord / foil.chord)
 
     @property
+    def reference(self) -> Reference:
+        x, z = self.shape.nose
+        return Reference.of_section(self.chord, (float(x), 0.0, float(z)))
+
+    @property
     def chord(self) -> float:
         chord = quantity("section.chord", self.spec.section.chord, "m")
         if not 0.0 < chord < 1000.0:
@@ -222,7 +228,7 @@ class SectionSource(Source):
 
     def layers(self) -> Layers | None:
         """Wall layers for the highest Reynolds number of the study; None in inviscid flow."""
-        mesh, model = self.spec.mesh, self.spec.solver.model
+        mesh, model = self.spec.mesh, self.spec.field_model
         if model == "euler":
             if mesh.y_plus is not None:
                 raise InputError('mesh.y_plus has no meaning with solver.model = "euler"; leave it out.')

@@ -1,0 +1,296 @@
+"""Polars of the quick methods for a study: vortex lattice, drag build-up, airfoil panels with boundary layers.
+
+They take the geometry, the stream and the conditions of the study file, so that they stand beside the field solution
+without a second description. Verified by tests/test_methods.py.
+"""
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from zephyrum.errors import FlowError, InputError
+from zephyrum.geometry import Aircraft
+from zephyrum.loworder import (
+    BuildupOptions,
+    DragBuildup,
+    LatticeOptions,
+    LayerOptions,
+    lattice_model,
+    panel_polar,
+    zero_lift_drag,
+)
+from zephyrum.loworder.vortex_lattice.trim import trim_lattice_by_number
+from zephyrum.studies.panel_count import refine_lattice
+
+if TYPE_CHECKING:
+    from zephyrum.loworder import VortexLattice
+    from zephyrum.studies.study import Study
+
+TYPICAL = 4.0  # deg: the angle of attack nearest to it stands for a polar
+BOTH = "lattice + buildup"
+
+
+@dataclass(frozen=True, eq=False)
+class QuickResult:
+    """What the quick methods found for a study.
+
+    Attributes
+    ----------
+    polars : dict[str, pandas.DataFrame]
+        By method: "mach", "alpha", "CL", "CD", "CM", "converged", and what else the method gives.
+    drag : pandas.DataFrame
+        Zero-lift drag by part at every Mach number; empty without a build-up.
+    derivatives : pandas.DataFrame
+        Of the lattice, if the study asks for derivatives; else empty.
+    trim : dict
+        Trim by the lattice, if the study asks for a trim; else empty.
+    pressures : pandas.DataFrame
+        Cp over x [chords] by panels at the typical angle of every Mach number; else empty.
+    lines : list of str
+        Sentences: error bars, what was left out and why.
+    """
+
+    polars: dict[str, pd.DataFrame]
+    drag: pd.DataFrame = field(default_factory=pd.DataFrame)
+    derivatives: pd.DataFrame = field(default_factory=pd.DataFrame)
+    trim: dict = field(default_factory=dict)
+    pressures: pd.DataFrame = field(default_factory=pd.DataFrame)
+    lines: list[str] = field(default_factory=list)
+
+    def joined(self) -> pd.DataFrame:
+        """All polars in one table, with the method of each row."""
+        return pd.concat([table.assign(method=name) for name, table in self.polars.items()], ignore_index=True)
+
+    def record(self) -> dict:
+        """As plain values."""
+        frames = {name: getattr(self, name).to_dict("records") for name in ("drag", "derivatives", "pressures")}
+        polars = {name: table.to_dict("records") for name, table in self.polars.items()}
+        return {"polars": polars, "trim": self.trim, "lines": self.lines, **frames}
+
+    @classmethod
+    def of_record(cls, made: dict) -> "QuickResult":
+        """From what `record` gave.
+
+        Parameters
+        ----------
+        made : dict
+            Plain values.
+        """
+        frames = {name: pd.DataFrame(made[name]) for name in ("drag", "derivatives", "pressures")}
+        polars = {name: pd.DataFrame(rows) for name, rows in made["polars"].items()}
+        return cls(polars, trim=made["trim"], lines=made["lines"], **frames)
+
+
+@dataclass(frozen=True, eq=False)
+class QuickMethods:
+    """The quick methods of a study, ready to be solved.
+
+    Attributes
+    ----------
+    study : Study
+        The study.
+    """
+
+    study: "Study"
+
+    @property
+    def methods(self) -> list[str]:
+        """Names in the study file."""
+        return self.study.spec.quick_models
+
+    @property
+    def conditions(self) -> tuple[list[float], list[float]]:
+        """Mach numbers and angles of attack [deg] of the study."""
+        return sorted(set(self.study.spec.machs())), sorted(set(self.study.spec.alphas()))
+
+    @property
+    def typical(self) -> float:
+        """Angle of attack that stands for the polar [deg]."""
+        return min(self.conditions[1], key=lambda alpha: abs(alpha - TYPICAL))
+
+    def lattice_options(self) -> LatticeOptions:
+        """Options of the lattice."""
+        own = self.study.spec.lattice
+        return LatticeOptions(own.rows, own.strips, None if own.parts is None else tuple(own.parts))
+
+    def lattice(self) -> "VortexLattice":
+        """Lattice of the aircraft."""
+        return lattice_model(self.study.source.shape, self.lattice_options())
+
+    def buildup_options(self) -> BuildupOptions:
+        """Options of the drag build-up."""
+        return self.study.spec.buildup.options()
+
+    def buildup(self, mach: float) -> DragBuildup:
+        """Zero-lift drag at a Mach number.
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+        """
+        source = self.study.source
+        area = source.reference.area
+        return zero_lift_drag(source.shape, self.study.freestream(mach), self.buildup_options(), area)
+
+    def layer_options(self) -> LayerOptions:
+        """Options of the panels."""
+        own = self.study.spec.panel
+        return LayerOptions(own.critical, own.turbulence, *own.trip)
+
+    def check(self) -> None:
+        """Refuse what cannot be computed, before anything is.
+
+        Raises
+        ------
+        InputError
+            A method is not for this kind of geometry, or its options are wrong.
+        """
+        kind = self.study.spec.kind
+        for name in self.methods:
+            if (name == "panel") != (kind == "section"):
+                other = "an aircraft" if kind == "aircraft" else "a section"
+                offered = '"lattice" and "buildup"' if kind == "aircraft" else '"panel"'
+                raise InputError(f'solver.model = "{name}" is not for {other}; its quick methods are {offered}.')
+            if kind == "aircraft" and not isinstance(self.study.source.shape, Aircraft):
+                raise InputError(
+                    f'solver.model = "{name}" needs the description of an aircraft (.toml), and '
+                    f"{self.study.source.files()[0]!r} is a surface; leave {name!r} out."
+                )
+        if "lattice" in self.methods:
+            self.lattice_options()
+        if "buildup" in self.methods:
+            self.buildup_options()
+        if "panel" in self.methods:
+            self.layer_options()
+
+    def solve(self) -> QuickResult:
+        """Solve all methods at all conditions of the study."""
+        made: dict = {"lines": []}
+        found = {name: getattr(self, f"_{name}")(made) for name in self.methods}
+        if {"lattice", "buildup"} <= set(found):
+            lattice, drag = found["lattice"], found["buildup"].set_index("mach")
+            zero = lattice["mach"].map(drag["CD"])
+            both = lattice.assign(CD_zero_lift=zero, CD=lattice["CD_induced"] + zero)
+            found = {BOTH: both.assign(**{"L/D": both["CL"] / both["CD"]})}
+        return QuickResult(found, **made)
+
+    def _lattice(self, made: dict) -> pd.DataFrame:
+        machs, alphas = self.conditions
+        model, rows = self.lattice(), []
+        for mach in machs:
+            try:
+                streams = [self.study.freestream(mach, alpha) for alpha in alphas]
+                table = model.conditions(streams)
+            except InputError as cause:
+                made["lines"].append(f"lattice at Mach {mach:g}: {cause}")
+                continue
+            table = table.assign(mach=mach, alpha=alphas, CD_induced=table["CDi"], CD=table["CDi"], converged=True)
+            rows.append(table[["mach", "alpha", "CL", "CD", "CD_induced", "CM", "converged"]])
+        if not rows:
+            raise InputError(f"the lattice has no Mach number to solve; {'; '.join(made['lines'])}")
+        first = float(rows[0]["mach"].iloc[0])
+        air = self.study.freestream(first, self.typical)
+        study = refine_lattice(self.study.source.shape, air, self.lattice_options())
+        bars = ", ".join(
+            f"{name} {study.estimates[key].finest:.5g} +- {study.estimates[key].error:.2g}"
+            for name, key in (("CL", "CL"), ("induced CD", "CDi"), ("CM", "CM"))
+        )
+        made["lines"].append(f"error of the panels at M {first:g}, alpha {self.typical:g} deg: {bars}")
+        self._lattice_jobs(model, made)
+        return pd.concat(rows, ignore_index=True)
+
+    def _lattice_jobs(self, model: "VortexLattice", made: dict) -> None:
+        """Derivatives and trim, if the study asks for them."""
+        spec, source = self.study.spec, self.study.source
+        if (asked := getattr(spec, "derivatives", None)) is not None:
+            slopes = model.solve(self.study.freestream(asked.mach, asked.alpha)).derivatives
+            rows = [{"with": name, **{key: float(slopes.loc[key, name]) for key in slopes.index}} for name in slopes]
+            made["derivatives"] = pd.DataFrame(rows).assign(mach=asked.mach, alpha=asked.alpha)
+        if (asked := getattr(spec, "trim", None)) is not None:
+            from zephyrum.studies.jobs.trim import wanted_lift
+
+            lift, origin = wanted_lift(self.study, asked)
+            air = self.study.freestream(asked.mach, asked.alpha)
+            try:
+                found = trim_lattice_by_number(
+                    source.shape, air, lift, asked.control, asked.setting, self.lattice_options()
+                )
+                made["trim"] = {
+                    "mach": asked.mach,
+                    "CL": lift,
+                    "origin": origin,
+                    "alpha": found.alpha,
+                    "control": asked.control,
+                    "setting": found.setting,
+                    "CD_induced": found.solution.CDi,
+                }
+            except FlowError as cause:
+                made["lines"].append(f"lattice: {cause}")
+
+    def _buildup(self, made: dict) -> pd.DataFrame:
+        rows, parts = [], []
+        for mach in self.conditions[0]:
+            found = self.buildup(mach)
+            low, high = found.spread
+            rows.append({"mach": mach, "CD": found.CD, "CD_low": low, "CD_high": high, "converged": True})
+            parts.append(found.sorted().assign(mach=mach))
+        made["drag"] = pd.concat(parts, ignore_index=True)
+        low, high = rows[0]["CD_low"], rows[0]["CD_high"]
+        made["lines"].append(
+            f"zero-lift CD {rows[0]['CD']:.5f} at M {rows[0]['mach']:g}, {low:.5f} to {high:.5f} by other published "
+            f"laws, {self.study.freestream(rows[0]['mach']).describe()}"
+        )
+        return pd.DataFrame(rows)
+
+    def _panel(self, made: dict) -> pd.DataFrame:
+        machs, alphas = self.conditions
+        rows, pressures, own = [], [], self.study.source
+        for mach in machs:
+            reynolds = self.study.freestream(mach).reynolds
+            try:
+                polar = panel_polar(own.shape, alphas, reynolds, mach, self.layer_options())
+            except (InputError, FlowError) as cause:
+                made["lines"].append(f"panels at Mach {mach:g}: {cause}")
+                continue
+            rows.append(polar.table)
+            near = min(polar.flows, key=lambda flow: abs(flow.alpha - self.typical))
+            axis = (near.foil.tail - near.foil.nose) / near.foil.chord**2
+            table = near.table
+            table = table[table["side"].isin(("upper", "lower"))]
+            x = (table[["x_m", "z_m"]].to_numpy() - near.foil.nose) @ axis
+            at = {"mach": mach, "alpha": near.alpha}
+            pressures.append(pd.DataFrame({"x": x, "Cp": table["Cp"], "side": table["side"]}).assign(**at))
+            lost = [f"{alpha:g}" for alpha in polar.table["alpha"][~polar.table["converged"]]]
+            if lost:
+                made["lines"].append(f"panels did not converge at M {mach:g}, alpha {', '.join(lost)} deg")
+        if not rows:
+            raise InputError(f"the panels have nothing to solve: {'; '.join(made['lines'])}")
+        made["pressures"] = pd.concat(pressures, ignore_index=True)
+        table = pd.concat(rows, ignore_index=True)
+        return table.assign(**{"L/D": table["CL"] / table["CD"]})
+
+
+def largest_lift(table: pd.DataFrame) -> tuple[float, float] | None:
+    """Largest lift coefficient of a polar and its angle [deg]; None if it is at an end.
+
+    Parameters
+    ----------
+    table : pandas.DataFrame
+        Columns "alpha" and "CL" of one Mach number.
+
+    Examples
+    --------
+    >>> largest_lift(pd.DataFrame({"alpha": [8.0, 12.0, 16.0], "CL": [0.9, 1.2, 0.9]}))
+    (1.2, 12.0)
+    """
+    own = table.dropna(subset=["alpha", "CL"]).sort_values("alpha")
+    a, cl = own["alpha"].to_numpy(), own["CL"].to_numpy()
+    k = int(np.argmax(cl)) if len(cl) else 0
+    if k in (0, len(cl) - 1):
+        return None
+    p = np.polyfit(a[k - 1 : k + 2], cl[k - 1 : k + 2], 2)
+    top = float(np.clip(-0.5 * p[1] / p[0], a[k - 1], a[k + 1]))
+    return round(float(np.polyval(p, top)), 12), round(top, 12)
