@@ -40,6 +40,7 @@ from .geometry import (
     PointMass as PointMass,
     Ring as Ring,
     SizeZone as SizeZone,
+    SplineAirfoil as SplineAirfoil,
     Station as Station,
     Strut as Strut,
     Surface as Surface,

@@ -304,9 +304,17 @@ def mesh_options(command: Callable):
 )
 @click.option("--flip", is_flag=True, help="Turn upside down.")
 @click.option("--write", type=click.Path(path_type=Path), help="Write the coordinates.")
+@click.option("--cad", type=click.Path(path_type=Path), help="Write columns x, y, z for a CAD program.")
+@click.option("--chord", default="1 m", show_default=True, help="Of --cad.")
+@click.option("--twist", default=0.0, show_default=True, help="Of --cad: nose-up about the nose, degrees.")
+@click.option("--position", nargs=3, type=float, default=(0.0, 0.0, 0.0), help="Of --cad: x, y, z of the nose, metres.")
+@click.option("--unit", default="m", show_default=True, help="Of the file of --cad: m, mm, in.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the section.")
 def section(section: str, tail: str, write: Path | None, figure: Path | None, **changes) -> None:
     """Read, measure and change SECTION: a coordinate file, or for example naca2412."""
+    from zephyrum._core.units import quantity
+    from zephyrum.geometry import shape_warnings, space_curve, write_space_curve
+
     foil = section_of(section, tail)
     if changes["flip"]:
         foil = foil.flipped()
@@ -322,14 +330,40 @@ def section(section: str, tail: str, write: Path | None, figure: Path | None, **
     for note in foil.notes:
         click.echo(f"  note: {note}")
     click.echo(str(foil.measures))
+    for warning in shape_warnings(foil):
+        click.echo(f"  warning: {warning}")
     if write:
         click.echo(f"written: {foil.write(write)}")
+    if changes["cad"]:
+        chord = quantity("chord", changes["chord"], "m")
+        points = space_curve(foil, chord, changes["twist"], changes["position"])
+        click.echo(f"written: {write_space_curve(points, changes['cad'], changes['unit'])}")
     if figure:
         from zephyrum.plotting import draw_section
         from zephyrum.plotting.style import save
 
         save(draw_section(foil)[0].figure, _picture(figure))
         click.echo(f"figure: {figure}")
+
+
+@main.command("draw-section")
+@_section
+@click.option("--out", required=True, type=click.Path(path_type=Path), help='File that the key "w" writes.')
+@click.option("--points", default=15, show_default=True, help="Control points, if SECTION has none yet.")
+@click.option("--alpha", default=4.0, show_default=True, help="Angle of the pressures, degrees.")
+@click.option("--reynolds", default=3e6, show_default=True, help="Of the viscous polar.")
+def draw_section_command(section: str, out: Path, points: int, alpha: float, reynolds: float) -> None:
+    """Draw a section by dragging control points in a window, starting from SECTION: measures and pressures follow."""
+    from zephyrum.geometry import SplineAirfoil
+    from zephyrum.plotting import edit_section
+
+    path = Path(section)
+    drawn = path.is_file() and "# control point" in path.read_text(encoding="utf-8", errors="replace")
+    start = SplineAirfoil.read(path) if drawn else SplineAirfoil.fit(section_of(section), points)
+    made = edit_section(start, out, alpha=alpha, reynolds=reynolds)
+    click.echo(str(made.airfoil.measures))
+    for warning in made.shape_warnings:
+        click.echo(f"  warning: {warning}")
 
 
 @main.command()

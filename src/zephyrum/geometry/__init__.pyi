@@ -6,8 +6,10 @@ from .aircraft.part import Mass as Mass
 from .aircraft.stations import Panel as Panel, Planform as Planform, Station as Station
 from .aircraft.strut import Plate as Plate, Strut as Strut
 from .aircraft.wing import Control as Control, Wing as Wing
+from .airfoil.control_points import SplineAirfoil as SplineAirfoil, shape_warnings as shape_warnings
 from .airfoil.outline import Outline as Outline
 from .airfoil.section import Airfoil as Airfoil
+from .airfoil.space_curve import space_curve as space_curve, write_space_curve as write_space_curve
 from .surface.defects import NotRepairable as NotRepairable
 from .surface.metric_field import SizeZone as SizeZone
 from .surface.remeshing import (

@@ -35,5 +35,6 @@ from .quick_methods import (
     draw_panel_polar as draw_panel_polar,
 )
 from .section_drawing import draw_section as draw_section
+from .section_editor import SectionEditor as SectionEditor, edit_section as edit_section
 from .study_figures import draw_study_figures as draw_study_figures
 from .surface_pictures import draw_surface as draw_surface
