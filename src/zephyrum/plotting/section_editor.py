@@ -4,6 +4,7 @@ Works with any interactive backend of Matplotlib, in a window or a notebook. Ver
 with events that are sent without a screen.
 """
 
+import textwrap
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -146,7 +147,9 @@ class SectionEditor:
         if figure is None:
             figure, ax = new_axes()
             ax.remove()
-        grid = figure.add_gridspec(2, 2, height_ratios=(3, 2))
+        figure.set_layout_engine("none")  # it takes longer than everything else
+        places = {"left": 0.06, "right": 0.97, "bottom": 0.07, "top": 0.96, "hspace": 0.22, "wspace": 0.14}
+        grid = figure.add_gridspec(2, 2, height_ratios=(3, 2), **places)
         self.figure = figure
         self.shape = figure.add_subplot(grid[0, :])
         self.pressures, self.drag = (figure.add_subplot(grid[1, k]) for k in range(2))
@@ -220,9 +223,8 @@ class SectionEditor:
         format_axes(self.pressures, "x / chord [-]", "Cp [-]", " ")
         (self._polar,) = self.drag.plot([], [], "o-", color=COLOURS[2], markersize=4)
         format_axes(self.drag, "CD [counts]", "CL [-]", 'drag polar with boundary layers: press "v"')
+        self._words = self.shape.text(0.01, 0.03, "", transform=self.shape.transAxes, fontsize="small")
         self._redraw()
-        self.figure.canvas.draw()
-        self.figure.set_layout_engine("none")  # it takes longer than everything else
 
     def _redraw(self) -> None:
         foil, points = self.section.airfoil, self.section.points
@@ -239,8 +241,8 @@ class SectionEditor:
         )
         self._show_pressures(foil)
         self._show_polar()
-        warned = bool(self.section.shape_warnings)
-        self.figure.suptitle(self.message, fontsize="small", color="#a83f00" if warned else "#333333")
+        self._words.set_text(textwrap.fill(self.message, 150))
+        self._words.set_color("#a83f00" if self.section.shape_warnings else "#333333")
         self.figure.canvas.draw_idle()
 
     def _show_pressures(self, foil: Airfoil) -> None:
