@@ -102,20 +102,46 @@ def wave_growth(v, viscosity):
 
 
 @serial
-def local_growth(theta, delta, edge, viscosity):
-    """Growth rate of the exponent at a station, zero below the critical Reynolds number.
+def growth_to_transition(x, viscosity, share, derivatives):
+    """Growth of the exponent from the station before transition to its place, and its derivatives.
+
+    The layer at the place of transition is interpolated as in the equations of the interval, so that the exponent does
+    not jump where transition passes a station.
 
     Parameters
     ----------
-    theta, delta, edge : complex
-        Momentum and displacement thickness, edge velocity.
+    x : (10,) array
+        Stations before and behind transition.
     viscosity : float
         Kinematic [m^2/s].
+    share : float
+        Part of the interval before transition.
+    derivatives : (11,) array
+        Output: by the entries of x, and by the share.
+
+    Returns
+    -------
+    float
     """
-    h = delta / theta
-    if np.log(edge.real * theta.real / viscosity) <= log_critical_reynolds(h).real:
-        return 0.0j
-    return growth_rate(h, theta)
+    v = x.astype(np.complex128)
+    growth = 0.0
+    for j in range(11):
+        part = share + 0.0j
+        size = 1.0
+        if j < 10:
+            size = max(abs(x[j]), 1e-10)
+            v[j] += 1j * STEP * size
+        else:
+            part = share + 1j * STEP
+        own = v.copy()
+        for k in range(1, 5):
+            own[5 + k] = v[k] + part * (v[5 + k] - v[k])
+        found = wave_growth(own, viscosity)
+        if j < 10:
+            v[j] = x[j]
+        derivatives[j] = found.imag / (STEP * size)
+        growth = found.real
+    return growth
 
 
 @serial

@@ -430,6 +430,11 @@ def _solved(
             if alpha == begin or layers.advance(float(alpha), 1 if lost == 0 else 0):
                 found.append(_flow(layers, reynolds, mach))
                 lost = 0
+                continue
+            fresh = CoupledLayers(section, float(alpha), viscosity, options.exponent, trips, options.coupling)
+            if lost == 0 and _started(fresh):
+                layers = fresh
+                found.append(_flow(layers, reynolds, mach))
             else:
                 lost += 1
             if lost == LOST_IN_A_ROW:
