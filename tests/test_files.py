@@ -233,7 +233,7 @@ class StudyText(OnDisk):
 
     def test_the_demo_is_a_valid_study(self):
         study = self.study((resources.files("zephyrum") / "data" / "skerry.toml").read_text())
-        self.assertEqual((min(study.sweep.alpha), max(study.sweep.alpha)), (-4.0, 16.0))
+        self.assertEqual((min(study.sweep.alpha), max(study.sweep.alpha)), (-4.0, 18.0))
         self.assertEqual((study.sweep.mach, study.solver.models), ([0.2], ["panel", "sa"]))
         self.assertGreaterEqual(len(study.source().mesh(0.0, None).family()), study.refine.levels)
         self.assertAlmostEqual(study.source().shape.measures.thickness, 0.1226, delta=1e-3)

@@ -283,20 +283,22 @@ class CoupledLayers:
         """Exponents at transition over the critical one after a step, and their change with the places."""
         over, slopes = np.zeros(2), np.zeros((2, 2))
         for side in (0, 1):
-            excess, derivatives, j, i = self.excess(side)
-            moved = change[j, 0] + derivatives[1:4] @ change[j, 1:] + derivatives[6:9] @ change[i, 1:]
+            excess, derivatives, before, j = self.excess(side)
+            moved = change[j, 0] + derivatives[1:4] @ change[before, 1:] + derivatives[6:9] @ change[j, 1:]
             over[side], slopes[side] = excess + moved[0], moved[1:]
             slopes[side, side] += derivatives[10]
         return over, slopes
 
     def excess(self, side: int) -> tuple[float, np.ndarray, int, int]:
-        """Exponent at transition over the critical one, derivatives of its growth, stations before and behind."""
-        own, place = self.sides[side], self.place[side]
-        j, i = int(own[int(place)]), int(own[int(place) + 1])
-        pair = np.array([*self.values[j], self.distance[j], *self.values[i], self.distance[i]])
+        """Exponent at transition over the critical one, derivatives of its growth, the last two laminar stations."""
+        own, place = self.sides[side], int(self.place[side])
+        before, j, i = int(own[max(place - 1, 0)]), int(own[place]), int(own[place + 1])
+        first = self.distance[before] if before != j else 0.0
+        pair = np.array([*self.values[before], first, *self.values[j], self.distance[j]])
         derivatives = np.empty(11)
-        growth = growth_to_transition(pair, self.viscosity, self.share[i], derivatives)
-        return float(self.values[j, 0] + growth - self.critical), derivatives, j, i
+        length = float(self.distance[i] - self.distance[j])
+        growth = growth_to_transition(pair, length, self.viscosity, self.share[i], derivatives)
+        return float(self.values[j, 0] + growth - self.critical), derivatives, before, j
 
     def _held(self, over: np.ndarray) -> list[bool]:
         """Whether transition stays at a bound."""
@@ -368,7 +370,7 @@ class CoupledLayers:
                 return False
             self.place = [self.place[k] + damp * moves[k] for k in (0, 1)]
             self._classify()
-            done = all(held[k] or abs(found.over[k]) < 1e-3 or search.closed(k) for k in (0, 1))
+            done = all(held[k] or abs(found.over[k]) < 1e-5 or search.closed(k) for k in (0, 1))
             if size < self.options.tolerance and done:
                 return self.plausible()
             if step == 12 and size > 0.1:  # far from a solution
@@ -536,7 +538,7 @@ class CoupledLayers:
                 return 0
             self.place = [self.place[k] + damp * moves[k] for k in (0, 1)]
             self._classify()
-            if size < self.options.tolerance and all(held[k] or abs(found.over[k]) < 1e-3 for k in (0, 1)):
+            if size < self.options.tolerance and all(held[k] or abs(found.over[k]) < 1e-5 for k in (0, 1)):
                 return step + 1 if self.plausible() else 0
             sizes.append(size)
             if step >= 3 and size > 0.3 * max(sizes[:2]):

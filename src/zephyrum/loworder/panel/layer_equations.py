@@ -102,16 +102,27 @@ def wave_growth(v, viscosity):
 
 
 @serial
-def growth_to_transition(x, viscosity, share, derivatives):
-    """Growth of the exponent from the station before transition to its place, and its derivatives.
+def _local_growth(theta, delta, edge, viscosity):
+    """Growth rate of the exponent at a station, zero below the critical Reynolds number."""
+    h = delta / theta
+    if np.log(edge.real * theta.real / viscosity) <= log_critical_reynolds(h).real:
+        return 0.0j
+    return growth_rate(h, theta)
 
-    The layer at the place of transition is interpolated as in the equations of the interval, so that the exponent does
-    not jump where transition passes a station.
+
+@serial
+def growth_to_transition(x, length, viscosity, share, derivatives):
+    """Growth of the exponent from the last laminar station to transition, and its derivatives.
+
+    The rate is that of the station, with its change over the interval before: values behind transition, where the shape
+    factor falls, play no part, and the exponent hardly jumps where transition passes a station.
 
     Parameters
     ----------
     x : (10,) array
-        Stations before and behind transition.
+        The last two laminar stations.
+    length : float
+        Of the interval with transition [m].
     viscosity : float
         Kinematic [m^2/s].
     share : float
@@ -133,10 +144,14 @@ def growth_to_transition(x, viscosity, share, derivatives):
             v[j] += 1j * STEP * size
         else:
             part = share + 1j * STEP
-        own = v.copy()
-        for k in range(1, 5):
-            own[5 + k] = v[k] + part * (v[5 + k] - v[k])
-        found = wave_growth(own, viscosity)
+        before = _local_growth(v[1], v[2], v[3], viscosity)
+        rate = _local_growth(v[6], v[7], v[8], viscosity)
+        change = 0.5 * (rate - before) * part * length / (v[9] - v[4])
+        if change.real > rate.real:
+            change = rate
+        elif change.real < -0.5 * rate.real:
+            change = -0.5 * rate
+        found = (rate + change) * part * length
         if j < 10:
             v[j] = x[j]
         derivatives[j] = found.imag / (STEP * size)

@@ -51,8 +51,8 @@ class TransitionSearch:
         self.low, self.high, self.tight = [-UNBOUNDED] * 2, [UNBOUNDED] * 2, [0, 0]
 
     def closed(self, k: int) -> bool:
-        """Whether nothing is left between the bounds, as where the exponent passes the critical one at a station."""
-        return 0.0 < self.high[k] - self.low[k] < 3.0 * EDGE
+        """Whether nothing is left between the bounds: the exponent passes the critical one in a jump at a station."""
+        return self.high[k] == self.low[k]
 
     def follow(self, moved: int) -> None:
         """Count anew when the stagnation point has passed `moved` stations."""
@@ -76,6 +76,8 @@ class TransitionSearch:
 
     def _move(self, layers: "CoupledLayers", k: int, move: float, over: float, slope: float) -> float:
         place = layers.place[k]
+        if self.low[k] == self.high[k]:
+            return layers.within(k, self.low[k] + EDGE) - place
         if not self.bounded:
             move = min(max(move, -self.reach), self.reach)
             return layers.within(k, place + move) - place
@@ -90,8 +92,12 @@ class TransitionSearch:
             self.high[k] = place
             if self.low[k] >= place:
                 self.low[k] = -UNBOUNDED
-        if self.closed(k):
-            return 0.0
+        if 0.0 < self.high[k] - self.low[k] < 3.0 * EDGE:
+            middle = 0.5 * (self.low[k] + self.high[k])
+            if abs(middle - round(middle)) < 3.0 * EDGE:  # the exponent passes in a jump
+                self.low[k] = self.high[k] = round(middle)
+                return layers.within(k, round(middle) + EDGE) - place
+            self.low[k], self.high[k] = -UNBOUNDED, UNBOUNDED  # of layers that had not converged
         new = self._between(k, place, layers.within(k, place + move))
         if int(new) != int(place) and self.reach < 1.0:  # to the station first, then a little further
             edge = int(place) + 1 - EDGE if new > place else int(place) + EDGE
