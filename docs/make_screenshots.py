@@ -19,11 +19,15 @@ FIGURES = (
     "section",
     "mesh",
     "polar",
-    "history_m0.2_a4",
     "cp_m0.2",
 )
 
-FLIGHT = {"cp_quarter_m0.2_a4": "flight", "loading_m0.2_a4": "loading", "streamlines_m0.2_a4": "streamlines"}
+FLIGHT = {
+    "cp_quarter_m0.2_a4": "flight",
+    "loading_m0.2_a4": "loading",
+    "streamlines_m0.2_a4": "streamlines",
+    "methods": "methods",
+}
 
 
 def terminal(words: list[str], name: str) -> None:

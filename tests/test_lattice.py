@@ -32,6 +32,21 @@ def slope(model) -> tuple[float, float]:
 
 
 class LiftingSurfaceTheory(unittest.TestCase):
+    def test_halves_with_a_gap_between_them_are_said(self):
+        planform = zy.Planform(span=3.0, root_chord=1.0, taper=1.0)
+        stations = [zy.Station(position=(0.0, y, 0.0), chord=1.0) for y in (0.4, 3.4)]
+        apart = zy.Aircraft(name="apart", parts={"wing": zy.Wing(stations=tuple(stations), airfoil="NACA 0006")})
+        fins = zy.Wing(
+            planform=planform, airfoil="NACA 0006", symmetric=False, mirrored=True, roll=90.0, position=(0, 2, 0)
+        )
+        whole = zy.Aircraft(name="whole", parts={**wing().parts, "fins": fins})
+        self.assertIn("begin at y = 0.4 m", zy.lattice_model(apart).notes[0])
+        self.assertEqual(zy.lattice_model(whole).notes, ())
+        air = zy.Freestream(mach=SLOW, alpha=4.0)
+        joined = zy.lattice_model(wing(6.8, root_chord=1.0, area=None)).solve(air)
+        lift = zy.lattice_model(apart, reference=joined.model.reference).solve(air).CL
+        self.assertLess(lift, 0.9 * joined.CL)  # far more than the area between them
+
     def test_flat_rectangular_wings(self):
         for aspect, lift, centre in ((2.0, 2.4745, 0.2094), (6.0, 4.2146, 0.2388), (20.0, 5.4335, 0.2471)):
             found = slope(zy.lattice_model(wing(aspect)))

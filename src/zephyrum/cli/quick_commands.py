@@ -109,6 +109,8 @@ def lattice_command(file: Path, request: LatticeRequest, show_table: Callable) -
         f"{reference.point[0]:.4f} m; centre of pressure at x = {found.centre_of_pressure:.4f} m"
     )
     click.echo("thin surfaces in attached flow; bodies are left out")
+    for note in model.notes:
+        click.echo(f"warning: {note}")
     if request.csv:
         request.csv.mkdir(parents=True, exist_ok=True)
         for name, one in (("parts", found.table), ("derivatives", slopes.reset_index(names="coefficient"))):

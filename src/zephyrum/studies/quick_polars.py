@@ -199,6 +199,7 @@ class QuickMethods:
             for name, key in (("CL", "CL"), ("induced CD", "CDi"), ("CM", "CM"))
         )
         made["lines"].append(f"error of the panels at M {first:g}, alpha {self.typical:g} deg: {bars}")
+        made["lines"] += [f"lattice: {note}" for note in model.notes]
         self._lattice_jobs(model, made)
         return pd.concat(rows, ignore_index=True)
 

@@ -20,8 +20,9 @@ from zephyrum.conditions import Freestream, Reference
 from zephyrum.conditions.axes import wind_axes
 from zephyrum.errors import InputError
 from zephyrum.geometry import Aircraft
+from zephyrum.geometry.aircraft.part import attitude_matrix
 from zephyrum.loworder.vortex_lattice.basis import MOTIONS, Basis, Factor
-from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions, build_lattice
+from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions, build_lattice, lifting_parts
 from zephyrum.loworder.vortex_lattice.setting import LatticeSetting
 from zephyrum.loworder.vortex_lattice.solution import LatticeSolution, Rates, coefficients
 
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 MOST_MATRICES, MOST_BASES = 8, 64  # kept in memory
+OPEN_ROOT = 0.3  # of the tip's distance from the plane of symmetry: a root nearer to it belongs beside a body
 LARGEST_MACH = 0.95  # of the stream: beyond it the rule of Prandtl and Glauert has no meaning left
 
 
@@ -46,6 +48,8 @@ class VortexLattice:
         How fine.
     name : str
         Name of the aircraft.
+    notes : tuple[str, ...]
+        What makes values of this lattice doubtful.
 
     Examples
     --------
@@ -61,6 +65,7 @@ class VortexLattice:
     reference: Reference
     options: LatticeOptions
     name: str
+    notes: tuple[str, ...] = ()
 
     __repr__ = short_repr
 
@@ -301,5 +306,22 @@ def lattice_model(
     vortex lattice of plank: 576 panels in 48 strips of wing
     """
     options = options or LatticeOptions()
-    lattice = build_lattice(aircraft, options)
-    return VortexLattice(lattice, reference or aircraft.reference_quantities()[0], options, aircraft.name)
+    lattice, reference = build_lattice(aircraft, options), reference or aircraft.reference_quantities()[0]
+    return VortexLattice(lattice, reference, options, aircraft.name, _notes(aircraft, options))
+
+
+def _notes(aircraft: Aircraft, options: LatticeOptions) -> tuple[str, ...]:
+    """Sentences on halves of a wing that begin beside a body: nothing is carried over between them."""
+    out = []
+    for name, wing in lifting_parts(aircraft, options.parts).items():
+        if not wing.mirrored and (not wing.symmetric or wing.centred):
+            continue
+        places = np.array([station.position for station in wing.sections])
+        y = (places @ attitude_matrix(wing.roll, wing.pitch, wing.yaw).T)[:, 1] + wing.position[1]
+        root, tip = float(np.abs(y).min()), float(np.abs(y).max())
+        if root < OPEN_ROOT * tip:
+            out.append(
+                f"the halves of {name!r} begin at y = {root:.3g} m, and no lift is carried over between them: CL is too "
+                f"low by the lift on the body there; let the wing begin at y = 0"
+            )
+    return tuple(out)
