@@ -321,7 +321,7 @@ def _notes(aircraft: Aircraft, options: LatticeOptions) -> tuple[str, ...]:
         root, tip = float(np.abs(y).min()), float(np.abs(y).max())
         if root < OPEN_ROOT * tip:
             out.append(
-                f"the halves of {name!r} begin at y = {root:.3g} m, and no lift is carried over between them: CL is too "
-                f"low by the lift on the body there; let the wing begin at y = 0"
+                f"the halves of {name!r} begin at y = {root:.3g} m, and no lift is carried over between them: CL is "
+                f"too low by the lift on the body there; let the wing begin at y = 0"
             )
     return tuple(out)
