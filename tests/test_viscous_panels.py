@@ -96,6 +96,21 @@ class Newton(unittest.TestCase):
         self.assertEqual(layers.alpha, 2.0)
 
 
+class PolarsOverLift(unittest.TestCase):
+    def test_lift_coefficients_are_met_and_agree_with_the_polar_over_alpha(self):
+        foil, lifts = zy.Airfoil.naca("2412"), [-0.1, 0.3, 0.8, 1.1]
+        found = zy.panel_polar_at_lift(foil, lifts, 3e6)
+        np.testing.assert_allclose(found.table["CL"], lifts, atol=2e-4)
+        again = zy.panel_polar(foil, found.alphas, 3e6)
+        np.testing.assert_allclose(again.table["CL"], lifts, atol=2e-3)
+        np.testing.assert_allclose(again.table["CD"], found.table["CD"], rtol=0.01)
+
+    def test_beyond_stall_nothing_is_found(self):
+        found = zy.panel_polar_at_lift(zy.Airfoil.naca("0012"), [0.5, 3.0], 3e6)
+        self.assertEqual(len(found.flows), 1)
+        self.assertAlmostEqual(found.flows[0].cl, 0.5, delta=2e-4)
+
+
 class Polars(unittest.TestCase):
     @classmethod
     def setUpClass(cls):

@@ -65,6 +65,7 @@ from .loworder import (
     components_of_surface as components_of_surface,
     lattice_model as lattice_model,
     panel_polar as panel_polar,
+    panel_polar_at_lift as panel_polar_at_lift,
     panel_section as panel_section,
     polar_family as polar_family,
     trim_lattice as trim_lattice,

@@ -399,6 +399,7 @@ def shape(file: Path, **options) -> None:
 @click.option("--reynolds", type=float, required=True, help="Reynolds number on the chord.")
 @click.option("--mach", default=0.0, show_default=True, help="Mach number of the stream, up to 0.5.")
 @click.option("--alpha", default="-4:16:1", show_default=True, help="Angles, degrees: first:last:step, or one.")
+@click.option("--lift", help="In place of --alpha, lift coefficients: first:last:step, or one.")
 @click.option("--critical", default=9.0, show_default=True, help="Exponent N of waves at transition.")
 @click.option("--turbulence", type=float, help="Turbulence level in percent, in place of --critical.")
 @click.option("--trip", nargs=2, type=float, default=(1.0, 1.0), metavar="UPPER LOWER", help="Trips, in chords.")

@@ -196,6 +196,7 @@ class SectionPolarRequest:
     reynolds: float
     mach: float
     alpha: str
+    lift: str | None
     critical: float
     turbulence: float | None
     trip: tuple[float, float]
@@ -204,8 +205,8 @@ class SectionPolarRequest:
     figure: Path | None
 
 
-def _angles(text: str) -> list[float]:
-    """Angles from "first:last:step", or one."""
+def _values(text: str, option: str = "--alpha") -> list[float]:
+    """Values from "first:last:step", or one."""
     try:
         values = [float(part) for part in text.split(":")]
     except ValueError:
@@ -213,7 +214,8 @@ def _angles(text: str) -> list[float]:
     if len(values) == 1:
         return values
     if len(values) != 3 or values[2] <= 0.0 or values[1] < values[0] or (values[1] - values[0]) / values[2] > 500.0:
-        raise InputError(f"--alpha {text!r} is not an angle or first:last:step in degrees, for example -4:16:1.")
+        example = "in degrees, for example -4:16:1" if option == "--alpha" else "for example 0:1.2:0.1"
+        raise InputError(f"{option} {text!r} is not a number or first:last:step, {example}.")
     return [values[0] + k * values[2] for k in range(int((values[1] - values[0]) / values[2] + 1.0 + 1e-9))]
 
 
@@ -231,13 +233,19 @@ def section_polar_command(section: str, request: SectionPolarRequest, show_table
     """
     from zephyrum.cli.arguments import section_of
     from zephyrum.errors import FlowError
-    from zephyrum.loworder import LayerOptions, panel_polar
+    from zephyrum.loworder import LayerOptions, panel_polar, panel_polar_at_lift
 
     foil = section_of(section)
     if request.flap is not None:
         foil = foil.with_flap(*request.flap)
     options = LayerOptions(request.critical, request.turbulence, *request.trip)
-    polar = panel_polar(foil, _angles(request.alpha), request.reynolds, request.mach, options)
+    if request.lift is None:
+        polar = panel_polar(foil, _values(request.alpha), request.reynolds, request.mach, options)
+    else:
+        lifts = _values(request.lift, "--lift")
+        polar = panel_polar_at_lift(foil, lifts, request.reynolds, request.mach, options)
+        if len(polar.flows) < len(lifts):
+            click.echo(f"found {len(polar.flows)} of {len(lifts)} lift coefficients: the others are beyond stall")
     found = polar.table
     title = f"{foil.name}, Re {request.reynolds:.3g}, Mach {request.mach:g}, N {options.exponent:.2g}: places in chords"
     show_table(_clean(found[found.converged].to_dict("records")), POLAR_COLUMNS, title)

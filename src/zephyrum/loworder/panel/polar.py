@@ -417,7 +417,7 @@ def _solved(
     viscosity, trips = foil.chord / reynolds, (options.trip_upper, options.trip_lower)
     for begin in (nearest, *(a0 + np.array([4.0, 2.0, 6.0, 0.0, 8.0]))):
         layers = CoupledLayers(section, float(begin), viscosity, options.exponent, trips, options.coupling)
-        if _started(layers):
+        if start_layers(layers):
             break
     else:
         return found
@@ -428,13 +428,13 @@ def _solved(
         for alpha in way:
             layers.steps_taken = 0 if alpha != begin else layers.steps_taken
             if alpha == begin or layers.advance(float(alpha), 1 if lost == 0 else 0):
-                found.append(_flow(layers, reynolds, mach))
+                found.append(flow_of(layers, reynolds, mach))
                 lost = 0
                 continue
             fresh = CoupledLayers(section, float(alpha), viscosity, options.exponent, trips, options.coupling)
-            if lost == 0 and _started(fresh):
+            if lost == 0 and start_layers(fresh):
                 layers = fresh
-                found.append(_flow(layers, reynolds, mach))
+                found.append(flow_of(layers, reynolds, mach))
             else:
                 lost += 1
             if lost == LOST_IN_A_ROW:
@@ -442,8 +442,14 @@ def _solved(
     return found
 
 
-def _started(layers: CoupledLayers) -> bool:
-    """Solve a flow without another to begin with; from a higher Reynolds number where that does not converge."""
+def start_layers(layers: CoupledLayers) -> bool:
+    """Solve a flow without another to begin with; from a higher Reynolds number where that does not converge.
+
+    Parameters
+    ----------
+    layers : CoupledLayers
+        Layers at the wanted angle.
+    """
     layers.begin()
     if layers.solve():
         return True
@@ -466,8 +472,16 @@ def _widths(section: DisplacedSection) -> np.ndarray:
     return np.concatenate([half, [0.0]]) + np.concatenate([[0.0], half])
 
 
-def _flow(layers: CoupledLayers, reynolds: float, mach: float) -> LayeredFlow:
-    """The flow that has been solved."""
+def flow_of(layers: CoupledLayers, reynolds: float, mach: float) -> LayeredFlow:
+    """The flow that has been solved.
+
+    Parameters
+    ----------
+    layers : CoupledLayers
+        Solved layers.
+    reynolds, mach : float
+        Of the stream.
+    """
     section = layers.section
     points = np.concatenate([section.points, layers.response.wake])
     foil = section.foil
