@@ -19,7 +19,7 @@ DRAG_COLUMNS = {
     "interference": ".2f", "drag_area_m2": ".4f", "counts": ".1f", "share_percent": ".1f",
 }  # fmt: skip
 POLAR_COLUMNS = {
-    "alpha": "g", "CL": ".4f", "CD": ".5f", "CM": ".4f", "CD_friction": ".5f", "transition_upper": ".3f",
+    "alpha": ".4g", "CL": ".4f", "CD": ".5f", "CM": ".4f", "CD_friction": ".5f", "transition_upper": ".3f",
     "transition_lower": ".3f", "separation_upper": ".3f", "separation_lower": ".3f",
 }  # fmt: skip
 ZERO = 2e-5  # coefficients below it are printed as zero
