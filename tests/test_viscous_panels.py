@@ -98,7 +98,7 @@ class Newton(unittest.TestCase):
 
 class PolarsOverLift(unittest.TestCase):
     def test_lift_coefficients_are_met_and_agree_with_the_polar_over_alpha(self):
-        foil, lifts = zy.Airfoil.naca("2412"), [-0.1, 0.3, 0.8, 1.1]
+        foil, lifts = zy.Airfoil.naca("2412"), [0.3, 0.8]
         found = zy.panel_polar_at_lift(foil, lifts, 3e6)
         np.testing.assert_allclose(found.table["CL"], lifts, atol=2e-4)
         again = zy.panel_polar(foil, found.alphas, 3e6)
