@@ -5,6 +5,7 @@ with events that are sent without a screen.
 """
 
 import textwrap
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -46,6 +47,8 @@ class SectionEditor:
         Angle of the pressures [deg].
     reynolds : float, optional
         Of the viscous polar.
+    angles : sequence of float, optional
+        Of the viscous polar [deg].
     figure : Figure, optional
         Figure to draw into.
 
@@ -78,11 +81,13 @@ class SectionEditor:
         path: "str | Path | None" = None,
         alpha: float = 4.0,
         reynolds: float = 3e6,
+        angles: Sequence[float] = ANGLES,
         figure: "Figure | None" = None,
     ):
         self.section = SplineAirfoil.fit(section) if isinstance(section, Airfoil) else section
         self.path = Path(path) if path is not None else None
         self.alpha, self.reynolds = number("alpha", alpha, -40.0, 40.0), number("reynolds", reynolds, 1e4, 1e9)
+        self.angles = tuple(angles)
         self.chosen: int | None = None
         self.polar: PanelPolar | None = None
         self.message = "drag a control point; " + ", ".join(f"{key}: {words}" for key, words in KEYS)
@@ -138,8 +143,8 @@ class SectionEditor:
         """Compute the viscous polar of the section as it is."""
         from zephyrum.loworder import panel_polar
 
-        self.polar = panel_polar(self.section.airfoil, ANGLES, self.reynolds)
-        lost = len(ANGLES) - len(self.polar.flows)
+        self.polar = panel_polar(self.section.airfoil, self.angles, self.reynolds)
+        lost = len(self.angles) - len(self.polar.flows)
         self._say(f"viscous polar at Re {self.reynolds:.3g}{f'; {lost} angles did not converge' if lost else ''}")
 
     # -- events --------------------------------------------------------------------------------------------------------
