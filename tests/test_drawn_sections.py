@@ -137,15 +137,15 @@ class Editor(unittest.TestCase):
 
     def test_keys_add_delete_write_and_solve(self):
         self.drag(4, (0.0, 0.001))
+        self.key("v")
+        self.assertEqual(len(self.editor.polar.flows), 3)
+        self.assertGreater(np.ptp(self.editor.drag.lines[0].get_ydata()), 0.5)
         self.key("a")
         self.assertEqual(len(self.editor.section.points), 16)
         self.key("d")
         self.assertEqual(len(self.editor.section.points), 15)
         self.key("w")
         np.testing.assert_array_equal(zy.SplineAirfoil.read(self.path).points, self.editor.section.points)
-        self.key("v")
-        self.assertEqual(len(self.editor.polar.flows), 3)
-        self.assertGreater(np.ptp(self.editor.drag.lines[0].get_ydata()), 0.5)
         picture = Path(self.folder.name) / "editor.png"
         save(self.editor.figure, picture)
         assert_picture(self, picture)
