@@ -42,6 +42,8 @@ class LiftingSurfaceTheory(unittest.TestCase):
         whole = zy.Aircraft(name="whole", parts={**wing().parts, "fins": fins})
         self.assertIn("begin at y = 0.4 m", zy.lattice_model(apart).notes[0])
         self.assertEqual(zy.lattice_model(whole).notes, ())
+        halves = zy.Wing(planform=planform, airfoil="NACA 0006", symmetric=False, mirrored=True)
+        self.assertEqual(zy.lattice_model(zy.Aircraft(name="halves", parts={"wing": halves})).notes, ())
         air = zy.Freestream(mach=SLOW, alpha=4.0)
         joined = zy.lattice_model(wing(6.8, root_chord=1.0, area=None)).solve(air)
         lift = zy.lattice_model(apart, reference=joined.model.reference).solve(air).CL

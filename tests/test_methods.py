@@ -175,7 +175,7 @@ class SectionByPanelsAndField(unittest.TestCase):
         for alpha in (0.0, 4.0):  # friction takes lift
             self.assertLess(lift["panel", alpha], lift["euler", alpha])
             self.assertGreater(lift["panel", alpha], 0.8 * lift["euler", alpha])
-        self.assertEqual(found.doubts, [])
+        self.assertEqual(found.warnings, [])
         kinds = {figure.kind for figure in self.study.figures()}
         self.assertLessEqual({"methods", "method pressures"}, kinds)
 
@@ -254,9 +254,9 @@ class Mistakes(unittest.TestCase):
         good = zy.compare_polars({"lattice": quick, "euler": quick.assign(CL=1.1 * quick["CL"])})
         wrong = zy.compare_polars({"lattice": quick, "euler": quick.assign(CL=2.0 * quick["CL"])})
         shifted = zy.compare_polars({"lattice": quick, "euler": quick.assign(CL=quick["CL"] + 0.2)})
-        self.assertEqual(good.doubts, [])
-        self.assertIn("lift slope", wrong.doubts[0])
-        self.assertIn("alpha of no lift", shifted.doubts[0])
+        self.assertEqual(good.warnings, [])
+        self.assertIn("lift slope", wrong.warnings[0])
+        self.assertIn("alpha of no lift", shifted.warnings[0])
         with tempfile.TemporaryDirectory() as folder:
             save(draw_methods(wrong), Path(folder) / "wrong.png")
             assert_picture(self, Path(folder) / "wrong.png")

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from zephyrum._core.atomic_files import write_text
+from zephyrum._core.interpolated_maximum import interpolated_maximum
 from zephyrum._core.representation import short_repr
 from zephyrum.errors import FileError
 from zephyrum.flow.outcome import Outcome
@@ -179,20 +180,12 @@ class Polar:
         """
         own = self.table[(self.table["mach"] - mach).abs() < 1e-9].dropna(subset=["CL"]).sort_values("alpha")
         a, lift = own["alpha"].to_numpy(), own["CL"].to_numpy()
-        top = int(np.argmax(lift)) if len(lift) else 0
-        if not 0 < top < len(a) - 1:
+        if (found := interpolated_maximum(a, lift)) is None:
             return None
-        near = slice(top - 1, top + 2)
-        curvature, slope, _ = np.polyfit(a[near] - a[top], lift[near], 2)
-        left, right = a[top - 1] - a[top], a[top + 1] - a[top]
-        shift = float(np.clip(-0.5 * slope / curvature, left, right)) if curvature < 0.0 else 0.0
-        converged = bool((own["outcome"].to_numpy()[near] == Outcome.CONVERGED).all())
-        return {
-            "CL": float(lift[top] + 0.5 * slope * shift),
-            "alpha": float(a[top] + shift),
-            "alpha +-": float(0.5 * max(-left, right)),
-            "converged": converged,
-        }
+        top, alpha, highest = found
+        converged = bool((own["outcome"].to_numpy()[top - 1 : top + 2] == Outcome.CONVERGED).all())
+        spacing = float(np.diff(a[top - 1 : top + 2]).max())
+        return {"CL": highest, "alpha": alpha, "alpha +-": 0.5 * spacing, "converged": converged}
 
     def with_errors(self, relative: dict[str, float], absolute: dict[str, float]) -> "Polar":
         """The polar with error bars: the larger of a fraction of the value and an absolute one, plus the oscillation if

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
+from zephyrum._core.interpolated_maximum import interpolated_maximum
 from zephyrum._core.representation import short_repr
 from zephyrum.errors import InputError
 
@@ -72,7 +73,7 @@ class MethodComparison:
         return f"{len(self.polars)} methods: {', '.join(self.polars)}"
 
     @property
-    def doubts(self) -> list[str]:
+    def warnings(self) -> list[str]:
         """Sentences on differences that the limits of the methods do not explain."""
         return [line for line in self.lines if line.startswith("doubtful")]
 
@@ -124,7 +125,7 @@ def compare_polars(
     slopes = pd.DataFrame([_slopes(name, mach, own) for name, t in clean.items() for mach, own in t.groupby("mach")])
     slopes = slopes.sort_values("mach", kind="stable", ignore_index=True)
     said = [f"{name}: {LIMITS[name]}" for name in clean if name in LIMITS]
-    said = [*said, *_doubts(slopes), *lines]
+    said = [*said, *_slope_warnings(slopes), *lines]
     return MethodComparison(clean, made.reset_index(drop=True), slopes, said, tuple(measured))
 
 
@@ -165,14 +166,12 @@ def _interpolated(table: pd.DataFrame, mach: float, alpha: float, name: str) -> 
 
 def _slopes(name: str, mach: float, own: pd.DataFrame) -> dict:
     """Straight lines through the points of attached flow."""
-    from zephyrum.studies.quick_polars import largest_lift
-
     row = {"mach": mach, "method": name, "points": 0}
     lift = own.dropna(subset=["alpha", "CL"])
     lift = lift[lift["converged"]]
-    top = largest_lift(lift)
+    top = interpolated_maximum(lift["alpha"].to_numpy(), lift["CL"].to_numpy())
     if top is not None:
-        row |= {"CLmax": top[0], "alpha of CLmax [deg]": top[1]}
+        row |= {"CLmax": top[2], "alpha of CLmax [deg]": top[1]}
     high = LINEAR_RANGE if top is None else min(LINEAR_RANGE, 0.6 * top[1])
     line = lift[(lift["alpha"] <= high) & (lift["alpha"] >= -LINEAR_RANGE)]
     row["points"] = len(line)
@@ -185,7 +184,7 @@ def _slopes(name: str, mach: float, own: pd.DataFrame) -> dict:
     return row
 
 
-def _doubts(slopes: pd.DataFrame) -> list[str]:
+def _slope_warnings(slopes: pd.DataFrame) -> list[str]:
     """Slopes of field solutions that a quick method contradicts by more than its limits."""
     out: list[str] = []
     if "CL alpha [1/rad]" not in slopes:

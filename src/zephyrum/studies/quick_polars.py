@@ -7,7 +7,6 @@ without a second description. Verified by tests/test_methods.py.
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-import numpy as np
 import pandas as pd
 
 from zephyrum.errors import FlowError, InputError
@@ -272,26 +271,3 @@ class QuickMethods:
         made["pressures"] = pd.concat(pressures, ignore_index=True)
         table = pd.concat(rows, ignore_index=True)
         return table.assign(**{"L/D": table["CL"] / table["CD"]})
-
-
-def largest_lift(table: pd.DataFrame) -> tuple[float, float] | None:
-    """Largest lift coefficient of a polar and its angle [deg]; None if it is at an end.
-
-    Parameters
-    ----------
-    table : pandas.DataFrame
-        Columns "alpha" and "CL" of one Mach number.
-
-    Examples
-    --------
-    >>> largest_lift(pd.DataFrame({"alpha": [8.0, 12.0, 16.0], "CL": [0.9, 1.2, 0.9]}))
-    (1.2, 12.0)
-    """
-    own = table.dropna(subset=["alpha", "CL"]).sort_values("alpha")
-    a, cl = own["alpha"].to_numpy(), own["CL"].to_numpy()
-    k = int(np.argmax(cl)) if len(cl) else 0
-    if k in (0, len(cl) - 1):
-        return None
-    p = np.polyfit(a[k - 1 : k + 2], cl[k - 1 : k + 2], 2)
-    top = float(np.clip(-0.5 * p[1] / p[0], a[k - 1], a[k + 1]))
-    return round(float(np.polyval(p, top)), 12), round(top, 12)

@@ -348,6 +348,15 @@ class CoupledLayers:
                 change += found.change[:, :, 1 + k] * moves[k]
         return change
 
+    def _move(self, found: LinearStep, moves: np.ndarray) -> float:
+        """Take a step with moves of transition, both shortened alike; root mean square of its relative changes."""
+        size, damp = self._apply(self._with_moves(found, moves))
+        self.steps_taken += 1
+        if np.isfinite(size):
+            self.place = [self.place[k] + damp * moves[k] for k in (0, 1)]
+            self._classify()
+        return size
+
     def together(self, reach: float, bounded: bool = True) -> bool:
         """Solve layers and places of transition at once, moving them at most `reach` stations a step; whether it
         converged. Not `bounded`, the places take the plain steps of Newton's method.
@@ -363,13 +372,10 @@ class CoupledLayers:
             moves = search.moves(self, found, held)
             if moves is None:
                 return False
-            size, damp = self._apply(self._with_moves(found, moves))
-            self.steps_taken += 1
+            size = self._move(found, moves)
             search.follow(self.split - split)
             if not np.isfinite(size):
                 return False
-            self.place = [self.place[k] + damp * moves[k] for k in (0, 1)]
-            self._classify()
             done = all(held[k] or abs(found.over[k]) < 1e-5 or search.closed(k) for k in (0, 1))
             if size < self.options.tolerance and done:
                 return self.plausible()
@@ -532,12 +538,9 @@ class CoupledLayers:
                 return 0
             moves = moves / max(1.0, 0.5 * float(np.abs(moves).max()))
             moves = np.array([self.within(k, self.place[k] + moves[k]) - self.place[k] for k in (0, 1)])
-            size, damp = self._apply(self._with_moves(found, moves))
-            self.steps_taken += 1
+            size = self._move(found, moves)
             if not np.isfinite(size):
                 return 0
-            self.place = [self.place[k] + damp * moves[k] for k in (0, 1)]
-            self._classify()
             if size < self.options.tolerance and all(held[k] or abs(found.over[k]) < 1e-5 for k in (0, 1)):
                 return step + 1 if self.plausible() else 0
             sizes.append(size)

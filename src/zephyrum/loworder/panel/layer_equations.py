@@ -102,6 +102,16 @@ def wave_growth(v, viscosity):
 
 
 @serial
+def _perturbed(v, x, share, j):
+    """Add the complex step to entry j of v, or to the share for j = 10; the share, and the size of the step."""
+    if j == 10:
+        return share + 1j * STEP, 1.0
+    size = max(abs(x[j]), 1e-10)
+    v[j] += 1j * STEP * size
+    return share + 0.0j, size
+
+
+@serial
 def _local_growth(theta, delta, edge, viscosity):
     """Growth rate of the exponent at a station, zero below the critical Reynolds number."""
     h = delta / theta
@@ -137,13 +147,7 @@ def growth_to_transition(x, length, viscosity, share, derivatives):
     v = x.astype(np.complex128)
     growth = 0.0
     for j in range(11):
-        part = share + 0.0j
-        size = 1.0
-        if j < 10:
-            size = max(abs(x[j]), 1e-10)
-            v[j] += 1j * STEP * size
-        else:
-            part = share + 1j * STEP
+        part, size = _perturbed(v, x, share, j)
         before = _local_growth(v[1], v[2], v[3], viscosity)
         rate = _local_growth(v[6], v[7], v[8], viscosity)
         change = 0.5 * (rate - before) * part * length / (v[9] - v[4])
@@ -216,13 +220,7 @@ def interval_derivatives(kinds, x, gaps, viscosity, share, residuals, derivative
     """
     v = x.astype(np.complex128)
     for j in range(11):
-        part = share + 0.0j
-        size = 1.0
-        if j < 10:
-            size = max(abs(x[j]), 1e-10)
-            v[j] += 1j * STEP * size
-        else:
-            part = share + 1j * STEP
+        part, size = _perturbed(v, x, share, j)
         found = _residuals(kinds, v, gaps, viscosity, part)
         if j < 10:
             v[j] = x[j]

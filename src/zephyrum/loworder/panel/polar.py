@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from threadpoolctl import threadpool_limits
 
+from zephyrum._core.interpolated_maximum import interpolated_maximum
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import number, numbers, whole
 from zephyrum._core.worker_processes import map_in_processes
@@ -332,14 +333,12 @@ class PanelPolar:
         """
         a = np.array([flow.alpha for flow in self.flows])
         cl = np.array([flow.cl for flow in self.flows])
-        k = int(np.argmax(cl))
-        if k in (0, len(cl) - 1):
+        if (found := interpolated_maximum(a, cl)) is None:
+            k = int(np.argmax(cl))
             raise FlowError(
                 f"{self}: its largest lift coefficient {cl[k]:.3f} is at its last angle {a[k]:g} deg; go on."
             )
-        p = np.polyfit(a[k - 1 : k + 2], cl[k - 1 : k + 2], 2)
-        top = float(np.clip(-0.5 * p[1] / p[0], a[k - 1], a[k + 1]))
-        return float(np.polyval(p, top)), top
+        return found[2], found[1]
 
 
 def panel_polar(
@@ -385,13 +384,7 @@ def panel_polar(
     alphas = np.unique(np.asarray(numbers("alphas", np.atleast_1d(alphas).tolist()), dtype=float))
     if not (np.abs(alphas) <= 40.0).all():
         raise InputError(f"alphas reach {alphas[np.argmax(np.abs(alphas))]:g} deg; they must be within 40 deg.")
-    reynolds = number("reynolds", reynolds, 1e4, 1e9)
-    mach = number("mach", mach, 0.0)
-    if mach > LARGEST_MACH:
-        raise InputError(
-            f"mach = {mach:g} is too high for incompressible layers; it must be at most {LARGEST_MACH}. Solve "
-            "the flow on a mesh instead."
-        )
+    reynolds, mach = checked_stream(reynolds, mach)
     options = options or LayerOptions()
     with threadpool_limits(1):  # the systems are small: threads cost more than they give
         flows = tuple(sorted(_solved(foil, alphas, reynolds, mach, options), key=lambda flow: flow.alpha))
@@ -408,20 +401,13 @@ def _solved(
 ) -> list[LayeredFlow]:
     """Flows of the angles that converge, from the middle of the polar outwards."""
     section = DisplacedSection(foil, options.panels)
-    a0 = -np.degrees(
-        np.arctan2(section.panels.basis[:, 0] @ _widths(section), section.panels.basis[:, 1] @ _widths(section))
-    )
     found: list[LayeredFlow] = []
     # transition moves slowly over the angle where it has left the nose and the tail
-    nearest = float(alphas[np.argmin(np.abs(alphas - (a0 + 4.0)))])
-    viscosity, trips = foil.chord / reynolds, (options.trip_upper, options.trip_lower)
-    for begin in (nearest, *(a0 + np.array([4.0, 2.0, 6.0, 0.0, 8.0]))):
-        layers = CoupledLayers(section, float(begin), viscosity, options.exponent, trips, options.coupling)
-        if start_layers(layers):
-            break
-    else:
+    nearest = float(alphas[np.argmin(np.abs(alphas - (_zero_lift(section) + 4.0)))])
+    layers = first_layers(section, nearest, reynolds, options)
+    if layers is None:
         return found
-    first = layers.state()
+    begin, first = layers.alpha, layers.state()
     for way in (alphas[alphas >= begin], alphas[alphas < begin][::-1]):
         layers.restore(first)
         lost = 0
@@ -431,8 +417,8 @@ def _solved(
                 found.append(flow_of(layers, reynolds, mach))
                 lost = 0
                 continue
-            fresh = CoupledLayers(section, float(alpha), viscosity, options.exponent, trips, options.coupling)
-            if lost == 0 and start_layers(fresh):
+            fresh = _new_layers(section, float(alpha), reynolds, options) if lost == 0 else None
+            if fresh is not None and _started(fresh):
                 layers = fresh
                 found.append(flow_of(layers, reynolds, mach))
             else:
@@ -442,14 +428,56 @@ def _solved(
     return found
 
 
-def start_layers(layers: CoupledLayers) -> bool:
-    """Solve a flow without another to begin with; from a higher Reynolds number where that does not converge.
+def checked_stream(reynolds: float, mach: float) -> tuple[float, float]:
+    """Reynolds and Mach number of a section polar.
 
     Parameters
     ----------
-    layers : CoupledLayers
-        Layers at the wanted angle.
+    reynolds, mach : float
+        Of the stream.
+
+    Raises
+    ------
+    InputError
+        They are out of range.
     """
+    reynolds, mach = number("reynolds", reynolds, 1e4, 1e9), number("mach", mach, 0.0)
+    if mach > LARGEST_MACH:
+        raise InputError(
+            f"mach = {mach:g} is too high for incompressible layers; it must be at most {LARGEST_MACH}. Solve "
+            "the flow on a mesh instead."
+        )
+    return reynolds, mach
+
+
+def first_layers(
+    section: DisplacedSection, alpha: float, reynolds: float, options: LayerOptions
+) -> CoupledLayers | None:
+    """Layers that converged at an angle, or at one of five between zero lift and 8 deg above it; None without them.
+
+    Parameters
+    ----------
+    section : DisplacedSection
+    alpha : float
+        [deg]
+    reynolds : float
+        On the chord.
+    options : LayerOptions
+    """
+    for begin in (alpha, *(_zero_lift(section) + np.array([4.0, 2.0, 6.0, 0.0, 8.0]))):
+        layers = _new_layers(section, float(begin), reynolds, options)
+        if _started(layers):
+            return layers
+    return None
+
+
+def _new_layers(section: DisplacedSection, alpha: float, reynolds: float, options: LayerOptions) -> CoupledLayers:
+    viscosity, trips = section.foil.chord / reynolds, (options.trip_upper, options.trip_lower)
+    return CoupledLayers(section, alpha, viscosity, options.exponent, trips, options.coupling)
+
+
+def _started(layers: CoupledLayers) -> bool:
+    """Solve a flow without another to begin with; from a higher Reynolds number where that does not converge."""
     layers.begin()
     if layers.solve():
         return True
@@ -464,6 +492,12 @@ def start_layers(layers: CoupledLayers) -> bool:
         if not layers.solve():
             return False
     return layers.viscosity == wanted and layers.plausible()
+
+
+def _zero_lift(section: DisplacedSection) -> float:
+    """Angle of zero lift without friction [deg]."""
+    lift = _widths(section) @ section.panels.basis
+    return -float(np.degrees(np.arctan2(lift[0], lift[1])))
 
 
 def _widths(section: DisplacedSection) -> np.ndarray:

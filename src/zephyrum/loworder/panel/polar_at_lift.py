@@ -8,13 +8,13 @@ from collections.abc import Sequence
 import numpy as np
 from threadpoolctl import threadpool_limits
 
-from zephyrum._core.validation import number, numbers
+from zephyrum._core.validation import numbers
 from zephyrum.errors import FlowError
 from zephyrum.geometry import Airfoil
 from zephyrum.loworder.panel.coupled_layers import CoupledLayers
 from zephyrum.loworder.panel.displacement import DisplacedSection
 from zephyrum.loworder.panel.inviscid import panel_section
-from zephyrum.loworder.panel.polar import LayeredFlow, LayerOptions, PanelPolar, flow_of, panel_polar, start_layers
+from zephyrum.loworder.panel.polar import LayeredFlow, LayerOptions, PanelPolar, checked_stream, first_layers, flow_of
 
 STEPS = 8  # secant steps for one lift coefficient; attached flow takes 2 to 3
 TOLERANCE = 1e-4  # of the lift coefficient
@@ -59,20 +59,15 @@ def panel_polar_at_lift(
     [0.2, 0.6]
     """
     wanted = np.unique(np.asarray(numbers("lifts", np.atleast_1d(lifts).tolist()), dtype=float))
-    options = options or LayerOptions()
+    (reynolds, mach), options = checked_stream(reynolds, mach), options or LayerOptions()
     flow = panel_section(foil)
     zero, slope = flow.solve(0.0).cl, flow.solve(1.0).cl - flow.solve(0.0).cl
     middle = wanted[np.argmin(np.abs(wanted - 0.4))]
-    # refuses conditions out of range, and gives the first flow
-    first = panel_polar(foil, (middle - zero) / (0.9 * slope), reynolds, mach, options).flows[0]
-    section = DisplacedSection(foil, options.panels)
-    trips = (options.trip_upper, options.trip_lower)
-    layers = CoupledLayers(
-        section, first.alpha, foil.chord / number("reynolds", reynolds), options.exponent, trips, options.coupling
-    )
     found: list[LayeredFlow] = []
     with threadpool_limits(1):
-        if not start_layers(layers):
+        section = DisplacedSection(foil, options.panels)
+        layers = first_layers(section, float((middle - zero) / (0.9 * slope)), reynolds, options)
+        if layers is None:
             raise FlowError(f"{foil.name}: no flow to begin with at Re {reynolds:.3g}; try other lift coefficients.")
         state = layers.state()
         for way in (wanted[wanted >= middle], wanted[wanted < middle][::-1]):

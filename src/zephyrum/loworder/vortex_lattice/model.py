@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 
 MOST_MATRICES, MOST_BASES = 8, 64  # kept in memory
 OPEN_ROOT = 0.3  # of the tip's distance from the plane of symmetry: a root nearer to it belongs beside a body
+CLOSED_ROOT = 1e-3  # of the same: halves that meet are one surface
 LARGEST_MACH = 0.95  # of the stream: beyond it the rule of Prandtl and Glauert has no meaning left
 
 
@@ -319,7 +320,7 @@ def _notes(aircraft: Aircraft, options: LatticeOptions) -> tuple[str, ...]:
         places = np.array([station.position for station in wing.sections])
         y = (places @ attitude_matrix(wing.roll, wing.pitch, wing.yaw).T)[:, 1] + wing.position[1]
         root, tip = float(np.abs(y).min()), float(np.abs(y).max())
-        if root < OPEN_ROOT * tip:
+        if CLOSED_ROOT * tip < root < OPEN_ROOT * tip:
             out.append(
                 f"the halves of {name!r} begin at y = {root:.3g} m, and no lift is carried over between them: CL is "
                 f"too low by the lift on the body there; let the wing begin at y = 0"

@@ -25,12 +25,6 @@ class FieldsJob(Job):
     def asked(self, spec: "StudyBase") -> "StudyBase | None":
         return spec if len(spec.field_models) > 1 else None
 
-    def machs(self, spec: "StudyBase"):
-        return spec.machs()
-
-    def alphas(self, spec: "StudyBase"):
-        return spec.alphas()
-
     def count(self, spec: "StudyBase"):
         return sum(job.count(own) for model in spec.field_models for job, own in spec.of_model(model).asked())
 

@@ -61,12 +61,6 @@ class MethodsJob(Job):
     def asked(self, spec: "StudyBase") -> "StudyBase | None":
         return spec if len(spec.solver.models) + len(spec.reference_data) > 1 and spec.has("sweep") else None
 
-    def machs(self, spec: "StudyBase"):
-        return spec.machs()
-
-    def alphas(self, spec: "StudyBase"):
-        return spec.alphas()
-
     def count(self, spec: "StudyBase"):
         return 0
 
@@ -90,7 +84,7 @@ class MethodsJob(Job):
                 data[found[0]] = found[1]
         if len(polars) + len(data) < 2:
             return None
-        return compare_polars(data | polars, [*lines, *_trim_doubts(study)], tuple(data))
+        return compare_polars(data | polars, [*lines, *_trim_warnings(study)], tuple(data))
 
     def tables(self, study: "Study", result: MethodComparison | None):
         return [] if result is None else comparison_tables(result)
@@ -183,7 +177,7 @@ def _reference_polar(study: "Study", name: str) -> tuple[tuple[str, pd.DataFrame
     return (data.title, table.assign(mach=mach)), table.attrs["refused"]
 
 
-def _trim_doubts(study: "Study") -> list[str]:
+def _trim_warnings(study: "Study") -> list[str]:
     """Trims of field solutions far from that of the lattice."""
     quick = study.results.get("quick")
     if quick is None or not quick.trim:

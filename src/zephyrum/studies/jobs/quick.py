@@ -65,12 +65,6 @@ class QuickJob(Job):
     def asked(self, spec: "StudyBase") -> "StudyBase | None":
         return spec if spec.quick_models else None
 
-    def machs(self, spec: "StudyBase"):
-        return spec.machs()
-
-    def alphas(self, spec: "StudyBase"):
-        return spec.alphas()
-
     def check(self, study: "Study", spec: "StudyBase"):
         QuickMethods(study).check()
 
