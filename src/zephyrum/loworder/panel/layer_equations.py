@@ -112,55 +112,20 @@ def _perturbed(v, x, share, j):
 
 
 @serial
-def _local_growth(theta, delta, edge, viscosity):
-    """Growth rate of the exponent at a station, zero below the critical Reynolds number."""
+def local_growth(theta, delta, edge, viscosity):
+    """Growth rate of the exponent at a station, zero below the critical Reynolds number.
+
+    Parameters
+    ----------
+    theta, delta, edge : complex
+        Momentum and displacement thickness, edge velocity.
+    viscosity : float
+        Kinematic [m^2/s].
+    """
     h = delta / theta
     if np.log(edge.real * theta.real / viscosity) <= log_critical_reynolds(h).real:
         return 0.0j
     return growth_rate(h, theta)
-
-
-@serial
-def growth_to_transition(x, length, viscosity, share, derivatives):
-    """Growth of the exponent from the last laminar station to transition, and its derivatives.
-
-    The rate is that of the station, with its change over the interval before: values behind transition, where the shape
-    factor falls, play no part, and the exponent hardly jumps where transition passes a station.
-
-    Parameters
-    ----------
-    x : (10,) array
-        The last two laminar stations.
-    length : float
-        Of the interval with transition [m].
-    viscosity : float
-        Kinematic [m^2/s].
-    share : float
-        Part of the interval before transition.
-    derivatives : (11,) array
-        Output: by the entries of x, and by the share.
-
-    Returns
-    -------
-    float
-    """
-    v = x.astype(np.complex128)
-    growth = 0.0
-    for j in range(11):
-        part, size = _perturbed(v, x, share, j)
-        before = _local_growth(v[1], v[2], v[3], viscosity)
-        rate = _local_growth(v[6], v[7], v[8], viscosity)
-        change = 0.5 * (rate - before) * part * length / (v[9] - v[4])
-        if change.real > rate.real:
-            change = rate
-        elif change.real < -0.5 * rate.real:
-            change = -0.5 * rate
-        found = (rate + change) * part * length
-        if j < 10:
-            v[j] = x[j]
-        derivatives[j] = found.imag / (STEP * size)
-        growth = found.real
-    return growth
 
 
 @serial
@@ -180,8 +145,22 @@ def stress_after_transition(theta, delta, edge, viscosity):
 
 
 @serial
-def _residuals(kinds, v, gaps, viscosity, share):
-    """Three residuals of an interval; `share` is the part of it before transition."""
+def interval_residuals(kinds, v, gaps, viscosity, share):
+    """Three residuals of an interval.
+
+    Parameters
+    ----------
+    kinds : (2,) int array
+        Of both stations.
+    v : (10,) complex array
+        Both stations.
+    gaps : (2,) array
+        Heights of dead air [m].
+    viscosity : float
+        Kinematic [m^2/s].
+    share : complex
+        Part of the interval before transition.
+    """
     changes = kinds[0] == LAMINAR and kinds[1] != LAMINAR
     momentum, energy, third = 0.0j, 0.0j, 0.0j
     for part in range(2 if changes else 1):  # one call of `_part`: it is long to compile
@@ -221,7 +200,7 @@ def interval_derivatives(kinds, x, gaps, viscosity, share, residuals, derivative
     v = x.astype(np.complex128)
     for j in range(11):
         part, size = _perturbed(v, x, share, j)
-        found = _residuals(kinds, v, gaps, viscosity, part)
+        found = interval_residuals(kinds, v, gaps, viscosity, part)
         if j < 10:
             v[j] = x[j]
         for i in range(3):

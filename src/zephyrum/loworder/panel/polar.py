@@ -477,14 +477,14 @@ def _new_layers(section: DisplacedSection, alpha: float, reynolds: float, option
 
 
 def _started(layers: CoupledLayers) -> bool:
-    """Solve a flow without another to begin with; from a higher Reynolds number where that does not converge."""
-    layers.begin()
-    if layers.solve():
+    """Solve a flow without another to begin with; from a lower critical exponent or a higher Reynolds number where that
+    does not converge.
+    """
+    if layers.solve() or layers.solve_by_exponent():
         return True
     wanted = layers.viscosity
     for factor in (10.0**0.5, 10.0, 30.0):
         layers.viscosity = wanted / factor
-        layers.begin()
         if layers.solve():
             break
     while layers.viscosity < wanted:

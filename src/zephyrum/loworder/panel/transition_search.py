@@ -1,19 +1,16 @@
-"""Moves of the places of transition in Newton's method, kept between the last places too far upstream and downstream.
+"""Moves of the places of transition in Newton's method, kept between places too far upstream and too far downstream.
 
 Verified by tests/test_viscous_panels.py.
 """
 
-import contextlib
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-if TYPE_CHECKING:
-    from zephyrum.loworder.panel.coupled_layers import CoupledLayers
+from zephyrum.loworder.panel.layer_march import EDGE
 
-EDGE = 1e-3  # share of an interval that transition keeps from its stations
-UNBOUNDED = 1e9
+SMALLEST_CYCLE = 1e-5  # moves below it are no cycle [stations]
 
 
 @dataclass(frozen=True)
@@ -36,83 +33,110 @@ class LinearStep:
 
 
 class TransitionSearch:
-    """Moves of the places of transition, between the last places found too far upstream and too far downstream.
+    """Place of transition of one side during Newton's method.
+
+    The march finds it from the exponent of the waves, within a reach of what the step before predicts. Where moves
+    alternate it is set here instead, between the last places too far upstream and downstream: the slope of the exponent
+    jumps where transition passes a station.
 
     Parameters
     ----------
-    reach : float
-        Largest move [stations].
-    bounded : bool
-        Whether the bounds are kept; without them the places take the steps of Newton's method.
+    reaches : sequence of float
+        Stations beyond the prediction, after the first step, the second and so on.
     """
 
-    def __init__(self, reach: float, bounded: bool):
-        self.reach, self.bounded = reach, bounded
-        self.low, self.high, self.tight = [-UNBOUNDED] * 2, [UNBOUNDED] * 2, [0, 0]
+    def __init__(self, reaches: Sequence[float]):
+        self.reaches = reaches
+        self.predicted: float | None = None
+        self.fixed = False
+        self.low: tuple[float, float] | None = None
+        self.high: tuple[float, float] | None = None
+        self.history: list[float] = []
 
-    def closed(self, k: int) -> bool:
-        """Whether nothing is left between the bounds: the exponent passes the critical one in a jump at a station."""
-        return self.high[k] == self.low[k]
+    def bounds(self, earliest: float, latest: float) -> tuple[float, float]:
+        """Places between which the march looks for transition.
 
-    def follow(self, moved: int) -> None:
-        """Count anew when the stagnation point has passed `moved` stations."""
-        for bound in (self.low, self.high):
-            bound[0] += moved
-            bound[1] -= moved
+        Parameters
+        ----------
+        earliest, latest : float
+            Bounds of the side.
+        """
+        if self.predicted is None:
+            return earliest, latest
+        place = min(max(self.predicted, earliest), latest)
+        reach = 0.0 if self.fixed else self.reaches[min(len(self.history), len(self.reaches)) - 1]
+        return max(earliest, place - reach), min(latest, place + reach)
 
-    def moves(self, layers: "CoupledLayers", step: LinearStep, held: list[bool]) -> np.ndarray | None:
-        """Moves (2,) of both places; None if there are none."""
-        moves = np.zeros(2)
-        free = [k for k in (0, 1) if not held[k]]
-        if not free:
-            return moves
-        with contextlib.suppress(np.linalg.LinAlgError):
-            moves[free] = -np.linalg.solve(step.slopes[np.ix_(free, free)], step.over[free])
-        if not np.isfinite(moves).all() or not np.isfinite(step.over).all():
-            return None
-        for k in free:
-            moves[k] = self._move(layers, k, float(moves[k]), float(step.over[k]), float(step.slopes[k, k]))
-        return moves
+    @property
+    def closed(self) -> bool:
+        """Whether nothing is left between the bounds."""
+        return self.low is not None and self.high is not None and self.high[0] - self.low[0] < 4.0 * EDGE
 
-    def _move(self, layers: "CoupledLayers", k: int, move: float, over: float, slope: float) -> float:
-        place = layers.place[k]
-        if self.low[k] == self.high[k]:
-            return layers.within(k, self.low[k] + EDGE) - place
-        if not self.bounded:
-            move = min(max(move, -self.reach), self.reach)
-            return layers.within(k, place + move) - place
-        if move * over >= 0.0 or slope <= 0.0:  # waves grow downstream
-            move = -0.5 * float(np.sign(over))
-        move = min(max(move, -self.reach), self.reach)
-        if over < 0.0:
-            self.low[k] = place
-            if self.high[k] <= place:
-                self.high[k] = UNBOUNDED
-        else:
-            self.high[k] = place
-            if self.low[k] >= place:
-                self.low[k] = -UNBOUNDED
-        if 0.0 < self.high[k] - self.low[k] < 3.0 * EDGE:
-            middle = 0.5 * (self.low[k] + self.high[k])
-            if abs(middle - round(middle)) < 3.0 * EDGE:  # the exponent passes in a jump
-                self.low[k] = self.high[k] = round(middle)
-                return layers.within(k, round(middle) + EDGE) - place
-            self.low[k], self.high[k] = -UNBOUNDED, UNBOUNDED  # of layers that had not converged
-        new = self._between(k, place, layers.within(k, place + move))
-        if int(new) != int(place) and self.reach < 1.0:  # to the station first, then a little further
-            edge = int(place) + 1 - EDGE if new > place else int(place) + EDGE
-            if abs(place - edge) > 0.02:
-                new = edge
+    def move(self, place: float, wanted: float, over: float, slope: float, held: bool) -> float:
+        """Move of transition in this step.
+
+        Parameters
+        ----------
+        place : float
+            Where it is.
+        wanted : float
+            Move of Newton's method.
+        over : float
+            Exponent over the critical one.
+        slope : float
+            Its change with the place.
+        held : bool
+            Transition stays at a bound.
+        """
+        self.history.append(wanted)
+        new = place + min(max(wanted, -1.0), 1.0)
+        if held or slope <= 0.0:  # on the branch of long bubbles the exponent falls with the place
+            self.fixed, self.low, self.high = False, None, None
+            self.predicted = place if held else new
+            return self.predicted - place
+        self._bracket(place, over)
+        self.fixed = self.fixed or self._alternates()
+        if self.fixed:
+            if self.low is not None and self.high is not None and not self.low[0] < new < self.high[0]:
+                (a, below), (b, above) = self.low, self.high
+                inside = a - below * (b - a) / (above - below)
+                if abs(inside - place) < 0.1 * abs(new - place):  # a bound of layers that had not converged
+                    self.low, self.high = None, None
+                else:
+                    new = inside
+            station = round(new)
+            if abs(new - station) < 2.0 * EDGE:
+                new = station + (2.0 * EDGE if new >= station else -2.0 * EDGE)
+        self.predicted = new
         return new - place
 
-    def _between(self, k: int, place: float, new: float) -> float:
-        """Halfway to a bound in place of beyond it; a bound met three times in a row is taken as out of date."""
-        for bound, sign in ((self.high, 1), (self.low, -1)):
-            if sign * (new - bound[k]) >= 0.0:
-                self.tight[k] = self.tight[k] + sign if self.tight[k] * sign > 0 else sign
-                if abs(self.tight[k]) > 2 and not self.closed(k):
-                    bound[k], self.tight[k] = sign * UNBOUNDED, 0
-                    return new
-                return 0.5 * (place + bound[k])
-        self.tight[k] = 0
-        return new
+    def _bracket(self, place: float, over: float) -> None:
+        if over < 0.0:
+            self.low = (place, over)
+            if self.high is not None and self.high[0] <= place:
+                self.high = None
+        else:
+            self.high = (place, over)
+            if self.low is not None and self.low[0] >= place:
+                self.low = None
+
+    def _alternates(self) -> bool:
+        """Whether the last four moves change their sign and do not fall."""
+        last = self.history[-4:]
+        signs = np.sign(last)
+        return (
+            len(last) == 4
+            and bool((signs[1:] * signs[:-1] < 0.0).all())
+            and abs(last[3]) > max(0.3 * abs(last[1]), SMALLEST_CYCLE)
+        )
+
+    def follow(self, moved: int) -> None:
+        """Count anew when the stagnation point has passed `moved` stations.
+
+        Parameters
+        ----------
+        moved : int
+            Stations by which the side is longer.
+        """
+        self.predicted = None if self.predicted is None else self.predicted + moved
+        self.low, self.high = (None if one is None else (one[0] + moved, one[1]) for one in (self.low, self.high))
