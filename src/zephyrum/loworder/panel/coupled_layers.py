@@ -27,6 +27,7 @@ from zephyrum.loworder.panel.transition_search import LinearStep, TransitionSear
 
 BOUNDED_SHAPES = np.array([3.6, 2.2, 2.2])  # largest shape factors of the first guess, by kind
 UNSOLVED = -1  # kind of a station before the first march
+KEPT = 0.25  # panel lengths by which the stagnation point may leave its panel before the order of stations changes
 
 
 @dataclass(frozen=True)
@@ -111,6 +112,7 @@ class CoupledLayers:
             self.gaps[section.count :] = section.gap * (1.0 - t) ** 2 * (1.0 + 2.0 * t)
         self.steps_taken = self.work = 0
         self.limit = options.work
+        self.skipped = [False, False]
         self._lay_out(self.response.inviscid)
 
     # -- layout -----------------------------------------------------------------------------------------------
@@ -123,26 +125,40 @@ class CoupledLayers:
         own = slice(nose, None, -1) if side == 0 else slice(nose, n)
         return float(np.interp(fraction, np.maximum.accumulate(x[own]), self.section.arc[own]))
 
-    def _lay_out(self, speeds: np.ndarray) -> None:
-        """Stagnation point, distances and order of the stations for speeds (k,), clockwise positive."""
+    def _lay_out(self, speeds: np.ndarray, fresh: bool = False) -> None:
+        """Stagnation point, distances and order of the stations for speeds (k,), clockwise positive.
+
+        The order is kept, if not `fresh`, while the stagnation point is within `KEPT` of its panel: a change of it
+        changes the equations, and Newton's method could go to and fro between the two.
+        """
         n, arc, count = self.section.count, self.section.arc, len(speeds)
         gamma = speeds[:n]
-        crossings = np.flatnonzero((gamma[:-1] > 0.0) & (gamma[1:] <= 0.0))
-        if not len(crossings):
+        before = None if fresh else getattr(self, "split", None)
+        split = _panel_of_stagnation(gamma, before)
+        if split is None:
             return
-        k = self.split = int(crossings[np.argmin(np.abs(crossings - getattr(self, "split", crossings[0])))])
+        k = self.split = split
         length = arc[k + 1] - arc[k]
-        share = float(np.clip(gamma[k] / (gamma[k] - gamma[k + 1]), 1e-6, 1.0 - 1e-6))
+        share = float(np.clip(gamma[k] / (gamma[k] - gamma[k + 1]), -KEPT, 1.0 + KEPT))
         self.stagnation, self.gradient = float(arc[k] + share * length), float((gamma[k] - gamma[k + 1]) / length)
         self.sign = np.ones(count)
         self.sign[k + 1 : n] = -1.0
-        self.distance = np.concatenate([np.abs(arc - self.stagnation), self.stagnation + self.response.distance[n:]])
+        along = self.sign[:n] * (self.stagnation - arc)
+        self.distance = np.concatenate([along, self.stagnation + self.response.distance[n:]])
         self.sides = [np.arange(k, -1, -1), np.arange(k + 1, n)]
-        before = np.empty(count, dtype=np.int64)
-        for side in self.sides:
-            before[side[0]], before[side[1:]] = STAGNATION, side[:-1]
+        for side, own in enumerate(self.sides):
             # no logarithm of a distance close to zero: the next station has the layer of the stagnation point too
-            if self.distance[side[0]] < 0.3 * abs(arc[side[1]] - arc[side[0]]):
+            near = self.distance[own[0]] / abs(arc[own[1]] - arc[own[0]])
+            self.skipped[side] = near < (0.3 if split != before else 0.45 if self.skipped[side] else 0.2)
+        self._order()
+
+    def _order(self) -> None:
+        """Station before each, order of the flow, and bounds of transition."""
+        n, count = self.section.count, len(self.values)
+        before = np.empty(count, dtype=np.int64)
+        for side, skipped in zip(self.sides, self.skipped):
+            before[side[0]], before[side[1:]] = STAGNATION, side[:-1]
+            if skipped:
                 before[side[1]] = STAGNATION
         before[n], before[n + 1 :] = TAIL, np.arange(n, count - 1)
         self.before, self.chain = before, np.concatenate([*self.sides, np.arange(n, count)])
@@ -151,7 +167,7 @@ class CoupledLayers:
             at = min(
                 self.options.latest * self.distance[own[-1]], (self.stagnation - trip) * (1.0 if side == 0 else -1.0)
             )
-            self.earliest.append(EDGE + (1.0 if before[own[1]] == STAGNATION else 0.0))
+            self.earliest.append(EDGE + (1.0 if self.skipped[side] else 0.0))
             latest = min(float(np.interp(at, self.distance[own], np.arange(len(own)))), len(own) - 1.5)
             self.latest.append(max(latest, self.earliest[side]))
 
@@ -159,7 +175,7 @@ class CoupledLayers:
     def begin(self) -> None:
         """A first guess: march all layers along the inviscid flow, with bounds on their shape factors."""
         y, n = self.values, self.section.count
-        self._lay_out(self.response.inviscid)
+        self._lay_out(self.response.inviscid, fresh=True)
         edge = self.sign * self.response.inviscid
         for own in self.sides:  # without layers the flow stagnates at the tail
             near = self.distance[own] > 0.97 * self.distance[own[-1]]
@@ -262,7 +278,9 @@ class CoupledLayers:
         y[turbulent, 0] = np.clip(y[turbulent, 0], 1e-5, 0.3)
         y[:, 2] = np.maximum(y[:, 2], LEAST_SHAPES[self.kinds] * y[:, 1] + self.gaps)
         self._lay_out(speeds := self.sign * y[:, 3])
-        y[:n, 3] = np.maximum((self.sign * speeds)[:n], 1e-9)
+        y[:n, 3] = (self.sign * speeds)[:n]
+        for own in self.sides:  # the first station may lie on the other side of the stagnation point
+            y[own[1:], 3] = np.maximum(y[own[1:], 3], 1e-9)
         return float(np.sqrt(np.mean(relative**2)))
 
     def newton(self, near: bool = False) -> bool:
@@ -379,6 +397,20 @@ class CoupledLayers:
             return True
         self.restore(before)
         return False
+
+
+def _panel_of_stagnation(gamma: np.ndarray, before: int | None) -> int | None:
+    """Panel with the stagnation point, clockwise speeds (n,) at its nodes: the one `before` while it is near; None
+    without one.
+    """
+    if before is not None and gamma[before] > gamma[before + 1]:
+        share = gamma[before] / (gamma[before] - gamma[before + 1])
+        if -KEPT < share < 1.0 + KEPT:
+            return before
+    crossings = np.flatnonzero((gamma[:-1] > 0.0) & (gamma[1:] <= 0.0))
+    if not len(crossings):
+        return before
+    return int(crossings[np.argmin(np.abs(crossings - (crossings[0] if before is None else before)))])
 
 
 def _solved_moves(found: LinearStep, held: list[bool]) -> np.ndarray:

@@ -47,7 +47,7 @@ class PanelLayout:
     panels: int = 160
     nose: float = 0.15
     tail: float = 0.12
-    radius: float = 0.3
+    radius: float = 0.08
     wake_nodes: int = 25
     wake_length: float = 1.0
 

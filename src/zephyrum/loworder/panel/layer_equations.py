@@ -122,8 +122,8 @@ def local_growth(theta, delta, edge, viscosity):
     viscosity : float
         Kinematic [m^2/s].
     """
-    h = delta / theta
-    if np.log(edge.real * theta.real / viscosity) <= log_critical_reynolds(h).real:
+    h, reynolds = delta / theta, edge.real * theta.real / viscosity
+    if reynolds <= 1.0 or np.log(reynolds) <= log_critical_reynolds(h).real:
         return 0.0j
     return growth_rate(h, theta)
 
