@@ -88,7 +88,7 @@ class Newton(unittest.TestCase):
 
     def test_a_state_goes_back_and_a_failed_advance_changes_nothing(self):
         section = DisplacedSection(zy.Airfoil.naca("0012"), COARSE)
-        layers = CoupledLayers(section, 2.0, 1e-6, 9.0, (1.0, 1.0), CouplingOptions(steps=2, upstream=()))
+        layers = CoupledLayers(section, 2.0, 1e-6, 9.0, (1.0, 1.0), CouplingOptions(steps=2))
         layers.begin()
         before = layers.values.copy()
         self.assertFalse(layers.advance(3.0, 0))

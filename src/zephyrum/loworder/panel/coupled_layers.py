@@ -16,8 +16,9 @@ from zephyrum.loworder.panel.layer_equations import LAMINAR, WAKE
 from zephyrum.loworder.panel.layer_march import (
     EDGE,
     LEAST_SHAPES,
+    SHARE,
     UNBOUNDED,
-    InteractionLaw,
+    Marched,
     exponent_in_interval,
     last_laminar,
     march,
@@ -41,7 +42,7 @@ class CouplingOptions:
         side separate in the pressure rise towards the tail, and Newton's method finds no solution there (NACA 0012,
         11 deg, Re 3e6 with 0.999).
     tolerance : float
-        Root mean square of the relative changes of a step.
+        Root mean square of the relative changes of the last step, or of the one that would follow it.
     steps : int
         Steps of Newton's method.
     stiffness : float
@@ -183,32 +184,24 @@ class CoupledLayers:
         edge[n:] = np.maximum(edge[n:], 0.5 * (edge[0] + edge[n - 1]))
         y[:, 3] = np.maximum(edge, 1e-6)
         self.kinds[:] = UNSOLVED
-        self._march(np.zeros(len(y)), self.earliest, self.latest, BOUNDED_SHAPES)
+        self._march(np.zeros(len(y)), np.column_stack([self.earliest, self.latest]), BOUNDED_SHAPES)
 
-    def _march(self, stiffness: np.ndarray, earliest, latest, largest: np.ndarray) -> None:
+    def _march(self, stiffness: np.ndarray, bounds: np.ndarray, largest: np.ndarray) -> None:
         """Solve the stations one after the other from their edge velocities; places of transition follow."""
-        law = InteractionLaw(
-            self.viscosity,
-            self.gradient,
-            self.critical,
-            self.values.copy(),
-            stiffness,
-            np.asarray(earliest, dtype=float),
-            np.asarray(latest, dtype=float),
-            largest,
-        )
-        lengths = np.array([*(len(own) for own in self.sides), len(self.values) - self.section.count])
-        places = np.empty(2)
-        march(self.stations(), lengths, law, places)
-        self.place = places.tolist()
+        y = self.values
+        columns = np.column_stack([self.distance, self.gaps, self.share, stiffness, y[:, 2], y[:, 3]])
+        stream = np.array([self.viscosity, self.gradient, self.critical])
+        places, counts = np.empty(2), np.array([len(own) for own in self.sides])
+        march(self.chain, counts, bounds, Marched(y, self.kinds, self.before, columns, largest, stream), places)
+        self.share, self.place = columns[:, SHARE].copy(), places.tolist()
 
     def _consistent(self, search: tuple[TransitionSearch, TransitionSearch]) -> None:
         """Layers and transition consistent with the edge velocities, between two steps."""
         y, options = self.values, self.options
         own = np.abs(self.response.matrix.diagonal()) * y[:, 2]  # relative, for a relative change of the thickness
         stiffness = np.clip(own, options.stiffness, options.largest_stiffness) * y[:, 3] / y[:, 2]
-        bounds = [one.bounds(self.earliest[k], self.latest[k]) for k, one in enumerate(search)]
-        self._march(stiffness, *zip(*bounds), np.full(3, UNBOUNDED))
+        bounds = np.array([one.bounds(self.earliest[k], self.latest[k]) for k, one in enumerate(search)])
+        self._march(stiffness, bounds, np.full(3, UNBOUNDED))
 
     # -- Newton's method --------------------------------------------------------------------------------------
     def stations(self) -> Stations:
@@ -249,7 +242,7 @@ class CoupledLayers:
         """Exponent at transition over the critical one, its derivatives, and the last three laminar stations."""
         own, place = self.sides[side], int(self.place[side])
         x, derivatives = np.empty(15), np.empty(16)
-        last_laminar(own, place, self.stations(), x)
+        last_laminar(own, place, self.values, self.distance[:, None], x)
         length = float(self.distance[own[place + 1]] - self.distance[own[place]])
         share = self.place[side] - place
         found = exponent_in_interval(x, length, self.viscosity, share, derivatives) - self.critical
@@ -287,7 +280,7 @@ class CoupledLayers:
         """Newton's method for layers, wake, edge velocities and places of transition; whether it converged. Transition
         is sought from the first step on `near` where it is, or anywhere.
         """
-        search = TransitionSearch(self.options.reaches), TransitionSearch(self.options.reaches)
+        search, last = (TransitionSearch(self.options.reaches), TransitionSearch(self.options.reaches)), np.inf
         if near:
             for k in (0, 1):
                 search[k].predicted = self.place[k]
@@ -303,19 +296,30 @@ class CoupledLayers:
                 return False
             if not (np.isfinite(moves).all() and np.isfinite(found.change).all()):
                 return False
-            change, split, done = found.change[:, :, 0].copy(), self.split, True
+            change, split, left = found.change[:, :, 0].copy(), self.split, 0.0
             for k in (0, 1):
-                move = search[k].move(self.place[k], float(moves[k]), float(found.over[k]), float(found.slopes[k, k]), held[k])
+                over, slope = float(found.over[k]), float(found.slopes[k, k])
+                move = search[k].move(self.place[k], float(moves[k]), over, slope, held[k])
                 change += found.change[:, :, 1 + k] * move
-                done &= held[k] or abs(found.over[k]) < self.options.exponent_tolerance or search[k].closed
+                left = max(left, 0.0 if held[k] or search[k].closed else abs(over))
             size = self._apply(change)
             for k, sign in enumerate((1, -1)):
                 search[k].follow(sign * (self.split - split))
             if not np.isfinite(size) or (step > self.options.steps // 2 and size > 0.1):
                 return False
-            if size < self.options.tolerance and done:
+            done = size < self.options.tolerance and left < self.options.exponent_tolerance
+            # with quadratic convergence the next step would be as small as this
+            done |= size < 0.1 * last and size**3 / last**2 < self.options.tolerance and left < 0.01
+            if done:
+                self.place = [self._within_interval(k, search[k].predicted) for k in (0, 1)]
                 return self.plausible()
+            last = size
         return False
+
+    def _within_interval(self, side: int, place: float) -> float:
+        """A place of transition in the interval whose equations were solved."""
+        station = int(self.place[side])
+        return min(max(place, station + EDGE), station + 1.0 - EDGE)
 
     def plausible(self) -> bool:
         """Whether shape factors are within the closures."""
@@ -323,12 +327,12 @@ class CoupledLayers:
         return bool(np.isfinite(self.values).all() and shape.max() < self.options.largest_shape)
 
     def solve(self) -> bool:
-        """Solve layers and transition; whether they converged. If not, nothing is changed.
+        """Solve layers and transition, from what there is or from a first guess; whether they converged. If not,
+        nothing is changed.
 
         Notes
         -----
-        Attempts: from what there is; from a first guess, as another solution may be far from this one where transition
-        leaves for the tail.
+        A first guess finds solutions far from what there is, as where transition leaves for the tail.
         """
         first, self.limit = self.state(), self.work + self.options.work
         if self.kinds[0] != UNSOLVED and self.newton():
@@ -382,12 +386,11 @@ class CoupledLayers:
 
     def advance(self, alpha: float, depth: int = 1) -> bool:
         """Go on to another angle of attack, by halves where a step is too long; whether it converged."""
-        before = self.state()
-        old, start = self.response, self.alpha
-        self.response, self.alpha = self.section.response(alpha), alpha
+        before, start = self.state(), self.alpha
         shape = self.values[:, 2] / self.values[:, 1]
-        speeds = self.sign * self.values[:, 3] + self.response.inviscid - old.inviscid
-        self._lay_out(speeds)
+        speeds = self.sign * self.values[:, 3] - self.response.inviscid
+        self.response, self.alpha = self.section.response(alpha), alpha
+        self._lay_out(speeds := speeds + self.response.inviscid)
         self.values[:, 3] = np.maximum(self.sign * speeds, 1e-3)
         self.values[:, 2] = shape * self.values[:, 1]
         if self.solve():

@@ -137,10 +137,11 @@ class DisplacedSection:
 
         leaving = sum(side / np.linalg.norm(side) for side in sides)
         nodes, tangents = [0.5 * (p[0] + p[-1])], [leaving / np.linalg.norm(leaving)]
-        for step in first * growth ** np.arange(steps):
-            middle = direction(nodes[-1] + 0.5 * step * tangents[-1])
-            nodes.append(nodes[-1] + step * middle)
-            tangents.append(direction(nodes[-1]))
+        for step in first * growth ** np.arange(steps):  # Heun's method
+            ahead = direction(nodes[-1] + step * tangents[-1])
+            mean = tangents[-1] + ahead
+            nodes.append(nodes[-1] + step * mean / np.linalg.norm(mean))
+            tangents.append(ahead)
         return np.array(nodes), np.array(tangents)
 
     def response(self, alpha: float) -> Response:

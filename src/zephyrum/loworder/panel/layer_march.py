@@ -30,51 +30,44 @@ LEAST_SHAPES = np.array([1.5, 1.02, 1.00005])  # of laminar and turbulent layers
 LARGEST_STEP = 0.3  # relative change of a thickness in a step at one station
 ITERATIONS = 20  # at one station
 UNBOUNDED = 1e3  # shape factor
+DISTANCE, GAP, SHARE, STIFFNESS, THICKNESS, VELOCITY = range(6)  # columns of `Marched`
 
 
-class InteractionLaw(NamedTuple):
-    """How the edge velocity of a station follows its own displacement thickness, and bounds.
+class Marched(NamedTuple):
+    """What a march takes and changes; k stations.
 
     Attributes
     ----------
-    viscosity, gradient, critical : float
-        Kinematic viscosity [m^2/s], gradient of the edge velocity at the stagnation point [1/s], critical exponent.
-    reference : (k, 4) array
-        Stations to which displacement thickness and edge velocity refer.
-    stiffness : (k,) array
-        Change of the edge velocity with the displacement thickness [1/s].
-    earliest, latest : (2,) array
-        Places of transition between which it is sought, upper and lower side [stations].
+    values : (k, 4) array
+        Third unknown, momentum thickness, displacement thickness, edge velocity. Changed.
+    kinds : (k,) int array
+        Laminar, turbulent, wake or not solved yet. Changed.
+    before : (k,) int array
+        Station before each; `STAGNATION` or `TAIL`.
+    columns : (k, 6) array
+        Columns `DISTANCE` from the stagnation point [m]; `GAP`, height of dead air in the wake [m]; `SHARE` of the
+        interval before that lies before transition, changed; and the interaction law: `STIFFNESS`, change of the edge
+        velocity with the displacement thickness [1/s], about the values `THICKNESS` [m] and `VELOCITY` [m/s].
     largest : (3,) array
         Largest shape factor of laminar and turbulent layers and of wakes. A laminar layer beyond it becomes turbulent.
+    stream : (3,) array
+        Kinematic viscosity [m^2/s], gradient of the edge velocity at the stagnation point [1/s], critical exponent.
     """
 
-    viscosity: float
-    gradient: float
-    critical: float
-    reference: np.ndarray
-    stiffness: np.ndarray
-    earliest: np.ndarray
-    latest: np.ndarray
+    values: np.ndarray
+    kinds: np.ndarray
+    before: np.ndarray
+    columns: np.ndarray
     largest: np.ndarray
-
-
-class Scratch(NamedTuple):
-    """Arrays of one station: both stations, residuals, their derivatives, the last three laminar stations."""
-
-    pair: np.ndarray
-    residuals: np.ndarray
-    slopes: np.ndarray
-    laminar: np.ndarray
-    derivatives: np.ndarray
+    stream: np.ndarray
 
 
 @serial
-def _growth_behind(v, k, length, part, viscosity):
-    """Growth over a part of an interval behind two stations (at v[k] and v[k + 5]): their rate, and its change."""
-    before = local_growth(v[k + 1], v[k + 2], v[k + 3], viscosity)
-    rate = local_growth(v[k + 6], v[k + 7], v[k + 8], viscosity)
-    change = 0.5 * (rate - before) * length / (v[k + 9] - v[k + 4])
+def _growth_behind(v, length, part, viscosity):
+    """Growth over a part of an interval behind two stations v (10,): the rate of the second, and its change."""
+    before = local_growth(v[1], v[2], v[3], viscosity)
+    rate = local_growth(v[6], v[7], v[8], viscosity)
+    change = 0.5 * (rate - before) * length / (v[9] - v[4])
     if change.real > rate.real:
         change = rate
     elif change.real < -0.5 * rate.real:
@@ -116,8 +109,8 @@ def exponent_in_interval(x, length, viscosity, share, derivatives):
         else:
             size = max(abs(x[j]), 1e-10)
             v[j] += 1j * STEP * size
-        begin = v[5] + _growth_behind(v, 0, v[14] - v[9], 1.0 + 0.0j, viscosity)
-        found = (1.0 - part) * begin + part * v[10] + _growth_behind(v, 5, length + 0.0j, part, viscosity)
+        begin = v[5] + _growth_behind(v[:10], v[14] - v[9], 1.0 + 0.0j, viscosity)
+        found = (1.0 - part) * begin + part * v[10] + _growth_behind(v[5:], length + 0.0j, part, viscosity)
         if j < 15:
             v[j] = x[j]
         derivatives[j] = found.imag / (STEP * size)
@@ -126,15 +119,28 @@ def exponent_in_interval(x, length, viscosity, share, derivatives):
 
 
 @serial
-def last_laminar(own, place, stations, x):
-    """Copy the last three stations up to number `place` of a side (n,) to x (15,)."""
+def last_laminar(own, place, values, columns, x):
+    """Copy the last three stations up to a number of a side.
+
+    Parameters
+    ----------
+    own : (n,) int array
+        Stations of the side.
+    place : int
+        Number of the last one.
+    values : (k, 4) array
+    columns : (k, 6) array
+        Of `Marched`.
+    x : (15,) array
+        Output: values and distances.
+    """
     for k in range(3):
         r = place - 2 + k
         i = own[max(r, 0)]
         for q in range(4):
-            x[5 * k + q] = stations.values[i, q]
+            x[5 * k + q] = values[i, q]
         # in front of the first station the layer is that of the stagnation point
-        x[5 * k + 4] = stations.distance[i] if r >= 0 else stations.distance[i] * (r + 1.0)
+        x[5 * k + 4] = columns[i, DISTANCE] * (1.0 if r >= 0 else r + 1.0)
 
 
 @serial
@@ -146,43 +152,37 @@ def _determinant(a, b, c):
 
 
 @serial
-def _station_step(kinds, v, gaps, viscosity, share, stiffness, scratch):
-    """Newton's step (3,) of one station, relative; the edge velocity follows. Zero determinant: not a number."""
-    residuals, slopes = scratch.residuals, scratch.slopes
+def _station_equations(kinds, v, gaps, viscosity, share, stiffness, m):
+    """Derivatives of the three equations of a station by relative changes (columns of m), and less their residuals."""
     for j in range(3):
-        k = 5 + j
-        size, own, edge = max(abs(v[k].real), 1e-10), v[k], v[8]
-        v[k] += 1j * STEP * size
+        own, edge, size = v[5 + j], v[8], max(abs(v[5 + j].real), 1e-10)
+        v[5 + j] += 1j * STEP * size
         if j == 2:
             v[8] += 1j * STEP * size * stiffness
         found = interval_residuals(kinds, v, gaps, viscosity, share + 0.0j)
-        v[k], v[8] = own, edge
+        v[5 + j], v[8] = own, edge
         for i in range(3):
-            slopes[j, i], residuals[i] = found[i].imag / STEP, -found[i].real
-    a, b, c = slopes[0], slopes[1], slopes[2]
-    whole = _determinant(a, b, c)
-    if whole == 0.0:
-        return np.nan, np.nan, np.nan
-    return _determinant(residuals, b, c) / whole, _determinant(a, residuals, c) / whole, _determinant(a, b, residuals) / whole
+            m[j, i], m[3, i] = found[i].imag / STEP, -found[i].real
 
 
 @serial
-def _solve_station(i, j, kind, stations, law, scratch):
-    """Newton's method for station i of a kind behind station j, from its values in `scratch.pair`; whether it converged,
-    which writes them to the station."""
-    x, kinds, gaps = scratch.pair, np.empty(2, np.int64), np.empty(2)
-    kinds[0], kinds[1], gaps[0], gaps[1] = stations.kinds[j], kind, stations.gaps[j], stations.gaps[i]
-    for q in range(4):
-        x[q] = stations.values[j, q]
-    x[4], x[9] = stations.distance[j], stations.distance[i]
-    stiffness, delta, edge = law.stiffness[i], law.reference[i, 2], law.reference[i, 3]
-    v = x.astype(np.complex128)
-    v[8] = edge + stiffness * (v[7].real - delta)
+def _solve_station(x, kinds, gaps, viscosity, share, law):
+    """Newton's method for the second of two stations x (10,), with its interaction law: stiffness, displacement
+    thickness, edge velocity and largest shape factor; whether it converged.
+    """
+    kind, v, m = kinds[1], x.astype(np.complex128), np.empty((4, 3))
+    v[8] = law[2] + law[0] * (v[7].real - law[1])
     for _ in range(ITERATIONS):
-        if v[8].real < 1e-4 or (v[7].real - gaps[1]) > law.largest[kind] * v[6].real:
+        if v[8].real < 1e-4 or v[7].real - gaps[1] > law[3] * v[6].real:
             return False
-        third, theta, thick = _station_step(kinds, v, gaps, law.viscosity, stations.share[i], stiffness, scratch)
-        size = max(abs(theta), abs(thick), abs(stiffness * v[7].real * thick / v[8].real))
+        _station_equations(kinds, v, gaps, viscosity, share, law[0], m)
+        whole = _determinant(m[0], m[1], m[2])
+        if whole == 0.0:
+            return False
+        third = _determinant(m[3], m[1], m[2]) / whole
+        theta = _determinant(m[0], m[3], m[2]) / whole
+        thick = _determinant(m[0], m[1], m[3]) / whole
+        size = max(abs(theta), abs(thick), abs(law[0] * v[7].real * thick / v[8].real))
         if kind != LAMINAR:
             size = max(size, abs(third))
         if not np.isfinite(size):
@@ -194,63 +194,69 @@ def _solve_station(i, j, kind, stations, law, scratch):
         if kind != LAMINAR:
             v[5] = min(max(v[5].real, 1e-5), 0.3)
         v[7] = max(v[7].real, LEAST_SHAPES[kind] * v[6].real + gaps[1])
-        v[8] = edge + stiffness * (v[7].real - delta)
+        v[8] = law[2] + law[0] * (v[7].real - law[1])
         if size < 1e-7:
             for q in range(4):
-                stations.values[i, q] = v[5 + q].real
-            stations.kinds[i] = kind
+                x[5 + q] = v[5 + q].real
             return True
     return False
 
 
 @serial
-def _station(i, j, kind, stations, law, scratch):
-    """Solve a station from its own values, or from those of the station before; whether it converged."""
-    x, y, gap = scratch.pair, stations.values, stations.gaps[i]
-    if stations.kinds[i] == kind:
-        for q in range(4):
-            x[5 + q] = y[i, q]
-        if _solve_station(i, j, kind, stations, law, scratch):
+def _station(i, kind, m):
+    """Solve a station as a layer of a kind: from its own values, or from those of the station before; whether it
+    converged.
+    """
+    y, j, c = m.values, m.before[i], m.columns
+    x, kinds, gaps, law = np.empty(10), np.empty(2, np.int64), np.empty(2), np.empty(4)
+    kinds[0], kinds[1], gaps[0], gaps[1] = m.kinds[j], kind, c[j, GAP], c[i, GAP]
+    law[0], law[1], law[2], law[3] = c[i, STIFFNESS], c[i, THICKNESS], c[i, VELOCITY], m.largest[kind]
+    for q in range(4):
+        x[q] = y[j, q]
+    x[4], x[9] = c[j, DISTANCE], c[i, DISTANCE]
+    turned = kind != LAMINAR and kinds[0] == LAMINAR
+    for attempt in range(0 if m.kinds[i] == kind else 1, 2):
+        if attempt == 0:
+            for q in range(4):
+                x[5 + q] = y[i, q]
+        else:
+            shape = 1.8 if turned else min((y[j, 2] - gaps[0]) / y[j, 1], 3.0 if kind == LAMINAR else 2.2)
+            x[5], x[6], x[7], x[8] = 0.05 if turned else y[j, 0], y[j, 1], shape * y[j, 1] + gaps[1], law[2]
+        if _solve_station(x, kinds, gaps, m.stream[0], c[i, SHARE], law):
+            for q in range(4):
+                y[i, q] = x[5 + q]
+            m.kinds[i] = kind
             return True
-    shape = min((y[j, 2] - stations.gaps[j]) / y[j, 1], 3.0 if kind == LAMINAR else 2.2)
-    turned = kind != LAMINAR and stations.kinds[j] == LAMINAR
-    if turned:
-        shape = 1.8
-    x[5], x[6], x[7], x[8] = 0.05 if turned else y[j, 0], y[j, 1], shape * y[j, 1] + gap, law.reference[i, 3]
-    return _solve_station(i, j, kind, stations, law, scratch)
+    return False
 
 
 @serial
-def _guess_station(i, j, kind, stations, law):
+def _guess_station(i, kind, m):
     """Values of a station that does not converge: about the shape factor of the one before."""
-    y, gap = stations.values, stations.gaps[i]
-    shape = (y[j, 2] - stations.gaps[j]) / y[j, 1]
+    y, j, c = m.values, m.before[i], m.columns
+    shape = (y[j, 2] - c[j, GAP]) / y[j, 1]
     shape = shape + 0.05 if kind == LAMINAR else max(shape, 1.4)
-    shape = min(shape, law.largest[kind], 4.0 if kind == LAMINAR else 2.2)
-    theta = y[j, 1] * min((y[j, 3] / law.reference[i, 3]) ** (shape + 2.0), 1.2)
-    y[i, 0] = y[j, 0] if stations.kinds[j] == kind else 0.05
-    y[i, 1], y[i, 2], y[i, 3] = theta, shape * theta + gap, law.reference[i, 3]
-    stations.kinds[i] = kind
+    shape = min(shape, m.largest[kind], 4.0 if kind == LAMINAR else 2.2)
+    theta = y[j, 1] * min((y[j, 3] / c[i, VELOCITY]) ** (shape + 2.0), 1.2)
+    y[i, 0] = y[j, 0] if m.kinds[j] == kind else 0.05
+    y[i, 1], y[i, 2], y[i, 3], m.kinds[i] = theta, shape * theta + c[i, GAP], c[i, VELOCITY], kind
 
 
 @serial
-def _transition_behind(own, r, earliest, latest, stations, law, scratch):
-    """Share of the interval behind station r of a side at which its layer becomes turbulent; -1 if it does not."""
-    low, high = min(max(EDGE, earliest - r), 1.0 - EDGE), min(1.0 - EDGE, latest - r)
-    if r < int(earliest):
-        return -1.0
-    x, slopes = scratch.laminar, scratch.derivatives
-    last_laminar(own, r, stations, x)
-    length = stations.distance[own[r + 1]] - stations.distance[own[r]]
-    below = exponent_in_interval(x, length, law.viscosity, low, slopes) - law.critical
-    above = exponent_in_interval(x, length, law.viscosity, high, slopes) - law.critical
+def _transition_behind(x, length, viscosity, critical, low, high):
+    """Share of an interval at which the exponent is critical, between two bounds; 2 if it is behind them. x (15,) are
+    the last three laminar stations.
+    """
+    slopes = np.empty(16)
+    below = exponent_in_interval(x, length, viscosity, low, slopes) - critical
     if below >= 0.0 or high <= low:
         return low
+    above = exponent_in_interval(x, length, viscosity, high, slopes) - critical
     if above < 0.0:
-        return high if latest < r + 1 else -1.0
+        return 2.0
     for k in range(60):
         share = 0.5 * (low + high) if k % 2 == 0 else low - below * (high - low) / (above - below)
-        found = exponent_in_interval(x, length, law.viscosity, share, slopes) - law.critical
+        found = exponent_in_interval(x, length, viscosity, share, slopes) - critical
         if found < 0.0:
             low, below = share, found
         else:
@@ -261,70 +267,82 @@ def _transition_behind(own, r, earliest, latest, stations, law, scratch):
 
 
 @serial
-def _march_side(own, earliest, latest, stations, law, scratch):
+def _laminar_station(i, m):
+    """Solve a laminar station; False where its layer is beyond the largest shape factor."""
+    if m.before[i] == STAGNATION:
+        theta = theta_at_stagnation(m.stream[1], m.stream[0])
+        m.values[i, 0], m.values[i, 1], m.values[i, 2], m.kinds[i] = 0.0, theta, SHAPE_AT_STAGNATION * theta, LAMINAR
+        return True
+    same = m.kinds[i] == LAMINAR
+    if not _station(i, np.int64(LAMINAR), m):
+        if m.largest[LAMINAR] < UNBOUNDED:
+            return False
+        if not same:  # else it keeps what it has
+            _guess_station(i, np.int64(LAMINAR), m)
+    return True
+
+
+@serial
+def _march_side(own, earliest, latest, m):
     """Layers of one side; place of transition."""
-    place = -1.0
+    place, x = -1.0, np.empty(15)
     for r in range(len(own)):
-        i, j = own[r], stations.before[own[r]]
-        if j == STAGNATION:
-            theta = theta_at_stagnation(law.gradient, law.viscosity)
-            stations.values[i, 0], stations.values[i, 1] = 0.0, theta
-            stations.values[i, 2], stations.kinds[i] = SHAPE_AT_STAGNATION * theta, LAMINAR
-            continue
+        i = own[r]
         if place < 0.0:
-            share = _transition_behind(own, r - 1, earliest, latest, stations, law, scratch)
-            if share < 0.0:
-                same = stations.kinds[i] == LAMINAR
-                if _station(i, j, LAMINAR, stations, law, scratch):
-                    continue
-                if law.largest[LAMINAR] >= UNBOUNDED:  # keep what there is
-                    if not same:
-                        _guess_station(i, j, LAMINAR, stations, law)
+            share, begin = 2.0, r - 1
+            if begin >= int(earliest) and r > 0:
+                last_laminar(own, begin, m.values, m.columns, x)
+                low, high = min(max(EDGE, earliest - begin), 1.0 - EDGE), min(1.0 - EDGE, latest - begin)
+                length = m.columns[i, DISTANCE] - m.columns[own[begin], DISTANCE]
+                share = _transition_behind(x, length, m.stream[0], m.stream[2], low, high)
+                if share > 1.0 and latest < r:
+                    share = high
+            if share > 1.0:
+                if _laminar_station(i, m):
                     continue
                 share = 0.5
-            place = r - 1 + share
-        stations.share[i] = place - int(place)
-        same = stations.kinds[i] == TURBULENT
-        if not _station(i, j, TURBULENT, stations, law, scratch) and not same:
-            _guess_station(i, j, TURBULENT, stations, law)
+            place = begin + share
+        m.columns[i, SHARE] = place - int(place)
+        same = m.kinds[i] == TURBULENT
+        if not _station(i, np.int64(TURBULENT), m) and not same:
+            _guess_station(i, np.int64(TURBULENT), m)
     return place
 
 
 @serial
-def _march_wake(own, tail, stations, law, scratch):
-    """The wake, from the layers of the upper tail (station 0) and of the lower one."""
-    y, bounded = stations.values, law.largest[WAKE] < UNBOUNDED
-    for i in own:
-        j = stations.before[i]
-        if j == TAIL:
+def _march_wake(first, m):
+    """The wake from station `first`, from the layers of the upper tail (station 0) and of the lower one."""
+    y, c, tail = m.values, m.columns, first - 1
+    for i in range(first, len(y)):
+        if m.before[i] == TAIL:
             theta = y[0, 1] + y[tail, 1]
             y[i, 0] = (y[0, 0] * y[0, 1] + y[tail, 0] * y[tail, 1]) / theta
-            y[i, 1], y[i, 2] = theta, y[0, 2] + y[tail, 2] + stations.gaps[i]
-            stations.kinds[i] = WAKE
-        elif not _station(i, j, WAKE, stations, law, scratch) and bounded:
-            _guess_station(i, j, WAKE, stations, law)
+            y[i, 1], y[i, 2], m.kinds[i] = theta, y[0, 2] + y[tail, 2] + c[i, GAP], WAKE
+        elif not _station(i, np.int64(WAKE), m) and m.largest[WAKE] < UNBOUNDED:
+            _guess_station(i, np.int64(WAKE), m)
 
 
 @serial
-def march(stations, sides, law, places):
+def march(chain, counts, bounds, marched, places):
     """Solve all stations one after the other, with transition where the exponent of the waves is critical.
 
     A station that does not converge keeps its values; with bounds on the shape factors it gets a guess.
 
     Parameters
     ----------
-    stations : Stations
-        Values, kinds and shares are changed.
-    sides : (3,) int array
-        Numbers of stations of the upper side, the lower side and the wake, which follow one another in the chain.
-    law : InteractionLaw
+    chain : (k,) int array
+        Stations in the order of the flow: upper side, lower side, wake.
+    counts : (2,) int array
+        Numbers of stations of both sides.
+    bounds : (2, 2) array
+        Earliest and latest place of transition of both sides [stations from the first].
+    marched : Marched
     places : (2,) array
         Output: places of transition on both sides [stations from the first].
     """
-    scratch = Scratch(np.empty(10), np.empty(3), np.empty((3, 3)), np.empty(15), np.empty(16))
-    begin = 0
+    begin = np.int64(0)  # not a literal: a function is compiled anew for every literal number
     for side in range(2):
-        own = stations.chain[begin : begin + sides[side]]
-        places[side] = _march_side(own, law.earliest[side], law.latest[side], stations, law, scratch)
-        begin += sides[side]
-    _march_wake(stations.chain[begin:], sides[0] + sides[1] - 1, stations, law, scratch)
+        own = chain[begin : begin + counts[side]]
+        places[side] = _march_side(own, bounds[side, 0], bounds[side, 1], marched)
+        begin += counts[side]
+    _march_wake(begin, marched)

@@ -144,6 +144,14 @@ def _at_tail(i, stations, coupling, made):
 
 
 @serial
+def _upstream(i, coupling, count):
+    """First and last of the stations that a station depends on: those upstream, and both beside the stagnation point."""
+    if i > coupling.tails[1]:
+        return 0, count
+    return (i, coupling.split + 2) if i <= coupling.split else (coupling.split, i + 1)
+
+
+@serial
 def _linearized_interval(i, stations, coupling, changed, work):
     """Equations between station i and the one before, for changes of q and of edge velocities."""
     y, j, count = stations.values, stations.before[i], len(stations.chain)
@@ -154,8 +162,11 @@ def _linearized_interval(i, stations, coupling, changed, work):
     work.kinds[0], work.kinds[1] = stations.kinds[j], stations.kinds[i]
     work.gaps[0], work.gaps[1] = stations.gaps[j], stations.gaps[i]
     interval_derivatives(work.kinds, work.x, work.gaps, coupling.viscosity, stations.share[i], work.found, slopes)
+    first, last = _upstream(i, coupling, count)
     for r in range(3):
-        for s in range(2 * count + 3):
+        for s in range(first, last):
+            rows[r, s] = rows[r, count + s] = 0.0
+        for s in range(2 * count, 2 * count + 3):
             rows[r, s] = 0.0
     k = coupling.split
     moved = -1.0 if k < i <= coupling.tails[1] else 1.0  # change of the distance with the place of the stagnation point
@@ -174,10 +185,11 @@ def _linearized_interval(i, stations, coupling, changed, work):
 
 
 @serial
-def _along_interval(i, j, y, work, made):
+def _along_interval(i, j, y, coupling, work, made):
     """Third unknown and momentum thickness from the momentum and third equations, and the energy equation."""
     others, slopes, rows = made.others, work.slopes, work.rows
-    width = rows.shape[1]
+    count = len(y)
+    first, last = _upstream(i, coupling, count)
     h1, h2 = y[j, 2] / y[j, 1], y[i, 2] / y[i, 1]
     a, b = slopes[0, 5], slopes[0, 6] + slopes[0, 7] * h2
     c, e = slopes[2, 5], slopes[2, 6] + slopes[2, 7] * h2
@@ -190,16 +202,18 @@ def _along_interval(i, j, y, work, made):
     own_theta = slopes[1, 6] + slopes[1, 7] * h2
     for r in range(3):
         made.residuals[i, r] = work.found[r]
-    for s in range(width):
-        known = -1.0 if s < width - 3 else 1.0
-        third1, theta1 = others[j, 0, s], others[j, 1, s]
-        first = known * rows[0, s] - slopes[0, 0] * third1 - before0 * theta1
-        second = known * rows[2, s] - slopes[2, 0] * third1 - before2 * theta1
-        others[i, 0, s] = (e * first - b * second) / determinant
-        others[i, 1, s] = (a * second - c * first) / determinant
-        total = slopes[1, 0] * third1 + before1 * theta1
-        total += slopes[1, 5] * others[i, 0, s] + own_theta * others[i, 1, s]
-        made.energy[i, s] = rows[1, s] - known * total
+    for part in range(3):  # products q, edge velocities, right sides
+        begin, end = (2 * count, 2 * count + 3) if part == 2 else (part * count + first, part * count + last)
+        known = 1.0 if part == 2 else -1.0
+        for s in range(begin, end):
+            third1, theta1 = others[j, 0, s], others[j, 1, s]
+            upper = known * rows[0, s] - slopes[0, 0] * third1 - before0 * theta1
+            lower = known * rows[2, s] - slopes[2, 0] * third1 - before2 * theta1
+            others[i, 0, s] = (e * upper - b * lower) / determinant
+            others[i, 1, s] = (a * lower - c * upper) / determinant
+            total = slopes[1, 0] * third1 + before1 * theta1
+            total += slopes[1, 5] * others[i, 0, s] + own_theta * others[i, 1, s]
+            made.energy[i, s] = rows[1, s] - known * total
 
 
 @serial
@@ -240,8 +254,18 @@ def eliminated(stations, coupling, changed):
             _at_tail(i, stations, coupling, made)
         else:
             _linearized_interval(i, stations, coupling, changed, work)
-            _along_interval(i, before, stations.values, work, made)
+            _along_interval(i, before, stations.values, coupling, work, made)
     return made.energy, made.others, made.residuals
+
+
+def _blocks(coupling: Coupling, count: int) -> list[tuple[slice, slice]]:
+    """Stations of the upper side, the lower side and the wake, and those that their equations depend on."""
+    k, n = coupling.split, int(coupling.tails[1]) + 1
+    return [
+        (slice(0, k + 1), slice(0, k + 2)),
+        (slice(k + 1, n), slice(k, n)),
+        (slice(n, count), slice(0, count)),
+    ]
 
 
 def newton_step(stations: Stations, coupling: Coupling, changed: np.ndarray) -> np.ndarray:
@@ -268,12 +292,20 @@ def newton_step(stations: Stations, coupling: Coupling, changed: np.ndarray) -> 
     # defects m = theta q, edge velocities u = d m + mismatch
     by_q, by_u = product * others[:, 1, q], product * others[:, 1, u]
     by_q[np.arange(count), np.arange(count)] += y[:, 1]
-    known = d @ np.concatenate([by_q, product * others[:, 1, right]], axis=1)
+    known, own = np.zeros((count, count + 3)), np.eye(count)
+    blocks = _blocks(coupling, count)
+    for rows, columns in blocks:
+        known[:, columns] += d[:, rows] @ by_q[rows, columns]
+        own[:, columns] -= d[:, rows] @ by_u[rows, columns]
+    known[:, count:] = d @ (product * others[:, 1, right])
     known[:, count] += coupling.mismatch
-    speeds = np.linalg.solve(np.eye(count) - d @ by_u, known)
-    dq = np.linalg.solve(
-        energy[:, q] + energy[:, u] @ speeds[:, :count], energy[:, right] - energy[:, u] @ speeds[:, count:]
-    )
+    speeds = np.linalg.solve(own, known)
+    matrix, free = energy[:, q].copy(), energy[:, right].copy()
+    for rows, columns in blocks:
+        found = energy[rows, u][:, columns] @ speeds[columns]
+        matrix[rows] += found[:, :count]
+        free[rows] -= found[:, count:]
+    dq = np.linalg.solve(matrix, free)
     du = speeds[:, :count] @ dq + speeds[:, count:]
     change = np.empty((count, 4, 3))
     change[:, :2] = others[:, :, q] @ dq + others[:, :, u] @ du + others[:, :, right]
