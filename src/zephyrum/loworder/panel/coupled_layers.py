@@ -311,15 +311,17 @@ class CoupledLayers:
             # with quadratic convergence the next step would be as small as this
             done |= size < 0.1 * last and size**3 / last**2 < self.options.tolerance and left < 0.01
             if done:
-                self.place = [self._within_interval(k, search[k].predicted) for k in (0, 1)]
+                self._set_places([one.predicted for one in search])
                 return self.plausible()
             last = size
         return False
 
-    def _within_interval(self, side: int, place: float) -> float:
-        """A place of transition in the interval whose equations were solved."""
-        station = int(self.place[side])
-        return min(max(place, station + EDGE), station + 1.0 - EDGE)
+    def _set_places(self, places: list[float]) -> None:
+        """Places of transition within the intervals whose equations were solved."""
+        for k, own in enumerate(self.sides):
+            station = int(self.place[k])
+            self.place[k] = min(max(places[k], station + EDGE), station + 1.0 - EDGE)
+            self.share[own] = self.place[k] - station
 
     def plausible(self) -> bool:
         """Whether shape factors are within the closures."""

@@ -44,7 +44,7 @@ class PanelLayout:
     120
     """
 
-    panels: int = 160
+    panels: int = 140
     nose: float = 0.15
     tail: float = 0.12
     radius: float = 0.08

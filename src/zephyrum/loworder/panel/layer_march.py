@@ -152,30 +152,24 @@ def _determinant(a, b, c):
 
 
 @serial
-def _station_equations(kinds, v, gaps, viscosity, share, stiffness, m):
-    """Derivatives of the three equations of a station by relative changes (columns of m), and less their residuals."""
-    for j in range(3):
-        own, edge, size = v[5 + j], v[8], max(abs(v[5 + j].real), 1e-10)
-        v[5 + j] += 1j * STEP * size
-        if j == 2:
-            v[8] += 1j * STEP * size * stiffness
-        found = interval_residuals(kinds, v, gaps, viscosity, share + 0.0j)
-        v[5 + j], v[8] = own, edge
-        for i in range(3):
-            m[j, i], m[3, i] = found[i].imag / STEP, -found[i].real
-
-
-@serial
 def _solve_station(x, kinds, gaps, viscosity, share, law):
     """Newton's method for the second of two stations x (10,), with its interaction law: stiffness, displacement
     thickness, edge velocity and largest shape factor; whether it converged.
     """
     kind, v, m = kinds[1], x.astype(np.complex128), np.empty((4, 3))
-    v[8] = law[2] + law[0] * (v[7].real - law[1])
     for _ in range(ITERATIONS):
+        v[8] = law[2] + law[0] * (v[7].real - law[1])
         if v[8].real < 1e-4 or v[7].real - gaps[1] > law[3] * v[6].real:
             return False
-        _station_equations(kinds, v, gaps, viscosity, share, law[0], m)
+        for j in range(3):  # derivatives by relative changes are columns of m, less the residuals the last one
+            own, edge, size = v[5 + j], v[8], max(abs(v[5 + j].real), 1e-10)
+            v[5 + j] += 1j * STEP * size
+            if j == 2:
+                v[8] += 1j * STEP * size * law[0]
+            found = interval_residuals(kinds, v, gaps, viscosity, share + 0.0j)
+            v[5 + j], v[8] = own, edge
+            for i in range(3):
+                m[j, i], m[3, i] = found[i].imag / STEP, -found[i].real
         whole = _determinant(m[0], m[1], m[2])
         if whole == 0.0:
             return False
@@ -194,18 +188,18 @@ def _solve_station(x, kinds, gaps, viscosity, share, law):
         if kind != LAMINAR:
             v[5] = min(max(v[5].real, 1e-5), 0.3)
         v[7] = max(v[7].real, LEAST_SHAPES[kind] * v[6].real + gaps[1])
-        v[8] = law[2] + law[0] * (v[7].real - law[1])
         if size < 1e-7:
-            for q in range(4):
+            for q in range(3):
                 x[5 + q] = v[5 + q].real
+            x[8] = (law[2] + law[0] * (v[7] - law[1])).real
             return True
     return False
 
 
 @serial
 def _station(i, kind, m):
-    """Solve a station as a layer of a kind: from its own values, or from those of the station before; whether it
-    converged.
+    """Solve a station as a layer of a kind: from its own values, or from those of the station before. If it does not
+    converge it keeps its values, or gets about the shape factor of the station before. Whether it converged.
     """
     y, j, c = m.values, m.before[i], m.columns
     x, kinds, gaps, law = np.empty(10), np.empty(2, np.int64), np.empty(2), np.empty(4)
@@ -214,32 +208,26 @@ def _station(i, kind, m):
     for q in range(4):
         x[q] = y[j, q]
     x[4], x[9] = c[j, DISTANCE], c[i, DISTANCE]
-    turned = kind != LAMINAR and kinds[0] == LAMINAR
-    for attempt in range(0 if m.kinds[i] == kind else 1, 2):
+    turned, own, before = kind != LAMINAR and kinds[0] == LAMINAR, m.kinds[i] == kind, (y[j, 2] - gaps[0]) / y[j, 1]
+    for attempt in range(0 if own else 1, 2):
         if attempt == 0:
             for q in range(4):
                 x[5 + q] = y[i, q]
         else:
-            shape = 1.8 if turned else min((y[j, 2] - gaps[0]) / y[j, 1], 3.0 if kind == LAMINAR else 2.2)
+            shape = 1.8 if turned else min(before, 3.0 if kind == LAMINAR else 2.2)
             x[5], x[6], x[7], x[8] = 0.05 if turned else y[j, 0], y[j, 1], shape * y[j, 1] + gaps[1], law[2]
         if _solve_station(x, kinds, gaps, m.stream[0], c[i, SHARE], law):
             for q in range(4):
                 y[i, q] = x[5 + q]
             m.kinds[i] = kind
             return True
+    if law[3] < UNBOUNDED or not own:
+        shape = before + 0.05 if kind == LAMINAR else max(before, 1.4)
+        shape = min(shape, law[3], 4.0 if kind == LAMINAR else 2.2)
+        theta = y[j, 1] * min((y[j, 3] / law[2]) ** (shape + 2.0), 1.2)
+        y[i, 0] = y[j, 0] if kinds[0] == kind else 0.05
+        y[i, 1], y[i, 2], y[i, 3], m.kinds[i] = theta, shape * theta + gaps[1], law[2], kind
     return False
-
-
-@serial
-def _guess_station(i, kind, m):
-    """Values of a station that does not converge: about the shape factor of the one before."""
-    y, j, c = m.values, m.before[i], m.columns
-    shape = (y[j, 2] - c[j, GAP]) / y[j, 1]
-    shape = shape + 0.05 if kind == LAMINAR else max(shape, 1.4)
-    shape = min(shape, m.largest[kind], 4.0 if kind == LAMINAR else 2.2)
-    theta = y[j, 1] * min((y[j, 3] / c[i, VELOCITY]) ** (shape + 2.0), 1.2)
-    y[i, 0] = y[j, 0] if m.kinds[j] == kind else 0.05
-    y[i, 1], y[i, 2], y[i, 3], m.kinds[i] = theta, shape * theta + c[i, GAP], c[i, VELOCITY], kind
 
 
 @serial
@@ -267,30 +255,19 @@ def _transition_behind(x, length, viscosity, critical, low, high):
 
 
 @serial
-def _laminar_station(i, m):
-    """Solve a laminar station; False where its layer is beyond the largest shape factor."""
-    if m.before[i] == STAGNATION:
-        theta = theta_at_stagnation(m.stream[1], m.stream[0])
-        m.values[i, 0], m.values[i, 1], m.values[i, 2], m.kinds[i] = 0.0, theta, SHAPE_AT_STAGNATION * theta, LAMINAR
-        return True
-    same = m.kinds[i] == LAMINAR
-    if not _station(i, np.int64(LAMINAR), m):
-        if m.largest[LAMINAR] < UNBOUNDED:
-            return False
-        if not same:  # else it keeps what it has
-            _guess_station(i, np.int64(LAMINAR), m)
-    return True
-
-
-@serial
 def _march_side(own, earliest, latest, m):
     """Layers of one side; place of transition."""
     place, x = -1.0, np.empty(15)
     for r in range(len(own)):
-        i = own[r]
+        i, begin = own[r], r - 1
+        if m.before[i] == STAGNATION:
+            theta = theta_at_stagnation(m.stream[1], m.stream[0])
+            m.values[i, 0], m.values[i, 1], m.values[i, 2] = 0.0, theta, SHAPE_AT_STAGNATION * theta
+            m.kinds[i] = LAMINAR
+            continue
         if place < 0.0:
-            share, begin = 2.0, r - 1
-            if begin >= int(earliest) and r > 0:
+            share = 2.0
+            if begin >= int(earliest):
                 last_laminar(own, begin, m.values, m.columns, x)
                 low, high = min(max(EDGE, earliest - begin), 1.0 - EDGE), min(1.0 - EDGE, latest - begin)
                 length = m.columns[i, DISTANCE] - m.columns[own[begin], DISTANCE]
@@ -298,28 +275,13 @@ def _march_side(own, earliest, latest, m):
                 if share > 1.0 and latest < r:
                     share = high
             if share > 1.0:
-                if _laminar_station(i, m):
+                if _station(i, np.int64(LAMINAR), m) or m.largest[LAMINAR] >= UNBOUNDED:
                     continue
-                share = 0.5
+                share = 0.5  # separated from the flow without layers
             place = begin + share
         m.columns[i, SHARE] = place - int(place)
-        same = m.kinds[i] == TURBULENT
-        if not _station(i, np.int64(TURBULENT), m) and not same:
-            _guess_station(i, np.int64(TURBULENT), m)
+        _station(i, np.int64(TURBULENT), m)
     return place
-
-
-@serial
-def _march_wake(first, m):
-    """The wake from station `first`, from the layers of the upper tail (station 0) and of the lower one."""
-    y, c, tail = m.values, m.columns, first - 1
-    for i in range(first, len(y)):
-        if m.before[i] == TAIL:
-            theta = y[0, 1] + y[tail, 1]
-            y[i, 0] = (y[0, 0] * y[0, 1] + y[tail, 0] * y[tail, 1]) / theta
-            y[i, 1], y[i, 2], m.kinds[i] = theta, y[0, 2] + y[tail, 2] + c[i, GAP], WAKE
-        elif not _station(i, np.int64(WAKE), m) and m.largest[WAKE] < UNBOUNDED:
-            _guess_station(i, np.int64(WAKE), m)
 
 
 @serial
@@ -340,9 +302,16 @@ def march(chain, counts, bounds, marched, places):
     places : (2,) array
         Output: places of transition on both sides [stations from the first].
     """
-    begin = np.int64(0)  # not a literal: a function is compiled anew for every literal number
+    begin = 0
     for side in range(2):
         own = chain[begin : begin + counts[side]]
         places[side] = _march_side(own, bounds[side, 0], bounds[side, 1], marched)
         begin += counts[side]
-    _march_wake(begin, marched)
+    y, gaps, tail = marched.values, marched.columns[:, GAP], begin - 1
+    for i in range(begin, len(y)):
+        if marched.before[i] == TAIL:
+            theta = y[0, 1] + y[tail, 1]
+            y[i, 0] = (y[0, 0] * y[0, 1] + y[tail, 0] * y[tail, 1]) / theta
+            y[i, 1], y[i, 2], marched.kinds[i] = theta, y[0, 2] + y[tail, 2] + gaps[i], WAKE
+        else:
+            _station(i, np.int64(WAKE), marched)
