@@ -16,14 +16,20 @@ from zephyrum.loworder.panel.layer_equations import LAMINAR, WAKE
 from zephyrum.loworder.panel.layer_march import (
     EDGE,
     LEAST_SHAPES,
-    SHARE,
     UNBOUNDED,
-    Marched,
     exponent_in_interval,
     last_laminar,
     march,
 )
-from zephyrum.loworder.panel.reduced_system import STAGNATION, TAIL, Coupling, Stations, newton_step
+from zephyrum.loworder.panel.reduced_system import (
+    SHARE,
+    STAGNATION,
+    TAIL,
+    Coupling,
+    StagnationPanel,
+    Stations,
+    newton_step,
+)
 from zephyrum.loworder.panel.transition_search import LinearStep, TransitionSearch
 
 BOUNDED_SHAPES = np.array([3.6, 2.2, 2.2])  # largest shape factors of the first guess, by kind
@@ -188,12 +194,11 @@ class CoupledLayers:
 
     def _march(self, stiffness: np.ndarray, bounds: np.ndarray, largest: np.ndarray) -> None:
         """Solve the stations one after the other from their edge velocities; places of transition follow."""
-        y = self.values
-        columns = np.column_stack([self.distance, self.gaps, self.share, stiffness, y[:, 2], y[:, 3]])
-        stream = np.array([self.viscosity, self.gradient, self.critical])
+        stations = self.stations(stiffness)
+        law = np.array([*largest, self.viscosity, self.gradient, self.critical])
         places, counts = np.empty(2), np.array([len(own) for own in self.sides])
-        march(self.chain, counts, bounds, Marched(y, self.kinds, self.before, columns, largest, stream), places)
-        self.share, self.place = columns[:, SHARE].copy(), places.tolist()
+        march(stations, counts, bounds, law, places)
+        self.share, self.place = stations.columns[:, SHARE].copy(), places.tolist()
 
     def _consistent(self, search: tuple[TransitionSearch, TransitionSearch]) -> None:
         """Layers and transition consistent with the edge velocities, between two steps."""
@@ -204,25 +209,31 @@ class CoupledLayers:
         self._march(stiffness, bounds, np.full(3, UNBOUNDED))
 
     # -- Newton's method --------------------------------------------------------------------------------------
-    def stations(self) -> Stations:
-        """All stations as the kernels take them."""
-        return Stations(self.chain, self.before, self.kinds, self.distance, self.gaps, self.share, self.values)
+    def stations(self, stiffness: np.ndarray | None = None) -> Stations:
+        """All stations as the kernels take them; `stiffness` (k,) is for the march."""
+        y = self.values
+        law = [np.zeros(len(y)) if stiffness is None else stiffness, y[:, 2], y[:, 3]]
+        columns = np.column_stack([self.distance, self.gaps, self.share, *law])
+        return Stations(self.chain, self.before, self.kinds, y, columns)
+
+    def panel(self) -> StagnationPanel:
+        """Flow about the stagnation point."""
+        k, n, arc = self.split, self.section.count, self.section.arc
+        upper, lower = float(self.values[k, 3]), float(self.values[k + 1, 3])
+        length = float(arc[k + 1] - arc[k])
+        by = length / (upper + lower) ** 2
+        return StagnationPanel(self.viscosity, self.gradient, length, by * lower, -by * upper, k, n - 1)
 
     def coupling(self) -> Coupling:
         """Edge velocities to first order in the mass defects."""
-        y, sign, k, n = self.values, self.sign, self.split, self.section.count
+        y, sign = self.values, self.sign
         matrix = sign[:, None] * self.response.matrix * sign
-        mismatch = sign * self.response.inviscid + matrix @ (y[:, 2] * y[:, 3]) - y[:, 3]
-        length = float(self.section.arc[k + 1] - self.section.arc[k])
-        upper, lower = y[k, 3], y[k + 1, 3]
-        shift = length * np.array([lower, -upper]) / (upper + lower) ** 2
-        tails = np.array([0, n - 1])
-        return Coupling(self.viscosity, self.gradient, tails, k, length, shift, matrix, mismatch)
+        return Coupling(matrix, sign * self.response.inviscid + matrix @ (y[:, 2] * y[:, 3]) - y[:, 3])
 
     def _linearized(self) -> LinearStep:
         """Newton step with transition held, and what moving it does."""
         changed = np.array([own[int(place) + 1] for own, place in zip(self.sides, self.place)])
-        change = newton_step(self.stations(), self.coupling(), changed)
+        change = newton_step(self.stations(), self.panel(), self.coupling(), changed)
         y = self.values
         edge = np.maximum(y[:, 3], 0.02)[:, None]  # of the mass defect to the displacement thickness
         change[:, 2] = np.where(y[:, 3:] > 0.02, (change[:, 2] - y[:, 2:3] * change[:, 3]) / edge, 0.0)

@@ -8,8 +8,6 @@ exponent of waves is continuous where transition passes a station, so that its p
 by tests/test_viscous_panels.py.
 """
 
-from typing import NamedTuple
-
 import numpy as np
 
 from zephyrum._core.jit import serial
@@ -23,43 +21,22 @@ from zephyrum.loworder.panel.layer_equations import (
     local_growth,
     theta_at_stagnation,
 )
-from zephyrum.loworder.panel.reduced_system import STAGNATION, TAIL
+from zephyrum.loworder.panel.reduced_system import (
+    DISTANCE,
+    GAP,
+    SHARE,
+    STAGNATION,
+    STIFFNESS,
+    TAIL,
+    THICKNESS,
+    VELOCITY,
+)
 
 EDGE = 1e-5  # share of an interval that transition keeps from its stations
 LEAST_SHAPES = np.array([1.5, 1.02, 1.00005])  # of laminar and turbulent layers and of wakes, during the solution
 LARGEST_STEP = 0.3  # relative change of a thickness in a step at one station
 ITERATIONS = 20  # at one station
 UNBOUNDED = 1e3  # shape factor
-DISTANCE, GAP, SHARE, STIFFNESS, THICKNESS, VELOCITY = range(6)  # columns of `Marched`
-
-
-class Marched(NamedTuple):
-    """What a march takes and changes; k stations.
-
-    Attributes
-    ----------
-    values : (k, 4) array
-        Third unknown, momentum thickness, displacement thickness, edge velocity. Changed.
-    kinds : (k,) int array
-        Laminar, turbulent, wake or not solved yet. Changed.
-    before : (k,) int array
-        Station before each; `STAGNATION` or `TAIL`.
-    columns : (k, 6) array
-        Columns `DISTANCE` from the stagnation point [m]; `GAP`, height of dead air in the wake [m]; `SHARE` of the
-        interval before that lies before transition, changed; and the interaction law: `STIFFNESS`, change of the edge
-        velocity with the displacement thickness [1/s], about the values `THICKNESS` [m] and `VELOCITY` [m/s].
-    largest : (3,) array
-        Largest shape factor of laminar and turbulent layers and of wakes. A laminar layer beyond it becomes turbulent.
-    stream : (3,) array
-        Kinematic viscosity [m^2/s], gradient of the edge velocity at the stagnation point [1/s], critical exponent.
-    """
-
-    values: np.ndarray
-    kinds: np.ndarray
-    before: np.ndarray
-    columns: np.ndarray
-    largest: np.ndarray
-    stream: np.ndarray
 
 
 @serial
@@ -130,7 +107,7 @@ def last_laminar(own, place, values, columns, x):
         Number of the last one.
     values : (k, 4) array
     columns : (k, 6) array
-        Of `Marched`.
+        Of `Stations`.
     x : (15,) array
         Output: values and distances.
     """
@@ -197,14 +174,15 @@ def _solve_station(x, kinds, gaps, viscosity, share, law):
 
 
 @serial
-def _station(i, kind, m):
+def _station(i, kind, m, law):
     """Solve a station as a layer of a kind: from its own values, or from those of the station before. If it does not
     converge it keeps its values, or gets about the shape factor of the station before. Whether it converged.
     """
     y, j, c = m.values, m.before[i], m.columns
-    x, kinds, gaps, law = np.empty(10), np.empty(2, np.int64), np.empty(2), np.empty(4)
+    x, kinds, gaps, own_law = np.empty(10), np.empty(2, np.int64), np.empty(2), np.empty(4)
     kinds[0], kinds[1], gaps[0], gaps[1] = m.kinds[j], kind, c[j, GAP], c[i, GAP]
-    law[0], law[1], law[2], law[3] = c[i, STIFFNESS], c[i, THICKNESS], c[i, VELOCITY], m.largest[kind]
+    largest, edge = law[kind], c[i, VELOCITY]
+    own_law[0], own_law[1], own_law[2], own_law[3] = c[i, STIFFNESS], c[i, THICKNESS], edge, largest
     for q in range(4):
         x[q] = y[j, q]
     x[4], x[9] = c[j, DISTANCE], c[i, DISTANCE]
@@ -215,18 +193,18 @@ def _station(i, kind, m):
                 x[5 + q] = y[i, q]
         else:
             shape = 1.8 if turned else min(before, 3.0 if kind == LAMINAR else 2.2)
-            x[5], x[6], x[7], x[8] = 0.05 if turned else y[j, 0], y[j, 1], shape * y[j, 1] + gaps[1], law[2]
-        if _solve_station(x, kinds, gaps, m.stream[0], c[i, SHARE], law):
+            x[5], x[6], x[7], x[8] = 0.05 if turned else y[j, 0], y[j, 1], shape * y[j, 1] + gaps[1], edge
+        if _solve_station(x, kinds, gaps, law[3], c[i, SHARE], own_law):
             for q in range(4):
                 y[i, q] = x[5 + q]
             m.kinds[i] = kind
             return True
-    if law[3] < UNBOUNDED or not own:
+    if largest < UNBOUNDED or not own:
         shape = before + 0.05 if kind == LAMINAR else max(before, 1.4)
-        shape = min(shape, law[3], 4.0 if kind == LAMINAR else 2.2)
-        theta = y[j, 1] * min((y[j, 3] / law[2]) ** (shape + 2.0), 1.2)
+        shape = min(shape, largest, 4.0 if kind == LAMINAR else 2.2)
+        theta = y[j, 1] * min((y[j, 3] / edge) ** (shape + 2.0), 1.2)
         y[i, 0] = y[j, 0] if kinds[0] == kind else 0.05
-        y[i, 1], y[i, 2], y[i, 3], m.kinds[i] = theta, shape * theta + gaps[1], law[2], kind
+        y[i, 1], y[i, 2], y[i, 3], m.kinds[i] = theta, shape * theta + gaps[1], edge, kind
     return False
 
 
@@ -255,13 +233,13 @@ def _transition_behind(x, length, viscosity, critical, low, high):
 
 
 @serial
-def _march_side(own, earliest, latest, m):
+def _march_side(own, earliest, latest, m, law):
     """Layers of one side; place of transition."""
     place, x = -1.0, np.empty(15)
     for r in range(len(own)):
         i, begin = own[r], r - 1
         if m.before[i] == STAGNATION:
-            theta = theta_at_stagnation(m.stream[1], m.stream[0])
+            theta = theta_at_stagnation(law[4], law[3])
             m.values[i, 0], m.values[i, 1], m.values[i, 2] = 0.0, theta, SHAPE_AT_STAGNATION * theta
             m.kinds[i] = LAMINAR
             continue
@@ -271,47 +249,51 @@ def _march_side(own, earliest, latest, m):
                 last_laminar(own, begin, m.values, m.columns, x)
                 low, high = min(max(EDGE, earliest - begin), 1.0 - EDGE), min(1.0 - EDGE, latest - begin)
                 length = m.columns[i, DISTANCE] - m.columns[own[begin], DISTANCE]
-                share = _transition_behind(x, length, m.stream[0], m.stream[2], low, high)
+                share = _transition_behind(x, length, law[3], law[5], low, high)
                 if share > 1.0 and latest < r:
                     share = high
             if share > 1.0:
-                if _station(i, np.int64(LAMINAR), m) or m.largest[LAMINAR] >= UNBOUNDED:
+                if _station(i, np.int64(LAMINAR), m, law) or law[LAMINAR] >= UNBOUNDED:
                     continue
                 share = 0.5  # separated from the flow without layers
             place = begin + share
         m.columns[i, SHARE] = place - int(place)
-        _station(i, np.int64(TURBULENT), m)
+        _station(i, np.int64(TURBULENT), m, law)
     return place
 
 
 @serial
-def march(chain, counts, bounds, marched, places):
+def march(stations, counts, bounds, law, places):
     """Solve all stations one after the other, with transition where the exponent of the waves is critical.
 
     A station that does not converge keeps its values; with bounds on the shape factors it gets a guess.
 
     Parameters
     ----------
-    chain : (k,) int array
-        Stations in the order of the flow: upper side, lower side, wake.
+    stations : Stations
+        Values, kinds and shares are changed.
     counts : (2,) int array
         Numbers of stations of both sides.
     bounds : (2, 2) array
         Earliest and latest place of transition of both sides [stations from the first].
-    marched : Marched
+    law : (6,) array
+        Largest shape factors of laminar and turbulent layers and of wakes (a laminar layer beyond it becomes
+        turbulent); kinematic viscosity [m^2/s], gradient of the edge velocity at the stagnation point [1/s], critical
+        exponent.
     places : (2,) array
         Output: places of transition on both sides [stations from the first].
     """
     begin = 0
     for side in range(2):
-        own = chain[begin : begin + counts[side]]
-        places[side] = _march_side(own, bounds[side, 0], bounds[side, 1], marched)
+        own = stations.chain[begin : begin + counts[side]]
+        places[side] = _march_side(own, bounds[side, 0], bounds[side, 1], stations, law)
         begin += counts[side]
-    y, gaps, tail = marched.values, marched.columns[:, GAP], begin - 1
+    y, tail = stations.values, begin - 1
     for i in range(begin, len(y)):
-        if marched.before[i] == TAIL:
+        if stations.before[i] == TAIL:
             theta = y[0, 1] + y[tail, 1]
             y[i, 0] = (y[0, 0] * y[0, 1] + y[tail, 0] * y[tail, 1]) / theta
-            y[i, 1], y[i, 2], marched.kinds[i] = theta, y[0, 2] + y[tail, 2] + gaps[i], WAKE
+            y[i, 1], y[i, 2] = theta, y[0, 2] + y[tail, 2] + stations.columns[i, GAP]
+            stations.kinds[i] = WAKE
         else:
-            _station(i, np.int64(WAKE), marched)
+            _station(i, np.int64(WAKE), stations, law)

@@ -5,6 +5,7 @@ equations and the edge velocities that follow the mass defects of all stations. 
 tests/test_viscous_panels.py.
 """
 
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -13,6 +14,7 @@ from zephyrum._core.jit import serial
 from zephyrum.loworder.panel.falkner_skan import SHAPE_AT_STAGNATION
 from zephyrum.loworder.panel.layer_equations import interval_derivatives, theta_at_stagnation
 
+DISTANCE, GAP, SHARE, STIFFNESS, THICKNESS, VELOCITY = range(6)  # columns of `Stations`
 STAGNATION, TAIL = -1, -2  # in place of the station before: the layer begins at the stagnation point, or as a wake
 
 
@@ -26,28 +28,24 @@ class Stations(NamedTuple):
     before : (k,) int array
         Station before each; `STAGNATION` or `TAIL`.
     kinds : (k,) int array
-        Laminar, turbulent or wake.
-    distance : (k,) array
-        From the stagnation point [m].
-    gaps : (k,) array
-        Heights of dead air in the wake [m].
-    share : (k,) array
-        Part of an interval that ends in transition before it.
+        Laminar, turbulent, wake or not solved yet.
     values : (k, 4) array
         Third unknown, momentum thickness, displacement thickness, edge velocity.
+    columns : (k, 6) array
+        `DISTANCE` from the stagnation point [m]; `GAP`, height of dead air in the wake [m]; `SHARE` of the interval
+        before that lies before transition. For the march, the interaction law: `STIFFNESS`, change of the edge velocity
+        with the displacement thickness [1/s], about the values `THICKNESS` [m] and `VELOCITY` [m/s].
     """
 
     chain: np.ndarray
     before: np.ndarray
     kinds: np.ndarray
-    distance: np.ndarray
-    gaps: np.ndarray
-    share: np.ndarray
     values: np.ndarray
+    columns: np.ndarray
 
 
-class Coupling(NamedTuple):
-    """How edge velocities follow mass defects, to first order.
+class StagnationPanel(NamedTuple):
+    """Flow about the stagnation point.
 
     Attributes
     ----------
@@ -55,26 +53,37 @@ class Coupling(NamedTuple):
         Kinematic [m^2/s].
     gradient : float
         Of the edge velocity at the stagnation point [1/s].
-    tails : (2,) int array
-        Last stations of both sides.
-    split : int
-        Last station of the upper side, from the stagnation point.
     length : float
         Of the panel with the stagnation point [m].
-    shift : (2,) array
+    by_upper, by_lower : float
         Displacement of the stagnation point along the section for unit changes of the edge velocities beside it.
+    split : int
+        Last station of the upper side, from the stagnation point.
+    tail : int
+        Last station of the lower side.
+    """
+
+    viscosity: float
+    gradient: float
+    length: float
+    by_upper: float
+    by_lower: float
+    split: int
+    tail: int
+
+
+@dataclass(frozen=True)
+class Coupling:
+    """How edge velocities follow mass defects, to first order.
+
+    Attributes
+    ----------
     matrix : (k, k) array
         Edge velocities for unit defects.
     mismatch : (k,) array
         Velocities that the defects give less those of the stations.
     """
 
-    viscosity: float
-    gradient: float
-    tails: np.ndarray
-    split: int
-    length: float
-    shift: np.ndarray
     matrix: np.ndarray
     mismatch: np.ndarray
 
@@ -87,29 +96,17 @@ class Rows(NamedTuple):
     residuals: np.ndarray
 
 
-class Workspace(NamedTuple):
-    """Arrays of one interval: kinds, stations, gaps, residuals and derivatives, and its three rows (3, 2 k + 3)."""
-
-    kinds: np.ndarray
-    x: np.ndarray
-    gaps: np.ndarray
-    found: np.ndarray
-    slopes: np.ndarray
-    rows: np.ndarray
-
-
 @serial
-def _at_stagnation(i, stations, coupling, made):
+def _at_stagnation(i, values, panel, made):
     """The layer of the stagnation point."""
-    y = stations.values
-    third, theta, delta, edge = y[i, 0], y[i, 1], y[i, 2], y[i, 3]
-    count, k = len(stations.chain), coupling.split
-    own = theta_at_stagnation(coupling.gradient, coupling.viscosity)
+    third, theta, delta, edge = values[i, 0], values[i, 1], values[i, 2], values[i, 3]
+    count, k = len(values), panel.split
+    own = theta_at_stagnation(panel.gradient, panel.viscosity)
     made.residuals[i, 0] = np.log(theta / own)
     made.residuals[i, 1] = delta / theta - SHAPE_AT_STAGNATION
     made.residuals[i, 2] = third
     # the gradient follows both nodes beside the stagnation point
-    factor = 0.5 / (coupling.gradient * coupling.length)
+    factor = 0.5 / (panel.gradient * panel.length)
     made.others[i, 1, count + k] = made.others[i, 1, count + k + 1] = -theta * factor
     made.others[i, 1, 2 * count] = -theta * made.residuals[i, 0]
     made.others[i, 0, 2 * count] = -third
@@ -118,15 +115,13 @@ def _at_stagnation(i, stations, coupling, made):
 
 
 @serial
-def _at_tail(i, stations, coupling, made):
+def _at_tail(i, y, gap, low, made):
     """The wake begins with the layers of both sides and the base between them."""
-    y, others, energy = stations.values, made.others, made.energy
+    others, energy, up, count = made.others, made.energy, 0, len(y)
     third, theta, delta = y[i, 0], y[i, 1], y[i, 2]
-    count = len(stations.chain)
-    up, low = coupling.tails[0], coupling.tails[1]
     whole = y[up, 1] + y[low, 1]
     made.residuals[i, 0] = theta - whole
-    made.residuals[i, 1] = delta - y[up, 2] - y[low, 2] - stations.gaps[i]
+    made.residuals[i, 1] = delta - y[up, 2] - y[low, 2] - gap
     made.residuals[i, 2] = third * whole - y[up, 0] * y[up, 1] - y[low, 0] * y[low, 1]
     h, h_up, h_low = delta / theta, y[up, 2] / y[up, 1], y[low, 2] / y[low, 1]
     for s in range(2 * count + 3):
@@ -144,52 +139,46 @@ def _at_tail(i, stations, coupling, made):
 
 
 @serial
-def _upstream(i, coupling, count):
+def _upstream(i, panel, count):
     """First and last of the stations that a station depends on: those upstream, and both beside the stagnation point."""
-    if i > coupling.tails[1]:
+    if i > panel.tail:
         return 0, count
-    return (i, coupling.split + 2) if i <= coupling.split else (coupling.split, i + 1)
+    return (i, panel.split + 2) if i <= panel.split else (panel.split, i + 1)
 
 
 @serial
-def _linearized_interval(i, stations, coupling, changed, work):
+def _linearized_interval(i, stations, panel, changed, slopes, rows, made):
     """Equations between station i and the one before, for changes of q and of edge velocities."""
-    y, j, count = stations.values, stations.before[i], len(stations.chain)
-    slopes, rows = work.slopes, work.rows
+    y, c, j, count = stations.values, stations.columns, stations.before[i], len(stations.chain)
+    x, kinds, gaps, found = np.empty(10), np.empty(2, np.int64), np.empty(2), np.empty(3)
     for k in range(4):
-        work.x[k], work.x[5 + k] = y[j, k], y[i, k]
-    work.x[4], work.x[9] = stations.distance[j], stations.distance[i]
-    work.kinds[0], work.kinds[1] = stations.kinds[j], stations.kinds[i]
-    work.gaps[0], work.gaps[1] = stations.gaps[j], stations.gaps[i]
-    interval_derivatives(work.kinds, work.x, work.gaps, coupling.viscosity, stations.share[i], work.found, slopes)
-    first, last = _upstream(i, coupling, count)
+        x[k], x[5 + k] = y[j, k], y[i, k]
+    x[4], x[9], gaps[0], gaps[1] = c[j, DISTANCE], c[i, DISTANCE], c[j, GAP], c[i, GAP]
+    kinds[0], kinds[1] = stations.kinds[j], stations.kinds[i]
+    interval_derivatives(kinds, x, gaps, panel.viscosity, c[i, SHARE], found, slopes)
+    first, last = _upstream(i, panel, count)
+    k = panel.split
+    moved = -1.0 if k < i <= panel.tail else 1.0  # change of the distance with the place of the stagnation point
     for r in range(3):
         for s in range(first, last):
             rows[r, s] = rows[r, count + s] = 0.0
-        for s in range(2 * count, 2 * count + 3):
-            rows[r, s] = 0.0
-    k = coupling.split
-    moved = -1.0 if k < i <= coupling.tails[1] else 1.0  # change of the distance with the place of the stagnation point
-    for r in range(3):
         rows[r, j] = slopes[r, 2] * y[j, 1] / y[j, 3]
         rows[r, i] = slopes[r, 7] * y[i, 1] / y[i, 3]
         rows[r, count + j] = slopes[r, 3] - slopes[r, 2] * y[j, 2] / y[j, 3]
         rows[r, count + i] = slopes[r, 8] - slopes[r, 7] * y[i, 2] / y[i, 3]
         by_place = (slopes[r, 4] + slopes[r, 9]) * moved
-        rows[r, count + k] += by_place * coupling.shift[0]
-        rows[r, count + k + 1] += by_place * coupling.shift[1]
-        rows[r, 2 * count] = -work.found[r]
-        for c in range(2):
-            if changed[c] == i:
-                rows[r, 2 * count + 1 + c] = -slopes[r, 10]
+        rows[r, count + k] += by_place * panel.by_upper
+        rows[r, count + k + 1] += by_place * panel.by_lower
+        rows[r, 2 * count], made.residuals[i, r] = -found[r], found[r]
+        for side in range(2):
+            rows[r, 2 * count + 1 + side] = -slopes[r, 10] if changed[side] == i else 0.0
 
 
 @serial
-def _along_interval(i, j, y, coupling, work, made):
+def _along_interval(i, j, y, panel, slopes, rows, made):
     """Third unknown and momentum thickness from the momentum and third equations, and the energy equation."""
-    others, slopes, rows = made.others, work.slopes, work.rows
-    count = len(y)
-    first, last = _upstream(i, coupling, count)
+    others, count = made.others, len(y)
+    first, last = _upstream(i, panel, count)
     h1, h2 = y[j, 2] / y[j, 1], y[i, 2] / y[i, 1]
     a, b = slopes[0, 5], slopes[0, 6] + slopes[0, 7] * h2
     c, e = slopes[2, 5], slopes[2, 6] + slopes[2, 7] * h2
@@ -200,8 +189,6 @@ def _along_interval(i, j, y, coupling, work, made):
     )
     determinant = a * e - b * c
     own_theta = slopes[1, 6] + slopes[1, 7] * h2
-    for r in range(3):
-        made.residuals[i, r] = work.found[r]
     for part in range(3):  # products q, edge velocities, right sides
         begin, end = (2 * count, 2 * count + 3) if part == 2 else (part * count + first, part * count + last)
         known = 1.0 if part == 2 else -1.0
@@ -217,7 +204,7 @@ def _along_interval(i, j, y, coupling, work, made):
 
 
 @serial
-def eliminated(stations, coupling, changed):
+def eliminated(stations, panel, changed):
     """Third unknown and momentum thickness of every station from the products q = H u, and what is left.
 
     The momentum and third equations are solved along the flow. With H u given, not the mass defect, errors decay on the
@@ -226,7 +213,7 @@ def eliminated(stations, coupling, changed):
     Parameters
     ----------
     stations : Stations
-    coupling : Coupling
+    panel : StagnationPanel
     changed : (2,) int array
         Stations before which transition lies, of both sides.
 
@@ -240,27 +227,25 @@ def eliminated(stations, coupling, changed):
         sides.
     residuals : (k, 3) array
     """
-    count = len(stations.chain)
+    y, count = stations.values, len(stations.chain)
     width = 2 * count + 3
     made = Rows(np.zeros((count, width)), np.zeros((count, 2, width)), np.zeros((count, 3)))
-    work = Workspace(
-        np.empty(2, np.int64), np.empty(10), np.empty(2), np.empty(3), np.empty((3, 11)), np.empty((3, width))
-    )
+    slopes, rows = np.empty((3, 11)), np.empty((3, width))
     for i in stations.chain:
-        before = stations.before[i]
-        if before == STAGNATION:
-            _at_stagnation(i, stations, coupling, made)
-        elif before == TAIL:
-            _at_tail(i, stations, coupling, made)
+        j = stations.before[i]
+        if j == STAGNATION:
+            _at_stagnation(i, y, panel, made)
+        elif j == TAIL:
+            _at_tail(i, y, stations.columns[i, GAP], panel.tail, made)
         else:
-            _linearized_interval(i, stations, coupling, changed, work)
-            _along_interval(i, before, stations.values, coupling, work, made)
+            _linearized_interval(i, stations, panel, changed, slopes, rows, made)
+            _along_interval(i, j, y, panel, slopes, rows, made)
     return made.energy, made.others, made.residuals
 
 
-def _blocks(coupling: Coupling, count: int) -> list[tuple[slice, slice]]:
+def _blocks(panel: StagnationPanel, count: int) -> list[tuple[slice, slice]]:
     """Stations of the upper side, the lower side and the wake, and those that their equations depend on."""
-    k, n = coupling.split, int(coupling.tails[1]) + 1
+    k, n = panel.split, panel.tail + 1
     return [
         (slice(0, k + 1), slice(0, k + 2)),
         (slice(k + 1, n), slice(k, n)),
@@ -268,12 +253,15 @@ def _blocks(coupling: Coupling, count: int) -> list[tuple[slice, slice]]:
     ]
 
 
-def newton_step(stations: Stations, coupling: Coupling, changed: np.ndarray) -> np.ndarray:
+def newton_step(
+    stations: Stations, panel: StagnationPanel, coupling: Coupling, changed: np.ndarray
+) -> np.ndarray:
     """Changes of all stations by one step of Newton's method, and for moves of transition.
 
     Parameters
     ----------
     stations : Stations
+    panel : StagnationPanel
     coupling : Coupling
     changed : (2,) int array
         Stations before which transition lies, of both sides.
@@ -285,7 +273,7 @@ def newton_step(stations: Stations, coupling: Coupling, changed: np.ndarray) -> 
         shares of both transitions.
     """
     y, d = stations.values, coupling.matrix
-    energy, others, _ = eliminated(stations, coupling, changed)
+    energy, others, _ = eliminated(stations, panel, changed)
     count = len(y)
     q, u, right = slice(0, count), slice(count, 2 * count), slice(2 * count, None)
     product = (y[:, 2] * y[:, 3] / y[:, 1])[:, None]
@@ -293,7 +281,7 @@ def newton_step(stations: Stations, coupling: Coupling, changed: np.ndarray) -> 
     by_q, by_u = product * others[:, 1, q], product * others[:, 1, u]
     by_q[np.arange(count), np.arange(count)] += y[:, 1]
     known, own = np.zeros((count, count + 3)), np.eye(count)
-    blocks = _blocks(coupling, count)
+    blocks = _blocks(panel, count)
     for rows, columns in blocks:
         known[:, columns] += d[:, rows] @ by_q[rows, columns]
         own[:, columns] -= d[:, rows] @ by_u[rows, columns]
