@@ -11,8 +11,10 @@ import zephyrum as zy
 from zephyrum.cli.main import main
 from zephyrum.loworder.panel.coupled_layers import CoupledLayers, CouplingOptions
 from zephyrum.loworder.panel.displacement import DisplacedSection, PanelLayout
+from zephyrum.loworder.panel.layer_march import exponent_in_interval
 from zephyrum.loworder.panel.reduced_system import eliminated
 from zephyrum.loworder.panel.stream_function import source_velocity, surface_sources, vortex_panels, wake_sources
+from zephyrum.loworder.panel.transition_search import TransitionSearch
 
 COARSE = PanelLayout(panels=100, wake_nodes=18)
 
@@ -94,6 +96,83 @@ class Newton(unittest.TestCase):
         self.assertFalse(layers.advance(3.0, 0))
         np.testing.assert_array_equal(layers.values, before)
         self.assertEqual(layers.alpha, 2.0)
+
+    def test_a_solution_is_not_changed_by_the_march(self):
+        section = DisplacedSection(zy.Airfoil.naca("4412"), COARSE)
+        layers = CoupledLayers(section, 4.0, 5e-6, 9.0, (1.0, 1.0), CouplingOptions(tolerance=1e-9))
+        self.assertTrue(layers.solve())
+        before, places = layers.values.copy(), list(layers.place)
+        layers._consistent((TransitionSearch((1.0,)), TransitionSearch((1.0,))))
+        np.testing.assert_allclose(layers.values[:, 1:], before[:, 1:], rtol=1e-6, atol=1e-9)
+        np.testing.assert_allclose(layers.place, places, atol=1e-5)
+
+    def test_stations_keep_their_order_while_the_stagnation_point_is_near(self):
+        section = DisplacedSection(zy.Airfoil.naca("0012"), COARSE)
+        layers = CoupledLayers(section, 2.0, 1e-6, 9.0, (1.0, 1.0), CouplingOptions())
+        k, speeds = layers.split, layers.response.inviscid.copy()
+        gradient = speeds[k] - speeds[k + 1]
+        for beyond, moves in ((0.1, False), (0.4, True)):
+            layers._lay_out(layers.response.inviscid, fresh=True)
+            shifted = speeds.copy()
+            shifted[: section.count] -= speeds[k] + beyond * gradient
+            layers._lay_out(shifted)
+            self.assertEqual(layers.split != k, moves, beyond)
+
+
+class Transition(unittest.TestCase):
+    def test_the_exponent_is_continuous_where_transition_passes_a_station(self):
+        # four stations of a separating layer: exponent, theta, delta, edge velocity, distance
+        rows = np.array(
+            [
+                [1.0, 1.00e-3, 2.9e-3, 1.10, 0.30],
+                [1.8, 1.04e-3, 3.3e-3, 1.08, 0.33],
+                [3.5, 1.07e-3, 4.4e-3, 1.06, 0.37],
+                [8.0, 1.09e-3, 6.5e-3, 1.05, 0.40],
+            ]
+        )
+        slopes, viscosity = np.empty(16), 1e-6
+        before = exponent_in_interval(rows[:3].ravel(), 0.03, viscosity, 1.0, slopes)
+        after = exponent_in_interval(rows[1:].ravel(), 0.05, viscosity, 0.0, slopes)
+        self.assertAlmostEqual(before, after, 12)
+        self.assertGreater(abs(before - rows[3, 0]), 0.3)  # it is not that of the station, which it reaches later
+        x = rows[:3].ravel()
+        for j in range(15):
+            step = 1e-6 * abs(x[j])
+            up, down = x.copy(), x.copy()
+            up[j], down[j] = x[j] + step, x[j] - step
+            exponent_in_interval(x, 0.03, viscosity, 0.6, slopes)
+            own = slopes[j]
+            found = (
+                exponent_in_interval(up, 0.03, viscosity, 0.6, np.empty(16))
+                - exponent_in_interval(down, 0.03, viscosity, 0.6, np.empty(16))
+            ) / (2.0 * step)
+            self.assertAlmostEqual(found, own, delta=1e-5 * (1.0 + abs(own)))
+
+    def test_a_kink_at_a_station_does_not_keep_the_search_going(self):
+        def exponent(place):  # steep before station 20, flat behind it, with its root close to the station
+            return 28.0 * (place - 20.0) + 0.7 if place < 20.0 else 3.3 * (place - 20.0) + 0.7
+
+        def slope(place):
+            return 6.0 if place < 19.95 else 28.0 if place < 20.0 else 3.3
+
+        search, place = TransitionSearch((4.0, 1.5)), 20.2
+        for _ in range(25):
+            over = exponent(place)
+            place += search.move(place, -over / slope(place), over, slope(place), False)
+        self.assertTrue(search.fixed)
+        self.assertLess(abs(exponent(place)), 1e-4)
+        search.follow(3)
+        self.assertEqual(search.bounds(0.0, 60.0), (search.predicted, search.predicted))
+
+    def test_long_bubbles_and_sharp_noses_converge(self):
+        for digits, alphas, reynolds in (
+            ("0012", np.arange(-2.0, 7.0, 2.0), 1e5),  # bubbles at both tails: by the critical exponent
+            ("6409", np.arange(0.0, 9.0, 2.0), 1e5),
+            ("0006", np.arange(0.0, 9.0, 2.0), 1e7),  # bubbles of two panels at the nose
+        ):
+            with self.subTest(digits):
+                polar = zy.panel_polar(zy.Airfoil.naca(digits), alphas, reynolds)
+                self.assertEqual(len(polar.flows), len(alphas), polar.table[["alpha", "converged"]])
 
 
 class PolarsOverLift(unittest.TestCase):

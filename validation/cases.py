@@ -216,6 +216,7 @@ CASES = (
     panel_sections.panel_sections,
     integral_layers.integral_layers,
     section_polars.section_polars,
+    section_polars.section_families,
     space.thin_wings,
     space.cone,
     space.plate_in_space,

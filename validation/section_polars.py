@@ -59,3 +59,38 @@ def section_polars():
         attached = zy.panel_polar(zy.Airfoil.naca("4412"), [4.0], 6e6).flows[0].cd * (6e6 / reynolds) ** 0.2
         add(label, "drag over the attached level", 1.0, 3.0, polar.flows[0].cd / attached, 3, begin)
     return rows
+
+
+FAMILY = ["0006", "0009", "0012", "0015", "0018", "0021", "0024", "1408", "1412", "2408", "2412", "2415", "2418", "2421", "4409", "4412", "4415", "4418", "4421", "6409", "6412", "6415", "23009", "23012", "23015", "23018", "23021", "24012", "23112", "25012"]
+
+
+def _sections():
+    """30 NACA sections, and ten random ones of class and shape functions, sharp and blunt."""
+    found, random = {f"NACA {digits}": zy.Airfoil.naca(digits) for digits in FAMILY}, np.random.default_rng(5)
+    for k in range(10):
+        t = random.uniform(0.12, 0.22)
+        upper = t + random.uniform(-0.03, 0.06, 4)
+        lower = -t * random.uniform(0.4, 1.0) + random.uniform(-0.03, 0.04, 4)
+        gap = random.choice([0.0, 0.002, 0.004])
+        found[f"random {k}"] = zy.Airfoil.from_class_shape(list(upper), list(lower), gap=gap)
+    return found
+
+
+def section_families():
+    """Share of the angles of 40 sections that converge up to the largest lift, and the time of a polar."""
+    rows, alphas, sections = [], np.arange(-5.0, 19.0), _sections()
+    for reynolds in (1e5, 1e6, 1e7):
+        begin, done, asked = time.perf_counter(), 0, 0
+        table = zy.polar_family(sections, alphas, [reynolds], processes=2)
+        for _, polar in table.groupby("section"):
+            upto = polar[polar.alpha <= polar.alpha[polar.CL.idxmax()]]
+            done, asked = done + int(upto.converged.sum()), asked + len(upto)
+        seconds = time.perf_counter() - begin
+        label = f"40 sections, Re {reynolds:.0e}"
+        rows.append((label, "converged up to largest lift", 0.99, 1.0, done / asked, asked, seconds))
+    zy.panel_polar(zy.Airfoil.naca("4412"), [0.0], 3e6)
+    begin = time.perf_counter()
+    polar = zy.panel_polar(zy.Airfoil.naca("4412"), np.arange(-5.0, 20.0), 3e6)
+    seconds = time.perf_counter() - begin
+    rows.append(("NACA 4412, 25 angles", "time [s]", 0.0, 1.5, seconds, len(polar.flows), seconds))
+    return rows

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zephyrum.loworder.panel.displacement import DisplacedSection
-from zephyrum.loworder.panel.layer_equations import LAMINAR, WAKE
+from zephyrum.loworder.panel.layer_equations import LAMINAR
 from zephyrum.loworder.panel.layer_march import (
     EDGE,
     LEAST_SHAPES,

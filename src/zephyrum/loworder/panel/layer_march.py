@@ -2,10 +2,9 @@
 
 Every station is solved by Newton's method with an edge velocity that follows its own displacement thickness to first
 order. With such an interaction law the equations have no singularity at separation (Veldman 1981). The march is used
-in two ways: along the flow without layers, with bounds on the shape factors, it is the first guess; between two steps of
-Newton's method for all stations it makes layers and transition consistent with the edge velocities just found. The
-exponent of waves is continuous where transition passes a station, so that its place has no forbidden values. Verified
-by tests/test_viscous_panels.py.
+in two ways. Along the flow without layers, with bounds on the shape factors, it is the first guess. Between two steps
+of Newton's method for all stations it makes layers and transition consistent with the edge velocities just found. The
+exponent of waves is continuous where transition passes a station. Verified by tests/test_viscous_panels.py.
 """
 
 import numpy as np
@@ -123,9 +122,7 @@ def last_laminar(own, place, values, columns, x):
 @serial
 def _determinant(a, b, c):
     """Of three columns (3,)."""
-    return (
-        a[0] * (b[1] * c[2] - b[2] * c[1]) - b[0] * (a[1] * c[2] - a[2] * c[1]) + c[0] * (a[1] * b[2] - a[2] * b[1])
-    )
+    return a[0] * (b[1] * c[2] - b[2] * c[1]) - b[0] * (a[1] * c[2] - a[2] * c[1]) + c[0] * (a[1] * b[2] - a[2] * b[1])
 
 
 @serial

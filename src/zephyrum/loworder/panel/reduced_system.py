@@ -140,7 +140,7 @@ def _at_tail(i, y, gap, low, made):
 
 @serial
 def _upstream(i, panel, count):
-    """First and last of the stations that a station depends on: those upstream, and both beside the stagnation point."""
+    """First and last of the stations that one depends on: those upstream, and both beside the stagnation point."""
     if i > panel.tail:
         return 0, count
     return (i, panel.split + 2) if i <= panel.split else (panel.split, i + 1)
@@ -253,9 +253,7 @@ def _blocks(panel: StagnationPanel, count: int) -> list[tuple[slice, slice]]:
     ]
 
 
-def newton_step(
-    stations: Stations, panel: StagnationPanel, coupling: Coupling, changed: np.ndarray
-) -> np.ndarray:
+def newton_step(stations: Stations, panel: StagnationPanel, coupling: Coupling, changed: np.ndarray) -> np.ndarray:
     """Changes of all stations by one step of Newton's method, and for moves of transition.
 
     Parameters
