@@ -212,6 +212,49 @@ class SectionByPanelsAndField(unittest.TestCase):
             zy.open_study(folder)
 
 
+class LabelledSurface(unittest.TestCase):
+    TEXT = """title = "pod"
+
+[aircraft]
+file = "pod.stl"
+unit = "m"
+reference = { area = 2.0, chord = 1.0, span = 2.0, point = [2.0, 0.0, 0.0] }
+
+[air]
+altitude = "0 m"
+
+[solver]
+model = "buildup"
+
+[buildup]
+kinds = { pod = "body" }
+
+[sweep]
+mach = 0.2
+alpha = [0]
+"""
+
+    def test_its_labels_are_built_up_and_need_a_kind(self):
+        file = written(self.TEXT)
+        pod = zy.Body.ellipsoid(4.0, 0.5).surface("pod")
+        pod.write(file.with_name("pod.stl"))
+        study = zy.run_study(file, file.parent / "results")
+        found = study.results["quick"]
+        air = study.freestream(0.2)
+        expected = zy.zero_lift_drag(zy.components_of_surface(pod, {"pod": "body"}), air, area=2.0)
+        self.assertAlmostEqual(found.polars["buildup"]["CD"][0] / expected.CD, 1.0, delta=2e-3)
+        for old, new, words in (
+            ('kinds = { pod = "body" }', "", "say for each of pod"),
+            ("pod = ", "wing = ", "is no part of the surface"),
+            ('"buildup"', '"lattice"', "needs the description of an aircraft"),
+        ):
+            bad = file.with_name("bad.toml")
+            bad.write_text(self.TEXT.replace(old, new), encoding="utf-8")
+            made = CliRunner().invoke(main, ["run", str(bad), "--out", str(file.parent / "bad")])
+            self.assertEqual(made.exit_code, 2, made.output)
+            self.assertIn(words, " ".join(made.output.split()))
+
+
 class Mistakes(unittest.TestCase):
     def refusal(self, text: str, **files: str) -> str:
         file = written(text, **files)

@@ -61,12 +61,18 @@ def section_polars():
     return rows
 
 
-FAMILY = ["0006", "0009", "0012", "0015", "0018", "0021", "0024", "1408", "1412", "2408", "2412", "2415", "2418", "2421", "4409", "4412", "4415", "4418", "4421", "6409", "6412", "6415", "23009", "23012", "23015", "23018", "23021", "24012", "23112", "25012"]
+FAMILY = {
+    4: "0006 0009 0012 0015 0018 0021 0024 1408 1412 2408 2412 2415 2418 2421 4409 4412 4415 4418 4421 6409 6412 6415",
+    5: "23009 23012 23015 23018 23021 24012 23112 25012",
+}  # by number of digits
 
 
 def _sections():
     """30 NACA sections, and ten random ones of class and shape functions, sharp and blunt."""
-    found, random = {f"NACA {digits}": zy.Airfoil.naca(digits) for digits in FAMILY}, np.random.default_rng(5)
+    found, random = (
+        {f"NACA {digits}": zy.Airfoil.naca(digits) for row in FAMILY.values() for digits in row.split()},
+        np.random.default_rng(5),
+    )
     for k in range(10):
         t = random.uniform(0.12, 0.22)
         upper = t + random.uniform(-0.03, 0.06, 4)

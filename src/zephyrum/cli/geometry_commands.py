@@ -101,6 +101,8 @@ def _aircraft(file: Path, options: ShapeOptions, show_table: Callable) -> None:
         for row in measures.parts.to_dict("records")
     ]
     show_table(parts, PART_COLUMNS, "parts: areas in m^2 (wetted: outside only), volume in m^3, mass in kg")
+    for group, names in aircraft.groups.items():
+        click.echo(f"group {group}: {', '.join(names)}")
     wings = [
         {"wing": name} | {column: getattr(m, column.replace(" ", "_")) for column in list(WING_COLUMNS)[1:]}
         for name, m in measures.wings.items()

@@ -62,15 +62,17 @@ def _aircraft(file: Path, sets: tuple[str, ...]):
 class LatticeRequest:
     """Options of `zephyrum lattice`, named as on the command line; see its help."""
 
-    sets: tuple[str, ...]
     stream: StreamOptions
-    alpha: float
-    beta: float
-    parts: tuple[str, ...]
-    rows: int
-    strips: int
-    csv: Path | None
-    figure: Path | None
+    sets: tuple[str, ...] = ()
+    alpha: float = 4.0
+    beta: float = 0.0
+    parts: tuple[str, ...] = ()
+    ground: float | None = None
+    bodies: bool = False
+    rows: int = 12
+    strips: int = 24
+    csv: Path | None = None
+    figure: Path | None = None
 
 
 def lattice_command(file: Path, request: LatticeRequest, show_table: Callable) -> None:
@@ -88,7 +90,9 @@ def lattice_command(file: Path, request: LatticeRequest, show_table: Callable) -
     from zephyrum.loworder import LatticeOptions, lattice_model
 
     aircraft = _aircraft(file, request.sets)
-    options = LatticeOptions(request.rows, request.strips, request.parts or None)
+    options = LatticeOptions(
+        request.rows, request.strips, request.parts or None, ground=request.ground, bodies=request.bodies
+    )
     model = lattice_model(aircraft, options)
     found = model.solve(request.stream.stream(alpha=request.alpha, beta=request.beta))
     click.echo(f"{model}\n{found.air.describe()}; reference: {model.reference}\n")
@@ -108,7 +112,8 @@ def lattice_command(file: Path, request: LatticeRequest, show_table: Callable) -
         f"neutral point at x = {found.neutral_point:.4f} m, {margin:.1f} % of the chord behind the moment point at "
         f"{reference.point[0]:.4f} m; centre of pressure at x = {found.centre_of_pressure:.4f} m"
     )
-    click.echo("thin surfaces in attached flow; bodies are left out")
+    bodies = "bodies are left out" if model.bodies is None else "bodies are slender, without separation"
+    click.echo(f"thin surfaces in attached flow; {bodies}")
     for note in model.notes:
         click.echo(f"warning: {note}")
     if request.csv:
@@ -291,9 +296,7 @@ def quick_answers(out: Path, show_table: Callable) -> None:
         write_text(file, (resources.files("zephyrum") / "data" / file.name).read_text(encoding="utf-8"))
     figures.mkdir(parents=True, exist_ok=True)
     stream = StreamOptions(0.2, None, "5000 ft")
-    lattice_command(
-        file, LatticeRequest((), stream, 4.0, 0.0, (), 12, 24, figures, figures / "lattice.png"), show_table
-    )
+    lattice_command(file, LatticeRequest(stream, csv=figures, figure=figures / "lattice.png"), show_table)
     buildup_command(
         file,
         BuildupRequest(

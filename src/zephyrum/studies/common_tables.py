@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
 
 from zephyrum._core.units import quantity
-from zephyrum.loworder import BuildupOptions, Increment
+from zephyrum.loworder import BuildupOptions, Increment, LatticeOptions
 
 
 class Strict(BaseModel):
@@ -204,7 +204,11 @@ class LatticeTable(Strict):
     rows, strips : int
         Vortices along the chord, and strips from root to tip of the reference wing.
     parts : list of str, optional
-        Parts that take part; all wings and plates without it.
+        Parts or groups of the aircraft that take part; all wings and plates without it.
+    bodies : bool
+        Whether bodies take part, as slender bodies.
+    wake : Literal[body, wind]
+        Where the wakes go.
 
     Examples
     --------
@@ -215,6 +219,13 @@ class LatticeTable(Strict):
     rows: int = 12
     strips: int = 24
     parts: list[str] | None = None
+    bodies: bool = False
+    wake: Literal["body", "wind"] = "body"
+
+    def options(self) -> LatticeOptions:
+        """Options for `lattice_model`."""
+        parts = None if self.parts is None else tuple(self.parts)
+        return LatticeOptions(self.rows, self.strips, parts, wake=self.wake, bodies=self.bodies)
 
 
 class IncrementTable(Strict):
@@ -256,6 +267,10 @@ class BuildupTable(Strict):
         Laminar fraction, factor and base area [m^2] by part.
     increments : list of IncrementTable
         What comes on top.
+    kinds : dict of str to str
+        Of a surface file: what each of its labels is, "wing", "body" or "nacelle".
+    thickness : dict of str to float
+        Of a surface file: thickness of its wings over their chord; 0.12 without it.
 
     Examples
     --------
@@ -269,6 +284,8 @@ class BuildupTable(Strict):
     interference: dict[str, Finite] = Field(default_factory=dict)
     base: dict[str, Finite] = Field(default_factory=dict)
     increments: list[IncrementTable] = Field(default_factory=list)
+    kinds: dict[str, Literal["wing", "body", "nacelle"]] = Field(default_factory=dict)
+    thickness: dict[str, Finite] = Field(default_factory=dict)
 
     def options(self) -> BuildupOptions:
         """Options for `zero_lift_drag`."""

@@ -10,12 +10,14 @@ from typing import TYPE_CHECKING
 import pandas as pd
 
 from zephyrum.errors import FlowError, InputError
-from zephyrum.geometry import Aircraft
+from zephyrum.geometry import Aircraft, Surface
 from zephyrum.loworder import (
     BuildupOptions,
+    Component,
     DragBuildup,
     LatticeOptions,
     LayerOptions,
+    components_of_surface,
     lattice_model,
     panel_polar,
     zero_lift_drag,
@@ -111,8 +113,7 @@ class QuickMethods:
 
     def lattice_options(self) -> LatticeOptions:
         """Options of the lattice."""
-        own = self.study.spec.lattice
-        return LatticeOptions(own.rows, own.strips, None if own.parts is None else tuple(own.parts))
+        return self.study.spec.lattice.options()
 
     def lattice(self) -> "VortexLattice":
         """Lattice of the aircraft."""
@@ -130,9 +131,29 @@ class QuickMethods:
         mach : float
             Mach number.
         """
-        source = self.study.source
-        area = source.reference.area
-        return zero_lift_drag(source.shape, self.study.freestream(mach), self.buildup_options(), area)
+        area, air = self.study.source.reference.area, self.study.freestream(mach)
+        return zero_lift_drag(self.components(), air, self.buildup_options(), area)
+
+    def components(self) -> "Aircraft | tuple[Component, ...]":
+        """What the drag build-up takes: the described aircraft, or the labels of a surface.
+
+        Raises
+        ------
+        InputError
+            A label of the surface has no kind.
+        """
+        shape, own = self.study.source.shape, self.study.spec.buildup
+        if isinstance(shape, Surface):
+            if not own.kinds:
+                names = ", ".join(dict.fromkeys(label.split("/")[0] for label in shape.labels))
+                raise InputError(
+                    f"buildup.kinds: the labels of the surface have no kind; say for each of {names} whether it is a "
+                    f'"wing", a "body" or a "nacelle".'
+                )
+            return components_of_surface(shape, own.kinds, own.thickness)
+        if own.kinds or own.thickness:
+            raise InputError("buildup.kinds and thickness are for surface files; an aircraft file has them already.")
+        return shape
 
     def layer_options(self) -> LayerOptions:
         """Options of the panels."""
@@ -153,7 +174,7 @@ class QuickMethods:
                 other = "an aircraft" if kind == "aircraft" else "a section"
                 offered = '"lattice" and "buildup"' if kind == "aircraft" else '"panel"'
                 raise InputError(f'solver.model = "{name}" is not for {other}; its quick methods are {offered}.')
-            if kind == "aircraft" and not isinstance(self.study.source.shape, Aircraft):
+            if name == "lattice" and not isinstance(self.study.source.shape, Aircraft):
                 raise InputError(
                     f'solver.model = "{name}" needs the description of an aircraft (.toml), and '
                     f"{self.study.source.files()[0]!r} is a surface; leave {name!r} out."
@@ -162,6 +183,7 @@ class QuickMethods:
             self.lattice_options()
         if "buildup" in self.methods:
             self.buildup_options()
+            self.components()
         if "panel" in self.methods:
             self.layer_options()
 

@@ -5,6 +5,7 @@ Verified by tests/test_aircraft.py.
 
 import copy
 import functools
+from collections.abc import Iterable
 from dataclasses import field as dataclass_field
 from pathlib import Path
 from typing import Annotated, Any, Literal
@@ -94,6 +95,8 @@ class Aircraft:
         Point masses by name.
     reference : str or TypedReference, optional
         Name of a wing, or typed numbers; without it the wing of the largest area is measured.
+    groups : dict[str, tuple[str, ...]]
+        Named groups of parts, for methods that take only some of them.
 
     Raises
     ------
@@ -113,6 +116,7 @@ class Aircraft:
     parts: dict[str, PartType]
     points: dict[str, PointMass] = dataclass_field(default_factory=dict)
     reference: str | TypedReference | None = None
+    groups: dict[str, tuple[str, ...]] = dataclass_field(default_factory=dict)
 
     def __post_init__(self) -> None:
         if not self.parts:
@@ -125,11 +129,45 @@ class Aircraft:
                 f"reference = {self.reference!r} is not a wing of this aircraft; it has: "
                 f"{', '.join(self._wings) or 'none'}."
             )
+        for group, names in self.groups.items():
+            if group in self.parts:
+                raise InputError(f"groups: {group!r} is the name of a part; choose another.")
+            if not names or (unknown := [name for name in names if name not in self.parts]):
+                what = f"{unknown[0]!r} is no part" if names else "it is empty"
+                raise InputError(f"groups.{group}: {what}; name some of: {', '.join(self.parts)}.")
 
     __repr__ = short_repr
 
     def __str__(self) -> str:
         return f"{self.name} of {', '.join(self.parts)}"
+
+    def parts_of(self, names: Iterable[str]) -> tuple[str, ...]:
+        """Names of parts, with those of groups in place of the names of the groups.
+
+        Parameters
+        ----------
+        names : iterable of str
+            Names of parts and groups.
+
+        Raises
+        ------
+        InputError
+            A name is unknown.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> pods = {"left": zy.Body.capsule(3.0, 1.0), "right": zy.Body.capsule(3.0, 1.0, position=(0.0, 2.0, 0.0))}
+        >>> zy.Aircraft(name="pods", parts=pods, groups={"both": ("left", "right")}).parts_of(["both"])
+        ('left', 'right')
+        """
+        found: dict[str, None] = {}
+        for name in names:
+            if name not in self.parts and name not in self.groups:
+                known = ", ".join([*self.parts, *self.groups])
+                raise InputError(f"parts: {name!r} is no part or group of {self.name!r}; choose of: {known}.")
+            found |= dict.fromkeys(self.groups.get(name, (name,)))
+        return tuple(found)
 
     # -- files ------------------------------------------------------------------------------------------------
     @classmethod
@@ -249,7 +287,7 @@ class Aircraft:
 
         Notes
         -----
-        A path starts at a part (or at name, points, reference); items of lists go by number or by their name.
+        A path starts at a part (or at name, points, reference, groups); items of lists go by number or by their name.
 
         Examples
         --------
@@ -262,7 +300,7 @@ class Aircraft:
         table = copy.deepcopy(self.table())
         for path, value in changes.items():
             steps = path.split(".")
-            if steps[0] not in ("name", "points", "reference", "parts"):
+            if steps[0] not in ("name", "points", "reference", "groups", "parts"):
                 steps = ["parts", *steps]
             position = table
             for depth, step in enumerate(steps[:-1]):

@@ -13,6 +13,7 @@ from zephyrum.loworder.vortex_lattice.far_plane import filament_widths, wake_nor
 from zephyrum.loworder.vortex_lattice.influence import Filaments, induced_velocities, normal_velocities
 from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions
 from zephyrum.loworder.vortex_lattice.setting import LatticeSetting
+from zephyrum.loworder.vortex_lattice.slender_bodies import SlenderBodies
 
 MOTIONS = 6  # stream along x, y, z and rotation about x, y, z, of unit size
 
@@ -31,15 +32,20 @@ class Factor:
         sqrt(1 - M^2)
     setting : LatticeSetting
         Mach number, wakes and ground.
+    bodies : SlenderBodies, optional
+        Bodies beside the lattice.
     """
 
     filaments: Filaments
     lu: tuple
     beta: float
     setting: LatticeSetting
+    bodies: SlenderBodies | None = None
 
     @classmethod
-    def of(cls, lattice: Lattice, options: LatticeOptions, setting: LatticeSetting) -> "Factor":
+    def of(
+        cls, lattice: Lattice, options: LatticeOptions, setting: LatticeSetting, bodies: SlenderBodies | None = None
+    ) -> "Factor":
         """Assemble and factorise.
 
         Parameters
@@ -50,6 +56,8 @@ class Factor:
             Options.
         setting : LatticeSetting
             Mach number, wakes and ground.
+        bodies : SlenderBodies, optional
+            Bodies beside the lattice.
         """
         beta = float(np.sqrt(1.0 - setting.mach**2))
         shrink = np.array([1.0 / beta, 1.0, 1.0])
@@ -71,7 +79,31 @@ class Factor:
         if setting.ground is not None:  # the image of the lattice: the flow at the image of the point, mirrored
             there, square = setting.reflected(points, True), setting.reflected(normals, False)
             matrix += normal_velocities(there * shrink, square * stretch, np.full(len(points), -1), filaments)
-        return cls(filaments, lu_factor(matrix, overwrite_a=True, check_finite=False), beta, setting)
+        if bodies is not None:  # doublets in the crossflow that the vortices induce at the bodies
+            of_doublets = np.einsum("mi,mnik->mnk", normals * stretch, bodies.influence(points, beta))
+            for k in range(3):
+                unit = np.zeros_like(bodies.points)
+                unit[:, k] = shrink[k]
+                crossflow = normal_velocities(bodies.points * shrink, unit, np.full(len(unit), -1), filaments)
+                matrix += of_doublets[:, :, k] @ crossflow
+        return cls(filaments, lu_factor(matrix, overwrite_a=True, check_finite=False), beta, setting, bodies)
+
+    def displaced(self, points: np.ndarray, crossflow: np.ndarray) -> np.ndarray:
+        """(n, n_sets, 3) velocity of the doublets of the bodies at points (n, 3) in crossflows (n_slices, n_sets, 3).
+
+        Parameters
+        ----------
+        points : (n, 3) array
+            Body axes [m].
+        crossflow : (n_slices, n_sets, 3) array
+            [m/s]
+        """
+        if self.bodies is None:
+            return np.zeros((len(points), crossflow.shape[1], 3))
+        shrink = np.array([1.0 / self.beta, 1.0, 1.0])
+        influence = self.bodies.influence(points, self.beta).transpose(0, 2, 1, 3).reshape(3 * len(points), -1)
+        made = influence @ crossflow.transpose(0, 2, 1).reshape(influence.shape[1], -1)
+        return made.reshape(len(points), 3, -1).transpose(0, 2, 1) * shrink
 
     def induced(self, points: np.ndarray, surface: np.ndarray, circulation: np.ndarray) -> np.ndarray:
         """(n, n_sets, 3) velocity induced at points (n, 3) on surfaces (n,) by circulation (n_panels, n_sets).
@@ -187,6 +219,8 @@ class Basis:
         At the bound vortices, without the component normal to the surface.
     suction : (n_strips, n_sets) array
         Coefficient G of the vorticity at the leading edge, gamma = G / sqrt(x / c).
+    crossflow : (n_slices, n_sets, 3) array
+        Velocities at the slices of bodies.
 
     Notes
     -----
@@ -202,6 +236,7 @@ class Basis:
     circulation: np.ndarray
     velocity: np.ndarray
     suction: np.ndarray
+    crossflow: np.ndarray
 
     @classmethod
     def of(
@@ -229,6 +264,12 @@ class Basis:
         """
         normals, slopes = deflected_normals(lattice, angles)
         onset = motion_velocities(lattice.controls, centre)
+        slices = np.zeros((0, 3)) if factor.bodies is None else factor.bodies.points
+        given = motion_velocities(slices, centre)
+        controls_at = lattice.controls.reshape(-1, 3)
+        # the mass flux of the doublets in terms of a velocity, as that of the stream
+        wash = factor.displaced(controls_at, given) * [factor.beta**2, 1.0, 1.0]
+        onset = onset + wash.reshape(*lattice.controls.shape[:2], MOTIONS, 3)
         sides = [-np.einsum("srmk,srk->srm", onset, normals)]
         for control in controls:
             own = slopes * (lattice.control == control)[:, None, None]
@@ -236,17 +277,20 @@ class Basis:
         right = np.concatenate(sides, axis=2).reshape(lattice.n_panels, -1)
         circulation = lu_solve(factor.lu, right, check_finite=False)
         points, surface = lattice.bound.reshape(-1, 3), np.repeat(lattice.surface, lattice.rows)
-        velocity = factor.induced(points, surface, circulation)
+        crossflow = factor.induced(slices, np.full(len(slices), -1), circulation)
+        crossflow[:, :MOTIONS] += given
+        velocity = factor.induced(points, surface, circulation) + factor.displaced(points, crossflow)
         velocity[:, :MOTIONS] += motion_velocities(points, centre)
         n = lattice.bound_normals.reshape(-1, 3)
         velocity -= np.einsum("pmk,pk->pm", velocity, n)[:, :, None] * n[:, None, :]
         # mass flux through the leading edge that the lattice leaves over
-        wash = factor.induced(lattice.leading, lattice.surface, circulation) * [factor.beta**2, 1.0, 1.0]
+        wash = factor.induced(lattice.leading, lattice.surface, circulation)
+        wash = (wash + factor.displaced(lattice.leading, crossflow)) * [factor.beta**2, 1.0, 1.0]
         wash[:, :MOTIONS] += motion_velocities(lattice.leading, centre)
         residual = np.einsum("smk,sk->sm", wash, lattice.leading_normals)
         cosine = 1.0 / np.sqrt(1.0 + (1.0 / lattice.sweep**2 - 1.0) / factor.beta**2)  # in the axes of the factor
         suction = residual * (cosine / (lattice.constants[:, 0] * factor.beta))[:, None]
-        return cls(lattice, factor, centre, angles, controls, circulation, velocity, suction)
+        return cls(lattice, factor, centre, angles, controls, circulation, velocity, suction, crossflow)
 
     @functools.cached_property
     def rings(self) -> np.ndarray:
@@ -305,15 +349,23 @@ class Basis:
             arm = points.reshape(-1, 3) - self.centre
             np.add.at(force, owner, flat)
             np.add.at(moment, owner, np.cross(arm[:, None, None, :], flat))
-        return force, moment
+        if (bodies := self.factor.bodies) is None:
+            return force, moment
+        of_bodies = bodies.loads(self.crossflow, motion_velocities(bodies.points, self.centre), self.centre)
+        return np.concatenate([force, of_bodies[0]]), np.concatenate([moment, of_bodies[1]])
+
+    @property
+    def part_names(self) -> tuple[str, ...]:
+        """Names of the parts of `loads`: surfaces, then bodies."""
+        return self.lattice.parts + (() if self.factor.bodies is None else self.factor.bodies.names)
 
     @functools.cached_property
     def far_drag(self) -> np.ndarray:
-        """(n_parts, n_sets, n_sets) induced drag in the far plane: quadratic forms in the sets."""
+        """(n_parts, n_sets, n_sets) induced drag in the far plane: quadratic forms in the sets; none of bodies."""
         lattice = self.lattice
         shed = self.rings[:, -1]
         wash = wake_normal_velocity(lattice, shed, self.factor.filaments.core, self.factor.setting)
-        out = np.zeros((len(lattice.parts), shed.shape[1], shed.shape[1]))
+        out = np.zeros((len(self.part_names), shed.shape[1], shed.shape[1]))
         np.add.at(out, lattice.part, -0.5 * shed[:, :, None] * wash[:, None, :])
         return out
 

@@ -15,7 +15,7 @@ from scipy.spatial import cKDTree
 from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import choice, number, whole
 from zephyrum.errors import InputError
-from zephyrum.geometry import Aircraft, Airfoil, Plate, Station, Wing
+from zephyrum.geometry import Aircraft, Airfoil, Body, Plate, Station, Wing
 from zephyrum.geometry.aircraft.part import attitude_matrix
 from zephyrum.geometry.aircraft.stations import panel_of, span_lengths
 from zephyrum.geometry.aircraft.wing_surface import hinge_line, normalized_section, section_frames
@@ -46,7 +46,7 @@ class LatticeOptions:
         Strips from root to tip of the reference wing; other parts have strips in proportion to the square root of
         their span.
     parts : tuple[str, ...], optional
-        Names of the parts that take part; without it all wings and plates.
+        Names of the parts or groups of the aircraft that take part; without it all wings and plates.
     core : float
         Radius of the viscous core of a trailing vortex as other surfaces see it, in widths of the strip beside it.
         0.5 keeps the wake of a wing from tearing at control points of a tail that it passes at less than a strip.
@@ -55,6 +55,8 @@ class LatticeOptions:
         "wind", with a factorisation for each pair of angles.
     ground : float, optional
         Height of the moment point above a level ground [m], along which the wind blows; wakes then follow the wind.
+    bodies : bool
+        Whether bodies take part, as lines of doublets (slender-body theory).
 
     Examples
     --------
@@ -68,6 +70,7 @@ class LatticeOptions:
     core: float = 0.5
     wake: str = "body"
     ground: float | None = None
+    bodies: bool = False
 
     def __post_init__(self) -> None:
         for name, high in (("rows", 200), ("strips", 1000)):
@@ -76,6 +79,8 @@ class LatticeOptions:
         choice("wake", self.wake, ("body", "wind"))
         if self.ground is not None:
             number("ground", self.ground, 0.0, open_low=True)
+            if self.bodies:
+                raise InputError("bodies over a ground have no image; give one of bodies and ground.")
         if self.parts is not None:
             object.__setattr__(self, "parts", tuple(self.parts))
 
@@ -221,7 +226,7 @@ class Lattice:
         return np.linalg.norm(across, axis=1)
 
 
-def lifting_parts(aircraft: Aircraft, chosen: tuple[str, ...] | None = None) -> dict[str, Wing]:
+def lifting_parts(aircraft: Aircraft, chosen: tuple[str, ...] | None = None, bodies: bool = False) -> dict[str, Wing]:
     """Parts that become lifting surfaces, plates as wings without camber.
 
     Parameters
@@ -229,7 +234,9 @@ def lifting_parts(aircraft: Aircraft, chosen: tuple[str, ...] | None = None) -> 
     aircraft : Aircraft
         The aircraft.
     chosen : tuple[str, ...], optional
-        Names of the parts.
+        Names of parts, or of groups of the aircraft; parts of a group that carry no lift are left out.
+    bodies : bool, optional
+        Whether bodies may be named as well; they are left out here.
 
     Raises
     ------
@@ -250,12 +257,14 @@ def lifting_parts(aircraft: Aircraft, chosen: tuple[str, ...] | None = None) -> 
     }
     if chosen is not None:
         for name in chosen:
-            if name not in there:
+            body = bodies and isinstance(aircraft.parts.get(name), Body)
+            if name not in there and name not in aircraft.groups and not body:
                 raise InputError(
                     f"parts: {name!r} is no lifting surface of {aircraft.name!r}; choose of: "
-                    f"{', '.join(there) or 'none'}."
+                    f"{', '.join([*there, *aircraft.groups]) or 'none'}."
                 )
-        there = {name: there[name] for name in there if name in chosen}
+        wanted = aircraft.parts_of(chosen)
+        there = {name: there[name] for name in there if name in wanted}
     if not there:
         raise InputError(f"{aircraft.name!r} has no wing, tail, fin or plate that could carry lift.")
     return there
@@ -491,7 +500,7 @@ def build_lattice(aircraft: Aircraft, options: LatticeOptions | None = None) -> 
     576 panels in 48 strips of wing
     """
     options = options or LatticeOptions()
-    parts = lifting_parts(aircraft, options.parts)
+    parts = lifting_parts(aircraft, options.parts, options.bodies)
     spans = {name: float(span_lengths(wing.sections)[-1]) for name, wing in parts.items()}
     main = aircraft.main_wing
     largest = spans[main] if main in spans else max(spans.values())

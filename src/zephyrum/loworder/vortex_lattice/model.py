@@ -24,6 +24,7 @@ from zephyrum.geometry.aircraft.part import attitude_matrix
 from zephyrum.loworder.vortex_lattice.basis import MOTIONS, Basis, Factor
 from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions, build_lattice, lifting_parts
 from zephyrum.loworder.vortex_lattice.setting import LatticeSetting
+from zephyrum.loworder.vortex_lattice.slender_bodies import SlenderBodies
 from zephyrum.loworder.vortex_lattice.solution import LatticeSolution, Rates, coefficients
 
 if TYPE_CHECKING:
@@ -51,6 +52,8 @@ class VortexLattice:
         Name of the aircraft.
     notes : tuple[str, ...]
         What makes values of this lattice doubtful.
+    bodies : SlenderBodies, optional
+        Bodies that take part.
 
     Examples
     --------
@@ -67,11 +70,13 @@ class VortexLattice:
     options: LatticeOptions
     name: str
     notes: tuple[str, ...] = ()
+    bodies: SlenderBodies | None = None
 
     __repr__ = short_repr
 
     def __str__(self) -> str:
-        return f"vortex lattice of {self.name}: {self.lattice}"
+        bodies = "" if self.bodies is None else f", with {', '.join(self.bodies.names)} as slender bodies"
+        return f"vortex lattice of {self.name}: {self.lattice}{bodies}"
 
     def solve(
         self,
@@ -243,7 +248,7 @@ class VortexLattice:
         if setting not in self._matrices:
             if len(self._matrices) > MOST_MATRICES:
                 self._matrices.clear()
-            self._matrices[setting] = Factor.of(self.lattice, self.options, setting)
+            self._matrices[setting] = Factor.of(self.lattice, self.options, setting, self.bodies)
         return self._matrices[setting]
 
     @functools.cached_property
@@ -308,13 +313,14 @@ def lattice_model(
     """
     options = options or LatticeOptions()
     lattice, reference = build_lattice(aircraft, options), reference or aircraft.reference_quantities()[0]
-    return VortexLattice(lattice, reference, options, aircraft.name, _notes(aircraft, options))
+    bodies = SlenderBodies.of(aircraft, options.parts) if options.bodies else None
+    return VortexLattice(lattice, reference, options, aircraft.name, _notes(aircraft, options), bodies)
 
 
 def _notes(aircraft: Aircraft, options: LatticeOptions) -> tuple[str, ...]:
     """Sentences on halves of a wing that begin beside a body: nothing is carried over between them."""
     out = []
-    for name, wing in lifting_parts(aircraft, options.parts).items():
+    for name, wing in lifting_parts(aircraft, options.parts, options.bodies).items():
         if not wing.mirrored and (not wing.symmetric or wing.centred):
             continue
         places = np.array([station.position for station in wing.sections])

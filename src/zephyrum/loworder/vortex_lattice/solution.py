@@ -142,7 +142,7 @@ class LatticeSolution:
         weights = self._sets()
         force, moment = (np.einsum("pabk,a,b->pk", one, weights, weights) for one in self.basis.loads)
         far = np.einsum("pab,a,b->p", self.basis.far_drag, weights, weights)
-        names = (*self.basis.lattice.parts, "all")
+        names = (*self.basis.part_names, "all")
         force, moment, far = (np.concatenate([one, one.sum(axis=0, keepdims=True)]) for one in (force, moment, far))
         rows = coefficients(force, moment, far, self.air.alpha, self.air.beta, self.model.reference)
         return pd.DataFrame({"part": names, **rows})
