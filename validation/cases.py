@@ -16,6 +16,7 @@ from validation import (
     manufactured,
     panel_sections,
     section_polars,
+    skerry_chart,
     space,
     viscous,
 )
@@ -217,6 +218,7 @@ CASES = (
     integral_layers.integral_layers,
     section_polars.section_polars,
     section_polars.section_families,
+    skerry_chart.skerry_chart,
     space.thin_wings,
     space.cone,
     space.plate_in_space,

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zephyrum.errors import InputError
-from zephyrum.flow import FlowState, Numerics, Start, solve_steady, transfer_condition
+from zephyrum.flow import FlowState, Numerics, Start, solve_steady, transfer_condition, transfer_mesh
 from zephyrum.flow.outcome import Outcome
 from zephyrum.solver.case import Case
 from zephyrum.solver.checkpoint import Checkpoint
@@ -114,6 +114,56 @@ def run_case(
     if flow.outcome == Outcome.CONVERGED and flow.history.drifts():
         flow = replace(flow, outcome=Outcome.OSCILLATING, reason="the coefficients still drift")
     return Run(case, flow, tuple(notes), fallback)
+
+
+def run_level(
+    case: Case,
+    start: Run,
+    on_step: Callable[[dict], None] | None = None,
+    keep: str | Path | None = None,
+) -> Run:
+    """Run a case on another mesh of a family, from the states on the mesh before.
+
+    Parameters
+    ----------
+    case : Case
+    start : Run
+        A run of the same condition and model on a finer or coarser mesh about the same shape.
+    on_step : callable, optional
+        As of `run_case`.
+    keep : path, optional
+        As of `run_case`.
+
+    Returns
+    -------
+    Run
+        With the numerics of the case, whatever the outcome: other numerics would make other errors than those on the
+        other meshes. Only where the run fails the case is run from a cold start.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> fine, coarse = (Case(mesh_airfoil(Airfoil.naca("0012"), n, n // 4), Freestream(mach=0.3)) for n in (64, 32))
+    >>> run_level(coarse, run_case(fine)).flow.outcome == Outcome.CONVERGED
+    True
+    """
+    if start.case.model != case.model:
+        raise InputError(f"start was solved with model {start.case.model!r}, not {case.model!r}.")
+    checkpoint = None if keep is None else Checkpoint.of(keep, case)
+    begin = None if checkpoint is None else checkpoint.read()
+    if begin is None:
+        begin = Start(transfer_mesh(start.flow.q, start.case.mesh, case.problem()))
+    try:
+        flow = solve_steady(case.problem(), begin, on_step, checkpoint)
+    except KeyboardInterrupt:
+        if checkpoint is not None:
+            checkpoint.flush()
+        raise
+    if checkpoint is not None:
+        checkpoint.remove()
+    if flow.outcome == Outcome.FAILED:
+        return run_case(case, None, on_step, keep)
+    return Run(case, flow, tuple(case.notes))
 
 
 def _started(case: Case, start: Run):

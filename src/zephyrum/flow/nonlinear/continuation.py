@@ -11,12 +11,15 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem, FlowState
 from zephyrum.flow.nonlinear.flow_problem import FlowProblem
 from zephyrum.flow.nonlinear.history import COLUMNS, History
 from zephyrum.flow.nonlinear.level_iteration import LevelIteration, Reports
 from zephyrum.flow.nonlinear.start_up import alpha_sequence, initial_state, prolongate, transfer_condition
 from zephyrum.flow.outcome import Outcome
+from zephyrum.flow.physics.gas_model import Scales
+from zephyrum.mesh import Mesh
 
 
 @dataclass(frozen=True, eq=False)
@@ -108,6 +111,37 @@ def solve_steady(
             now, outcome, reason = iteration.run(reports)
             q = now.q
     return level.flow(now, outcome, reason, history, reports.begin)
+
+
+def transfer_mesh(q: np.ndarray, mesh: Mesh, problem: FlowProblem) -> np.ndarray:
+    """Interpolate states to the cells of a problem from another mesh about the same shape, finer or coarser.
+
+    Parameters
+    ----------
+    q : (n, m) array
+        States on the other mesh, at the same condition.
+    mesh : Mesh
+        The other mesh.
+    problem : FlowProblem
+        The problem.
+
+    Returns
+    -------
+    (n_cells, m) array
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> fine, other = (mesh_airfoil(Airfoil.naca("0012"), n, n // 4) for n in (64, 48))
+    >>> problem = FlowProblem(other, Freestream(mach=0.3), other.reference)
+    >>> q = np.tile([0.0, 0.5, 0.0, 0.0, 1.0], (fine.n_cells, 1))
+    >>> bool(np.allclose(transfer_mesh(q, fine, problem), q[: other.n_cells]))
+    True
+    """
+    domains = FaceData.of(mesh), FaceData.of(problem.mesh.with_coarser(mesh))
+    mach = problem.air.mach if problem.space and not problem.viscous else None
+    law = Scales.law(problem.air, problem.reference.chord)
+    return prolongate(q, *domains, law, mach, problem.numerics.start_up)
 
 
 def _start_meshes(problem: FlowProblem) -> list:

@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING
 from pydantic import Field
 
 from zephyrum.errors import FileError
-from zephyrum.results import solve_case
+from zephyrum.flow.outcome import Outcome
+from zephyrum.results import Solution, solve_case
+from zephyrum.solver import Run, run_level
 from zephyrum.studies.common_tables import Finite, Strict
 from zephyrum.studies.grid_convergence import Refinement, level_row, refinement_of
 from zephyrum.studies.jobs.base import Figure, Job, Table
@@ -91,12 +93,13 @@ levels = 3
 
     def run(self, study: "Study", spec: "RefineSpec", observer: "Observer") -> Refinement:
         rows: list[dict] = []
-        known = self._known(study)
+        known, before = self._known(study), None
         for level in range(spec.levels):
             case = study.case(spec.mach, spec.alpha, observer, level)
             row = next((row for row in known if row["case"] == case.fingerprint), None)
             if row is None:
-                row = self._solved(study, spec, level, case, observer)
+                before = self._solved(study, spec, level, case, before, observer)
+                row = level_row(level, case.mesh, study.case(spec.mach, spec.alpha).mesh, before)
             rows.append(row)
             study.workspace.keep_record("refinement", self.name, {"levels": rows})
             observer.finished(Task(self.name, f"{row['cells']} cells", level + 1, spec.levels), row)
@@ -105,14 +108,18 @@ levels = 3
         study.workspace.write_table("refinement", made.table)
         return made
 
-    def _solved(self, study, spec, level: int, case, observer) -> dict:
-        solution = study.stored_solution(case) if level == 0 else None
-        if solution is None:
-            point = Point(spec.mach, spec.alpha, None, level)
-            reports = step_reports(observer, Task(self.name, point.label, 0, spec.levels))
-            keep = study.workspace.folder / "points" / f"{point.name}.going"
-            solution = solve_case(case, on_step=reports, keep=keep)
-        return level_row(level, case.mesh, study.case(spec.mach, spec.alpha).mesh, solution)
+    def _solved(self, study, spec, level: int, case, before: Solution | None, observer) -> Solution:
+        """Solution on a level, from that on the level before."""
+        if level == 0 and (stored := study.stored_solution(case)) is not None:
+            return stored
+        if before is None and level == 1:  # the rows of this study are known up to here
+            before = study.stored_solution(study.case(spec.mach, spec.alpha))
+        point = Point(spec.mach, spec.alpha, None, level)
+        reports = step_reports(observer, Task(self.name, point.label, 0, spec.levels))
+        keep = study.workspace.folder / "points" / f"{point.name}.going"
+        if before is None or before.outcome == Outcome.FAILED or before.fallback:
+            return solve_case(case, on_step=reports, keep=keep)
+        return Solution.of(run_level(case, Run(before.case, before.flow), reports, keep))
 
     def _known(self, study) -> list[dict]:
         stored = study.workspace.record("refinement", self.name)
