@@ -290,6 +290,26 @@ class Arrangements(unittest.TestCase):
         with self.assertRaisesRegex(zy.InputError, "bodies over a ground"):
             zy.LatticeOptions(ground=2.0, bodies=True)
 
+    def test_relaxed_wakes_follow_the_flow(self):
+        air = zy.Freestream(mach=SLOW, alpha=10.0)
+        straight, found = (
+            zy.lattice_model(wing(), zy.LatticeOptions(rows=4, strips=12, wake=wake)).solve(air)
+            for wake in ("wind", "relaxed")
+        )
+        self.assertAlmostEqual(found.CL / straight.CL, 1.0, delta=3e-3)
+        tails, wind = found.basis.lattice.filaments[:, -1], np.array(air.wind)
+        nodes = np.reshape(found.basis.factor.setting.nodes, (len(tails), -1, 3))
+        middle = nodes[len(tails) // 2] - tails[len(tails) // 2]
+        down = -middle @ np.array([-wind[2], 0.0, wind[0]]) / (middle @ wind)
+        far = 2.0 * found.CL / (np.pi * 6.0)  # of an elliptic wing, far behind it
+        self.assertTrue(0.6 * far < down[8] < far, (down[8], far))
+        self.assertLess(nodes[-1, -1, 1], 0.95 * tails[-1, 1])  # tip vortices roll up inwards
+        np.testing.assert_allclose(nodes[0, :, 1], -nodes[-1, :, 1], atol=1e-3)
+        again = found.derivatives.loc["CL", "alpha"]
+        self.assertAlmostEqual(again / straight.derivatives.loc["CL", "alpha"], 1.0, delta=0.01)
+        with self.assertRaisesRegex(zy.InputError, "relaxed wakes over a ground"):
+            zy.LatticeOptions(ground=2.0, wake="relaxed")
+
     def test_named_groups_take_part_and_are_saved(self):
         self.assertEqual(self.aircraft.groups["tail"], ("tailplane", "fin"))
         self.assertEqual(Aircraft.from_table(self.aircraft.table(), SKERRY.parent).groups, self.aircraft.groups)

@@ -438,6 +438,7 @@ def _stream(command: Callable):
 @click.option("--beta", default=0.0, show_default=True, help="Angle of sideslip, degrees.")
 @click.option("--part", "parts", multiple=True, help="Only this part or group of parts; may be repeated.")
 @click.option("--ground", type=float, help="Height of the moment point over a level ground, metres.")
+@click.option("--wake", default="body", show_default=True, help='Wakes along the "body", the "wind", or "relaxed".')
 @click.option("--bodies", is_flag=True, help="Take bodies as lines of doublets (slender-body theory).")
 @click.option("--rows", default=12, show_default=True, help="Vortices along the chord.")
 @click.option("--strips", default=24, show_default=True, help="Strips from root to tip of the wing.")

@@ -68,6 +68,7 @@ class LatticeRequest:
     beta: float = 0.0
     parts: tuple[str, ...] = ()
     ground: float | None = None
+    wake: str = "body"
     bodies: bool = False
     rows: int = 12
     strips: int = 24
@@ -90,9 +91,8 @@ def lattice_command(file: Path, request: LatticeRequest, show_table: Callable) -
     from zephyrum.loworder import LatticeOptions, lattice_model
 
     aircraft = _aircraft(file, request.sets)
-    options = LatticeOptions(
-        request.rows, request.strips, request.parts or None, ground=request.ground, bodies=request.bodies
-    )
+    given = {name: getattr(request, name) for name in ("rows", "strips", "wake", "ground", "bodies")}
+    options = LatticeOptions(parts=request.parts or None, **given)
     model = lattice_model(aircraft, options)
     found = model.solve(request.stream.stream(alpha=request.alpha, beta=request.beta))
     click.echo(f"{model}\n{found.air.describe()}; reference: {model.reference}\n")

@@ -68,10 +68,9 @@ def _draw_loads(figure, ax, solution: "LatticeSolution") -> None:
         Poly3DCollection(panels, facecolors=colours.to_rgba(values.ravel()), edgecolors="#666666", linewidths=0.15)
     )
     low, high = panels.min(axis=(0, 1)), panels.max(axis=(0, 1))
-    reach = WAKE_LENGTH * solution.model.reference.span
-    tails, aft = lattice.filaments[:, -1], np.array([reach, 0.0, 0.0])
-    ax.add_collection3d(Line3DCollection(np.stack([tails, tails + aft], axis=1), colors="#bbbbbb", linewidths=0.4))
-    high = high + aft
+    wakes = _wakes(solution)
+    ax.add_collection3d(Line3DCollection(wakes, colors="#bbbbbb", linewidths=0.4))
+    low, high = np.minimum(low, wakes.min(axis=(0, 1))), np.maximum(high, wakes.max(axis=(0, 1)))
     ax.set(xlim=(low[0], high[0]), ylim=(low[1], high[1]), zlim=(low[2], max(high[2], low[2] + 1e-3)))
     ax.set_box_aspect(np.maximum(high - low, 0.12 * (high - low).max()), zoom=1.2)
     ax.view_init(elev=28.0, azim=-128.0)
@@ -85,6 +84,17 @@ def _draw_loads(figure, ax, solution: "LatticeSolution") -> None:
         colours, ax=ax, orientation="horizontal", shrink=0.6, pad=0.02, extend="both",
         label="pressure of the lower less that of the upper side, over dynamic pressure [-]",
     )  # fmt: skip
+
+
+def _wakes(solution: "LatticeSolution") -> np.ndarray:
+    """(n_filaments, k, 3) beginnings of the trailing vortices [m]."""
+    lattice, setting = solution.basis.lattice, solution.basis.factor.setting
+    tails, reach = lattice.filaments[:, -1:], WAKE_LENGTH * solution.model.reference.span
+    if not setting.nodes:
+        return np.concatenate([tails, tails + reach * np.array(setting.wake)], axis=1)
+    lines = np.concatenate([tails, np.reshape(setting.nodes, (len(tails), -1, 3))], axis=1)
+    along = (lines[0] - lines[0, 0]) @ np.array(setting.wake)
+    return lines[:, : int(np.searchsorted(along, reach)) + 1]
 
 
 def _draw_span_loads(ax, solution: "LatticeSolution") -> None:

@@ -207,7 +207,7 @@ class LatticeTable(Strict):
         Parts or groups of the aircraft that take part; all wings and plates without it.
     bodies : bool
         Whether bodies take part, as slender bodies.
-    wake : Literal[body, wind]
+    wake : Literal[body, wind, relaxed]
         Where the wakes go.
 
     Examples
@@ -220,7 +220,7 @@ class LatticeTable(Strict):
     strips: int = 24
     parts: list[str] | None = None
     bodies: bool = False
-    wake: Literal["body", "wind"] = "body"
+    wake: Literal["body", "wind", "relaxed"] = "body"
 
     def options(self) -> LatticeOptions:
         """Options for `lattice_model`."""

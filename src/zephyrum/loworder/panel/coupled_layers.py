@@ -314,8 +314,9 @@ class CoupledLayers:
                 change += found.change[:, :, 1 + k] * move
                 left = max(left, 0.0 if held[k] or search[k].closed else abs(over))
             size = self._apply(change)
-            for k, sign in enumerate((1, -1)):
-                search[k].follow(sign * (self.split - split))
+            for k, moved in enumerate((self.split - split, split - self.split)):
+                self.place[k] += moved
+                search[k].follow(moved)
             if not np.isfinite(size) or (step > self.options.steps // 2 and size > 0.1):
                 return False
             done = size < self.options.tolerance and left < self.options.exponent_tolerance

@@ -62,8 +62,11 @@ class Factor:
         beta = float(np.sqrt(1.0 - setting.mach**2))
         shrink = np.array([1.0 / beta, 1.0, 1.0])
         direction = np.array(setting.wake) * shrink
+        nodes = lattice.filaments
+        if setting.nodes:
+            nodes = np.concatenate([nodes, np.reshape(setting.nodes, (len(nodes), -1, 3))], axis=1)
         filaments = Filaments(
-            lattice.filaments * shrink,
+            nodes * shrink,
             lattice.left,
             lattice.right,
             lattice.filament_surface,

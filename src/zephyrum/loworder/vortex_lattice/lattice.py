@@ -51,8 +51,9 @@ class LatticeOptions:
         Radius of the viscous core of a trailing vortex as other surfaces see it, in widths of the strip beside it.
         0.5 keeps the wake of a wing from tearing at control points of a tail that it passes at less than a strip.
     wake : str
-        Where the straight wakes go: along the "body" axis x, so that one factorisation serves all angles, or along the
-        "wind", with a factorisation for each pair of angles.
+        Where the wakes go: straight along the "body" axis x, so that one factorisation serves all angles; straight
+        along the "wind", with a factorisation for each pair of angles; or "relaxed" with the flow, with about ten
+        factorisations for each condition.
     ground : float, optional
         Height of the moment point above a level ground [m], along which the wind blows; wakes then follow the wind.
     bodies : bool
@@ -76,11 +77,13 @@ class LatticeOptions:
         for name, high in (("rows", 200), ("strips", 1000)):
             object.__setattr__(self, name, whole(name, getattr(self, name), 4, high))
         number("core", self.core, 0.0, 5.0)
-        choice("wake", self.wake, ("body", "wind"))
+        choice("wake", self.wake, ("body", "wind", "relaxed"))
         if self.ground is not None:
             number("ground", self.ground, 0.0, open_low=True)
             if self.bodies:
                 raise InputError("bodies over a ground have no image; give one of bodies and ground.")
+            if self.wake == "relaxed":
+                raise InputError('relaxed wakes over a ground have no image; give wake = "wind" with ground.')
         if self.parts is not None:
             object.__setattr__(self, "parts", tuple(self.parts))
 

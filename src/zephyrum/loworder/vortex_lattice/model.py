@@ -23,6 +23,7 @@ from zephyrum.geometry import Aircraft
 from zephyrum.geometry.aircraft.part import attitude_matrix
 from zephyrum.loworder.vortex_lattice.basis import MOTIONS, Basis, Factor
 from zephyrum.loworder.vortex_lattice.lattice import Lattice, LatticeOptions, build_lattice, lifting_parts
+from zephyrum.loworder.vortex_lattice.relaxed_wake import relaxed_setting
 from zephyrum.loworder.vortex_lattice.setting import LatticeSetting
 from zephyrum.loworder.vortex_lattice.slender_bodies import SlenderBodies
 from zephyrum.loworder.vortex_lattice.solution import LatticeSolution, Rates, coefficients
@@ -108,8 +109,15 @@ class VortexLattice:
         >>> round(model.solve(zy.Freestream(mach=0.1), rates=Rates(roll=0.1)).coefficients["Cl"], 4)
         -0.0441
         """
-        basis = self.basis(self.setting(air), self.angles(deflections))
-        return LatticeSolution(self, air, rates or Rates(), basis)
+        angles, rates = self.angles(deflections), rates or Rates()
+        return LatticeSolution(self, air, rates, self.basis(self._setting(air, rates, angles), angles))
+
+    def _setting(self, air: Freestream, rates: Rates, angles: tuple[float, ...]) -> LatticeSetting:
+        """Setting of a condition, with relaxed wakes if they are wanted."""
+        setting = self.setting(air)
+        if self.options.wake != "relaxed":
+            return setting
+        return relaxed_setting(self, setting, np.r_[np.array(air.wind), rates.rotation(self.reference)], angles)
 
     def setting(self, air: Freestream) -> LatticeSetting:
         """Mach number, wakes and ground of a stream.
@@ -169,7 +177,7 @@ class VortexLattice:
 
         angles = self.angles(deflections)
         made = []
-        settings = [self.setting(air) for air in streams]
+        settings = [self._setting(air, Rates(), angles) for air in streams]
         for setting in dict.fromkeys(settings):
             own = [k for k, one in enumerate(settings) if one == setting]
             basis = self.basis(setting, angles)

@@ -17,6 +17,8 @@ class LatticeSetting:
         Unit vector along the wakes, in body axes.
     ground : tuple of float, optional
         Unit vector up from a ground and the height of the origin of the body axes above it [m].
+    nodes : tuple of float
+        Coordinates of the nodes of relaxed wakes, by filament, from the trailing edge [m].
 
     Examples
     --------
@@ -27,6 +29,7 @@ class LatticeSetting:
     mach: float
     wake: tuple[float, float, float] = (1.0, 0.0, 0.0)
     ground: tuple[float, float, float, float] | None = None
+    nodes: tuple[float, ...] = ()
 
     def reflected(self, vectors: np.ndarray, points: bool) -> np.ndarray:
         """Mirror images in the ground.
