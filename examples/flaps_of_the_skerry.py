@@ -1,4 +1,4 @@
-"""What the flaps of an aircraft's wing do: the same flight with flaps up and at 30 degrees, before and after in
+"""What the flaps of an aircraft's wing do: the same flight with flaps up and at 15 degrees, before and after in
 one table.
 """
 
@@ -18,7 +18,7 @@ def main(folder: Path) -> None:
     aircraft = zy.Aircraft(
         name="wing of the Skerry", parts={"wing": skerry.parts["wing"]}
     )  # the whole of it takes three times as long
-    states = zy.changed_aircraft(aircraft, "wing.controls.flap.deflection", [0.0, 30.0])
+    states = zy.changed_aircraft(aircraft, "wing.controls.flap.deflection", [0.0, 15.0])
     air = zy.Freestream(mach=0.15, altitude="1000 ft", alpha=2.0)
     made = zy.compare(states, air, numerics=zy.Numerics(residual_drop=3), resolution=RESOLUTION, farfield=5.0)
     print(made.table.round(4).to_string(index=False))
