@@ -5,9 +5,11 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 from click.testing import CliRunner
 
 import zephyrum as zy
+from tests.pictures import assert_picture
 from zephyrum.cli.main import main
 from zephyrum.loworder.panel.coupled_layers import CoupledLayers, CouplingOptions
 from zephyrum.loworder.panel.displacement import DisplacedSection, PanelLayout
@@ -290,6 +292,24 @@ class CommandLine(unittest.TestCase):
             self.assertTrue(figure.stat().st_size > 20_000)
             self.assertEqual(len(Path(folder, "section_polar.csv").read_text().splitlines()), 4)
             self.assertIn("delta_star_m", Path(folder, "section_layers.csv").read_text().splitlines()[0])
+
+    def test_several_reynolds_and_mach_numbers(self):
+        with tempfile.TemporaryDirectory() as folder:
+            figure = Path(folder, "polars.png")
+            words = ("naca2412", "--reynolds", "1e6,3e6", "--mach", "0,0.3", "--alpha", "0:4:4")
+            done = self.run_words(*words, "--csv", folder, "--figure", str(figure))
+            self.assertEqual(done.exit_code, 0, done.output)
+            self.assertEqual(done.output.count("lift slope"), 4)
+            assert_picture(self, figure)
+            table = pd.read_csv(Path(folder, "section_polar.csv"))
+        self.assertEqual(len(table), 8)
+        family = zy.polar_family({"own": zy.Airfoil.naca("2412")}, [0.0, 4.0], [1e6, 3e6], [0.0, 0.3])
+        np.testing.assert_allclose(family.CL, table.CL, atol=1e-9)
+        lift = table.set_index(["Re", "mach", "alpha"]).CL
+        self.assertAlmostEqual(lift[3e6, 0.3, 4.0] / lift[3e6, 0.0, 4.0], 1.0 / np.sqrt(1.0 - 0.09), delta=0.02)
+        self.assertIn("between commas", self.run_words("naca2412", "--reynolds", "1e6;2e6").output)
+        with self.assertRaisesRegex(zy.InputError, "too high for incompressible"):
+            zy.polar_family({"own": zy.Airfoil.naca("2412")}, [0.0], [1e6], [0.0, 0.7])
 
     def test_mistakes_are_said(self):
         done = self.run_words("naca2412", "--reynolds", "3e6", "--alpha", "4:0:1")

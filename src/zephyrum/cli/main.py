@@ -396,8 +396,8 @@ def shape(file: Path, **options) -> None:
 
 @main.command("section-polar")
 @_section
-@click.option("--reynolds", type=float, required=True, help="Reynolds number on the chord.")
-@click.option("--mach", default=0.0, show_default=True, help="Mach number of the stream, up to 0.5.")
+@click.option("--reynolds", required=True, help="Reynolds number on the chord, or several: 1e6,3e6.")
+@click.option("--mach", default="0", show_default=True, help="Mach number of the stream up to 0.5, or several.")
 @click.option("--alpha", default="-4:16:1", show_default=True, help="Angles, degrees: first:last:step, or one.")
 @click.option("--lift", help="In place of --alpha, lift coefficients: first:last:step, or one.")
 @click.option("--critical", default=9.0, show_default=True, help="Exponent N of waves at transition.")

@@ -1,15 +1,20 @@
 """`zephyrum lattice`, `zephyrum buildup` and `zephyrum section-polar`: answers in seconds from a description."""
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from zephyrum._core.atomic_files import write_text
 from zephyrum.cli.arguments import changes_of
-from zephyrum.errors import InputError
+from zephyrum.errors import FlowError, InputError
+
+if TYPE_CHECKING:
+    from zephyrum.loworder import PanelPolar
 
 COEFFICIENT_COLUMNS = {
     "part": "", "CL": ".4f", "CDi": ".5f", "CDi_surface": ".5f", "CY": ".4f", "Cl": ".5f", "CM": ".4f", "Cn": ".5f",
@@ -198,8 +203,8 @@ def buildup_command(file: Path, request: BuildupRequest, show_table: Callable) -
 class SectionPolarRequest:
     """Options of `zephyrum section-polar`, named as on the command line; see its help."""
 
-    reynolds: float
-    mach: float
+    reynolds: str
+    mach: str
     alpha: str
     lift: str | None
     critical: float
@@ -224,6 +229,14 @@ def _values(text: str, option: str = "--alpha") -> list[float]:
     return [values[0] + k * values[2] for k in range(int((values[1] - values[0]) / values[2] + 1.0 + 1e-9))]
 
 
+def _list(text: str, option: str) -> list[float]:
+    """Numbers between commas."""
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:
+        raise InputError(f"{option} {text!r} is not a number or numbers between commas.") from None
+
+
 def section_polar_command(section: str, request: SectionPolarRequest, show_table: Callable) -> None:
     """Run `zephyrum section-polar`.
 
@@ -237,22 +250,47 @@ def section_polar_command(section: str, request: SectionPolarRequest, show_table
         Prints a table: show_table(rows, columns, title).
     """
     from zephyrum.cli.arguments import section_of
-    from zephyrum.errors import FlowError
     from zephyrum.loworder import LayerOptions, panel_polar, panel_polar_at_lift
 
     foil = section_of(section)
     if request.flap is not None:
         foil = foil.with_flap(*request.flap)
     options = LayerOptions(request.critical, request.turbulence, *request.trip)
-    if request.lift is None:
-        polar = panel_polar(foil, _values(request.alpha), request.reynolds, request.mach, options)
-    else:
-        lifts = _values(request.lift, "--lift")
-        polar = panel_polar_at_lift(foil, lifts, request.reynolds, request.mach, options)
-        if len(polar.flows) < len(lifts):
-            click.echo(f"found {len(polar.flows)} of {len(lifts)} lift coefficients: the others are beyond stall")
+    streams = itertools.product(_list(request.reynolds, "--reynolds"), _list(request.mach, "--mach"))
+    polars = []
+    for reynolds, mach in streams:
+        if request.lift is None:
+            polars.append(panel_polar(foil, _values(request.alpha), reynolds, mach, options))
+        else:
+            lifts = _values(request.lift, "--lift")
+            polars.append(panel_polar_at_lift(foil, lifts, reynolds, mach, options))
+            if (found := len(polars[-1].flows)) < len(lifts):
+                click.echo(f"found {found} of {len(lifts)} lift coefficients: the others are beyond stall")
+        _show_section_polar(polars[-1], options.exponent, show_table)
+    if request.csv:
+        import pandas as pd
+
+        request.csv.mkdir(parents=True, exist_ok=True)
+        pd.concat([polar.table for polar in polars]).to_csv(request.csv / "section_polar.csv", index=False)
+        layers = [
+            flow.table.assign(alpha=flow.alpha, Re=polar.reynolds, mach=polar.mach)
+            for polar in polars
+            for flow in polar.flows
+        ]
+        pd.concat(layers).to_csv(request.csv / "section_layers.csv", index=False)
+        click.echo(f"written: {request.csv}/section_polar.csv, section_layers.csv")
+    if request.figure:
+        from zephyrum.plotting import draw_panel_polar, draw_panel_polars
+        from zephyrum.plotting.style import save
+
+        save(draw_panel_polar(polars[0]) if len(polars) == 1 else draw_panel_polars(polars), request.figure)
+        click.echo(f"drawn: {request.figure}")
+
+
+def _show_section_polar(polar: "PanelPolar", exponent: float, show_table: Callable) -> None:
+    """Print the table of a polar, its lift slope and its largest lift."""
     found = polar.table
-    title = f"{foil.name}, Re {request.reynolds:.3g}, Mach {request.mach:g}, N {options.exponent:.2g}: places in chords"
+    title = f"{polar.foil.name}, Re {polar.reynolds:.3g}, Mach {polar.mach:g}, N {exponent:.2g}: places in chords"
     show_table(_clean(found[found.converged].to_dict("records")), POLAR_COLUMNS, title)
     lost = [f"{alpha:g}" for alpha in found.alpha[~found.converged]]
     if lost:
@@ -265,20 +303,6 @@ def section_polar_command(section: str, request: SectionPolarRequest, show_table
             click.echo(line())
         except FlowError as missing:
             click.echo(str(missing))
-    if request.csv:
-        request.csv.mkdir(parents=True, exist_ok=True)
-        found.to_csv(request.csv / "section_polar.csv", index=False)
-        layers = [flow.table.assign(alpha=flow.alpha) for flow in polar.flows]
-        import pandas as pd
-
-        pd.concat(layers).to_csv(request.csv / "section_layers.csv", index=False)
-        click.echo(f"written: {request.csv}/section_polar.csv, section_layers.csv")
-    if request.figure:
-        from zephyrum.plotting import draw_panel_polar
-        from zephyrum.plotting.style import save
-
-        save(draw_panel_polar(polar), request.figure)
-        click.echo(f"drawn: {request.figure}")
 
 
 def quick_answers(out: Path, show_table: Callable) -> None:

@@ -33,6 +33,7 @@ from .quick_methods import (
     draw_buildup as draw_buildup,
     draw_lattice as draw_lattice,
     draw_panel_polar as draw_panel_polar,
+    draw_panel_polars as draw_panel_polars,
 )
 from .section_drawing import draw_section as draw_section
 from .section_editor import SectionEditor as SectionEditor, edit_section as edit_section

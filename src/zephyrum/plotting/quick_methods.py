@@ -11,6 +11,8 @@ import numpy as np
 from zephyrum.plotting.style import COLOURS, MARKERS, format_axes, new_axes
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from zephyrum.loworder.drag_buildup.buildup import DragBuildup
     from zephyrum.loworder.panel.polar import LayeredFlow, PanelPolar
     from zephyrum.loworder.vortex_lattice.solution import LatticeSolution
@@ -228,6 +230,50 @@ def draw_panel_polar(polar: "PanelPolar", alpha: float | None = None):
     wanted = 4.0 if alpha is None else alpha
     _draw_pressures(axes[1, 1], flows[int(np.argmin(np.abs(angles - wanted)))])
     figure.suptitle(f"{polar.foil.name}: panels with boundary layers, Re {polar.reynolds:.3g}, Mach {polar.mach:g}")
+    return figure
+
+
+def draw_panel_polars(polars: "Sequence[PanelPolar]"):
+    """Draw several polars of sections over each other: lift, drag, transition on the upper side and L/D.
+
+    Parameters
+    ----------
+    polars : sequence of PanelPolar
+        Polars, such as those of one section at several Reynolds numbers.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> polars = [zy.panel_polar(zy.Airfoil.naca("0012"), [0.0, 4.0], re) for re in (1e6, 3e6)]
+    >>> len(draw_panel_polars(polars).axes)
+    4
+    """
+    figure, axes = new_axes(2, 2)
+    names = {polar.foil.name for polar in polars}
+    low, high = [], []
+    for k, polar in enumerate(polars):
+        own = "" if len(names) == 1 else f"{polar.foil.name}, "
+        style = {"color": COLOURS[k % 6], "marker": MARKERS[k % 6], "markersize": 3, "linewidth": 1.2}
+        style["label"] = f"{own}Re {polar.reynolds:.3g}, M {polar.mach:g}"
+        lift, drag = (np.array([getattr(flow, name) for flow in polar.flows]) for name in ("cl", "cd"))
+        axes[0, 0].plot([flow.alpha for flow in polar.flows], lift, **style)
+        axes[0, 1].plot(1e4 * drag, lift, **style)
+        axes[1, 0].plot([flow.transition[0] for flow in polar.flows], lift, **style)
+        axes[1, 1].plot(lift, lift / drag, **style)
+        low.append(drag.min())
+        high.append(drag.max())
+    axes[0, 1].set_xlim(0.0, 1.05e4 * min(max(high), 4.0 * max(low)))
+    axes[1, 0].set_xlim(0.0, 1.0)
+    axes[0, 0].legend(fontsize="small")
+    format_axes(axes[0, 0], "angle of attack [deg]", "lift coefficient [-]", "lift")
+    format_axes(axes[0, 1], "drag coefficient [counts]", "lift coefficient [-]", "polar")
+    format_axes(axes[1, 0], "place [chords]", "lift coefficient [-]", "transition, upper side")
+    format_axes(axes[1, 1], "lift coefficient [-]", "lift over drag [-]", "lift over drag")
+    figure.suptitle(f"{', '.join(sorted(names))}: panels with boundary layers")
     return figure
 
 

@@ -6,6 +6,7 @@ tests/test_viscous_panels.py and validation/section_polars.py.
 """
 
 import functools
+import itertools
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -546,12 +547,12 @@ def polar_family(
     foils: Mapping[str, Airfoil],
     alphas: Sequence[float] | np.ndarray,
     reynolds: Sequence[float],
-    mach: float = 0.0,
+    mach: float | Sequence[float] = 0.0,
     options: LayerOptions | None = None,
     processes: int = 1,
     report: Callable[[str], None] | None = None,
 ) -> "pd.DataFrame":
-    """Polars of several sections at several Reynolds numbers, in one table.
+    """Polars of several sections at several Reynolds and Mach numbers, in one table.
 
     Parameters
     ----------
@@ -561,8 +562,8 @@ def polar_family(
         Angles of attack [deg].
     reynolds : sequence of float
         On the chord.
-    mach : float, optional
-        Of the stream.
+    mach : float or sequence of float, optional
+        Of the stream; all are combined with all Reynolds numbers.
     options : LayerOptions, optional
     processes : int, optional
         Polars solved side by side.
@@ -585,19 +586,21 @@ def polar_family(
 
     if not foils or not len(reynolds):
         raise InputError("give one section and one Reynolds number at least.")
-    cases = [(name, foil, float(re)) for name, foil in foils.items() for re in reynolds]
-    call = functools.partial(_family_member, alphas=np.asarray(alphas, dtype=float), mach=mach, options=options)
+    machs = numbers("mach", np.atleast_1d(mach).tolist())
+    streams = [checked_stream(*one) for one in itertools.product(reynolds, machs)]
+    cases = [(name, foil, re, ma) for name, foil in foils.items() for re, ma in streams]
+    call = functools.partial(_family_member, alphas=np.asarray(alphas, dtype=float), options=options)
     tables = []
     done = map_in_processes(call, cases, whole("processes", processes, 1), ["zephyrum.loworder.panel.polar"])
-    for (name, _, re), one in zip(cases, done):
+    for (name, _, re, ma), one in zip(cases, done):
         tables.append(one)
         if report is not None:
-            report(f"{name} at Re {re:.3g}: {int(one.converged.sum())} of {len(one)} angles")
+            report(f"{name} at Re {re:.3g}, M {ma:g}: {int(one.converged.sum())} of {len(one)} angles")
     return pd.concat(tables, ignore_index=True)
 
 
-def _family_member(case: tuple[str, Airfoil, float], alphas, mach, options) -> "pd.DataFrame":
-    name, foil, reynolds = case
+def _family_member(case: tuple[str, Airfoil, float, float], alphas, options) -> "pd.DataFrame":
+    name, foil, reynolds, mach = case
     try:
         table = panel_polar(foil, alphas, reynolds, mach, options).table
     except FlowError:
