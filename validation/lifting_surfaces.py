@@ -1,12 +1,13 @@
 """Vortex lattices against lifting-surface and thin-airfoil theory, on default numbers of panels."""
 
 import time
+from dataclasses import replace
 from importlib import resources
 
 import numpy as np
 
 from zephyrum.conditions import Freestream
-from zephyrum.geometry import Aircraft, Control, Planform, Station, Wing
+from zephyrum.geometry import Aircraft, Body, Control, Planform, Station, Wing
 from zephyrum.loworder import LatticeOptions, VortexLattice, lattice_model
 
 SLOW = 0.001  # Mach number
@@ -33,7 +34,7 @@ def _ellipse() -> VortexLattice:
 
 
 def lifting_surfaces():
-    """Slopes, aerodynamic centres, roll damping, dihedral, induced drag, a flap."""
+    """Slopes, aerodynamic centres, roll damping, dihedral, induced drag, a flap, bodies."""
     rows = []
 
     def add(label, quantity, low, high, value, model, begin):
@@ -73,7 +74,34 @@ def lifting_surfaces():
     add("aspect ratio 1e4", "lift slope over 2 pi", 0.995, 1.005, slope / (2.0 * np.pi), model, begin)
     add("aspect ratio 1e4, flap of 25 %", "cl_delta over theory", 0.985, 1.015, flap / 3.826, model, begin)
     add("aspect ratio 1e4, flap of 25 %", "effectiveness over theory", 0.985, 1.015, flap / slope / 0.609, model, begin)
-    return rows + _skerry_times()
+    return rows + _bodies() + _skerry_times()
+
+
+def _bodies() -> list[tuple]:
+    """Slender bodies: moment of a spheroid (Munk 1924), upwash beside a long body."""
+    rows = []
+    options = LatticeOptions(rows=4, strips=6, bodies=True)
+    begin = time.perf_counter()
+    far = Wing(planform=Planform(span=0.2, area=0.004), airfoil="NACA 0006", position=(0.0, 0.0, 50.0))
+    pod = Body.ellipsoid(4.0, 0.5)
+    model = lattice_model(Aircraft(name="pod", parts={"wing": far, "pod": pod}, reference="wing"), options)
+    found = model.solve(Freestream(mach=SLOW, alpha=3.0)).table.set_index("part").loc["pod", "CM"]
+    volume, angle = np.pi / 6.0 * 4.0 * 0.5**2, np.radians(3.0)
+    exact = 2.0 * volume * np.sin(angle) * np.cos(angle) / (model.reference.area * model.reference.chord)
+    seconds = time.perf_counter() - begin
+    rows.append(("slender spheroid", "moment over 2 q alpha V", 0.995, 1.005, found / exact, 40, seconds))
+    begin = time.perf_counter()
+    small = Wing(planform=Planform(span=0.2, area=0.004), airfoil="NACA 0006", position=(0.0, 1.0, 0.0))
+    long = Body(rings=Body.capsule(40.0, 1.0).rings, position=(-20.0, 0.0, 0.0))
+    craft = Aircraft(name="probe", parts={"wing": small, "pod": long}, reference="wing")
+    without, within = (
+        lattice_model(craft, one).solve(Freestream(mach=SLOW, alpha=2.0)).table.set_index("part").loc["wing", "CL"]
+        for one in (replace(options, bodies=False), options)
+    )
+    seconds = time.perf_counter() - begin
+    ratio = 4.0 * (within / without - 1.0)
+    rows.append(("long body, a diameter beside its axis", "upwash over R^2 / y^2", 0.97, 1.03, ratio, 240, seconds))
+    return rows
 
 
 def _skerry_times() -> list[tuple]:
