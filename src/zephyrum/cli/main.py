@@ -9,7 +9,9 @@ import os
 import sys
 import time
 from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
 from importlib import resources
+from multiprocessing import get_context
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -87,19 +89,38 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
     with Progress(total, spec.title, target, spec.kind, model) as progress:
         study = run_study(path, folder, progress)
     print_outcome(study)
-    if figures:
-        from zephyrum.plotting import draw_study_figures
-
-        made = draw_study_figures(study, folder / "figures")
-        click.echo(f"{len(made)} figures in {folder / 'figures'}")
-        try:
-            from zephyrum.report import write_report
-
-            click.echo(f"report: {write_report(study)}")
-        except InputError as cause:  # the extra is missing: tables and pictures are there all the same
-            click.echo(f"no report: {cause}")
+    for line in pictures_of(study) if figures else ():
+        click.echo(line)
     click.echo(f"results in {folder} (see its README.txt), {time.perf_counter() - begin:.0f} s")
     return exit_code(study)
+
+
+def pictures_of(study: "Study | Path") -> list[str]:
+    """Draw the figures of a finished study and write its report.
+
+    Parameters
+    ----------
+    study : Study or path
+        The study, or its results folder.
+
+    Returns
+    -------
+    list of str
+        What was written.
+    """
+    from zephyrum.plotting import draw_study_figures
+    from zephyrum.studies import open_study
+
+    study = open_study(study) if isinstance(study, Path) else study
+    folder = study.folder / "figures"
+    lines = [f"{len(draw_study_figures(study, folder))} figures in {folder}"]
+    try:
+        from zephyrum.report import write_report
+
+        lines.append(f"report: {write_report(study)}")
+    except InputError as cause:  # the extra is missing: tables and pictures are there all the same
+        lines.append(f"no report: {cause}")
+    return lines
 
 
 def exit_code(study: "Study") -> int:
@@ -145,17 +166,22 @@ def demo(out: Path) -> None:
     from zephyrum.cli.quick_commands import quick_answers
 
     quick_answers(out, table)
+    aircraft = out / "aircraft"
     for folder, study, others in (
         (out, "skerry.toml", ()),
-        (out / "aircraft", "skerry-flight.toml", ("skerry-mailplane.toml",)),
+        (aircraft, "skerry-flight.toml", ("skerry-mailplane.toml",)),
     ):
         for name in (study, *others):
             target = folder / ("study.toml" if name == study else name)
             if not target.exists():
                 write_text(target, (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"))
-        run_and_show(
-            folder / "study.toml", folder, True
-        )  # a point that oscillates belongs to the demonstration: exit code 0
+    # a point that oscillates belongs to the demonstration: exit code 0
+    run_and_show(out / "study.toml", out, False)
+    with ProcessPoolExecutor(1, get_context("spawn")) as pool:  # figures of the section, while the aircraft is solved
+        drawn = pool.submit(pictures_of, out)
+        run_and_show(aircraft / "study.toml", aircraft, True)
+        for line in drawn.result():
+            click.echo(line)
 
 
 @main.command()
