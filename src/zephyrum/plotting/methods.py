@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from zephyrum._core.typical_alpha import nearest_to_typical
 from zephyrum.plotting.charts import draw_cp
 from zephyrum.plotting.style import COLOURS, MARKERS, format_axes, new_axes
 
@@ -16,8 +17,6 @@ if TYPE_CHECKING:
 
     from zephyrum.results import Solution
     from zephyrum.studies.method_comparison import MethodComparison
-
-TYPICAL = 4.0  # deg: the point nearest to it is shown as bars
 
 
 def draw_methods(comparison: "MethodComparison", mach: float | None = None, title: str = ""):
@@ -69,7 +68,7 @@ def draw_methods(comparison: "MethodComparison", mach: float | None = None, titl
                 ax.errorbar(counts * line[x], line[y], **errors, fmt="none", ecolor=style["color"], capsize=2.5)
         known = own.dropna(subset=["alpha", "CD"])
         if len(known):
-            row = known.iloc[(known["alpha"] - TYPICAL).abs().argmin()]
+            row = known.iloc[nearest_to_typical(known["alpha"])]
             drags[name] = (style["color"], 1e4 * row["CD"], 1e4 * row["CD_error"], row["alpha"])
     _draw_drag(bars, drags)
     format_axes(lift, "angle of attack [deg]", "CL [-]", "lift")

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zephyrum._core.atomic_files import write_text
+from zephyrum._core.typical_alpha import nearest_to_typical
 from zephyrum.errors import InputError
 from zephyrum.flow.outcome import Outcome
 from zephyrum.report.columns import HEADS, cell
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
     from zephyrum.studies.study import Study
 
 
-NEAR = 4.0  # deg: the point that stands for a sweep is the one nearest to this alpha
 # where the table of a job belongs on the page
 PLACES = {
     "sweep": "polar",
@@ -185,7 +185,7 @@ def _add_table(part: Part, made: Table) -> None:
 
 def _parts(study) -> list[Part]:
     solutions = _points(study)
-    midpoint = min(solutions, key=lambda s: abs(s.air.alpha - NEAR)) if solutions else None
+    midpoint = solutions[nearest_to_typical([s.air.alpha for s in solutions])] if solutions else None
     out = [_outcome(study, midpoint), _checks(solutions)]
     own = {
         key: Part(key, title)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
+from zephyrum._core.typical_alpha import nearest_to_typical
 from zephyrum.errors import FlowError, InputError
 from zephyrum.geometry import Aircraft, Surface
 from zephyrum.loworder import (
@@ -29,7 +30,6 @@ if TYPE_CHECKING:
     from zephyrum.loworder import VortexLattice
     from zephyrum.studies.study import Study
 
-TYPICAL = 4.0  # deg: the angle of attack nearest to it stands for a polar
 BOTH = "lattice + buildup"
 
 
@@ -109,7 +109,7 @@ class QuickMethods:
     @property
     def typical(self) -> float:
         """Angle of attack that stands for the polar [deg]."""
-        return min(self.conditions[1], key=lambda alpha: abs(alpha - TYPICAL))
+        return self.conditions[1][nearest_to_typical(self.conditions[1])]
 
     def lattice_options(self) -> LatticeOptions:
         """Options of the lattice."""

@@ -157,9 +157,9 @@ class Aircraft:
         Examples
         --------
         >>> import zephyrum as zy
-        >>> pods = {"left": zy.Body.capsule(3.0, 1.0), "right": zy.Body.capsule(3.0, 1.0, position=(0.0, 2.0, 0.0))}
-        >>> zy.Aircraft(name="pods", parts=pods, groups={"both": ("left", "right")}).parts_of(["both"])
-        ('left', 'right')
+        >>> pods = {"hull": zy.Body.capsule(3.0, 1.0), "pod": zy.Body.capsule(2.0, 0.5)}
+        >>> zy.Aircraft(name="pods", parts=pods, groups={"both": ("hull", "pod")}).parts_of(["both"])
+        ('hull', 'pod')
         """
         found: dict[str, None] = {}
         for name in names:

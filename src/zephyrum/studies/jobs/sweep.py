@@ -11,6 +11,7 @@ import pandas as pd
 from pydantic import Field
 
 from zephyrum._core.atomic_files import write_text
+from zephyrum._core.typical_alpha import nearest_to_typical
 from zephyrum.errors import FileError, InputError
 from zephyrum.results import Polar
 from zephyrum.results.far_field_drag import drag_columns
@@ -75,7 +76,6 @@ FIELDS = {
     "vorticity": "Vorticity in the field",
     "eddy viscosity ratio": "Eddy over molecular viscosity",
 }
-TYPICAL = 4.0  # deg: the point nearest to it stands for a sweep
 
 
 class SweepSpec(Strict):
@@ -295,7 +295,7 @@ def typical(study: "Study", mach: float | None = None):
     """
     rows = study.results["sweep"].table
     rows = rows[rows["mach"] == (rows["mach"].min() if mach is None else mach)]
-    row = rows.iloc[(rows["alpha"] - TYPICAL).abs().argmin()]
+    row = rows.iloc[nearest_to_typical(rows["alpha"])]
     return study.solution(float(row["mach"]), float(row["alpha"]))
 
 
