@@ -137,8 +137,7 @@ def run_level(
     Returns
     -------
     Run
-        With the numerics of the case, whatever the outcome: other numerics would make other errors than those on the
-        other meshes. Only where the run fails the case is run from a cold start.
+        Where it does not converge the case is run from a cold start, with the attempts of `run_case`.
 
     Examples
     --------
@@ -161,8 +160,10 @@ def run_level(
         raise
     if checkpoint is not None:
         checkpoint.remove()
-    if flow.outcome == Outcome.FAILED:
-        return run_case(case, None, on_step, keep)
+    if flow.outcome != Outcome.CONVERGED:
+        again = run_case(case, None, on_step, keep)
+        if again.flow.outcome == Outcome.CONVERGED or flow.outcome == Outcome.FAILED:
+            return again
     return Run(case, flow, tuple(case.notes))
 
 
