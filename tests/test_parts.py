@@ -7,6 +7,7 @@ import numpy as np
 
 import zephyrum as zy
 from validation.grids import box, of_grid
+from zephyrum._core.geometric_steps import growth_ratio
 from zephyrum.flow import History, transfer_condition
 from zephyrum.flow.discretization.face_data import FaceData
 from zephyrum.flow.discretization.residual import Residual
@@ -17,7 +18,7 @@ from zephyrum.flow.physics.boundary_conditions import exterior_states
 from zephyrum.flow.physics.gas_model import GasModel, Scales, conserved, conserved_jacobian
 from zephyrum.mesh import mesh_from_faces
 from zephyrum.mesh.structured.hyperbolic import march_grid as march_grid
-from zephyrum.mesh.structured.spacing import geometric, growth_ratio, steps_for, two_ended
+from zephyrum.mesh.structured.spacing import geometric, steps_for, two_ended
 
 
 def cube(n: int, role: str = "farfield"):

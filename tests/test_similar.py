@@ -8,11 +8,12 @@ from dataclasses import replace
 import numpy as np
 
 import zephyrum as zy
+from zephyrum._core.geometric_steps import growth_ratio
 from zephyrum.errors import MeshError
 from zephyrum.mesh.clipped_2d.curves import inside, limit_growth
 from zephyrum.mesh.clipped_2d.wall_layers import total_height
 from zephyrum.mesh.size_field import SizeField
-from zephyrum.mesh.structured.spacing import geometric, growth_ratio, steps_for, two_ended
+from zephyrum.mesh.structured.spacing import geometric, steps_for, two_ended
 from zephyrum.mesh.tree import MIN_ROOTS, grow_tree, leaves_at, merged, moved_off_planes, whole_cells
 
 

@@ -82,24 +82,12 @@ def run_case(
     begin = None
     if start is not None:
         begin = Start(_started(case, start), start.flow.first_order_cells)
-    notes = list(case.notes)
-    checkpoint = None if keep is None else Checkpoint.of(keep, case)
-    if checkpoint is not None and (stored := checkpoint.read()) is not None:
-        begin = stored
-        notes.append("went on from the state of a run that was broken off.")
 
     def solved(numerics: Numerics, states=None) -> FlowState:
         problem = case.problem().at(numerics=numerics)
         return solve_steady(problem, None if states is None else Start(states), on_step)
 
-    try:
-        flow = solve_steady(case.problem(), begin, on_step, checkpoint)
-    except KeyboardInterrupt:  # a pause: nothing is lost
-        if checkpoint is not None:
-            checkpoint.flush()
-        raise
-    if checkpoint is not None:
-        checkpoint.remove()
+    flow, notes = _resumed(case, lambda: begin, on_step, keep)
     if start is not None and flow.outcome != Outcome.CONVERGED:
         cold = solved(case.numerics)
         if cold.outcome == Outcome.CONVERGED:
@@ -148,23 +136,38 @@ def run_level(
     """
     if start.case.model != case.model:
         raise InputError(f"start was solved with model {start.case.model!r}, not {case.model!r}.")
-    checkpoint = None if keep is None else Checkpoint.of(keep, case)
-    begin = None if checkpoint is None else checkpoint.read()
-    if begin is None:
-        begin = Start(transfer_mesh(start.flow.q, start.case.mesh, case.problem()))
-    try:
-        flow = solve_steady(case.problem(), begin, on_step, checkpoint)
-    except KeyboardInterrupt:
-        if checkpoint is not None:
-            checkpoint.flush()
-        raise
-    if checkpoint is not None:
-        checkpoint.remove()
+
+    def begin() -> Start:
+        return Start(transfer_mesh(start.flow.q, start.case.mesh, case.problem()))
+
+    flow, notes = _resumed(case, begin, on_step, keep)
     if flow.outcome != Outcome.CONVERGED:
         again = run_case(case, None, on_step, keep)
         if again.flow.outcome == Outcome.CONVERGED or flow.outcome == Outcome.FAILED:
             return again
-    return Run(case, flow, tuple(case.notes))
+    return Run(case, flow, tuple(notes))
+
+
+def _resumed(
+    case: Case,
+    begin: Callable[[], Start | None],
+    on_step: Callable[[dict], None] | None,
+    keep: str | Path | None,
+) -> tuple[FlowState, list[str]]:
+    """Flow of a case, and its notes: from the state of a run that was broken off, or else from `begin`."""
+    notes = list(case.notes)
+    checkpoint = None if keep is None else Checkpoint.of(keep, case)
+    if checkpoint is None:
+        return solve_steady(case.problem(), begin(), on_step), notes
+    if (stored := checkpoint.read()) is not None:
+        notes.append("went on from the state of a run that was broken off.")
+    try:
+        flow = solve_steady(case.problem(), begin() if stored is None else stored, on_step, checkpoint)
+    except KeyboardInterrupt:  # a pause: nothing is lost
+        checkpoint.flush()
+        raise
+    checkpoint.remove()
+    return flow, notes
 
 
 def _started(case: Case, start: Run):

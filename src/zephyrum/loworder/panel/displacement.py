@@ -11,8 +11,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.linalg import lu_factor, lu_solve
-from scipy.optimize import brentq
 
+from zephyrum._core.geometric_steps import growth_ratio
 from zephyrum.geometry import Airfoil
 from zephyrum.geometry.airfoil.section import clustered
 from zephyrum.loworder.panel.inviscid import PanelSection, panel_section
@@ -128,7 +128,7 @@ class DisplacedSection:
         sides = [(p[0] - p[1]), (p[-1] - p[-2])]
         first = 0.5 * sum(float(np.linalg.norm(side)) for side in sides)
         length, steps = layout.wake_length * self.panels.chord, layout.wake_nodes - 1
-        growth = brentq(lambda r: first * (r**steps - 1.0) / (r - 1.0) - length, 1.0 + 1e-6, 4.0)
+        growth = growth_ratio(first, length, steps)
 
         def direction(point: np.ndarray) -> np.ndarray:
             a, b = source_velocity(point[None], p[:-1], p[1:])

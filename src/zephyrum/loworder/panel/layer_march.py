@@ -52,6 +52,13 @@ def _growth_behind(v, length, part, viscosity):
 
 
 @serial
+def _exponent(v, length, part, viscosity):
+    """Exponent at a part of the interval behind three laminar stations v (15,); see `exponent_in_interval`."""
+    begin = v[5] + _growth_behind(v[:10], v[14] - v[9], 1.0 + 0.0j, viscosity)
+    return (1.0 - part) * begin + part * v[10] + _growth_behind(v[5:], length + 0.0j, part, viscosity)
+
+
+@serial
 def exponent_in_interval(x, length, viscosity, share, derivatives):
     """Exponent of the waves within the interval behind the last laminar station, and its derivatives.
 
@@ -85,8 +92,7 @@ def exponent_in_interval(x, length, viscosity, share, derivatives):
         else:
             size = max(abs(x[j]), 1e-10)
             v[j] += 1j * STEP * size
-        begin = v[5] + _growth_behind(v[:10], v[14] - v[9], 1.0 + 0.0j, viscosity)
-        found = (1.0 - part) * begin + part * v[10] + _growth_behind(v[5:], length + 0.0j, part, viscosity)
+        found = _exponent(v, length, part, viscosity)
         if j < 15:
             v[j] = x[j]
         derivatives[j] = found.imag / (STEP * size)
@@ -210,16 +216,16 @@ def _transition_behind(x, length, viscosity, critical, low, high):
     """Share of an interval at which the exponent is critical, between two bounds; 2 if it is behind them. x (15,) are
     the last three laminar stations.
     """
-    slopes = np.empty(16)
-    below = exponent_in_interval(x, length, viscosity, low, slopes) - critical
+    v = x.astype(np.complex128)
+    below = _exponent(v, length, low + 0.0j, viscosity).real - critical
     if below >= 0.0 or high <= low:
         return low
-    above = exponent_in_interval(x, length, viscosity, high, slopes) - critical
+    above = _exponent(v, length, high + 0.0j, viscosity).real - critical
     if above < 0.0:
         return 2.0
     for k in range(60):
         share = 0.5 * (low + high) if k % 2 == 0 else low - below * (high - low) / (above - below)
-        found = exponent_in_interval(x, length, viscosity, share, slopes) - critical
+        found = _exponent(v, length, share + 0.0j, viscosity).real - critical
         if found < 0.0:
             low, below = share, found
         else:

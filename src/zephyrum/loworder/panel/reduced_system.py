@@ -288,7 +288,7 @@ def newton_step(stations: Stations, panel: StagnationPanel, coupling: Coupling, 
     speeds = np.linalg.solve(own, known)
     matrix, free = energy[:, q].copy(), energy[:, right].copy()
     for rows, columns in blocks:
-        found = energy[rows, u][:, columns] @ speeds[columns]
+        found = energy[rows, count + columns.start : count + columns.stop] @ speeds[columns]
         matrix[rows] += found[:, :count]
         free[rows] -= found[:, count:]
     dq = np.linalg.solve(matrix, free)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from zephyrum._core.geometric_steps import growth_ratio
 from zephyrum.errors import FlowError
 from zephyrum.loworder.vortex_lattice.basis import Factor, motion_velocities
 from zephyrum.loworder.vortex_lattice.setting import LatticeSetting
@@ -72,12 +73,8 @@ def relaxed_setting(
 
 def _steps(lattice: "Lattice", span: float) -> np.ndarray:
     """(NODES,) lengths of the segments of a wake [m], in geometric progression."""
-    first, low, high = FIRST_STEP * float(lattice.chord.mean()), 1.0, 3.0
-    for _ in range(60):
-        ratio = 0.5 * (low + high)
-        total = first * (ratio**NODES - 1.0) / (ratio - 1.0) if ratio > 1.0 + 1e-9 else first * NODES
-        low, high = (ratio, high) if total < LENGTH * span else (low, ratio)
-    return first * ratio ** np.arange(NODES)
+    first = FIRST_STEP * float(lattice.chord.mean())
+    return first * growth_ratio(first, LENGTH * span, NODES) ** np.arange(NODES)
 
 
 def _velocities(basis, points: np.ndarray, motion: np.ndarray, core: float) -> np.ndarray:

@@ -17,7 +17,6 @@ from zephyrum.geometry.aircraft.part import attitude_matrix
 
 SLICES = 40  # along a body at least: the moment of a spheroid is exact to 1e-3
 SLICES_OF_WIDTH = 6.0  # for each width of the body in its length: upwash at its side within 2 %
-MOTIONS = 6
 
 
 @dataclass(frozen=True)
@@ -156,7 +155,7 @@ class SlenderBodies:
         moment = np.zeros_like(force)
         momentum = np.einsum("nij,nsj->nsi", self.area, crossflow)
         along = np.zeros((len(self.points), n_sets))
-        along[:, :MOTIONS] = np.einsum("nmk,nk->nm", motion, self.axis)
+        along[:, : motion.shape[1]] = np.einsum("nmk,nk->nm", motion, self.axis)
         # d(A w) comes in at the front of a slice and goes out at its rear; the base of a cut body keeps its own
         left = np.where(self.last[:, None, None], np.einsum("nij,nsj->nsi", self.base, crossflow), 0.0)
         for sign, at, value in ((1.0, 0, momentum), (-1.0, 1, momentum), (1.0, 1, left)):

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
+from zephyrum._core.geometric_steps import growth_ratio
 from zephyrum._core.validation import choice, number, refuse_unknown, set_fields, taken, takes, whole
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError, MeshError
@@ -18,7 +19,7 @@ from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.layer_spacing import first_height as height_for
 from zephyrum.mesh.structured.blocks import BlockBoundary, StructuredGrid, nested_family
 from zephyrum.mesh.structured.hyperbolic import march_grid
-from zephyrum.mesh.structured.spacing import geometric, growth_ratio, steps_for, two_ended
+from zephyrum.mesh.structured.spacing import geometric, steps_for, two_ended
 
 BASE_CELLS = 8
 WAKE_FAIRING = 0.5  # chords over which the wake line turns from the tail's direction to the chord's

@@ -6,6 +6,7 @@ Verified by tests/test_mesh.py and validation/viscous.py.
 
 import numpy as np
 
+from zephyrum._core.geometric_steps import growth_ratio
 from zephyrum._core.validation import number, takes, whole
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError
@@ -14,7 +15,7 @@ from zephyrum.mesh.core import Mesh
 from zephyrum.mesh.structured.airfoil_grid import BASE_CELLS, closed_curve
 from zephyrum.mesh.structured.blocks import BlockBoundary, StructuredGrid, nested_family
 from zephyrum.mesh.structured.hyperbolic import march_grid
-from zephyrum.mesh.structured.spacing import geometric, growth_ratio
+from zephyrum.mesh.structured.spacing import geometric
 
 WEDGE = np.radians(1.0)  # half the angle between the sides of an axisymmetric mesh
 EDGE = 2e-3  # plate lengths: cells along the stream at its leading edge
