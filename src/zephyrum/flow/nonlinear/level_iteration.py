@@ -127,7 +127,7 @@ class LevelIteration:
         self.best, self.best_q = math.inf, self.q
         self.total_before = self.ceiling = math.inf
         self.bounded, self.bounded_step = np.zeros(len(self.q), dtype=bool), self.first
-        self.local_cfl = self.numerics.local_cfl.max_cfl
+        self.local_cfl, self.bounded_before = self.numerics.local_cfl.max_cfl, math.inf
 
     def run(self, reports: Reports) -> tuple[Evaluation, Outcome, str]:
         """Iterate until the outcome is known.
@@ -239,6 +239,7 @@ class LevelIteration:
         rules = self.numerics.local_cfl
         if self.regime.viscous or not self.regime.space or self.intermediate or self.enough:
             return
+        self._follow_bounded_cells()
         waited = self.step - max(self.best_step, self.bounded_step)
         if waited < rules.patience or self.cfl <= rules.max_cfl:
             return
@@ -247,7 +248,17 @@ class LevelIteration:
             if self.bounded.any():
                 self.local_cfl = max(rules.reduction * self.local_cfl, rules.min_cfl)
             self.bounded |= self.problem.with_neighbours(chosen)
-            self.bounded_step = self.step
+            self.bounded_step, self.bounded_before = self.step, math.inf
+
+    def _follow_bounded_cells(self) -> None:
+        """Raise the bound on the CFL number of the cells that have one as their residual falls, and lower it as it grows."""
+        if self.bounded.any():
+            size = math.sqrt(self.problem.squared_residual(self.now.R)[self.bounded].sum())
+            rules = self.numerics.local_cfl
+            change = min(max(self.bounded_before / size, 1.0 / rules.max_growth), rules.max_growth)
+            if math.isfinite(self.bounded_before):
+                self.local_cfl = max(change * self.local_cfl, rules.min_cfl)
+            self.bounded_before = size
 
     def _demote_cells(self) -> bool:
         """Demote the few cells that hold up the convergence to first order; whether there were new ones."""
