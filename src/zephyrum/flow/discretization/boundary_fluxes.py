@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inlined, inner_inlined, serial
+from zephyrum._core.jit import inlined, inner_inlined, parallel, prange, serial
 from zephyrum.flow.discretization.face_batches import LEAST_FACE_FRACTION
 from zephyrum.flow.discretization.kernel_arrays import Boundary
 from zephyrum.flow.discretization.wall_pressure_gradient import wall_pressure_rise
@@ -337,7 +337,7 @@ def subtract_boundary_diffusion(
     subtract_diffusion(gradients, state, coefficients, normal, out)
 
 
-@serial
+@parallel
 def boundary_fluxes(
     q: np.ndarray,
     g: np.ndarray,
@@ -366,8 +366,8 @@ def boundary_fluxes(
     out : (nb, m) array
         Written.
     """
-    unperturbed = np.int64(-1), 0.0  # a literal would be compiled apart
-    for e in range(len(boundary.code)):
+    for e in prange(len(boundary.code)):
+        unperturbed = np.int64(-1), 0.0  # a literal would be compiled apart
         f = boundary.first + e
         boundary_face_flux((q, g), f, faces, boundary, scheme, gas, unperturbed, out[e])
         for m in range(q.shape[1]):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inner_inlined, serial
+from zephyrum._core.jit import inner_inlined, parallel, prange, serial
 from zephyrum.flow.discretization.boundary_fluxes import (
     boundary_cell_vector,
     boundary_face_flux,
@@ -35,7 +35,7 @@ def difference_step(m: int):
     return STATE_STEP if m < 5 else 1e3 * STATE_STEP
 
 
-@serial
+@parallel
 def boundary_jacobians(
     q: np.ndarray,
     g: np.ndarray,
@@ -70,7 +70,7 @@ def boundary_jacobians(
     state.
     """
     axes = scheme.axes
-    for e in range(len(boundary.code)):
+    for e in prange(len(boundary.code)):
         f = boundary.first + e
         c = faces.left[f]
         base, moved = np.empty(MAX_UNKNOWNS), np.empty(MAX_UNKNOWNS)

@@ -128,6 +128,7 @@ class LevelIteration:
         self.total_before = self.ceiling = math.inf
         self.bounded, self.bounded_step = np.zeros(len(self.q), dtype=bool), self.first
         self.local_cfl, self.bounded_before = self.numerics.local_cfl.max_cfl, math.inf
+        self.falling_step = self.first  # the last one in which the residual of the bounded cells fell
 
     def run(self, reports: Reports) -> tuple[Evaluation, Outcome, str]:
         """Iterate until the outcome is known.
@@ -240,7 +241,7 @@ class LevelIteration:
         if self.regime.viscous or not self.regime.space or self.intermediate or self.enough:
             return
         self._follow_bounded_cells()
-        waited = self.step - max(self.best_step, self.bounded_step)
+        waited = self.step - max(self.best_step, self.bounded_step, self.falling_step)
         if waited < rules.patience or self.cfl <= rules.max_cfl:
             return
         chosen = self.problem.cells_of_residual(self.now.R, rules.max_cells, rules.residual_share)
@@ -258,6 +259,8 @@ class LevelIteration:
             change = min(max(self.bounded_before / size, 1.0 / rules.max_growth), rules.max_growth)
             if math.isfinite(self.bounded_before):
                 self.local_cfl = max(change * self.local_cfl, rules.min_cfl)
+            if size < rules.falling * self.bounded_before:
+                self.falling_step = self.step
             self.bounded_before = size
 
     def _demote_cells(self) -> bool:

@@ -434,6 +434,8 @@ class LocalCFL(_Ranges):
         [-] Largest factor on the bound in a step: it follows the residual of these cells, as the CFL number of a run
         does. Half Skerry on 22,399 cells, alpha 0: with a fixed bound 90 cells stop 3.4 orders down, although their
         equations at first order have a solution; with this one the residual of all cells falls 4 orders.
+    falling : float
+        [-] Ratio of their residuals from one step to the next below which they do not hold up the convergence.
     reduction : float
         [-] Factor on the bound where they hold up the convergence once more.
     patience : int
@@ -459,6 +461,7 @@ class LocalCFL(_Ranges):
     max_cfl: float = 100.0
     min_cfl: float = 3.0
     max_growth: float = 3.0
+    falling: float = 0.99
     reduction: float = 0.3
     patience: int = 3
     residual_share: float = 0.99
@@ -471,6 +474,7 @@ class LocalCFL(_Ranges):
         "max_cfl": (1.0,),
         "min_cfl": (0.1,),
         "max_growth": (1.0,),
+        "falling": (0.0, 1.0),
         "reduction": (0.01, 1.0),
         "residual_share": (0.0, 1.0),
         "max_cells": (0.0, 1.0),
