@@ -264,6 +264,16 @@ class Whole(unittest.TestCase):
         run.step = 30
         run._bound_cfl()
         np.testing.assert_allclose(run._pseudo_time_rate(waves)[ring], waves[ring] / 30.0)  # it still holds things up
+        for size, bound in (
+            (0.05, 30.0),
+            (0.02, 75.0),
+            (0.002, 225.0),
+            (0.004, 112.5),
+        ):  # the bound follows the residual
+            oscillate([40], size)
+            run.bounded_before = np.inf if size == 0.05 else run.bounded_before
+            run._bound_cfl()
+            self.assertAlmostEqual(run.local_cfl, bound, delta=1e-3)
         history.rows[-3] = tuple(1.001 * row)
         self.assertEqual(oscillate([40], 3e-4), "")  # the coefficients move
 

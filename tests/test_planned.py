@@ -13,6 +13,7 @@ import zephyrum as zy
 from zephyrum.cli.main import main
 from zephyrum.geometry.surface.solids import half_surface
 from zephyrum.mesh import aircraft_mesh
+from zephyrum.mesh.clipped_3d import assembly
 from zephyrum.mesh.clipped_3d.generation import local_edges, wake_points
 from zephyrum.mesh.planning import MeshTask
 from zephyrum.mesh.wall_shape import wall_shape
@@ -187,6 +188,20 @@ class Curved(unittest.TestCase):
         half = np.interp(tail[:, 0], *upper[np.argsort(upper[:, 0])].T)
         # 7e-3 where the normals of both sides are mixed
         self.assertLess(float(np.abs(np.abs(tail[:, 2]) - half).max()), 5e-4)
+
+    def test_columns_far_smaller_than_the_cube_above_them_become_part_of_it(self):
+        plank = zy.Planform(span=4.0, root_chord=1.0, taper=1.0)
+        wing = zy.Wing(planform=plank, airfoil="NACA 0012", tail_gap=0.002)
+        aircraft = zy.Aircraft(name="wing", parts={"wing": wing})
+        with mock.patch.object(assembly, "SMALL_COLUMN_FRACTION", 0.0):
+            before = zy.mesh_aircraft(aircraft, 4.0, farfield=3.0)
+        after = zy.mesh_aircraft(aircraft, 4.0, farfield=3.0)
+        self.assertLess(after.n_cells, before.n_cells)
+        self.assertGreater(after.n_cells, 0.99 * before.n_cells)
+        self.assertAlmostEqual(after.cell_volume.sum() / before.cell_volume.sum(), 1.0, delta=1e-12)
+        walls = [np.abs(mesh.face_area[mesh.faces_of("wall")]).sum(axis=0) for mesh in (before, after)]
+        np.testing.assert_allclose(*walls, rtol=1e-12)  # the wall is the same
+        after.check()
 
     def test_edges_stay_sharp(self):
         mesh = zy.mesh_surface(zy.remesh(zy.Body.box(1.0, 1.0, 1.0).surface(), 600).surface, farfield=2.0, growth=0.5)

@@ -252,7 +252,7 @@ class LevelIteration:
             self.bounded_step, self.bounded_before = self.step, math.inf
 
     def _follow_bounded_cells(self) -> None:
-        """Raise the bound on the CFL number of the cells that have one as their residual falls, and lower it as it grows."""
+        """Let the bound on the CFL number of the chosen cells follow their residual."""
         if self.bounded.any():
             size = math.sqrt(self.problem.squared_residual(self.now.R)[self.bounded].sum())
             rules = self.numerics.local_cfl

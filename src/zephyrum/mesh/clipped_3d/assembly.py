@@ -21,6 +21,7 @@ from zephyrum.mesh.polygons import volumes_between
 from zephyrum.mesh.tree import Tree, merged
 
 SMALL_CELL_FRACTION = 0.2  # fraction of its cube below which a cell is merged with a neighbour
+SMALL_COLUMN_FRACTION = 0.02  # volume of an inviscid column over that of its cube below which it becomes part of it
 MAX_DISPLACEMENT = 0.4  # of the layers' height: what a point may be displaced from its flat triangle
 MAX_SPLITTING_ROUNDS = 4  # rounds in which columns are divided or joined
 MAX_FLATTENING_ROUNDS = 3  # rounds in which more of the wall is left flat
@@ -88,8 +89,33 @@ def joined_faces(
     names = [("farfield", "farfield"), ("symmetry", "symmetry"), ("ground", "ground")] + [
         (name, "wall") for name in parts
     ]
-    faces = stacks.faces(into, half, ground, part_of[triangle[columns.polygon]])
-    return *faces, names, faces[3] != faces[4]
+    points, start, corners, left, right, tag = stacks.faces(into, half, ground, part_of[triangle[columns.polygon]])
+    if even:
+        left, right = _without_small_columns(points, start, corners, left, right, columns, int(into.max()) + 1)
+    return points, start, corners, left, right, tag, names, left != right
+
+
+def _without_small_columns(points, start, corners, left, right, columns: PrismColumns, cubes: int) -> tuple:
+    """(left, right) with columns far smaller than the cube above them made part of it.
+
+    The base of a blunt tail that is narrower than the cubes behind it carries such columns. Their cells oscillate, and
+    the flow about the base is not resolved with them either.
+    """
+    total = int(max(left.max(), right.max()) + 1)
+    volume, area = volumes_between(points, start, corners, left, right, total, points.mean(axis=0))
+    layers = (total - cubes) // columns.count
+    column = np.arange(columns.count).repeat(layers)
+    size = np.bincount(column, volume[cubes:])
+    roofs = np.flatnonzero((left < cubes) & (right >= cubes))
+    below = column[right[roofs] - cubes]
+    order = np.argsort(area[roofs], kind="stable")
+    above = np.full(columns.count, -1)
+    above[below[order]] = left[roofs[order]]  # across the largest face
+    small = size < SMALL_COLUMN_FRACTION * volume[above]
+    into = np.arange(total)
+    into[cubes:][small[column]] = above[column[small[column]]]
+    number = np.unique(into, return_inverse=True)[1]
+    return number[left], np.where(right < 0, right, number[right])
 
 
 class PrismStacks:
