@@ -269,7 +269,7 @@ class Whole(unittest.TestCase):
             (0.02, 75.0),
             (0.002, 225.0),
             (0.004, 112.5),
-        ):  # the bound follows the residual
+        ):  # it follows the residual
             oscillate([40], size)
             run.bounded_before = np.inf if size == 0.05 else run.bounded_before
             run._bound_cfl()

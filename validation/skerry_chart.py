@@ -38,6 +38,7 @@ def thickness_factor(aircraft: zy.Aircraft) -> float:
     (Prandtl 1918): a = a0 / (1 + a0 / (pi A)).
     """
     wing, reference = aircraft.parts["wing"], aircraft.reference_quantities()[0]
+    assert isinstance(wing, zy.Wing)
     flow = zy.panel_section(wing.sections[1].airfoil)
     section = (flow.solve(2.0).cl - flow.solve(0.0).cl) / math.radians(2.0)
     aspect = reference.span**2 / reference.area
