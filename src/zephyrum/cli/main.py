@@ -164,20 +164,24 @@ def demo(out: Path) -> None:
     """
     from zephyrum.cli.output import table
     from zephyrum.cli.quick_commands import quick_answers
+    from zephyrum.studies.compilation import compile_kernels
 
-    quick_answers(out, table)
     aircraft = out / "aircraft"
-    for folder, study, others in (
-        (out, "skerry.toml", ()),
-        (aircraft, "skerry-flight.toml", ("skerry-mailplane.toml",)),
-    ):
-        for name in (study, *others):
-            target = folder / ("study.toml" if name == study else name)
-            if not target.exists():
-                write_text(target, (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"))
-    # a point that oscillates belongs to the demonstration: exit code 0
-    run_and_show(out / "study.toml", out, False)
-    with ProcessPoolExecutor(1, get_context("spawn")) as pool:  # figures of the section, while the aircraft is solved
+    # a second process compiles what the field solutions need, and draws the section while the aircraft is solved
+    with ProcessPoolExecutor(1, get_context("spawn")) as pool:
+        for kind, model in (("section", "sa"), ("aircraft", "euler")):
+            pool.submit(compile_kernels, (kind,), (model,), 1)
+        quick_answers(out, table)
+        for folder, study, others in (
+            (out, "skerry.toml", ()),
+            (aircraft, "skerry-flight.toml", ("skerry-mailplane.toml",)),
+        ):
+            for name in (study, *others):
+                target = folder / ("study.toml" if name == study else name)
+                if not target.exists():
+                    write_text(target, (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"))
+        # a point that oscillates belongs to the demonstration: exit code 0
+        run_and_show(out / "study.toml", out, False)
         drawn = pool.submit(pictures_of, out)
         run_and_show(aircraft / "study.toml", aircraft, True)
         for line in drawn.result():
