@@ -58,7 +58,7 @@ def main() -> None:
     logging.basicConfig(format="zephyrum: %(message)s", level=logging.WARNING)
 
 
-def run_and_show(path: Path, folder: Path, figures: bool) -> int:
+def run_and_show(path: Path, folder: Path, figures: bool, helped: bool = True) -> int:
     """Run a study with progress, print its tables and draw its figures.
 
     Parameters
@@ -69,6 +69,8 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
         Results folder.
     figures : bool
         Whether to draw the figures.
+    helped : bool
+        Whether a second process helps to compile kernels that are not on disk.
 
     Returns
     -------
@@ -86,7 +88,8 @@ def run_and_show(path: Path, folder: Path, figures: bool) -> int:
         click.echo(f"wall layers: {layers.describe()}\n")
     total = sum(job.count(own) for job, own in spec.asked())
     target, model = spec.numerics(source.residual_drop).residual_drop, next(iter(spec.field_models), "")
-    with Progress(total, spec.title, target, spec.kind, model) as progress:
+    kinds = (("polar",) if "panel" in spec.quick_models else ()) + ((spec.kind,) if model else ())
+    with Progress(total, spec.title, target, kinds, model if helped else "") as progress:
         study = run_study(path, folder, progress)
     print_outcome(study)
     for line in pictures_of(study) if figures else ():
@@ -164,13 +167,13 @@ def demo(out: Path) -> None:
     """
     from zephyrum.cli.output import table
     from zephyrum.cli.quick_commands import quick_answers
-    from zephyrum.studies.compilation import compile_kernels
+    from zephyrum.studies.compilation import compile_ahead
 
     aircraft = out / "aircraft"
-    # a second process compiles what the field solutions need, and draws the section while the aircraft is solved
+    # a second process compiles kernels ahead of their use, and draws the section while the aircraft is solved
     with ProcessPoolExecutor(1, get_context("spawn")) as pool:
-        for kind, model in (("section", "sa"), ("aircraft", "euler")):
-            pool.submit(compile_kernels, (kind,), (model,), 1)
+        for kind, model in (("polar", ""), ("section", "sa"), ("aircraft", "euler")):
+            pool.submit(compile_ahead, kind, model)
         quick_answers(out, table)
         for folder, study, others in (
             (out, "skerry.toml", ()),
@@ -181,9 +184,9 @@ def demo(out: Path) -> None:
                 if not target.exists():
                     write_text(target, (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"))
         # a point that oscillates belongs to the demonstration: exit code 0
-        run_and_show(out / "study.toml", out, False)
+        run_and_show(out / "study.toml", out, False, helped=False)
         drawn = pool.submit(pictures_of, out)
-        run_and_show(aircraft / "study.toml", aircraft, True)
+        run_and_show(aircraft / "study.toml", aircraft, True, helped=False)
         for line in drawn.result():
             click.echo(line)
 
@@ -544,6 +547,7 @@ def mesh(geometry: str, **options) -> None:
 
 
 @main.command("compile")
+@click.option("--polar", "kinds", flag_value="polar", help="Only the kernels of section polars by panels.")
 @click.option("--section", "kinds", flag_value="section", help="Only the kernels of sections.")
 @click.option("--aircraft", "kinds", flag_value="aircraft", help="Only the kernels of aircraft.")
 def compile_command(kinds: str | None) -> None:
@@ -576,7 +580,7 @@ def refine(section: str, mach: float, alpha: float, model: str, levels: int, fig
     from zephyrum.cli.mesh_commands import with_layers
 
     options = with_layers(options)
-    with Progress(levels, "refinement", 8.0, "section", model) as progress:
+    with Progress(levels, "refinement", 8.0, ("section",), model) as progress:
         made = study(section_of(section), air, levels, model, observer=progress, **options)
     print_refinement(made)
     if figure:

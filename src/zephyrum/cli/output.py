@@ -158,7 +158,9 @@ def compilation_progress(expected: int) -> Iterator[None]:
 class Progress(Observer):
     """A bar with time left on a terminal; elsewhere a line for every finished task and one a minute."""
 
-    def __init__(self, total: int, what: str, residual_drop: float = 8.0, kind: str = "section", model: str = ""):
+    def __init__(
+        self, total: int, what: str, residual_drop: float = 8.0, kinds: tuple[str, ...] = ("section",), model: str = ""
+    ):
         from rich.console import Console
         from rich.progress import BarColumn, MofNCompleteColumn, Progress as Bar, TextColumn, TimeElapsedColumn
 
@@ -176,8 +178,8 @@ class Progress(Observer):
         self.done, self.begin, self.spoken = 0, time.monotonic(), time.monotonic()
         self.residual_drop = residual_drop
         self.paces: dict[str, float] = {}
-        self.kernels, self._listening = KernelCounter(expected_kernels((kind,))), compilations(self._kernel)
-        self.kind, self.model, self._helper = kind, model, None
+        self.kernels, self._listening = KernelCounter(expected_kernels(kinds)), compilations(self._kernel)
+        self.kinds, self.model, self._helper = kinds, model, None
 
     def __enter__(self):
         self.bar.start()
@@ -193,7 +195,7 @@ class Progress(Observer):
     def _kernel(self, _name: str) -> None:
         words = self.kernels.words()
         if self.kernels.count == 1 and self.model and (os.cpu_count() or 1) > 1:
-            self._helper = start_helper((self.kind,), (self.model,))  # type: ignore[assignment]
+            self._helper = start_helper(self.kinds, (self.model,))  # type: ignore[assignment]
         if self.live:
             self.bar.update(self.task, description=words)
         elif self.kernels.count == 1:

@@ -1,9 +1,9 @@
 """Compilation of the kernels ahead of their first use, by all cores side by side.
 
 Kernels are compiled when they are first called and then kept on disk (see `_core.jit`). `compile_kernels` runs tiny
-cases that call all of them, in the order of a run; other processes meanwhile call the kernels of the flow on a box,
-which needs no mesh generator. A kernel that one process compiles is locked, the others wait for it and read it from
-disk; so they meet in between.
+cases that call all of them, in the order of a run; other processes meanwhile call those that a run needs last: the
+kernels of the flow on a box, which needs no mesh generator, and the elimination of the layers of a section polar. A
+kernel that one process compiles is locked, the others wait for it and read it from disk; so they meet in between.
 Verified by tests/test_jit.py.
 """
 
@@ -28,12 +28,17 @@ from zephyrum.flow.physics.boundary_conditions import WallData, exterior_states
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence import MODELS, VISCOUS_MODELS, freestream_turbulence, typical_turbulence
 from zephyrum.geometry import Airfoil, Body, remesh
+from zephyrum.loworder.panel.coupled_layers import CoupledLayers, CouplingOptions
+from zephyrum.loworder.panel.displacement import DisplacedSection, PanelLayout
+from zephyrum.loworder.panel.layer_equations import TURBULENT
+from zephyrum.loworder.panel.polar import panel_polar
+from zephyrum.loworder.panel.reduced_system import eliminated
 from zephyrum.mesh import Group, Mesh, mesh_airfoil, mesh_surface
 
-KINDS = ("section", "aircraft")
+KINDS = ("polar", "section", "aircraft")  # section polars by panels, field solutions of sections and of aircraft
 # kernels that a run of one model meets on an empty cache while a helper compiles those of the flow: sections counted
 # with SA, aircraft estimated
-KERNEL_COUNTS = {"section": 65, "aircraft": 90}
+KERNEL_COUNTS = {"polar": 40, "section": 65, "aircraft": 90}
 MORE_FOR_A_KIND, MORE_FOR_A_MODEL = 45, 6  # and where the other kind, or each further model, is compiled as well
 
 
@@ -43,7 +48,7 @@ def expected_kernels(kinds: tuple[str, ...], models: int = 1) -> int:
     Parameters
     ----------
     kinds : tuple of str
-        "section", "aircraft" or both.
+        Some of `KINDS`.
     models : int, optional
         Number of flow models.
 
@@ -61,12 +66,12 @@ def compile_kernels(
     models: tuple[str, ...] = MODELS,
     processes: int | None = None,
 ) -> int:
-    """Compile the kernels of sections and aircraft, unless they are on disk.
+    """Compile the kernels of section polars, sections and aircraft, unless they are on disk.
 
     Parameters
     ----------
     kinds : tuple of str
-        "section", "aircraft" or both.
+        Some of `KINDS`.
     models : tuple of str
         Models of the flow.
     processes : int, optional
@@ -92,7 +97,7 @@ def compile_kernels(
     try:
         with compilations(seen.append):
             for kind in kinds:
-                for model in models:
+                for model in models if kind != "polar" else models[:1]:
                     run_tiny_case(kind, model)
             for helper in helpers:
                 helper.wait()
@@ -102,13 +107,27 @@ def compile_kernels(
     return len(seen)
 
 
+def compile_ahead(kind: str, model: str) -> None:
+    """Compile all kernels that a run of a kind needs, beginning with those that it needs last.
+
+    Parameters
+    ----------
+    kind : str
+        One of `KINDS`.
+    model : str
+        Flow model.
+    """
+    compile_last(kind, model)
+    run_tiny_case(kind, model)
+
+
 def start_helper(kinds: tuple[str, ...], models: tuple[str, ...]) -> subprocess.Popen:
-    """Start a process that compiles the kernels of the flow, while the run compiles those of its mesh.
+    """Start a process that compiles the kernels that a run needs last, while the run compiles its first ones.
 
     Parameters
     ----------
     kinds : tuple[str, ...]
-        "section", "aircraft" or both.
+        Some of `KINDS`.
     models : tuple[str, ...]
         Flow models.
     """
@@ -123,12 +142,15 @@ def run_tiny_case(kind: str, model: str) -> None:
     Parameters
     ----------
     kind : str
-        "section" or "aircraft".
+        One of `KINDS`.
     model : str
         Flow model.
     """
     from zephyrum.results import solve
 
+    if kind == "polar":
+        panel_polar(Airfoil.naca("0012"), [2.0], 1e6)
+        return
     viscous = model != "euler"
     air = Freestream(mach=0.6, alpha=1.0, reynolds=1e5)
     if kind == "section":
@@ -226,15 +248,44 @@ def box_mesh(dimension: int) -> Mesh:
     return mesh
 
 
+def compile_last(kind: str, model: str) -> None:
+    """Compile those kernels that a run of a kind needs last.
+
+    Parameters
+    ----------
+    kind : str
+        One of `KINDS`.
+    model : str
+        Flow model.
+    """
+    if kind == "polar":
+        compile_elimination(Airfoil.naca("0012"))
+        return
+    compile_flow(box_mesh(2 if kind == "section" else 3), model)
+    if kind == "aircraft":  # while the other process remeshes
+        ball = Body.ellipsoid(1.0, 1.0).surface(tolerance=0.02)
+        mesh_surface(ball, farfield=3.0, growth=1.0, layers=(1e-2, 1.5, 4))
+
+
+def compile_elimination(foil: Airfoil) -> None:
+    """Call the kernels of a Newton step of a section polar, on layers that nobody has solved.
+
+    Parameters
+    ----------
+    foil : Airfoil
+    """
+    layers = CoupledLayers(DisplacedSection(foil, PanelLayout()), 2.0, 1e-6, 9.0, (1.0, 1.0), CouplingOptions())
+    layers.values[:] = (0.01, 1e-3, 2e-3, 1.0)
+    layers.kinds[:] = TURBULENT
+    eliminated(layers.stations(), layers.panel(), np.array([own[2] for own in layers.sides]))
+
+
 def main() -> None:
     """What a helper process does; arguments: kinds and models, separated by commas."""
     kinds, models = (words.split(",") for words in sys.argv[1:3])
-    for kind in reversed(kinds):
-        for model in reversed(models):
-            compile_flow(box_mesh(2 if kind == "section" else 3), model)
-        if kind == "aircraft":  # while the other process remeshes
-            ball = Body.ellipsoid(1.0, 1.0).surface(tolerance=0.02)
-            mesh_surface(ball, farfield=3.0, growth=1.0, layers=(1e-2, 1.5, 4))
+    for kind in kinds:
+        for model in reversed(models) if kind != "polar" else models[:1]:
+            compile_last(kind, model)
 
 
 if __name__ == "__main__":
