@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum._core.jit import inner_inlined, parallel, prange, serial
+from zephyrum._core.jit import inner_inlined, inner_serial, parallel, prange, serial
 from zephyrum.flow.discretization.boundary_fluxes import (
     boundary_cell_vector,
     boundary_face_flux,
@@ -69,21 +69,28 @@ def boundary_jacobians(
     blocks[:, 0] are derivatives to the face state at a fixed cell, viscous_jacobian those to the cell at a fixed face
     state.
     """
-    axes = scheme.axes
     for e in prange(len(boundary.code)):
-        f = boundary.first + e
-        c = faces.left[f]
-        base, moved = np.empty(MAX_UNKNOWNS), np.empty(MAX_UNKNOWNS)
-        for j in range(-1, len(axes)):  # one call site, for the base and every unknown
-            perturbed = axes[j] if j >= 0 else -1
-            h = difference_step(perturbed) if j >= 0 else 0.0
-            boundary_face_flux((q, g), f, faces, boundary, scheme, gas, (perturbed, h), moved)
-            _store_difference(base, moved, j, h, faces.area[f], axes, out.blocks[f, 0])
-        normal = face_normal(faces, f)
-        un = q[c, 1] * normal[0] + q[c, 2] * normal[1] + q[c, 3] * normal[2]
-        out.speed[f] = faces.area[f] * (abs(un) + np.sqrt(q[c, 4]))
-        if scheme.model > EULER and boundary.code[e] in (NO_SLIP, IMPOSED):
-            _set_boundary_viscous_jacobian((q, g), f, faces, boundary, scheme, gas, (base, moved), out)
+        _set_boundary_jacobian(np.int64(e), (q, g), faces, boundary, scheme, gas, out)
+
+
+@inner_serial
+def _set_boundary_jacobian(e, states, faces, boundary, scheme, gas, out):
+    """`boundary_jacobians` of one face; a kernel of its own, which the parallel loop does not compile again."""
+    q, g = states
+    axes = scheme.axes
+    f = boundary.first + e
+    c = faces.left[f]
+    base, moved = np.empty(MAX_UNKNOWNS), np.empty(MAX_UNKNOWNS)
+    for j in range(-1, len(axes)):  # one call site, for the base and every unknown
+        perturbed = axes[j] if j >= 0 else -1
+        h = difference_step(perturbed) if j >= 0 else 0.0
+        boundary_face_flux((q, g), f, faces, boundary, scheme, gas, (perturbed, h), moved)
+        _store_difference(base, moved, j, h, faces.area[f], axes, out.blocks[f, 0])
+    normal = face_normal(faces, f)
+    un = q[c, 1] * normal[0] + q[c, 2] * normal[1] + q[c, 3] * normal[2]
+    out.speed[f] = faces.area[f] * (abs(un) + np.sqrt(q[c, 4]))
+    if scheme.model > EULER and boundary.code[e] in (NO_SLIP, IMPOSED):
+        _set_boundary_viscous_jacobian((q, g), f, faces, boundary, scheme, gas, (base, moved), out)
 
 
 @inner_inlined
