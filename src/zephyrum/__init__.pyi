@@ -56,6 +56,8 @@ from .loworder import (
     BuildupOptions as BuildupOptions,
     Component as Component,
     DragBuildup as DragBuildup,
+    ElementCoupling as ElementCoupling,
+    ElementsPolar as ElementsPolar,
     Increment as Increment,
     LatticeOptions as LatticeOptions,
     LayerOptions as LayerOptions,

@@ -5,7 +5,7 @@ from pathlib import Path
 from zephyrum.errors import InputError
 
 
-def section_of(text: str, tail: str = "closed"):
+def section_of(text: str, tail: str = "closed", unit: str | None = None):
     """Section that a user names.
 
     Parameters
@@ -14,6 +14,8 @@ def section_of(text: str, tail: str = "closed"):
         "naca2412" or a coordinate file.
     tail : str, optional
         "closed" or "blunt", for NACA sections.
+    unit : str, optional
+        Unit of a coordinate file, which keeps its size and place; without it the section gets unit chord.
 
     Examples
     --------
@@ -25,7 +27,7 @@ def section_of(text: str, tail: str = "closed"):
     compact = text.lower().replace(" ", "").replace("-", "")
     if compact.startswith("naca") and not Path(text).exists():
         return Airfoil.naca(compact[4:], tail)
-    return Airfoil.read(text)
+    return Airfoil.read(text, unit=unit)
 
 
 def changes_of(sets: tuple[str, ...], option: str = "--set") -> dict:

@@ -437,6 +437,8 @@ def shape(file: Path, **options) -> None:
 @click.option("--turbulence", type=float, help="Turbulence level in percent, in place of --critical.")
 @click.option("--trip", nargs=2, type=float, default=(1.0, 1.0), metavar="UPPER LOWER", help="Trips, in chords.")
 @click.option("--flap", nargs=2, type=float, metavar="HINGE ANGLE", help="Plain flap: chords, degrees.")
+@click.option("--element", "elements", multiple=True, metavar="NAME=FILE", help="One more element, at its place.")
+@click.option("--unit", default="m", show_default=True, help="Unit of the coordinate files with --element.")
 @click.option("--csv", type=click.Path(path_type=Path), help="Folder for the tables.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw it: .png, .svg or .pdf.")
 def section_polar(section: str, **options) -> None:

@@ -14,7 +14,8 @@ from zephyrum.cli.arguments import changes_of
 from zephyrum.errors import FlowError, InputError
 
 if TYPE_CHECKING:
-    from zephyrum.loworder import PanelPolar
+    from zephyrum.geometry import Airfoil
+    from zephyrum.loworder import ElementsPolar, PanelPolar
 
 COEFFICIENT_COLUMNS = {
     "part": "", "CL": ".4f", "CDi": ".5f", "CDi_surface": ".5f", "CY": ".4f", "Cl": ".5f", "CM": ".4f", "Cn": ".5f",
@@ -211,6 +212,8 @@ class SectionPolarRequest:
     turbulence: float | None
     trip: tuple[float, float]
     flap: tuple[float, float] | None
+    elements: tuple[str, ...]
+    unit: str
     csv: Path | None
     figure: Path | None
 
@@ -252,15 +255,16 @@ def section_polar_command(section: str, request: SectionPolarRequest, show_table
     from zephyrum.cli.arguments import section_of
     from zephyrum.loworder import LayerOptions, panel_polar, panel_polar_at_lift
 
-    foil = section_of(section)
+    foil = section_of(section, unit=request.unit if request.elements else None)
     if request.flap is not None:
         foil = foil.with_flap(*request.flap)
+    elements = _elements(foil, request)
     options = LayerOptions(request.critical, request.turbulence, *request.trip)
     streams = itertools.product(_list(request.reynolds, "--reynolds"), _list(request.mach, "--mach"))
-    polars = []
+    polars: list = []
     for reynolds, mach in streams:
         if request.lift is None:
-            polars.append(panel_polar(foil, _values(request.alpha), reynolds, mach, options))
+            polars.append(panel_polar(elements or foil, _values(request.alpha), reynolds, mach, options))
         else:
             lifts = _values(request.lift, "--lift")
             polars.append(panel_polar_at_lift(foil, lifts, reynolds, mach, options))
@@ -280,18 +284,50 @@ def section_polar_command(section: str, request: SectionPolarRequest, show_table
         pd.concat(layers).to_csv(request.csv / "section_layers.csv", index=False)
         click.echo(f"written: {request.csv}/section_polar.csv, section_layers.csv")
     if request.figure:
-        from zephyrum.plotting import draw_panel_polar, draw_panel_polars
+        from zephyrum.plotting import draw_elements_polar, draw_panel_polar, draw_panel_polars
         from zephyrum.plotting.style import save
 
-        save(draw_panel_polar(polars[0]) if len(polars) == 1 else draw_panel_polars(polars), request.figure)
+        draw = draw_elements_polar if elements else draw_panel_polar
+        save(draw(polars[0]) if len(polars) == 1 else draw_panel_polars(polars), request.figure)
         click.echo(f"drawn: {request.figure}")
 
 
-def _show_section_polar(polar: "PanelPolar", exponent: float, show_table: Callable) -> None:
+def _elements(foil: "Airfoil", request: SectionPolarRequest) -> "dict[str, Airfoil]":
+    """Elements by name, the first of them the section; none without more of them."""
+    from zephyrum.cli.arguments import section_of
+
+    made: dict[str, Airfoil] = {}
+    for text in request.elements:
+        name, is_there, file = text.partition("=")
+        if not is_there or not name or not file:
+            raise InputError(f"--element {text!r} is not NAME=FILE, for example flap=flap.dat.")
+        if name in made or name == "main":
+            raise InputError(f"--element {text!r}: the name {name!r} is taken; give another.")
+        made[name] = section_of(file, unit=request.unit)
+    if made and request.lift is not None:
+        raise InputError("--lift is for a section alone; give --alpha with --element.")
+    return {"main": foil} | made if made else {}
+
+
+def _polar_columns(polar: "PanelPolar | ElementsPolar") -> dict[str, str]:
+    """Columns of the table of a polar, with their formats."""
+    from zephyrum.loworder import LayeredFlow
+
+    if isinstance(polar.flows[0], LayeredFlow):
+        return POLAR_COLUMNS
+    own = {name: POLAR_COLUMNS[name] for name in ("alpha", "CL", "CD", "CM")}
+    for name in polar.flows[0].elements:
+        own |= {f"CL_{name}": POLAR_COLUMNS["CL"], f"CD_{name}": POLAR_COLUMNS["CD"]}
+        own[f"transition_{name}_upper"] = POLAR_COLUMNS["transition_upper"]
+        own[f"separation_{name}_upper"] = POLAR_COLUMNS["transition_upper"]
+    return own
+
+
+def _show_section_polar(polar: "PanelPolar | ElementsPolar", exponent: float, show_table: Callable) -> None:
     """Print the table of a polar, its lift slope and its largest lift."""
     found = polar.table
-    title = f"{polar.foil.name}, Re {polar.reynolds:.3g}, Mach {polar.mach:g}, N {exponent:.2g}: places in chords"
-    show_table(_clean(found[found.converged].to_dict("records")), POLAR_COLUMNS, title)
+    title = f"{polar.title}, Re {polar.reynolds:.3g}, Mach {polar.mach:g}, N {exponent:.2g}: places in chords"
+    show_table(_clean(found[found.converged].to_dict("records")), _polar_columns(polar), title)
     lost = [f"{alpha:g}" for alpha in found.alpha[~found.converged]]
     if lost:
         click.echo(f"not converged at {', '.join(lost)} deg: deep stall, a bubble that bursts, or a kinked section")

@@ -8,8 +8,10 @@ from .drag_buildup.buildup import (
 )
 from .drag_buildup.components import Component as Component, components_of_surface as components_of_surface
 from .panel.boundary_layer import LayerSolution as LayerSolution, march_layer as march_layer
+from .panel.element_polar import ElementsFlow as ElementsFlow, ElementsPolar as ElementsPolar
 from .panel.inviscid import PanelFlow as PanelFlow, PanelSection as PanelSection, panel_section as panel_section
 from .panel.polar import (
+    ElementCoupling as ElementCoupling,
     LayeredFlow as LayeredFlow,
     LayerOptions as LayerOptions,
     PanelPolar as PanelPolar,

@@ -31,6 +31,7 @@ from .fields_3d import (
 from .methods import draw_method_pressures as draw_method_pressures, draw_methods as draw_methods
 from .quick_methods import (
     draw_buildup as draw_buildup,
+    draw_elements_polar as draw_elements_polar,
     draw_lattice as draw_lattice,
     draw_panel_polar as draw_panel_polar,
     draw_panel_polars as draw_panel_polars,

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from zephyrum.loworder.drag_buildup.buildup import DragBuildup
+    from zephyrum.loworder.panel.element_polar import ElementsPolar
     from zephyrum.loworder.panel.polar import LayeredFlow, PanelPolar
     from zephyrum.loworder.vortex_lattice.solution import LatticeSolution
 
@@ -233,6 +234,71 @@ def draw_panel_polar(polar: "PanelPolar", alpha: float | None = None):
     return figure
 
 
+def draw_elements_polar(polar: "ElementsPolar", alpha: float | None = None):
+    """Draw lift and drag of a section with several elements, and displacement and pressures of one of its flows.
+
+    Parameters
+    ----------
+    polar : ElementsPolar
+        Polar of several elements.
+    alpha : float, optional
+        Angle of the pressures [deg]; the converged one nearest to 4 deg without it.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> pair = {"low": zy.Airfoil.naca("0012"), "high": zy.Airfoil.naca("0012").moved(0.0, 1.0)}
+    >>> len(draw_elements_polar(zy.panel_polar(pair, [0.0, 4.0], 3e6)).axes)
+    4
+    """
+    figure, axes = new_axes(2, 2)
+    flows = polar.flows
+    angles, lift = (np.array([getattr(flow, name) for flow in flows]) for name in ("alpha", "cl"))
+    drag = 1e4 * np.array([flow.cd for flow in flows])
+    style = {"markersize": 3, "linewidth": 1.2}
+    axes[0, 0].plot(angles, lift, color="black", marker=".", label="all", **style)
+    axes[0, 1].plot(drag, lift, color="black", marker=".", label="all", **style)
+    flow = flows[int(np.argmin(np.abs(angles - (4.0 if alpha is None else alpha))))]
+    for k, (name, own) in enumerate(flow.elements.items()):
+        part = {"color": COLOURS[k % 6], "label": name}
+        own_lift, own_drag = (np.array([one.share(name, c) for one in flows]) for c in ("cl", "cd"))
+        axes[0, 0].plot(angles, own_lift, marker=MARKERS[k % 6], **part, **style)
+        axes[0, 1].plot(1e4 * own_drag, lift, marker=MARKERS[k % 6], **part, **style)
+        _draw_displaced(axes[1, 0], own, part["color"])
+        x = own.points[:, 0] / flow.chord
+        for side, line in zip(own.sides, ("-", "--")):
+            axes[1, 1].plot(x[side], own.cp[side], line, color=part["color"], linewidth=1.2)
+    axes[0, 1].set_xlim(left=0.0)
+    axes[0, 0].legend(fontsize="small")
+    axes[1, 1].invert_yaxis()
+    axes[1, 0].set_aspect("equal", adjustable="datalim")
+    format_axes(axes[0, 0], "angle of attack [deg]", "lift coefficient [-]", "lift, on the chord of the first")
+    format_axes(axes[0, 1], "drag coefficient [counts]", "lift coefficient [-]", "drag of all and of each wake")
+    format_axes(axes[1, 0], "x [m]", "z [m]", f"elements and displacement at {flow.alpha:g} deg")
+    format_axes(axes[1, 1], "x [chords]", "Cp [-]", f"pressures at {flow.alpha:g} deg; dashed: lower sides")
+    names = ", ".join(polar.foils)
+    figure.suptitle(f"{names}: panels with boundary layers, Re {polar.reynolds:.3g}, Mach {polar.mach:g}")
+    return figure
+
+
+def _draw_displaced(ax, flow: "LayeredFlow", colour: str) -> None:
+    """Outline of an element, and the edge of its displacement along it and its wake."""
+    n = sum(len(side) for side in flow.sides)
+    points, delta = flow.points, flow.values[:, 2]
+    along = np.gradient(points[:n], axis=0)
+    outward = np.stack([along[:, 1], -along[:, 0]], axis=1) / np.linalg.norm(along, axis=1)[:, None]
+    ax.fill(*points[:n].T, color=colour, alpha=0.3, linewidth=0)
+    ax.plot(*(points[:n] + delta[:n, None] * outward).T, color=colour, linewidth=0.8)
+    behind = np.gradient(points[n:], axis=0)
+    across = np.stack([-behind[:, 1], behind[:, 0]], axis=1) / np.linalg.norm(behind, axis=1)[:, None]
+    for sign in (0.5, -0.5):  # the wake has the displacement of both sides
+        ax.plot(*(points[n:] + sign * delta[n:, None] * across).T, color=colour, linewidth=0.8)
+
+
 def draw_panel_polars(polars: "Sequence[PanelPolar]"):
     """Draw several polars of sections over each other: lift, drag, transition on the upper side and L/D.
 
@@ -253,16 +319,17 @@ def draw_panel_polars(polars: "Sequence[PanelPolar]"):
     4
     """
     figure, axes = new_axes(2, 2)
-    names = {polar.foil.name for polar in polars}
+    names = {polar.title for polar in polars}
     low, high = [], []
     for k, polar in enumerate(polars):
-        own = "" if len(names) == 1 else f"{polar.foil.name}, "
+        own = "" if len(names) == 1 else f"{polar.title}, "
         style = {"color": COLOURS[k % 6], "marker": MARKERS[k % 6], "markersize": 3, "linewidth": 1.2}
         style["label"] = f"{own}Re {polar.reynolds:.3g}, M {polar.mach:g}"
         lift, drag = (np.array([getattr(flow, name) for flow in polar.flows]) for name in ("cl", "cd"))
         axes[0, 0].plot([flow.alpha for flow in polar.flows], lift, **style)
         axes[0, 1].plot(1e4 * drag, lift, **style)
-        axes[1, 0].plot([flow.transition[0] for flow in polar.flows], lift, **style)
+        first = [next(iter(getattr(flow, "elements", {"": flow}).values())) for flow in polar.flows]
+        axes[1, 0].plot([flow.transition[0] for flow in first], lift, **style)
         axes[1, 1].plot(lift, lift / drag, **style)
         low.append(drag.min())
         high.append(drag.max())

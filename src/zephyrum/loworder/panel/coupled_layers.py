@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zephyrum.loworder.panel.displacement import DisplacedSection
+from zephyrum.loworder.panel.displacement import DisplacedSection, Response
 from zephyrum.loworder.panel.layer_equations import LAMINAR
 from zephyrum.loworder.panel.layer_march import (
     EDGE,
@@ -398,15 +398,31 @@ class CoupledLayers:
         """Go back to a state."""
         self.__dict__.update({name: copy.deepcopy(v) if name != "response" else v for name, v in state.items()})
 
+    def follow(self, response: Response) -> None:
+        """Take over another flow outside the layers, whose shape factors stay, as the start of `solve`.
+
+        Parameters
+        ----------
+        response : Response
+            Of the same section.
+        """
+        shape = self.values[:, 2] / self.values[:, 1]
+        speeds = self.sign * self.values[:, 3] - self.response.inviscid + response.inviscid
+        self.response = response
+        self._lay_out(speeds)
+        self.values[:, 3] = np.maximum(self.sign * speeds, 1e-3)
+        self.values[:, 2] = shape * self.values[:, 1]
+
+    @property
+    def defects(self) -> np.ndarray:
+        """(k,) defects of mass flow u delta* with the sign of the speed."""
+        return self.sign * self.values[:, 2] * self.values[:, 3]
+
     def advance(self, alpha: float, depth: int = 1) -> bool:
         """Go on to another angle of attack, by halves where a step is too long; whether it converged."""
         before, start = self.state(), self.alpha
-        shape = self.values[:, 2] / self.values[:, 1]
-        speeds = self.sign * self.values[:, 3] - self.response.inviscid
-        self.response, self.alpha = self.section.response(alpha), alpha
-        self._lay_out(speeds := speeds + self.response.inviscid)
-        self.values[:, 3] = np.maximum(self.sign * speeds, 1e-3)
-        self.values[:, 2] = shape * self.values[:, 1]
+        self.alpha = alpha
+        self.follow(self.section.response(alpha))
         if self.solve():
             return True
         self.restore(before)

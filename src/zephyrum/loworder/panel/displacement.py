@@ -7,6 +7,7 @@ tests/test_viscous_panels.py.
 """
 
 import functools
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -37,6 +38,8 @@ class PanelLayout:
         Along the wake, growing from the length of the panels at the tail.
     wake_length : float
         [chords]
+    wake_substeps : int
+        Steps between two nodes along the streamline of a wake that passes other elements.
 
     Examples
     --------
@@ -50,6 +53,7 @@ class PanelLayout:
     radius: float = 0.08
     wake_nodes: int = 25
     wake_length: float = 1.0
+    wake_substeps: int = 8
 
 
 @dataclass(frozen=True)
@@ -76,7 +80,7 @@ class Response:
 
 
 class DisplacedSection:
-    """A section whose flow is displaced by layers and a wake.
+    """A section, alone or one of several elements, whose flow is displaced by layers and a wake.
 
     Parameters
     ----------
@@ -94,58 +98,22 @@ class DisplacedSection:
 
     def __init__(self, foil: Airfoil, layout: PanelLayout):
         self.foil, self.layout = foil, layout
-        whole = panel_section(foil, 20)
-        points = _panelled(foil, layout)
-        self.panels = PanelSection((points,), whole.names, whole.chord, whole.centre)
-        self.points, self.count = points, len(points)
-        self.arc = _lengths(points)
-        self.gap = float(np.linalg.norm(points[0] - points[-1])) if self.panels._is_blunt(0) else 0.0
+        self.points = _panelled(foil, layout)
+        self.count = len(self.points)
+        self.arc = _lengths(self.points)
+        self.density = -_source_density(self.arc)  # arc length runs against the speed
+        self.elements, self.index = DisplacedElements({foil.name: self}), 0
+        base = float(np.linalg.norm(self.points[0] - self.points[-1]))
+        self.gap = base if self.elements.panels._is_blunt(0) else 0.0
 
-    @functools.cached_property
-    def _factors(self):
-        return lu_factor(self.panels.equations()[0])
-
-    def _vorticity(self, stream_function: np.ndarray) -> np.ndarray:
-        """Vorticity (n, k) that holds the stream function constant on the section against one (n, k) given."""
-        right = np.zeros((self.count + 1, stream_function.shape[1]))
-        right[: self.count] = -stream_function
-        right[self.panels.equations()[1]] = 0.0
-        return lu_solve(self._factors, right)[: self.count]
-
-    @functools.cached_property
-    def _of_surface(self) -> np.ndarray:
-        """(n, n) vorticity for unit defects at the nodes, with the sign of the speed."""
-        first, last = surface_sources(self.points, *_halves(self.points))
-        return self._vorticity(_at_ends(first, last) @ self._surface_density)
-
-    @functools.cached_property
-    def _surface_density(self) -> np.ndarray:
-        return -_source_density(self.arc)  # arc length runs against the speed
-
-    def _wake(self, gamma: np.ndarray, stream: complex) -> tuple[np.ndarray, np.ndarray]:
-        """Nodes (m, 2) and tangents (m, 2) of the streamline that leaves the tail."""
-        p, layout = self.points, self.layout
-        sides = [(p[0] - p[1]), (p[-1] - p[-2])]
-        first = 0.5 * sum(float(np.linalg.norm(side)) for side in sides)
-        length, steps = layout.wake_length * self.panels.chord, layout.wake_nodes - 1
-        growth = growth_ratio(first, length, steps)
-
-        def direction(point: np.ndarray) -> np.ndarray:
-            a, b = source_velocity(point[None], p[:-1], p[1:])
-            w = complex((1j * (a @ gamma[:-1] + b @ gamma[1:]))[0]) + stream
-            return np.array([w.real, -w.imag]) / abs(w)
-
-        leaving = sum(side / np.linalg.norm(side) for side in sides)
-        nodes, tangents = [0.5 * (p[0] + p[-1])], [leaving / np.linalg.norm(leaving)]
-        for step in first * growth ** np.arange(steps):  # Heun's method
-            ahead = direction(nodes[-1] + step * tangents[-1])
-            mean = tangents[-1] + ahead
-            nodes.append(nodes[-1] + step * mean / np.linalg.norm(mean))
-            tangents.append(ahead)
-        return np.array(nodes), np.array(tangents)
+    @property
+    def panels(self) -> PanelSection:
+        """Panels of all elements."""
+        return self.elements.panels
 
     def response(self, alpha: float) -> Response:
-        """Speeds without layers and their change with defects, at an angle of attack.
+        """Speeds without layers and their change with defects, at an angle of attack; of several elements with the
+        present defects of the others.
 
         Parameters
         ----------
@@ -158,30 +126,196 @@ class DisplacedSection:
         >>> bool(section.response(0.0).matrix.diagonal()[1:60].min() > 0.0)  # a bump speeds up the flow on top of it
         True
         """
-        a, p = np.radians(alpha), self.points
+        return self.elements.response(self.index, alpha)
+
+
+@dataclass(frozen=True)
+class _Displaced:
+    """Flow about all elements at one angle of attack: of every element nodes of its wake, lengths along it, speeds
+    without layers, and their change (rows) with the defects of every element (columns).
+    """
+
+    wakes: list[np.ndarray]
+    arcs: list[np.ndarray]
+    inviscid: list[np.ndarray]
+    matrix: list[list[np.ndarray]]
+
+
+class DisplacedElements:
+    """Elements whose flow is displaced by their layers and wakes.
+
+    Layers and wakes of one element move those of the others only by their sources: a wake and a layer that merge are
+    not modelled.
+
+    Parameters
+    ----------
+    sections : mapping of DisplacedSection
+        By name; the chord is that of the first.
+
+    Attributes
+    ----------
+    defects : list of array
+        Of every element the defects of mass flow u delta* along it and its wake, with the sign of the speed; None
+        before they are known.
+
+    Examples
+    --------
+    >>> foil, layout = Airfoil.naca("0012"), PanelLayout(panels=60)
+    >>> low, high = (DisplacedSection(foil.moved(0.0, z), layout) for z in (0.0, 1.0))
+    >>> pair = DisplacedElements({"low": low, "high": high})
+    >>> pair.response(1, 2.0).matrix.shape
+    (86, 86)
+    """
+
+    def __init__(self, sections: Mapping[str, DisplacedSection]):
+        self.sections = list(sections.values())
+        whole = panel_section({name: section.foil for name, section in sections.items()}, 20)
+        self.panels = PanelSection(
+            tuple(section.points for section in self.sections), tuple(sections), whole.chord, whole.centre
+        )
+        self.defects: list[np.ndarray | None] = [None] * len(sections)
+        self._solved: tuple[float, _Displaced] | None = None
+        for index, section in enumerate(self.sections):
+            section.elements, section.index = self, index
+
+    @functools.cached_property
+    def _factors(self):
+        return lu_factor(self.panels.equations()[0])
+
+    @functools.cached_property
+    def _starts(self) -> np.ndarray:
+        return np.r_[0, np.cumsum([section.count for section in self.sections])]
+
+    def _vorticity(self, stream_function: np.ndarray) -> np.ndarray:
+        """Vorticity (n, k) that holds the stream function constant on the elements against one (n, k) given."""
+        n = len(stream_function)
+        right = np.zeros((n + len(self.sections), stream_function.shape[1]))
+        right[:n] = -stream_function
+        right[self.panels.equations()[1]] = 0.0
+        return lu_solve(self._factors, right)[:n]
+
+    def _stream_function(self, own: int, of_own: np.ndarray, ends: tuple, density: np.ndarray) -> np.ndarray:
+        """Stream function (n, k) at all nodes of sources on panels with `ends` for unit defects, that on the element
+        they belong to being known: along the others it is their flux, which no branch cut crosses.
+        """
+        return np.concatenate(
+            [
+                of_own if other == own else _flux(section.points, ends) @ density
+                for other, section in enumerate(self.sections)
+            ]
+        )
+
+    @functools.cached_property
+    def _of_surfaces(self) -> list[np.ndarray]:
+        """Of every element the vorticity (n, count) for unit defects at its nodes, with the sign of the speed."""
+        made = []
+        for own, section in enumerate(self.sections):
+            ends = _halves(section.points)
+            of_own = _at_ends(*surface_sources(section.points, *ends)) @ section.density
+            made.append(self._vorticity(self._stream_function(own, of_own, ends, section.density)))
+        return made
+
+    def _velocity(self, points: np.ndarray) -> np.ndarray:
+        """Complex velocity (k, n) at points for unit vorticity at the nodes of all elements."""
+        return 1j * np.concatenate(
+            [_at_ends(*source_velocity(points, s.points[:-1], s.points[1:])) for s in self.sections], axis=1
+        )
+
+    def _wake(self, section: DisplacedSection, gamma: np.ndarray, stream: complex) -> tuple[np.ndarray, np.ndarray]:
+        """Nodes (m, 2) and tangents (m, 2) of the streamline that leaves the tail."""
+        p, layout = section.points, section.layout
+        sides = [(p[0] - p[1]), (p[-1] - p[-2])]
+        first = 0.5 * sum(float(np.linalg.norm(side)) for side in sides)
+        length, steps = layout.wake_length * self.panels.chord, layout.wake_nodes - 1
+        growth = growth_ratio(first, length, steps)
+
+        def direction(point: np.ndarray) -> np.ndarray:
+            w = complex((self._velocity(point[None]) @ gamma)[0]) + stream
+            return np.array([w.real, -w.imag]) / abs(w)
+
+        leaving = sum(side / np.linalg.norm(side) for side in sides)
+        nodes, tangents = [0.5 * (p[0] + p[-1])], [leaving / np.linalg.norm(leaving)]
+        parts = 1 if len(self.sections) == 1 else layout.wake_substeps
+        for step in first * growth ** np.arange(steps):
+            point, tangent = nodes[-1], tangents[-1]
+            for _ in range(parts):  # Heun's method
+                ahead = direction(point + step / parts * tangent)
+                mean = tangent + ahead
+                point, tangent = point + step / parts * mean / np.linalg.norm(mean), ahead
+            nodes.append(point)
+            tangents.append(tangent)
+        return np.array(nodes), np.array(tangents)
+
+    def _at(self, alpha: float) -> _Displaced:
+        """Flow about all elements at an angle of attack [deg]."""
+        if self._solved is not None and self._solved[0] == alpha:
+            return self._solved[1]
+        a, many = np.radians(alpha), range(len(self.sections))
         stream = complex(np.exp(-1j * a))
         gamma = self.panels.basis @ [np.cos(a), np.sin(a)]
-        nodes, tangents = self._wake(gamma, stream)
-        arc = _lengths(nodes)
-        density = _source_density(arc)
-        of_wake = self._vorticity(_at_ends(*wake_sources(p, *_halves(nodes))) @ density)
-        on_surface = np.concatenate([self._of_surface, of_wake], axis=1)
-        vortices = 1j * _at_ends(*source_velocity(nodes, p[:-1], p[1:]))
-        sources = [
-            _at_ends(*source_velocity(nodes, *_halves(p))) @ self._surface_density,
-            _at_ends(*source_velocity(nodes, *_halves(nodes))) @ density,
-        ]
-        along = (tangents[:, 0] + 1j * tangents[:, 1])[:, None]
-        in_wake = ((np.concatenate(sources, axis=1) + vortices @ on_surface) * along).real
-        inviscid = ((vortices @ gamma + stream) * along[:, 0]).real
-        # at the tail, where the velocity of the panels is singular, the wake has the mean of both sides
-        in_wake[0], inviscid[0] = 0.5 * (on_surface[0] - on_surface[-1]), 0.5 * (gamma[0] - gamma[-1])
-        return Response(
-            np.concatenate([gamma, inviscid]),
-            np.concatenate([on_surface, in_wake]),
-            np.concatenate([self.arc, arc]),
-            nodes,
-        )
+        wakes, along, arcs, densities, vorticity = [], [], [], [], []
+        for own, section in enumerate(self.sections):
+            nodes, tangents = self._wake(section, gamma, stream)
+            arcs.append(_lengths(nodes))
+            densities.append(_source_density(arcs[-1]))
+            ends = _halves(nodes)
+            of_own = _at_ends(*wake_sources(section.points, *ends)) @ densities[-1]
+            of_wake = self._vorticity(self._stream_function(own, of_own, ends, densities[-1]))
+            vorticity.append(np.concatenate([self._of_surfaces[own], of_wake], axis=1))
+            wakes.append(nodes)
+            along.append((tangents[:, 0] + 1j * tangents[:, 1])[:, None])
+        inviscid, matrix = [], []
+        for k in many:
+            own = slice(self._starts[k], self._starts[k + 1])
+            vortices, rows = self._velocity(wakes[k]), []
+            for f, other in enumerate(self.sections):
+                sources = [
+                    _at_ends(*source_velocity(wakes[k], *_halves(other.points))) @ other.density,
+                    _at_ends(*source_velocity(wakes[k], *_halves(wakes[f]))) @ densities[f],
+                ]
+                in_wake = ((np.concatenate(sources, axis=1) + vortices @ vorticity[f]) * along[k]).real
+                on_surface = vorticity[f][own]
+                # at the tail, where the velocity of the panels is singular, the wake has the mean of both sides
+                in_wake[0] = 0.5 * (on_surface[0] - on_surface[-1])
+                rows.append(np.concatenate([on_surface, in_wake]))
+            behind = ((vortices @ gamma + stream) * along[k][:, 0]).real
+            behind[0] = 0.5 * (gamma[own][0] - gamma[own][-1])
+            inviscid.append(np.concatenate([gamma[own], behind]))
+            matrix.append(rows)
+        made = _Displaced(wakes, arcs, inviscid, matrix)
+        self._solved = alpha, made
+        return made
+
+    def response(self, index: int, alpha: float) -> Response:
+        """Speeds along an element and its wake with the present defects of the others, and their change with its own.
+
+        Parameters
+        ----------
+        index : int
+            Number of the element.
+        alpha : float
+            [deg]
+        """
+        flow = self._at(alpha)
+        speeds = flow.inviscid[index].copy()
+        for other, defects in enumerate(self.defects):
+            if other != index and defects is not None:
+                speeds += flow.matrix[index][other] @ defects
+        arc = np.concatenate([self.sections[index].arc, flow.arcs[index]])
+        return Response(speeds, flow.matrix[index][index], arc, flow.wakes[index])
+
+
+def _flux(points: np.ndarray, ends: tuple[np.ndarray, np.ndarray]) -> np.ndarray:
+    """(n, m + 1) stream function along nodes (n, 2), from the first on, of sources of unit density at the ends of m
+    panels in a row elsewhere: what flows through the line between the nodes, by Gauss's rule.
+    """
+    places, weights = np.polynomial.legendre.leggauss(4)
+    step = np.diff(points, axis=0)
+    total = np.zeros((len(step), len(ends[0]) + 1))
+    for place, weight in zip(places, weights):
+        velocity = _at_ends(*source_velocity(points[:-1] + 0.5 * (1.0 + place) * step, *ends))
+        total += 0.5 * weight * (velocity.real * step[:, 1:] + velocity.imag * step[:, :1])  # u dz - w dx
+    return np.concatenate([np.zeros((1, total.shape[1])), np.cumsum(total, axis=0)])
 
 
 def _panelled(foil: Airfoil, layout: PanelLayout) -> np.ndarray:

@@ -9,7 +9,7 @@ import functools
 import itertools
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, overload
 
 import numpy as np
 from threadpoolctl import threadpool_limits
@@ -21,7 +21,7 @@ from zephyrum._core.worker_processes import map_in_processes
 from zephyrum.errors import FlowError, InputError
 from zephyrum.geometry import Airfoil
 from zephyrum.loworder.panel.coupled_layers import CoupledLayers, CouplingOptions
-from zephyrum.loworder.panel.displacement import DisplacedSection, PanelLayout
+from zephyrum.loworder.panel.displacement import DisplacedElements, DisplacedSection, PanelLayout
 from zephyrum.loworder.panel.integral_closures import laminar_closure, turbulent_friction
 from zephyrum.loworder.panel.inviscid import karman_tsien, pressure_forces
 from zephyrum.loworder.panel.layer_equations import LAMINAR, WAKE
@@ -29,8 +29,34 @@ from zephyrum.loworder.panel.layer_equations import LAMINAR, WAKE
 if TYPE_CHECKING:
     import pandas as pd
 
+    from zephyrum.loworder.panel.element_polar import ElementsPolar
+
 LOST_IN_A_ROW = 2  # angles that did not converge after which a polar ends
 LARGEST_MACH = 0.5  # layers are incompressible; density at the wall changes friction by 4 % there
+
+
+@dataclass(frozen=True)
+class ElementCoupling:
+    """How several elements take turns.
+
+    Attributes
+    ----------
+    rounds : int
+        Turns after which an angle is given up.
+    tolerance : float
+        [chords] Largest change of a mass defect in a turn, over the speed of the stream.
+    relaxation : float
+        [-] Part of the change of the displacement that the other elements see.
+
+    Examples
+    --------
+    >>> ElementCoupling().rounds
+    40
+    """
+
+    rounds: int = 40
+    tolerance: float = 1e-6
+    relaxation: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -47,6 +73,7 @@ class LayerOptions:
         Chord fractions at which the layers are turbulent at the latest.
     panels : PanelLayout
     coupling : CouplingOptions
+    elements : ElementCoupling
 
     Examples
     --------
@@ -60,6 +87,7 @@ class LayerOptions:
     trip_lower: float = 1.0
     panels: PanelLayout = field(default_factory=PanelLayout)
     coupling: CouplingOptions = field(default_factory=CouplingOptions)
+    elements: ElementCoupling = field(default_factory=ElementCoupling)
 
     def __post_init__(self) -> None:
         number("critical", self.critical, 0.1, 30.0)
@@ -249,59 +277,23 @@ class LayeredFlow:
         ).iloc[order].reset_index(drop=True)  # fmt: skip
 
 
-@dataclass(frozen=True)
-class PanelPolar:
-    """Polar of a section.
+class PolarOfFlows:
+    """Lift slope, zero lift and largest lift of a polar with attributes `alphas` and `flows`."""
 
-    Attributes
-    ----------
-    foil : Airfoil
-        Section.
-    reynolds, mach : float
-        Of the stream.
-    alphas : (n,) array
-        Angles asked for [deg].
-    flows : tuple of LayeredFlow
-        Flows that converged, by rising angle.
-
-    Examples
-    --------
-    >>> import zephyrum as zy
-    >>> polar = zy.panel_polar(zy.Airfoil.naca("2412"), [0.0, 2.0, 4.0], 3e6)
-    >>> round(polar.lift_slope, 3), round(polar.zero_lift, 1)  # per degree, degrees
-    (0.103, -2.3)
-    """
-
-    foil: Airfoil
+    alphas: np.ndarray
+    flows: tuple
     reynolds: float
     mach: float
-    alphas: np.ndarray
-    flows: tuple[LayeredFlow, ...]
 
-    __repr__ = short_repr
+    @property
+    def title(self) -> str:
+        """What the polar is of."""
+        raise NotImplementedError
 
-    def __str__(self) -> str:
+    def _description(self) -> str:
         lost = len(self.alphas) - len(self.flows)
         ending = f", {lost} did not converge" if lost else ""
-        return f"polar of {self.foil.name} at Re {self.reynolds:.3g}: {len(self.flows)} angles{ending}"
-
-    @functools.cached_property
-    def table(self) -> "pd.DataFrame":
-        """One row for every angle asked for; NaN where it did not converge."""
-        import pandas as pd
-
-        found = {round(flow.alpha, 9): flow for flow in self.flows}
-        rows = []
-        for alpha in self.alphas:
-            flow = found.get(round(float(alpha), 9))
-            row: dict[str, object] = {"alpha": float(alpha), "Re": self.reynolds, "mach": self.mach}
-            row["converged"] = flow is not None
-            if flow is not None:
-                row |= {"CL": flow.cl, "CD": flow.cd, "CM": flow.cm, "CD_friction": flow.cd_friction}
-                row |= {"transition_upper": flow.transition[0], "transition_lower": flow.transition[1]}
-                row |= {"separation_upper": flow.separation[0], "separation_lower": flow.separation[1]}
-            rows.append(row)
-        return pd.DataFrame(rows)
+        return f"polar of {self.title} at Re {self.reynolds:.3g}: {len(self.flows)} angles{ending}"
 
     def _attached(self) -> tuple[np.ndarray, np.ndarray]:
         """Angles and lift coefficients of the flows without separation at the tail, within 6 deg of zero lift."""
@@ -342,26 +334,102 @@ class PanelPolar:
         return found[2], found[1]
 
 
+@dataclass(frozen=True)
+class PanelPolar(PolarOfFlows):
+    """Polar of a section.
+
+    Attributes
+    ----------
+    foil : Airfoil
+        Section.
+    reynolds, mach : float
+        Of the stream.
+    alphas : (n,) array
+        Angles asked for [deg].
+    flows : tuple of LayeredFlow
+        Flows that converged, by rising angle.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> polar = zy.panel_polar(zy.Airfoil.naca("2412"), [0.0, 2.0, 4.0], 3e6)
+    >>> round(polar.lift_slope, 3), round(polar.zero_lift, 1)  # per degree, degrees
+    (0.103, -2.3)
+    """
+
+    foil: Airfoil
+    reynolds: float
+    mach: float
+    alphas: np.ndarray
+    flows: tuple[LayeredFlow, ...]
+
+    __repr__ = short_repr
+
+    def __str__(self) -> str:
+        return self._description()
+
+    @property
+    def title(self) -> str:
+        """Name of the section."""
+        return self.foil.name
+
+    @functools.cached_property
+    def table(self) -> "pd.DataFrame":
+        """One row for every angle asked for; NaN where it did not converge."""
+        import pandas as pd
+
+        found = {round(flow.alpha, 9): flow for flow in self.flows}
+        rows = []
+        for alpha in self.alphas:
+            flow = found.get(round(float(alpha), 9))
+            row: dict[str, object] = {"alpha": float(alpha), "Re": self.reynolds, "mach": self.mach}
+            row["converged"] = flow is not None
+            if flow is not None:
+                row |= {"CL": flow.cl, "CD": flow.cd, "CM": flow.cm, "CD_friction": flow.cd_friction}
+                row |= {"transition_upper": flow.transition[0], "transition_lower": flow.transition[1]}
+                row |= {"separation_upper": flow.separation[0], "separation_lower": flow.separation[1]}
+            rows.append(row)
+        return pd.DataFrame(rows)
+
+
+@overload
 def panel_polar(
     foil: Airfoil,
     alphas: float | Sequence[float] | np.ndarray,
     reynolds: float,
     mach: float = 0.0,
     options: LayerOptions | None = None,
-) -> PanelPolar:
+) -> PanelPolar: ...
+
+
+@overload
+def panel_polar(
+    foil: Mapping[str, Airfoil],
+    alphas: float | Sequence[float] | np.ndarray,
+    reynolds: float,
+    mach: float = 0.0,
+    options: LayerOptions | None = None,
+) -> "ElementsPolar": ...
+
+
+def panel_polar(foil, alphas, reynolds, mach=0.0, options=None):
     """Polar of a section by panels with boundary layers.
 
     Parameters
     ----------
-    foil : Airfoil
-        Section.
+    foil : Airfoil or mapping of Airfoil
+        Section, or elements by name, at their places.
     alphas : float or sequence of float
         Angles of attack [deg].
     reynolds : float
-        On the chord.
+        On the chord; that of the first of several elements.
     mach : float, optional
         Of the stream, up to 0.5.
     options : LayerOptions, optional
+
+    Returns
+    -------
+    PanelPolar or ElementsPolar
 
     Raises
     ------
@@ -382,10 +450,11 @@ def panel_polar(
     >>> polar.table["CL"].round(2).abs().tolist()
     [0.0, 0.42]
     """
-    alphas = np.unique(np.asarray(numbers("alphas", np.atleast_1d(alphas).tolist()), dtype=float))
-    if not (np.abs(alphas) <= 40.0).all():
-        raise InputError(f"alphas reach {alphas[np.argmax(np.abs(alphas))]:g} deg; they must be within 40 deg.")
-    reynolds, mach = checked_stream(reynolds, mach)
+    if not isinstance(foil, Airfoil):
+        from zephyrum.loworder.panel.element_polar import elements_polar
+
+        return elements_polar(foil, alphas, reynolds, mach, options)
+    alphas, (reynolds, mach) = checked_angles(alphas), checked_stream(reynolds, mach)
     options = options or LayerOptions()
     with threadpool_limits(1):  # the systems are small: threads cost more than they give
         flows = tuple(sorted(_solved(foil, alphas, reynolds, mach, options), key=lambda flow: flow.alpha))
@@ -402,30 +471,79 @@ def _solved(
 ) -> list[LayeredFlow]:
     """Flows of the angles that converge, from the middle of the polar outwards."""
     section = DisplacedSection(foil, options.panels)
-    found: list[LayeredFlow] = []
+
+    def fresh(alpha: float) -> CoupledLayers | None:
+        layers = new_layers(section, alpha, section.foil.chord / reynolds, options)
+        return layers if started(layers) else None
+
+    return over_angles(
+        alphas,
+        zero_lift(section.elements),
+        lambda alpha: first_layers(section, alpha, reynolds, options),
+        fresh,
+        lambda layers: flow_of(layers, reynolds, mach),
+    )
+
+
+def over_angles(alphas: np.ndarray, no_lift: float, first: Callable, fresh: Callable, flow: Callable) -> list:
+    """Flows of the angles that converge, from the middle of a polar outwards, each from the one before.
+
+    Parameters
+    ----------
+    alphas : (n,) array
+        Rising [deg].
+    no_lift : float
+        Angle of zero lift without friction [deg].
+    first : callable
+        Layers that converged at an angle or near it, or None; they have `alpha`, `state`, `restore` and `advance`.
+    fresh : callable
+        Layers that converged at an angle from nothing, or None.
+    flow : callable
+        Flow of layers that converged.
+    """
+    found: list = []
     # transition moves slowly over the angle where it has left the nose and the tail
-    nearest = float(alphas[np.argmin(np.abs(alphas - (_zero_lift(section) + 4.0)))])
-    layers = first_layers(section, nearest, reynolds, options)
+    nearest = float(alphas[np.argmin(np.abs(alphas - (no_lift + 4.0)))])
+    layers = first(nearest)
     if layers is None:
         return found
-    begin, first = layers.alpha, layers.state()
+    begin, state = layers.alpha, layers.state()
     for way in (alphas[alphas >= begin], alphas[alphas < begin][::-1]):
-        layers.restore(first)
+        layers.restore(state)
         lost = 0
         for alpha in way:
             layers.steps_taken = 0 if alpha != begin else layers.steps_taken
             if alpha == begin or layers.advance(float(alpha), 1 if lost == 0 else 0):
-                found.append(flow_of(layers, reynolds, mach))
+                found.append(flow(layers))
                 lost = 0
                 continue
-            fresh = _new_layers(section, float(alpha), reynolds, options) if lost == 0 else None
-            if fresh is not None and _started(fresh):
-                layers = fresh
-                found.append(flow_of(layers, reynolds, mach))
+            again = fresh(float(alpha)) if lost == 0 else None
+            if again is not None:
+                layers = again
+                found.append(flow(layers))
             else:
                 lost += 1
             if lost == LOST_IN_A_ROW:
                 break
+    return found
+
+
+def checked_angles(alphas: float | Sequence[float] | np.ndarray) -> np.ndarray:
+    """Angles of attack [deg], each once and rising.
+
+    Parameters
+    ----------
+    alphas : float or sequence of float
+        [deg]
+
+    Raises
+    ------
+    InputError
+        They are out of range.
+    """
+    found = np.unique(np.asarray(numbers("alphas", np.atleast_1d(alphas).tolist()), dtype=float))
+    if not (np.abs(found) <= 40.0).all():
+        raise InputError(f"alphas reach {found[np.argmax(np.abs(found))]:g} deg; they must be within 40 deg.")
     return found
 
 
@@ -465,21 +583,36 @@ def first_layers(
         On the chord.
     options : LayerOptions
     """
-    for begin in (alpha, *(_zero_lift(section) + np.array([4.0, 2.0, 6.0, 0.0, 8.0]))):
-        layers = _new_layers(section, float(begin), reynolds, options)
-        if _started(layers):
+    for begin in (alpha, *(zero_lift(section.elements) + np.array([4.0, 2.0, 6.0, 0.0, 8.0]))):
+        layers = new_layers(section, float(begin), section.foil.chord / reynolds, options)
+        if started(layers):
             return layers
     return None
 
 
-def _new_layers(section: DisplacedSection, alpha: float, reynolds: float, options: LayerOptions) -> CoupledLayers:
-    viscosity, trips = section.foil.chord / reynolds, (options.trip_upper, options.trip_lower)
+def new_layers(section: DisplacedSection, alpha: float, viscosity: float, options: LayerOptions) -> CoupledLayers:
+    """Layers that nobody has solved.
+
+    Parameters
+    ----------
+    section : DisplacedSection
+    alpha : float
+        [deg]
+    viscosity : float
+        Kinematic, for unit speed of the stream [m].
+    options : LayerOptions
+    """
+    trips = (options.trip_upper, options.trip_lower)
     return CoupledLayers(section, alpha, viscosity, options.exponent, trips, options.coupling)
 
 
-def _started(layers: CoupledLayers) -> bool:
+def started(layers: CoupledLayers) -> bool:
     """Solve a flow without another to begin with; from a lower critical exponent or a higher Reynolds number where that
     does not converge.
+
+    Parameters
+    ----------
+    layers : CoupledLayers
     """
     if layers.solve() or layers.solve_by_exponent():
         return True
@@ -495,16 +628,24 @@ def _started(layers: CoupledLayers) -> bool:
     return layers.viscosity == wanted and layers.plausible()
 
 
-def _zero_lift(section: DisplacedSection) -> float:
-    """Angle of zero lift without friction [deg]."""
-    lift = _widths(section) @ section.panels.basis
+def zero_lift(elements: DisplacedElements) -> float:
+    """Angle of zero lift of all elements without friction [deg].
+
+    Parameters
+    ----------
+    elements : DisplacedElements
+
+    Examples
+    --------
+    >>> round(abs(zero_lift(DisplacedSection(Airfoil.naca("0012"), PanelLayout(panels=60)).elements)), 6)
+    0.0
+    """
+    widths = []
+    for section in elements.sections:
+        half = 0.5 * np.diff(section.arc)
+        widths.append(np.concatenate([half, [0.0]]) + np.concatenate([[0.0], half]))
+    lift = np.concatenate(widths) @ elements.panels.basis
     return -float(np.degrees(np.arctan2(lift[0], lift[1])))
-
-
-def _widths(section: DisplacedSection) -> np.ndarray:
-    """(n,) lengths along the section that belong to the nodes."""
-    half = 0.5 * np.diff(section.arc)
-    return np.concatenate([half, [0.0]]) + np.concatenate([[0.0], half])
 
 
 def flow_of(layers: CoupledLayers, reynolds: float, mach: float) -> LayeredFlow:
