@@ -307,6 +307,11 @@ class Arrangements(unittest.TestCase):
         np.testing.assert_allclose(nodes[0, :, 1], -nodes[-1, :, 1], atol=1e-3)
         again = found.derivatives.loc["CL", "alpha"]
         self.assertAlmostEqual(again / straight.derivatives.loc["CL", "alpha"], 1.0, delta=0.01)
+        hasty = zy.LatticeOptions(rows=4, strips=8, wake="relaxed", relaxation=zy.WakeRelaxation(iterations=1))
+        with self.assertRaisesRegex(zy.FlowError, "do not come to rest.*after 1 iterations"):
+            zy.lattice_model(wing(), hasty).solve(air)
+        with self.assertRaisesRegex(zy.InputError, "damping"):
+            zy.WakeRelaxation(damping=1.5)
         with self.assertRaisesRegex(zy.InputError, "relaxed wakes over a ground"):
             zy.LatticeOptions(ground=2.0, wake="relaxed")
 

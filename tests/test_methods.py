@@ -4,6 +4,7 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pandas as pd
@@ -14,6 +15,8 @@ from tests.pictures import assert_picture
 from zephyrum.cli.main import main
 from zephyrum.plotting import draw_methods
 from zephyrum.plotting.style import save
+from zephyrum.studies import open_study
+from zephyrum.studies.quick_polars import QuickMethods
 
 AIRCRAFT = """name = "Gannet"
 
@@ -156,6 +159,14 @@ class AircraftByQuickMethods(unittest.TestCase):
             row["counts"], 1e4 * (row["CD"] - 0.035), places=1
         )  # the data at 4 deg, area within 1e-9
         self.assertAlmostEqual(row["CL %"], 100.0 * (row["CL"] / 0.55 - 1.0), places=6)
+
+    def test_wakes_that_do_not_rest_are_said_and_end_nothing(self):
+        hasty = zy.LatticeOptions(rows=4, strips=8, wake="relaxed", relaxation=zy.WakeRelaxation(iterations=1))
+        methods = QuickMethods(open_study(self.folder))
+        with mock.patch.object(QuickMethods, "lattice_options", lambda _self: hasty):
+            self.assertRegex(methods._lattice_error(0.2), "not known; the wakes do not come to rest")
+            with self.assertRaisesRegex(zy.InputError, "no Mach number to solve; .*do not come to rest"):
+                methods._lattice({"lines": []})
 
     def test_the_folder_has_no_field_solution(self):
         with self.assertRaisesRegex(zy.InputError, "need no mesh"):

@@ -12,7 +12,7 @@ def slotted_section() -> dict[str, zy.Airfoil]:
 
 
 def section_elements():
-    """CL, CM and CD of a slotted section, turbulent from 3 % of both sides on, over those of a Spalart-Allmaras flow."""
+    """CL, CM and CD of a slotted section, turbulent from 3 % of both sides on, over those of a field solution."""
     elements, options = slotted_section(), zy.LayerOptions(trip_upper=0.03, trip_lower=0.03)
     begin = time.perf_counter()
     polar = zy.panel_polar(elements, [0.0, 4.0, 8.0], 3e6, 0.15, options)

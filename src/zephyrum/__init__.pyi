@@ -64,6 +64,7 @@ from .loworder import (
     PanelPolar as PanelPolar,
     Rates as Rates,
     VortexLattice as VortexLattice,
+    WakeRelaxation as WakeRelaxation,
     components_of_surface as components_of_surface,
     lattice_model as lattice_model,
     panel_polar as panel_polar,

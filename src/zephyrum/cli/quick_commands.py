@@ -118,7 +118,12 @@ def lattice_command(file: Path, request: LatticeRequest, show_table: Callable) -
         f"neutral point at x = {found.neutral_point:.4f} m, {margin:.1f} % of the chord behind the moment point at "
         f"{reference.point[0]:.4f} m; centre of pressure at x = {found.centre_of_pressure:.4f} m"
     )
-    bodies = "bodies are left out" if model.bodies is None else "bodies are slender, without separation"
+    bodies = "bodies are left out"
+    if model.bodies is not None:
+        bodies = (
+            "bodies are slender, without separation: Cn and CM are those of potential flow, and CDi_surface lacks the "
+            "axial force on them, so that CDi of the far plane holds"
+        )
     click.echo(f"thin surfaces in attached flow; {bodies}")
     for note in model.notes:
         click.echo(f"warning: {note}")

@@ -19,7 +19,7 @@ from .panel.polar import (
     polar_family as polar_family,
 )
 from .panel.polar_at_lift import panel_polar_at_lift as panel_polar_at_lift
-from .vortex_lattice.lattice import LatticeOptions as LatticeOptions
+from .vortex_lattice.lattice import LatticeOptions as LatticeOptions, WakeRelaxation as WakeRelaxation
 from .vortex_lattice.model import VortexLattice as VortexLattice, lattice_model as lattice_model
 from .vortex_lattice.solution import LatticeSolution as LatticeSolution, Rates as Rates
 from .vortex_lattice.trim import (

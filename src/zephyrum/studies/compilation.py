@@ -48,7 +48,7 @@ def expected_kernels(kinds: tuple[str, ...], models: int = 1) -> int:
     Parameters
     ----------
     kinds : tuple of str
-        Some of `KINDS`.
+        Some of `KINDS`, or none.
     models : int, optional
         Number of flow models.
 
@@ -57,8 +57,8 @@ def expected_kernels(kinds: tuple[str, ...], models: int = 1) -> int:
     >>> expected_kernels(("section",))
     65
     """
-    first = max(KERNEL_COUNTS[kind] for kind in kinds)
-    return first + MORE_FOR_A_KIND * (len(kinds) - 1) + MORE_FOR_A_MODEL * (models - 1)
+    first = max((KERNEL_COUNTS[kind] for kind in kinds), default=0)
+    return first + MORE_FOR_A_KIND * max(len(kinds) - 1, 0) + MORE_FOR_A_MODEL * (models - 1)
 
 
 def compile_kernels(

@@ -205,32 +205,45 @@ class QuickMethods:
             try:
                 streams = [self.study.freestream(mach, alpha) for alpha in alphas]
                 table = model.conditions(streams)
-            except InputError as cause:
+            except (InputError, FlowError) as cause:  # a Mach number that is too high, wakes that do not rest
                 made["lines"].append(f"lattice at Mach {mach:g}: {cause}")
                 continue
             table = table.assign(mach=mach, alpha=alphas, CD_induced=table["CDi"], CD=table["CDi"], converged=True)
             rows.append(table[["mach", "alpha", "CL", "CD", "CD_induced", "CM", "converged"]])
         if not rows:
             raise InputError(f"the lattice has no Mach number to solve; {'; '.join(made['lines'])}")
-        first = float(rows[0]["mach"].iloc[0])
-        air = self.study.freestream(first, self.typical)
-        study = refine_lattice(self.study.source.shape, air, self.lattice_options())
+        made["lines"].append(self._lattice_error(float(rows[0]["mach"].iloc[0])))
+        made["lines"] += [f"lattice: {note}" for note in model.notes]
+        self._lattice_jobs(model, made)
+        return pd.concat(rows, ignore_index=True)
+
+    def _lattice_error(self, mach: float) -> str:
+        """Error bars of the panels, in words."""
+        place = f"error of the panels at M {mach:g}, alpha {self.typical:g} deg"
+        air = self.study.freestream(mach, self.typical)
+        try:
+            study = refine_lattice(self.study.source.shape, air, self.lattice_options())
+        except FlowError as cause:
+            return f"{place}: not known; {cause}"
         bars = ", ".join(
             f"{name} {study.estimates[key].finest:.5g} +- {study.estimates[key].error:.2g}"
             for name, key in (("CL", "CL"), ("induced CD", "CDi"), ("CM", "CM"))
         )
-        made["lines"].append(f"error of the panels at M {first:g}, alpha {self.typical:g} deg: {bars}")
-        made["lines"] += [f"lattice: {note}" for note in model.notes]
-        self._lattice_jobs(model, made)
-        return pd.concat(rows, ignore_index=True)
+        return f"{place}: {bars}"
 
     def _lattice_jobs(self, model: "VortexLattice", made: dict) -> None:
         """Derivatives and trim, if the study asks for them."""
         spec, source = self.study.spec, self.study.source
         if (asked := getattr(spec, "derivatives", None)) is not None:
-            slopes = model.solve(self.study.freestream(asked.mach, asked.alpha)).derivatives
-            rows = [{"with": name, **{key: float(slopes.loc[key, name]) for key in slopes.index}} for name in slopes]
-            made["derivatives"] = pd.DataFrame(rows).assign(mach=asked.mach, alpha=asked.alpha)
+            try:
+                slopes = model.solve(self.study.freestream(asked.mach, asked.alpha)).derivatives
+            except FlowError as cause:
+                made["lines"].append(f"lattice derivatives: {cause}")
+            else:
+                rows = [
+                    {"with": name, **{key: float(slopes.loc[key, name]) for key in slopes.index}} for name in slopes
+                ]
+                made["derivatives"] = pd.DataFrame(rows).assign(mach=asked.mach, alpha=asked.alpha)
         if (asked := getattr(spec, "trim", None)) is not None:
             from zephyrum.studies.jobs.trim import wanted_lift
 

@@ -35,6 +35,50 @@ CAMBER_POINTS = 161  # at which the mean line of a section is sampled
 
 
 @dataclass(frozen=True)
+class WakeRelaxation:
+    """How wakes that follow the flow are found.
+
+    Attributes
+    ----------
+    nodes : int
+        Along a wake, in growing distances from the trailing edge.
+    length : float
+        [spans] Length that is relaxed; behind it wakes are straight.
+    first_step : float
+        [mean chords] First distance between nodes.
+    core : float
+        [spans] Least radius of the cores that wakes see: with 0.03 the vortices at the tips of a rectangular wing do
+        not come to rest.
+    iterations : int
+        Most iterations.
+    tolerance : float
+        [spans] Largest displacement of a node in the last iteration.
+    damping : float
+        [-] Share of a displacement that is taken.
+
+    Examples
+    --------
+    >>> WakeRelaxation(iterations=60).iterations
+    60
+    """
+
+    nodes: int = 24
+    length: float = 3.0
+    first_step: float = 0.3
+    core: float = 0.05
+    iterations: int = 30
+    tolerance: float = 2e-3
+    damping: float = 0.8
+
+    def __post_init__(self) -> None:
+        for name, low, high in (("nodes", 3, 500), ("iterations", 1, 1000)):
+            object.__setattr__(self, name, whole(name, getattr(self, name), low, high))
+        for name in ("length", "first_step", "core", "tolerance"):
+            number(name, getattr(self, name), 0.0, open_low=True)
+        number("damping", self.damping, 0.0, 1.0, open_low=True)
+
+
+@dataclass(frozen=True)
 class LatticeOptions:
     """How fine the lattice of an aircraft is, and what takes part in it.
 
@@ -58,6 +102,8 @@ class LatticeOptions:
         Height of the moment point above a level ground [m], along which the wind blows; wakes then follow the wind.
     bodies : bool
         Whether bodies take part, as lines of doublets (slender-body theory).
+    relaxation : WakeRelaxation
+        How relaxed wakes are found.
 
     Examples
     --------
@@ -72,6 +118,7 @@ class LatticeOptions:
     wake: str = "body"
     ground: float | None = None
     bodies: bool = False
+    relaxation: WakeRelaxation = WakeRelaxation()
 
     def __post_init__(self) -> None:
         for name, high in (("rows", 200), ("strips", 1000)):

@@ -15,16 +15,8 @@ from zephyrum.loworder.vortex_lattice.basis import Factor, motion_velocities
 from zephyrum.loworder.vortex_lattice.setting import LatticeSetting
 
 if TYPE_CHECKING:
-    from zephyrum.loworder.vortex_lattice.lattice import Lattice
+    from zephyrum.loworder.vortex_lattice.lattice import Lattice, WakeRelaxation
     from zephyrum.loworder.vortex_lattice.model import VortexLattice
-
-NODES = 24  # along a wake, growing from the trailing edge
-LENGTH = 3.0  # of the wakes that are relaxed, in spans; behind they are straight
-FIRST_STEP = 0.3  # of the mean chord
-CORE = 0.05  # spans: least radius of the cores that wakes see; with 0.03 the vortices at tips do not come to rest
-ITERATIONS = 30
-TOLERANCE = 2e-3  # spans: largest displacement of a node in the last iteration
-DAMPING = 0.8  # share of a displacement that is taken
 
 
 def relaxed_setting(
@@ -48,33 +40,35 @@ def relaxed_setting(
     FlowError
         The wakes do not come to rest, as behind a wing whose wake meets another surface.
     """
-    lattice, reference = model.lattice, model.reference
-    lengths = _steps(lattice, reference.span)
+    lattice, reference, options = model.lattice, model.reference, model.options.relaxation
+    lengths = _steps(lattice, reference.span, options)
     tails, wind = lattice.filaments[:, -1], np.array(setting.wake)
     nodes = tails[:, None] + np.cumsum(lengths)[None, :, None] * wind
-    for _ in range(ITERATIONS):
+    for _ in range(options.iterations):
         now = replace(setting, nodes=tuple(nodes.ravel().tolist()))
         basis = model.basis(now, angles)
         points = np.concatenate([tails[:, None], nodes], axis=1)
-        velocity = _velocities(basis, points.reshape(-1, 3), motion, CORE * reference.span).reshape(points.shape)
+        velocity = _velocities(basis, points.reshape(-1, 3), motion, options.core * reference.span).reshape(
+            points.shape
+        )
         along = velocity / np.linalg.norm(velocity, axis=2)[..., None]
         mean = along[:, 1:] + along[:, :-1]
         mean /= np.linalg.norm(mean, axis=2)[..., None]
         change = tails[:, None] + np.cumsum(lengths[None, :, None] * mean, axis=1) - nodes
-        if np.linalg.norm(change, axis=2).max() < TOLERANCE * reference.span:
+        if np.linalg.norm(change, axis=2).max() < options.tolerance * reference.span:
             return now
-        nodes = nodes + DAMPING * change
+        nodes = nodes + options.damping * change
     largest = float(np.linalg.norm(change, axis=2).max())
     raise FlowError(
-        f"the wakes do not come to rest: they still move by {largest:.3g} m after {ITERATIONS} iterations. Take wake = "
-        '"wind", or fewer strips.'
+        f"the wakes do not come to rest: they still move by {largest:.3g} m after {options.iterations} iterations. "
+        'Take wake = "wind", or fewer strips.'
     )
 
 
-def _steps(lattice: "Lattice", span: float) -> np.ndarray:
-    """(NODES,) lengths of the segments of a wake [m], in geometric progression."""
-    first = FIRST_STEP * float(lattice.chord.mean())
-    return first * growth_ratio(first, LENGTH * span, NODES) ** np.arange(NODES)
+def _steps(lattice: "Lattice", span: float, options: "WakeRelaxation") -> np.ndarray:
+    """(nodes,) lengths of the segments of a wake [m], in geometric progression."""
+    first = options.first_step * float(lattice.chord.mean())
+    return first * growth_ratio(first, options.length * span, options.nodes) ** np.arange(options.nodes)
 
 
 def _velocities(basis, points: np.ndarray, motion: np.ndarray, core: float) -> np.ndarray:
