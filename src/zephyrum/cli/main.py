@@ -165,8 +165,8 @@ def demo(out: Path) -> None:
     """Compute the Skerry mailplane: lattice and drag build-up in seconds, its section through stall with refinement
     study, then the whole aircraft, inviscid; all figures.
     """
-    from zephyrum.cli.output import table
     from zephyrum.cli.quick_commands import quick_answers
+    from zephyrum.cli.tables import table
     from zephyrum.studies.compilation import compile_ahead
 
     aircraft = out / "aircraft"
@@ -422,7 +422,7 @@ def draw_section_command(section: str, out: Path, points: int, alpha: float, rey
 def shape(file: Path, **options) -> None:
     """Measure, repair, draw and write FILE: an aircraft (.toml) or a surface (.stl, .obj, .ply, .step, .vtu)."""
     from zephyrum.cli.geometry_commands import ShapeOptions, shape_command
-    from zephyrum.cli.output import table
+    from zephyrum.cli.tables import table
 
     shape_command(file, ShapeOptions(**options), table)
 
@@ -443,8 +443,8 @@ def shape(file: Path, **options) -> None:
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw it: .png, .svg or .pdf.")
 def section_polar(section: str, **options) -> None:
     """Polar of SECTION by panels with boundary layers: transition, separation, largest lift, in seconds."""
-    from zephyrum.cli.output import table
     from zephyrum.cli.quick_commands import SectionPolarRequest, section_polar_command
+    from zephyrum.cli.tables import table
 
     if options["figure"]:
         _picture(options["figure"])
@@ -480,8 +480,8 @@ def _stream(command: Callable):
 @click.option("--csv", type=click.Path(path_type=Path), help="Folder for the tables.")
 def lattice(file: Path, mach: float | None, speed: str | None, altitude: str | None, **options) -> None:
     """Lift, induced drag, derivatives and span loading of an aircraft FILE (.toml) by a vortex lattice, in a second."""
-    from zephyrum.cli.output import table
     from zephyrum.cli.quick_commands import LatticeRequest, StreamOptions, lattice_command
+    from zephyrum.cli.tables import table
 
     if options["figure"]:
         _picture(options["figure"])
@@ -498,8 +498,8 @@ def lattice(file: Path, mach: float | None, speed: str | None, altitude: str | N
 @click.option("--csv", type=click.Path(path_type=Path), help="File for the table.")
 def buildup(file: Path, mach: float | None, speed: str | None, altitude: str | None, **options) -> None:
     """Zero-lift drag of an aircraft FILE (.toml) part by part, with the spread between published laws."""
-    from zephyrum.cli.output import table
     from zephyrum.cli.quick_commands import BuildupRequest, StreamOptions, buildup_command
+    from zephyrum.cli.tables import table
 
     if options["figure"]:
         _picture(options["figure"])

@@ -1,5 +1,5 @@
 """The report of a study in one HTML file."""
 
-from zephyrum.report.page import write_report
+import lazy_loader
 
-__all__ = ["write_report"]
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

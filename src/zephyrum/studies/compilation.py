@@ -31,7 +31,7 @@ from zephyrum.geometry import Airfoil, Body, remesh
 from zephyrum.loworder.panel.coupled_layers import CoupledLayers, CouplingOptions
 from zephyrum.loworder.panel.displacement import DisplacedSection, PanelLayout
 from zephyrum.loworder.panel.layer_equations import TURBULENT
-from zephyrum.loworder.panel.polar import panel_polar
+from zephyrum.loworder.panel.panel_polars import panel_polar
 from zephyrum.loworder.panel.reduced_system import eliminated
 from zephyrum.mesh import Group, Mesh, mesh_airfoil, mesh_surface
 

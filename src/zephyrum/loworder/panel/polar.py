@@ -6,18 +6,16 @@ tests/test_viscous_panels.py and validation/section_polars.py.
 """
 
 import functools
-import itertools
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, overload
+from typing import TYPE_CHECKING
 
 import numpy as np
 from threadpoolctl import threadpool_limits
 
 from zephyrum._core.interpolated_maximum import interpolated_maximum
 from zephyrum._core.representation import short_repr
-from zephyrum._core.validation import number, numbers, whole
-from zephyrum._core.worker_processes import map_in_processes
+from zephyrum._core.validation import number, numbers
 from zephyrum.errors import FlowError, InputError
 from zephyrum.geometry import Airfoil
 from zephyrum.loworder.panel.coupled_layers import CoupledLayers, CouplingOptions
@@ -28,8 +26,6 @@ from zephyrum.loworder.panel.layer_equations import LAMINAR, WAKE
 
 if TYPE_CHECKING:
     import pandas as pd
-
-    from zephyrum.loworder.panel.element_polar import ElementsPolar
 
 LOST_IN_A_ROW = 2  # angles that did not converge after which a polar ends
 LARGEST_MACH = 0.5  # layers are incompressible; density at the wall changes friction by 4 % there
@@ -392,68 +388,27 @@ class PanelPolar(PolarOfFlows):
         return pd.DataFrame(rows)
 
 
-@overload
-def panel_polar(
+def section_polar(
     foil: Airfoil,
     alphas: float | Sequence[float] | np.ndarray,
     reynolds: float,
     mach: float = 0.0,
     options: LayerOptions | None = None,
-) -> PanelPolar: ...
-
-
-@overload
-def panel_polar(
-    foil: Mapping[str, Airfoil],
-    alphas: float | Sequence[float] | np.ndarray,
-    reynolds: float,
-    mach: float = 0.0,
-    options: LayerOptions | None = None,
-) -> "ElementsPolar": ...
-
-
-def panel_polar(foil, alphas, reynolds, mach=0.0, options=None):
-    """Polar of a section by panels with boundary layers.
+) -> PanelPolar:
+    """Polar of one section; `panel_polar` calls it.
 
     Parameters
     ----------
-    foil : Airfoil or mapping of Airfoil
-        Section, or elements by name, at their places.
+    foil : Airfoil
+        Section.
     alphas : float or sequence of float
         Angles of attack [deg].
     reynolds : float
-        On the chord; that of the first of several elements.
+        On the chord.
     mach : float, optional
         Of the stream, up to 0.5.
     options : LayerOptions, optional
-
-    Returns
-    -------
-    PanelPolar or ElementsPolar
-
-    Raises
-    ------
-    InputError
-        Conditions out of range.
-    FlowError
-        No angle converged.
-
-    Notes
-    -----
-    The first angle is 4 deg over that of zero lift in inviscid flow, or the nearest; from there each solution is the
-    start of the next, up and down.
-
-    Examples
-    --------
-    >>> import zephyrum as zy
-    >>> polar = zy.panel_polar(zy.Airfoil.naca("0012"), [0.0, 4.0], 3e6)
-    >>> polar.table["CL"].round(2).abs().tolist()
-    [0.0, 0.42]
     """
-    if not isinstance(foil, Airfoil):
-        from zephyrum.loworder.panel.element_polar import elements_polar
-
-        return elements_polar(foil, alphas, reynolds, mach, options)
     alphas, (reynolds, mach) = checked_angles(alphas), checked_stream(reynolds, mach)
     options = options or LayerOptions()
     with threadpool_limits(1):  # the systems are small: threads cost more than they give
@@ -682,71 +637,3 @@ def flow_of(layers: CoupledLayers, reynolds: float, mach: float) -> LayeredFlow:
         section.panels.centre,
         layers.steps_taken,
     )
-
-
-def polar_family(
-    foils: Mapping[str, Airfoil],
-    alphas: Sequence[float] | np.ndarray,
-    reynolds: Sequence[float],
-    mach: float | Sequence[float] = 0.0,
-    options: LayerOptions | None = None,
-    processes: int = 1,
-    report: Callable[[str], None] | None = None,
-) -> "pd.DataFrame":
-    """Polars of several sections at several Reynolds and Mach numbers, in one table.
-
-    Parameters
-    ----------
-    foils : mapping of Airfoil
-        Sections by name.
-    alphas : sequence of float
-        Angles of attack [deg].
-    reynolds : sequence of float
-        On the chord.
-    mach : float or sequence of float, optional
-        Of the stream; all are combined with all Reynolds numbers.
-    options : LayerOptions, optional
-    processes : int, optional
-        Polars solved side by side.
-    report : callable, optional
-        Called with a sentence when a polar is done.
-
-    Returns
-    -------
-    DataFrame
-        Rows of the polars with the column "section".
-
-    Examples
-    --------
-    >>> import zephyrum as zy
-    >>> table = polar_family({"thin": zy.Airfoil.naca("0009")}, [0.0, 2.0], [1e6, 3e6])
-    >>> len(table), bool(table.converged.all())
-    (4, True)
-    """
-    import pandas as pd
-
-    if not foils or not len(reynolds):
-        raise InputError("give one section and one Reynolds number at least.")
-    machs = numbers("mach", np.atleast_1d(mach).tolist())
-    streams = [checked_stream(*one) for one in itertools.product(reynolds, machs)]
-    cases = [(name, foil, re, ma) for name, foil in foils.items() for re, ma in streams]
-    call = functools.partial(_family_member, alphas=np.asarray(alphas, dtype=float), options=options)
-    tables = []
-    done = map_in_processes(call, cases, whole("processes", processes, 1), ["zephyrum.loworder.panel.polar"])
-    for (name, _, re, ma), one in zip(cases, done):
-        tables.append(one)
-        if report is not None:
-            report(f"{name} at Re {re:.3g}, M {ma:g}: {int(one.converged.sum())} of {len(one)} angles")
-    return pd.concat(tables, ignore_index=True)
-
-
-def _family_member(case: tuple[str, Airfoil, float, float], alphas, options) -> "pd.DataFrame":
-    name, foil, reynolds, mach = case
-    try:
-        table = panel_polar(foil, alphas, reynolds, mach, options).table
-    except FlowError:
-        import pandas as pd
-
-        table = pd.DataFrame({"alpha": np.unique(alphas), "Re": reynolds, "mach": mach, "converged": False})
-    table.insert(0, "section", name)
-    return table
