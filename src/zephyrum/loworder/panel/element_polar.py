@@ -10,7 +10,7 @@ validation/section_elements.py.
 import functools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from threadpoolctl import threadpool_limits
@@ -153,33 +153,18 @@ class ElementsPolar(PolarOfFlows):
 
     __repr__ = short_repr
 
-    def __str__(self) -> str:
-        return self._description()
-
     @property
     def title(self) -> str:
         """Names of the elements."""
         return ", ".join(self.foils)
 
-    @functools.cached_property
-    def table(self) -> "pd.DataFrame":
-        """One row for every angle asked for; NaN where it did not converge."""
-        import pandas as pd
-
-        found = {round(flow.alpha, 9): flow for flow in self.flows}
-        rows = []
-        for alpha in self.alphas:
-            flow = found.get(round(float(alpha), 9))
-            row: dict[str, object] = {"alpha": float(alpha), "Re": self.reynolds, "mach": self.mach}
-            row["converged"] = flow is not None
-            if flow is not None:
-                row |= {"CL": flow.cl, "CD": flow.cd, "CM": flow.cm, "CD_friction": flow.cd_friction}
-                for name, own in flow.elements.items():
-                    row |= {f"CL_{name}": flow.share(name, "cl"), f"CD_{name}": flow.share(name, "cd")}
-                    for side, transition, separation in zip(("upper", "lower"), own.transition, own.separation):
-                        row |= {f"transition_{name}_{side}": transition, f"separation_{name}_{side}": separation}
-            rows.append(row)
-        return pd.DataFrame(rows)
+    def _places(self, flow: ElementsFlow) -> dict[str, float]:
+        made: dict[str, float] = {}
+        for name, own in flow.elements.items():
+            made |= {f"CL_{name}": flow.share(name, "cl"), f"CD_{name}": flow.share(name, "cd")}
+            for side, transition, separation in zip(("upper", "lower"), own.transition, own.separation):
+                made |= {f"transition_{name}_{side}": transition, f"separation_{name}_{side}": separation}
+        return made
 
 
 class CoupledElements:
@@ -198,7 +183,17 @@ class CoupledElements:
         self.group, self.options = group, options
         self.viscosity = group.panels.chord / reynolds
         self.layers: list[CoupledLayers] = []
-        self.rounds = self.steps_taken = 0
+        self.rounds = 0
+
+    @property
+    def steps_taken(self) -> int:
+        """Newton steps of all elements."""
+        return sum(own.steps_taken for own in self.layers)
+
+    @steps_taken.setter
+    def steps_taken(self, steps: int) -> None:
+        for own in self.layers:
+            own.steps_taken = steps
 
     @property
     def alpha(self) -> float:
@@ -213,14 +208,18 @@ class CoupledElements:
         alpha : float
             [deg]
         """
+        before = self.group.defects  # of other layers of the group, which may go on
         self.layers, self.group.defects = [], [None] * len(self.group.sections)
         for k, section in enumerate(self.group.sections):
             own = new_layers(section, alpha, self.viscosity, self.options)
             if not started(own):
-                return False
+                break
             self.layers.append(own)
             self.group.defects[k] = own.defects
-        return self._take_turns()
+        if len(self.layers) == len(self.group.sections) and self._take_turns():
+            return True
+        self.group.defects = before
+        return False
 
     def advance(self, alpha: float, depth: int = 1) -> bool:
         """Go on to another angle of attack; whether it converged. If not, nothing is changed.
@@ -322,14 +321,8 @@ def elements_polar(
         layers = CoupledElements(group, reynolds, options)
         return layers if layers.start(alpha) else None
 
-    no_lift = zero_lift(group)
-
-    def first(alpha: float) -> Any:
-        tries = (alpha, *(no_lift + np.array([4.0, 2.0, 6.0, 0.0, 8.0])))
-        return next((layers for begin in tries if (layers := fresh(float(begin))) is not None), None)
-
     with threadpool_limits(1):
-        found = over_angles(alphas, no_lift, first, fresh, lambda layers: layers.flow(reynolds, mach))
+        found = over_angles(alphas, zero_lift(group), fresh, lambda layers: layers.flow(reynolds, mach))
     flows = tuple(sorted(found, key=lambda flow: flow.alpha))
     if not flows:
         raise FlowError(

@@ -6,6 +6,7 @@ tests/test_viscous_panels.py and validation/section_polars.py.
 """
 
 import functools
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -273,8 +274,8 @@ class LayeredFlow:
         ).iloc[order].reset_index(drop=True)  # fmt: skip
 
 
-class PolarOfFlows:
-    """Lift slope, zero lift and largest lift of a polar with attributes `alphas` and `flows`."""
+class PolarOfFlows(ABC):
+    """What polars of one section and of several elements have in common; `flows` are those that converged."""
 
     alphas: np.ndarray
     flows: tuple
@@ -282,14 +283,35 @@ class PolarOfFlows:
     mach: float
 
     @property
+    @abstractmethod
     def title(self) -> str:
         """What the polar is of."""
-        raise NotImplementedError
 
-    def _description(self) -> str:
+    @abstractmethod
+    def _places(self, flow) -> dict[str, float]:
+        """Columns of a flow behind its coefficients."""
+
+    def __str__(self) -> str:
         lost = len(self.alphas) - len(self.flows)
         ending = f", {lost} did not converge" if lost else ""
         return f"polar of {self.title} at Re {self.reynolds:.3g}: {len(self.flows)} angles{ending}"
+
+    @functools.cached_property
+    def table(self) -> "pd.DataFrame":
+        """One row for every angle asked for; NaN where it did not converge."""
+        import pandas as pd
+
+        found = {round(flow.alpha, 9): flow for flow in self.flows}
+        rows = []
+        for alpha in self.alphas:
+            flow = found.get(round(float(alpha), 9))
+            row: dict[str, object] = {"alpha": float(alpha), "Re": self.reynolds, "mach": self.mach}
+            row["converged"] = flow is not None
+            if flow is not None:
+                row |= {"CL": flow.cl, "CD": flow.cd, "CM": flow.cm, "CD_friction": flow.cd_friction}
+                row |= self._places(flow)
+            rows.append(row)
+        return pd.DataFrame(rows)
 
     def _attached(self) -> tuple[np.ndarray, np.ndarray]:
         """Angles and lift coefficients of the flows without separation at the tail, within 6 deg of zero lift."""
@@ -361,31 +383,16 @@ class PanelPolar(PolarOfFlows):
 
     __repr__ = short_repr
 
-    def __str__(self) -> str:
-        return self._description()
-
     @property
     def title(self) -> str:
         """Name of the section."""
         return self.foil.name
 
-    @functools.cached_property
-    def table(self) -> "pd.DataFrame":
-        """One row for every angle asked for; NaN where it did not converge."""
-        import pandas as pd
-
-        found = {round(flow.alpha, 9): flow for flow in self.flows}
-        rows = []
-        for alpha in self.alphas:
-            flow = found.get(round(float(alpha), 9))
-            row: dict[str, object] = {"alpha": float(alpha), "Re": self.reynolds, "mach": self.mach}
-            row["converged"] = flow is not None
-            if flow is not None:
-                row |= {"CL": flow.cl, "CD": flow.cd, "CM": flow.cm, "CD_friction": flow.cd_friction}
-                row |= {"transition_upper": flow.transition[0], "transition_lower": flow.transition[1]}
-                row |= {"separation_upper": flow.separation[0], "separation_lower": flow.separation[1]}
-            rows.append(row)
-        return pd.DataFrame(rows)
+    def _places(self, flow: LayeredFlow) -> dict[str, float]:
+        made: dict[str, float] = {}
+        for name, places in (("transition", flow.transition), ("separation", flow.separation)):
+            made |= {f"{name}_upper": places[0], f"{name}_lower": places[1]}
+        return made
 
 
 def section_polar(
@@ -426,21 +433,15 @@ def _solved(
 ) -> list[LayeredFlow]:
     """Flows of the angles that converge, from the middle of the polar outwards."""
     section = DisplacedSection(foil, options.panels)
-
-    def fresh(alpha: float) -> CoupledLayers | None:
-        layers = new_layers(section, alpha, section.foil.chord / reynolds, options)
-        return layers if started(layers) else None
-
     return over_angles(
         alphas,
         zero_lift(section.elements),
-        lambda alpha: first_layers(section, alpha, reynolds, options),
-        fresh,
+        lambda alpha: _fresh(section, alpha, reynolds, options),
         lambda layers: flow_of(layers, reynolds, mach),
     )
 
 
-def over_angles(alphas: np.ndarray, no_lift: float, first: Callable, fresh: Callable, flow: Callable) -> list:
+def over_angles(alphas: np.ndarray, no_lift: float, fresh: Callable, flow: Callable) -> list:
     """Flows of the angles that converge, from the middle of a polar outwards, each from the one before.
 
     Parameters
@@ -449,17 +450,15 @@ def over_angles(alphas: np.ndarray, no_lift: float, first: Callable, fresh: Call
         Rising [deg].
     no_lift : float
         Angle of zero lift without friction [deg].
-    first : callable
-        Layers that converged at an angle or near it, or None; they have `alpha`, `state`, `restore` and `advance`.
     fresh : callable
-        Layers that converged at an angle from nothing, or None.
+        Layers that converged at an angle from nothing, or None; they have `alpha`, `state`, `restore` and `advance`.
     flow : callable
         Flow of layers that converged.
     """
     found: list = []
     # transition moves slowly over the angle where it has left the nose and the tail
     nearest = float(alphas[np.argmin(np.abs(alphas - (no_lift + 4.0)))])
-    layers = first(nearest)
+    layers = first_converged(nearest, no_lift, fresh)
     if layers is None:
         return found
     begin, state = layers.alpha, layers.state()
@@ -538,11 +537,29 @@ def first_layers(
         On the chord.
     options : LayerOptions
     """
-    for begin in (alpha, *(zero_lift(section.elements) + np.array([4.0, 2.0, 6.0, 0.0, 8.0]))):
-        layers = new_layers(section, float(begin), section.foil.chord / reynolds, options)
-        if started(layers):
+    return first_converged(alpha, zero_lift(section.elements), lambda begin: _fresh(section, begin, reynolds, options))
+
+
+def first_converged(alpha: float, no_lift: float, fresh: Callable):
+    """What converged at an angle, or at one of five between zero lift and 8 deg above it; None without.
+
+    Parameters
+    ----------
+    alpha, no_lift : float
+        Angle to begin with and that of zero lift without friction [deg].
+    fresh : callable
+        Layers that converged at an angle from nothing, or None.
+    """
+    for begin in (alpha, *(no_lift + np.array([4.0, 2.0, 6.0, 0.0, 8.0]))):
+        if (layers := fresh(float(begin))) is not None:
             return layers
     return None
+
+
+def _fresh(section: DisplacedSection, alpha: float, reynolds: float, options: LayerOptions) -> CoupledLayers | None:
+    """Layers that converged at an angle from nothing, or None."""
+    layers = new_layers(section, alpha, section.foil.chord / reynolds, options)
+    return layers if started(layers) else None
 
 
 def new_layers(section: DisplacedSection, alpha: float, viscosity: float, options: LayerOptions) -> CoupledLayers:
