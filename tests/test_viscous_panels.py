@@ -331,6 +331,10 @@ class SeveralElements(unittest.TestCase):
         self.assertIn("wing, flap", str(polar))
         with self.assertRaisesRegex(zy.InputError, "no element"):
             self.polar({}, [0.0])
+        inside = {"wing": self.FOIL, "flap": zy.Airfoil.naca("0012").scaled(0.3).moved(0.8, 0.0)}
+        for call in (lambda: self.polar(inside, [2.0]), lambda: zy.panel_section(inside)):
+            with self.assertRaisesRegex(zy.InputError, "'wing' reaches into 'flap'|'flap' reaches into 'wing'"):
+                call()
 
     def test_on_the_command_line(self):
         with tempfile.TemporaryDirectory() as folder:

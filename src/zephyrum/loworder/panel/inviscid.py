@@ -6,6 +6,7 @@ tests/test_panel.py and validation/panel_sections.py.
 """
 
 import functools
+import itertools
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -334,7 +335,23 @@ def panel_section(shape: Airfoil | Mapping[str, Airfoil], panels: int = 200) -> 
     elements = {shape.name: shape} if isinstance(shape, Airfoil) else dict(shape)
     if not elements:
         raise InputError("there is no element; give one section at least.")
+    _refuse_overlap(elements)
     first = next(iter(elements.values()))
     points = tuple(foil.resampled(panels + 1).points for foil in elements.values())
     quarter = first.nose + 0.25 * (first.tail - first.nose)
     return PanelSection(points, tuple(elements), first.chord, (float(quarter[0]), float(quarter[1])))
+
+
+def _refuse_overlap(elements: Mapping[str, Airfoil]) -> None:
+    """Raise an error where a point of one element lies within another."""
+    for one, other in itertools.permutations(elements, 2):
+        corners, points = elements[other].points, elements[one].points
+        at = (corners[:, 0] + 1j * corners[:, 1])[None, :] - (points[:, 0] + 1j * points[:, 1])[:, None]
+        following = np.roll(at, -1, axis=1)
+        turned = np.abs(np.angle(following * np.conj(at)).sum(axis=1))  # 2 pi about a point inside, 0 outside
+        if (turned > np.pi).any():
+            x, z = points[int(np.argmax(turned))]
+            raise InputError(
+                f"element {one!r} reaches into {other!r} at x, z = ({x:.5g}, {z:.5g}) m; move one of them (the "
+                "coordinates of elements are taken at their places and in their true size)."
+            )
