@@ -10,7 +10,8 @@ import numpy as np
 import zephyrum as zy
 from zephyrum._core.geometric_steps import growth_ratio
 from zephyrum.errors import MeshError
-from zephyrum.mesh.clipped_2d.curves import inside, limit_growth
+from zephyrum.geometry.airfoil.polygon import inside_polygon
+from zephyrum.mesh.clipped_2d.curves import limit_growth
 from zephyrum.mesh.clipped_2d.wall_layers import total_height
 from zephyrum.mesh.size_field import SizeField
 from zephyrum.mesh.structured.spacing import geometric, steps_for, two_ended
@@ -204,7 +205,7 @@ class Lines(unittest.TestCase):
     def test_points_within_a_polygon_that_is_not_convex(self):
         loop = np.array([[0, 0], [4, 0], [4, 4], [2, 1], [0, 4]], dtype=float)
         points = np.array([[2.0, 0.5], [2.0, 2.0], [0.5, 3.0], [3.5, 3.0], [-1.0, 1.0], [5.0, 0.5]])
-        self.assertEqual(inside(points, loop).tolist(), [True, False, True, True, False, False])
+        self.assertEqual(inside_polygon(points, loop).tolist(), [True, False, True, True, False, False])
 
 
 class Planned(unittest.TestCase):

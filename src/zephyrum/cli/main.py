@@ -9,11 +9,7 @@ import os
 import sys
 import time
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
-from importlib import resources
-from multiprocessing import get_context
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
@@ -21,9 +17,6 @@ from zephyrum._core.atomic_files import write_text
 from zephyrum.cli.arguments import section_of
 from zephyrum.errors import FlowError, InputError, ZephyrumError
 from zephyrum.flow.outcome import Outcome
-
-if TYPE_CHECKING:
-    from zephyrum.studies.study import Study
 
 
 class _Sentences(click.Group):
@@ -58,99 +51,15 @@ def main() -> None:
     logging.basicConfig(format="zephyrum: %(message)s", level=logging.WARNING)
 
 
-def run_and_show(path: Path, folder: Path, figures: bool, helped: bool = True) -> int:
-    """Run a study with progress, print its tables and draw its figures.
-
-    Parameters
-    ----------
-    path : path
-        Study file.
-    folder : path
-        Results folder.
-    figures : bool
-        Whether to draw the figures.
-    helped : bool
-        Whether a second process helps to compile kernels that are not on disk.
-
-    Returns
-    -------
-    int
-        Exit code, see `exit_code`.
-    """
-    from zephyrum.cli.output import Progress, print_outcome
-    from zephyrum.studies import read_study, run_study
-
-    spec = read_study(path)
-    source = spec.source()
-    begin = time.perf_counter()
-    click.echo(f"{spec.freestream(spec.machs()[0], 0.0, source.chord)}\n")
-    if spec.kind == "section" and spec.field_model and (layers := source.layers()) is not None:
-        click.echo(f"wall layers: {layers.describe()}\n")
-    total = sum(job.count(own) for job, own in spec.asked())
-    target, model = spec.numerics(source.residual_drop).residual_drop, next(iter(spec.field_models), "")
-    kinds = (("polar",) if "panel" in spec.quick_models else ()) + ((spec.kind,) if model else ())
-    with Progress(total, spec.title, target, kinds, model if helped else "") as progress:
-        study = run_study(path, folder, progress)
-    print_outcome(study)
-    for line in pictures_of(study) if figures else ():
-        click.echo(line)
-    click.echo(f"results in {folder} (see its README.txt), {time.perf_counter() - begin:.0f} s")
-    return exit_code(study)
-
-
-def pictures_of(study: "Study | Path") -> list[str]:
-    """Draw the figures of a finished study and write its report.
-
-    Parameters
-    ----------
-    study : Study or path
-        The study, or its results folder.
-
-    Returns
-    -------
-    list of str
-        What was written.
-    """
-    from zephyrum.plotting import draw_study_figures
-    from zephyrum.studies import open_study
-
-    study = open_study(study) if isinstance(study, Path) else study
-    folder = study.folder / "figures"
-    lines = [f"{len(draw_study_figures(study, folder))} figures in {folder}"]
-    try:
-        from zephyrum.report import write_report
-
-        lines.append(f"report: {write_report(study)}")
-    except InputError as cause:  # the extra is missing: tables and pictures are there all the same
-        lines.append(f"no report: {cause}")
-    return lines
-
-
-def exit_code(study: "Study") -> int:
-    """Exit code of a study.
-
-    Parameters
-    ----------
-    study : Study
-        The study.
-
-    Returns
-    -------
-    int
-        0 if everything converged, 4 if something is implausible, 1 if something did not converge or is missing.
-    """
-    if study.implausible:
-        return 4
-    return 0 if study.converged and not study.missing() else 1
-
-
 @main.command()
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--out", type=click.Path(path_type=Path), help="Folder for the results [default: name of the study].")
 @click.option("--no-figures", is_flag=True, help="Only tables.")
 def run(study: Path, out: Path | None, no_figures: bool) -> None:
     """Run (or resume) the study file STUDY."""
-    sys.exit(run_and_show(study, out or Path(f"{study.stem}-results"), not no_figures))
+    from zephyrum.cli.run_command import run_command
+
+    sys.exit(run_command(study, out or Path(f"{study.stem}-results"), not no_figures))
 
 
 @main.command()
@@ -165,30 +74,10 @@ def demo(out: Path) -> None:
     """Compute the Skerry mailplane: lattice and drag build-up in seconds, its section through stall with refinement
     study, then the whole aircraft, inviscid; all figures.
     """
-    from zephyrum.cli.quick_commands import quick_answers
+    from zephyrum.cli.demo_command import demo_command
     from zephyrum.cli.tables import table
-    from zephyrum.studies.compilation import compile_ahead
 
-    aircraft = out / "aircraft"
-    # a second process compiles kernels ahead of their use, and draws the section while the aircraft is solved
-    with ProcessPoolExecutor(1, get_context("spawn")) as pool:
-        for kind, model in (("polar", ""), ("section", "sa"), ("aircraft", "euler")):
-            pool.submit(compile_ahead, kind, model)
-        quick_answers(out, table)
-        for folder, study, others in (
-            (out, "skerry.toml", ()),
-            (aircraft, "skerry-flight.toml", ("skerry-mailplane.toml",)),
-        ):
-            for name in (study, *others):
-                target = folder / ("study.toml" if name == study else name)
-                if not target.exists():
-                    write_text(target, (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"))
-        # a point that oscillates belongs to the demonstration: exit code 0
-        run_and_show(out / "study.toml", out, False, helped=False)
-        drawn = pool.submit(pictures_of, out)
-        run_and_show(aircraft / "study.toml", aircraft, True, helped=False)
-        for line in drawn.result():
-            click.echo(line)
+    demo_command(out, table)
 
 
 @main.command()
@@ -197,6 +86,7 @@ def demo(out: Path) -> None:
 def show(folder: Path, figures: bool) -> None:
     """Show the study in FOLDER, as far as it is computed: tables, and where the figures are."""
     from zephyrum.cli.output import print_outcome
+    from zephyrum.cli.run_command import exit_code
     from zephyrum.studies import open_study
 
     study = open_study(folder)

@@ -85,7 +85,12 @@ class Progress(Observer):
     """A bar with time left on a terminal; elsewhere a line for every finished task and one a minute."""
 
     def __init__(
-        self, total: int, what: str, residual_drop: float = 8.0, kinds: tuple[str, ...] = ("section",), model: str = ""
+        self,
+        total: int,
+        what: str,
+        residual_drop: float = 8.0,
+        kinds: tuple[str, ...] = ("section",),
+        helper_model: str | None = None,  # whose kernels a second process helps to compile
     ):
         from rich.console import Console
         from rich.progress import BarColumn, MofNCompleteColumn, Progress as Bar, TextColumn, TimeElapsedColumn
@@ -105,7 +110,7 @@ class Progress(Observer):
         self.residual_drop = residual_drop
         self.paces: dict[str, float] = {}
         self.kernels, self._listening = KernelCounter(expected_kernels(kinds)), compilations(self._kernel)
-        self.kinds, self.model, self._helper = kinds, model, None
+        self.kinds, self.helper_model, self._helper = kinds, helper_model, None
 
     def __enter__(self):
         self.bar.start()
@@ -120,8 +125,8 @@ class Progress(Observer):
 
     def _kernel(self, _name: str) -> None:
         words = self.kernels.words()
-        if self.kernels.count == 1 and self.model and (os.cpu_count() or 1) > 1:
-            self._helper = start_helper(self.kinds, (self.model,))  # type: ignore[assignment]
+        if self.kernels.count == 1 and self.helper_model is not None and (os.cpu_count() or 1) > 1:
+            self._helper = start_helper(self.kinds, (self.helper_model,))  # type: ignore[assignment]
         if self.live:
             self.bar.update(self.task, description=words)
         elif self.kernels.count == 1:

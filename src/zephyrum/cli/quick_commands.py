@@ -3,13 +3,11 @@
 import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
-from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from zephyrum._core.atomic_files import write_text
 from zephyrum.cli.arguments import changes_of
 from zephyrum.errors import FlowError, InputError
 
@@ -352,13 +350,11 @@ def quick_answers(out: Path, show_table: Callable) -> None:
     Parameters
     ----------
     out : path
-        Folder of the demonstration.
+        Folder of the demonstration, with the aircraft's file in aircraft/.
     show_table : callable
         Prints a table: show_table(rows, columns, title).
     """
     file, figures = out / "aircraft" / "skerry-mailplane.toml", out / "quick"
-    if not file.exists():
-        write_text(file, (resources.files("zephyrum") / "data" / file.name).read_text(encoding="utf-8"))
     figures.mkdir(parents=True, exist_ok=True)
     stream = StreamOptions(0.2, None, "5000 ft")
     lattice_command(file, LatticeRequest(stream, csv=figures, figure=figures / "lattice.png"), show_table)

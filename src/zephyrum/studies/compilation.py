@@ -107,20 +107,6 @@ def compile_kernels(
     return len(seen)
 
 
-def compile_ahead(kind: str, model: str) -> None:
-    """Compile all kernels that a run of a kind needs, beginning with those that it needs last.
-
-    Parameters
-    ----------
-    kind : str
-        One of `KINDS`.
-    model : str
-        Flow model.
-    """
-    compile_last(kind, model)
-    run_tiny_case(kind, model)
-
-
 def start_helper(kinds: tuple[str, ...], models: tuple[str, ...]) -> subprocess.Popen:
     """Start a process that compiles the kernels that a run needs last, while the run compiles its first ones.
 

@@ -18,6 +18,7 @@ from zephyrum._core.representation import short_repr
 from zephyrum._core.validation import number, whole
 from zephyrum.errors import InputError
 from zephyrum.geometry import Airfoil
+from zephyrum.geometry.airfoil.polygon import inside_polygon
 from zephyrum.loworder.panel.stream_function import source_panels, vortex_panels
 
 if TYPE_CHECKING:
@@ -345,12 +346,10 @@ def panel_section(shape: Airfoil | Mapping[str, Airfoil], panels: int = 200) -> 
 def _refuse_overlap(elements: Mapping[str, Airfoil]) -> None:
     """Raise an error where a point of one element lies within another."""
     for one, other in itertools.permutations(elements, 2):
-        corners, points = elements[other].points, elements[one].points
-        at = (corners[:, 0] + 1j * corners[:, 1])[None, :] - (points[:, 0] + 1j * points[:, 1])[:, None]
-        following = np.roll(at, -1, axis=1)
-        turned = np.abs(np.angle(following * np.conj(at)).sum(axis=1))  # 2 pi about a point inside, 0 outside
-        if (turned > np.pi).any():
-            x, z = points[int(np.argmax(turned))]
+        points = elements[one].points
+        hit = inside_polygon(points, elements[other].points)
+        if hit.any():
+            x, z = points[int(np.argmax(hit))]
             raise InputError(
                 f"element {one!r} reaches into {other!r} at x, z = ({x:.5g}, {z:.5g}) m; move one of them (the "
                 "coordinates of elements are taken at their places and in their true size)."

@@ -14,8 +14,9 @@ import numpy as np
 from zephyrum._core.validation import choice, number, refuse_unknown, takes, whole
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError, MeshError
+from zephyrum.geometry.airfoil.polygon import inside_polygon
 from zephyrum.mesh.clipped_2d.clipping import ClippedCells, clip_plane
-from zephyrum.mesh.clipped_2d.curves import SampledCurve, distance_to_others, divide, inside, sampled_curve
+from zephyrum.mesh.clipped_2d.curves import SampledCurve, distance_to_others, divide, sampled_curve
 from zephyrum.mesh.clipped_2d.options import BodyMeshOptions
 from zephyrum.mesh.clipped_2d.wall_layers import MarchingDirections, marching_directions
 from zephyrum.mesh.construction import mesh_from_faces
@@ -215,7 +216,7 @@ def _refuse_touching(curves: list[SampledCurve], ground: float | None) -> None:
             )
         for other in curves[k + 1 :]:
             for a, b in ((one, other), (other, one)):
-                hit = inside(b.points, a.points)
+                hit = inside_polygon(b.points, a.points)
                 if hit.any():
                     raise InputError(
                         f"bodies {one.name!r} and {other.name!r} overlap at x, z = {b.points[np.argmax(hit)].round(5)} "
