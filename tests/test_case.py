@@ -7,12 +7,15 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 import zephyrum as zy
 from zephyrum._core.fingerprint import canonical, differences, fingerprint
+from zephyrum.flow.outcome import Outcome
 from zephyrum.mesh.mesh_store import read_stored_mesh, store_mesh, stored_notes
+from zephyrum.solver import steady
 from zephyrum.solver.checkpoint import Checkpoint
 
 QUICK = zy.Numerics(residual_drop=2, max_iterations=3)
@@ -173,6 +176,26 @@ class SolutionFiles(unittest.TestCase):
             (self.folder / "broken.npz").write_bytes(broken)
             with self.subTest(position), self.assertRaises(zy.FileError):
                 zy.load_solution(self.folder / "broken.npz")
+
+
+class Neighbours(unittest.TestCase):
+    def test_a_condition_that_does_not_follow_from_its_neighbour_is_reached_over_the_middle(self):
+        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8, topology="O")
+        begin = steady.run_case(zy.Case(mesh, zy.Freestream(mach=0.3), numerics=zy.Numerics(residual_drop=3)))
+        asked, solved = [], steady.solve_steady
+
+        def fails_first(problem, *given):
+            asked.append(problem.air.alpha)
+            flow = solved(problem, *given)
+            return replace(flow, outcome=Outcome.OSCILLATING) if len(asked) == 1 else flow
+
+        case = begin.case.turned(alpha=2.0)
+        with mock.patch.object(steady, "solve_steady", fails_first):
+            run = steady.run_case(case, begin)
+        self.assertEqual(asked, [2.0, 1.0, 2.0])
+        self.assertEqual((run.flow.outcome, run.fallback), (Outcome.CONVERGED, ""))
+        direct = steady.run_case(case)
+        self.assertAlmostEqual(run.flow.history.rows[-1][-3], direct.flow.history.rows[-1][-3], 3)
 
 
 class StalePoints(unittest.TestCase):

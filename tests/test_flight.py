@@ -49,7 +49,7 @@ title = "glider in trim"
 [aircraft]
 file = "glider.toml"
 [mesh]
-resolution = 4.5
+resolution = 5
 farfield = 5
 [solver]
 residual_drop = 3
@@ -108,7 +108,7 @@ class TestFlight(unittest.TestCase):
 
     def test_trim_and_derivatives_broken_off_go_on_and_fly_nothing_twice(self):
         (self.folder / "study.toml").write_text(
-            STUDY.replace("resolution = 4.5", "resolution = 5") + "[derivatives]\nmach = 0.2\nalpha = 2\n"
+            STUDY.replace("resolution = 6", "resolution = 5") + "[derivatives]\nmach = 0.2\nalpha = 2\n"
         )
 
         class Breaks(zy.Observer):

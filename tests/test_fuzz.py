@@ -23,17 +23,17 @@ from zephyrum.geometry.surface.surface_reader import read_triangles
 class Mutations(unittest.TestCase):
     def test_every_kind_of_file_is_taken_or_refused(self):
         asked = [
-            "coordinates=18",
-            "section study=5",
+            "coordinates=12",
+            "section study=3",
             "aircraft=2",
-            "stl text=12",
-            "stl=12",
-            "obj=12",
+            "stl text=8",
+            "stl=8",
+            "obj=8",
             "ply=3",
             "vtu mesh=3",
             "cgns=3",
-            "solution=9",
-            "checkpoint=14",
+            "solution=6",
+            "checkpoint=8",
             "workspace=2",
         ]
         # a process of its own: one that has used threads can't be forked

@@ -158,7 +158,7 @@ class InducedDrag(unittest.TestCase):
             made = []
             for alpha in (0.0, 4.0):
                 over = {} if height is None else {"ground": -height, "attitude": alpha}
-                mesh = zy.mesh_aircraft(aircraft, 4.0, farfield=5.0, **over)
+                mesh = zy.mesh_aircraft(aircraft, 5.5, farfield=5.0, **over)
                 made.append(
                     zy.solve(mesh, zy.Freestream(mach=SLOW, alpha=alpha), numerics=zy.Numerics(residual_drop=3.0))
                 )

@@ -259,7 +259,7 @@ class HalfModels(unittest.TestCase):
         shape = zy.Wing(planform=zy.Planform(span=2.4, root_chord=1.0, taper=1.0), airfoil="NACA 2412", tip="flat")
         wing = zy.Aircraft(name="wing", parts={"wing": shape})
         # their cells are no mirror images of each other: on meshes of a factor of 2 CL differs by 2 %
-        half, whole = (zy.mesh_aircraft(wing, 3.2, half=side, farfield=5.0) for side in (True, False))
+        half, whole = (zy.mesh_aircraft(wing, 4.0, half=side, farfield=5.0) for side in (True, False))
         one, both = (zy.solve(mesh, air, numerics=zy.Numerics(residual_drop=4)) for mesh in (half, whole))
         self.assertEqual((one.outcome, both.outcome), ("converged", "converged"))
         self.assertAlmostEqual(one.forces.CL / both.forces.CL, 1.0, delta=0.02)

@@ -351,7 +351,7 @@ class TestStudyOfAnAircraft(unittest.TestCase):
             self.assertEqual(printed.exit_code, 0, printed.output)
             text = (folder / "fly.toml").read_text(encoding="utf-8")
             text = (
-                text.replace('"coarse"       #', "4.5 #")
+                text.replace('"coarse"       #', "6.0 #")
                 .replace("farfield = 10", "farfield = 5")
                 .replace("residual_drop = 4", "residual_drop = 3")
             )

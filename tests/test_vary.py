@@ -30,7 +30,7 @@ AIRCRAFT = """title = "tail"
 [aircraft]
 file = "craft.toml"
 [mesh]
-resolution = 3.5
+resolution = 5
 farfield = 4
 [solver]
 residual_drop = 2.5

@@ -1,6 +1,5 @@
 """The command `demo`: quick methods, a section through stall and an aircraft, with all figures."""
 
-import os
 import subprocess
 import sys
 import time
@@ -13,6 +12,7 @@ import click
 from zephyrum._core.atomic_files import write_text
 from zephyrum.cli.quick_commands import quick_answers
 from zephyrum.errors import FlowError
+from zephyrum.studies.compilation import run_tiny_case
 
 POLLING_INTERVAL = 0.2  # s
 
@@ -35,7 +35,7 @@ def demo_command(out: Path, show_table: Callable) -> None:
     Notes
     -----
     The aircraft is computed by a second process, beside the quick methods and the section. What it prints follows
-    when they are done.
+    when they are done; kernels of its figures are compiled meanwhile.
     """
     aircraft = out / "aircraft"
     for name, target in (
@@ -49,10 +49,7 @@ def demo_command(out: Path, show_table: Callable) -> None:
     command = [sys.executable, "-m", "zephyrum.cli.demo_command", str(aircraft)]
     with (
         printed.open("w", encoding="utf-8") as file,
-        # one thread: the other core belongs to this process
-        subprocess.Popen(
-            command, stdin=subprocess.DEVNULL, stdout=file, stderr=file, env=os.environ | {"NUMBA_NUM_THREADS": "1"}
-        ) as second,
+        subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=file, stderr=file) as second,
     ):
         try:
             quick_answers(out, show_table)
@@ -61,6 +58,8 @@ def demo_command(out: Path, show_table: Callable) -> None:
             # a point that oscillates belongs to the demonstration: exit code 0
             run_command(out / "study.toml", out, True, helped=False)
             click.echo("\nthe aircraft, computed beside them:")
+            if second.poll() is None:
+                run_tiny_case("aircraft", "euler")
             for piece in _followed(printed, second):
                 click.echo(piece, nl=False)
         finally:
@@ -94,7 +93,7 @@ def run_aircraft(folder: Path) -> int:
     """
     from zephyrum.cli.run_command import run_command
 
-    return run_command(folder / "study.toml", folder, True, helped=False)
+    return run_command(folder / "study.toml", folder, True)
 
 
 if __name__ == "__main__":

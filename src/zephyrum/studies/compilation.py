@@ -123,7 +123,7 @@ def start_helper(kinds: tuple[str, ...], models: tuple[str, ...]) -> subprocess.
 
 
 def run_tiny_case(kind: str, model: str) -> None:
-    """Mesh and solve a case of a few hundred cells, one Newton step.
+    """Mesh and solve a case of a few hundred cells, one Newton step, with the lines of its figures in space.
 
     Parameters
     ----------
@@ -147,7 +147,10 @@ def run_tiny_case(kind: str, model: str) -> None:
         layers = (1e-3, 1.6, 6) if viscous else None
         unit = Reference(1.0, 1.0, 1.0, (0.0, 0.0, 0.0))
         mesh = mesh_surface(egg, farfield=3.0, growth=1.0, layers=layers, reference=unit)
-    solve(mesh, air, model, numerics=Numerics(residual_drop=0.5, max_iterations=1))
+    made = solve(mesh, air, model, numerics=Numerics(residual_drop=0.5, max_iterations=1))
+    if kind == "aircraft":
+        made.streamlines([[-0.2, 0.0, 0.05]])
+        made.skin_friction_lines()
 
 
 def compile_flow(mesh: Mesh, model: str) -> None:
