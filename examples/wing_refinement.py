@@ -22,7 +22,7 @@ def main(folder: Path) -> None:
     proof = zy.refine(
         aircraft,
         air,
-        resolution=4.4,
+        resolution=3.4,
         farfield=6.0,
         observer=Levels(),
     )
