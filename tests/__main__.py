@@ -2,7 +2,7 @@
 
 `python -m tests test_flow` runs one module, `python -m tests mesh` all modules that import from `zephyrum.mesh`.
 
-All of them run in four processes side by side. Each takes the next module as soon as it is free; long modules come
+All of them run in five processes side by side. Each takes the next module as soon as it is free; long modules come
 first.
 """
 
@@ -37,7 +37,7 @@ LONGEST = (
 )
 FOLDER = Path(__file__).parent
 SHOWN = 30  # of the tests and modules that take the most CPU time
-PROCESSES = 4  # on two cores: some of them often wait, for a kernel that another compiles or for a program
+PROCESSES = 5  # on two cores: some of them often wait, for a kernel that another compiles or for a program
 
 
 def cpu_seconds() -> float:

@@ -15,7 +15,8 @@ if TYPE_CHECKING:
 
     from zephyrum.loworder.drag_buildup.buildup import DragBuildup
     from zephyrum.loworder.panel.element_polar import ElementsPolar
-    from zephyrum.loworder.panel.polar import LayeredFlow, PanelPolar
+    from zephyrum.loworder.panel.layered_flow import LayeredFlow
+    from zephyrum.loworder.panel.polar import PanelPolar
     from zephyrum.loworder.vortex_lattice.solution import LatticeSolution
 
 WAKE_LENGTH = 0.5  # of the span: how far wakes are drawn

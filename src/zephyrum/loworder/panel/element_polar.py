@@ -18,20 +18,19 @@ from threadpoolctl import threadpool_limits
 from zephyrum._core.representation import short_repr
 from zephyrum.errors import FlowError, InputError
 from zephyrum.geometry import Airfoil
-from zephyrum.loworder.panel.coupled_layers import CoupledLayers
-from zephyrum.loworder.panel.displacement import DisplacedElements, DisplacedSection
-from zephyrum.loworder.panel.polar import (
-    LayeredFlow,
-    LayerOptions,
-    PolarOfFlows,
+from zephyrum.loworder.panel.angle_march import (
     checked_angles,
     checked_stream,
-    flow_of,
     new_layers,
     over_angles,
     started,
     zero_lift,
 )
+from zephyrum.loworder.panel.coupled_layers import CoupledLayers
+from zephyrum.loworder.panel.displacement import DisplacedElements, DisplacedSection
+from zephyrum.loworder.panel.layer_options import LayerOptions
+from zephyrum.loworder.panel.layered_flow import LayeredFlow, flow_of
+from zephyrum.loworder.panel.polar import PolarOfFlows
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -14,8 +14,10 @@ from zephyrum._core.validation import numbers, whole
 from zephyrum._core.worker_processes import map_in_processes
 from zephyrum.errors import FlowError, InputError
 from zephyrum.geometry import Airfoil
+from zephyrum.loworder.panel.angle_march import checked_stream
 from zephyrum.loworder.panel.element_polar import ElementsPolar, elements_polar
-from zephyrum.loworder.panel.polar import LayerOptions, PanelPolar, checked_stream, section_polar
+from zephyrum.loworder.panel.layer_options import LayerOptions
+from zephyrum.loworder.panel.polar import PanelPolar, section_polar
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -11,10 +11,13 @@ from threadpoolctl import threadpool_limits
 from zephyrum._core.validation import numbers
 from zephyrum.errors import FlowError
 from zephyrum.geometry import Airfoil
+from zephyrum.loworder.panel.angle_march import checked_stream, first_layers
 from zephyrum.loworder.panel.coupled_layers import CoupledLayers
 from zephyrum.loworder.panel.displacement import DisplacedSection
 from zephyrum.loworder.panel.inviscid import panel_section
-from zephyrum.loworder.panel.polar import LayeredFlow, LayerOptions, PanelPolar, checked_stream, first_layers, flow_of
+from zephyrum.loworder.panel.layer_options import LayerOptions
+from zephyrum.loworder.panel.layered_flow import LayeredFlow, flow_of
+from zephyrum.loworder.panel.polar import PanelPolar
 
 STEPS = 8  # secant steps for one lift coefficient; attached flow takes 2 to 3
 TOLERANCE = 1e-4  # of the lift coefficient
