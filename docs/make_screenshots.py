@@ -42,9 +42,9 @@ def terminal(words: list[str], name: str) -> None:
     ax.text(
         0.0,
         1.0,
-        "\n".join(line[:158] for line in lines),
+        "\n".join(line[:166] for line in lines),
         family="monospace",
-        fontsize=9,
+        fontsize=8.5,
         va="top",
         transform=ax.transAxes,
     )

@@ -1,12 +1,16 @@
 """Figures: drawn on the axes given, with units on every axis, honest about what did not converge."""
 
+import contextlib
+import io
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 import zephyrum as zy
+from zephyrum.cli import tables
 from zephyrum.plotting import draw_cp, draw_field, draw_history, draw_mesh, draw_polar, draw_refinement, draw_section
 from zephyrum.plotting.style import new_axes, save
 from zephyrum.studies.grid_convergence import refinement_of
@@ -124,3 +128,18 @@ class Figures(unittest.TestCase):
             header = path.read_bytes()[16:24]
         width, height = int.from_bytes(header[:4], "big"), int.from_bytes(header[4:], "big")
         self.assertEqual((width, height), (1280, 800))
+
+
+class Tables(unittest.TestCase):
+    def test_numbers_keep_their_digits_or_their_column_is_named_as_left_out(self):
+        for count in range(6, 26):
+            rows = [{f"c{k:02}": 123456.0 + k for k in range(count)}]
+            for width in (60, 80, 150):
+                with mock.patch.object(tables, "WIDTH", width), contextlib.redirect_stdout(io.StringIO()) as said:
+                    tables.table(rows, dict.fromkeys(rows[0], ".1f"))
+                head, _, *numbers = (line for line in said.getvalue().splitlines() if line.strip())
+                shown = head.split()
+                self.assertEqual(numbers[0].split(), [f"{rows[0][name]:.1f}" for name in shown])
+                self.assertLessEqual(len(head.rstrip()), width)
+                for name in set(rows[0]) - set(shown):
+                    self.assertIn(name, numbers[-1])

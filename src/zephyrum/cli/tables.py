@@ -7,6 +7,7 @@ import click
 from zephyrum.report.columns import HEADS, cell
 
 SHORTEST = 14  # characters of a column of words before it is folded
+COLUMN_GAP = 3  # characters between two columns: padding on both sides of a divider
 WIDTH = 150  # characters of a table that is not written to a terminal
 # columns that a narrow terminal keeps
 KEPT = (
@@ -68,12 +69,13 @@ def _too_wide(shown: dict[str, list[str]], folded: set[str], width: int) -> list
 
     def needed(name: str) -> int:
         longest = max([len(HEADS.get(name, name)), *map(len, shown[name])])
-        return 2 + (min(longest, SHORTEST) if name in folded else longest)
+        return COLUMN_GAP + (min(longest, SHORTEST) if name in folded else longest)
 
     order = [name for name in shown if name not in KEPT][::-1] + [
         name for name in shown if name in KEPT and name not in list(shown)[:3]
     ][::-1]
     dropped: list[str] = []
-    while order and sum(needed(name) for name in shown if name not in dropped) > width:
+    # without the padding at both edges, with a blank in its place
+    while order and sum(needed(name) for name in shown if name not in dropped) - 1 > width:
         dropped.append(order.pop(0))
     return [name for name in shown if name in dropped]

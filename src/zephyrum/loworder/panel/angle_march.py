@@ -200,6 +200,8 @@ def zero_lift(elements: DisplacedElements) -> float:
 
     Examples
     --------
+    >>> from zephyrum.loworder.panel.displacement import PanelLayout
+    >>> from zephyrum.geometry import Airfoil
     >>> round(abs(zero_lift(DisplacedSection(Airfoil.naca("0012"), PanelLayout(panels=60)).elements)), 6)
     0.0
     """
