@@ -125,7 +125,7 @@ def run_all(modules: list[str]) -> list[dict]:
 
 
 def summarise(found: list[dict]) -> int:
-    """Print the slowest tests and modules and the counts; 0 if every test passed."""
+    """Print the tests and modules that take the most CPU time and the counts; 0 if every test passed."""
     for what, label in (("times", "CPU time of tests"), ("seconds", "CPU time of modules")):
         rows = sorted(((s, name) for one in found for name, s in one[what].items()), reverse=True)[:SHOWN]
         print(f"{label}: " + ", ".join(f"{name} {seconds:.0f} s" for seconds, name in rows))

@@ -46,9 +46,10 @@ def demo_command(out: Path, show_table: Callable) -> None:
         if not target.exists():
             write_text(target, (resources.files("zephyrum") / "data" / name).read_text(encoding="utf-8"))
     printed = aircraft / "printed.txt"
-    command = [sys.executable, "-m", "zephyrum.cli.demo_command", str(aircraft)]
+    # without buffers, so that its tables and its lines of progress keep their order
+    command = [sys.executable, "-u", "-m", "zephyrum.cli.demo_command", str(aircraft)]
     with (
-        printed.open("w", encoding="utf-8") as file,
+        printed.open("wb") as file,
         subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=file, stderr=file) as second,
     ):
         try:
@@ -68,14 +69,13 @@ def demo_command(out: Path, show_table: Callable) -> None:
         raise FlowError(f"the aircraft of the demonstration broke off with exit code {second.returncode}, see above.")
 
 
-def _followed(path: Path, process: subprocess.Popen) -> Iterator[str]:
-    """What a process has written and writes to a file until it ends."""
-    with path.open(encoding="utf-8") as file:
-        ended = False
-        while not ended:
-            ended = process.poll() is not None
+def _followed(path: Path, process: subprocess.Popen) -> Iterator[bytes]:
+    """What a process has written and writes to a file until it ends; a piece may end within a character."""
+    with path.open("rb") as file:
+        while process.poll() is None:
             yield file.read()
-            time.sleep(0.0 if ended else POLLING_INTERVAL)
+            time.sleep(POLLING_INTERVAL)
+        yield file.read()
 
 
 def run_aircraft(folder: Path) -> int:

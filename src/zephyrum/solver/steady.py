@@ -95,11 +95,9 @@ def run_case(
 
     flow, notes = _resumed(case, lambda: begin, on_step, keep)
     if start is not None and flow.outcome != Outcome.CONVERGED:
-        flow = _halved_step(case, start, on_step) or flow
-    if start is not None and flow.outcome != Outcome.CONVERGED:
-        cold = solved(case.numerics)
-        if cold.outcome == Outcome.CONVERGED:
-            flow = cold
+        again = _halved_step(case, start, on_step) or solved(case.numerics)
+        if again.outcome == Outcome.CONVERGED:
+            flow = again
     flow, fallback = _fallback_run(case, flow, solved)
     if fallback:
         notes.append(

@@ -1,7 +1,6 @@
 """The march over the angles of a polar, and layers to begin with. Verified by tests/test_viscous_panels.py."""
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -9,9 +8,6 @@ from zephyrum._core.validation import number, numbers
 from zephyrum.errors import InputError
 from zephyrum.loworder.panel.coupled_layers import CoupledLayers
 from zephyrum.loworder.panel.displacement import DisplacedElements, DisplacedSection
-
-if TYPE_CHECKING:
-    pass
 from zephyrum.loworder.panel.layer_options import LayerOptions
 
 LOST_IN_A_ROW = 2  # angles that did not converge after which a polar ends
