@@ -68,8 +68,7 @@ def wall_distances(mesh: "Mesh", shape: Surface) -> dict[str, tuple[float, float
     Returns
     -------
     dict
-        Of each part the distance [m], and the largest distance over the local chord: the extent along x at the same
-        station of the longer one of its axes across.
+        Of each part the distance [m], and the largest distance over the local chord (`local_chords`).
 
     Examples
     --------
@@ -83,12 +82,15 @@ def wall_distances(mesh: "Mesh", shape: Surface) -> dict[str, tuple[float, float
     wall, _ = wall_surface(mesh, whole=False)
     found: dict[str, tuple[float, float]] = {}
     for one, other in ((wall, shape), (shape, wall)):
+        chord = local_chords(one)
+        at_point = np.full(len(one.points), np.inf)
+        np.minimum.at(at_point, one.triangles, chord[:, None])
         for part in one.parts:
-            own = one.triangles[one.belongs(part)]
-            corner = one.points[own]
-            samples = np.concatenate([one.points[np.unique(own)], corner.mean(axis=1)])
+            own = one.belongs(part)
+            used = np.unique(one.triangles[own])
+            samples = np.concatenate([one.points[used], one.points[one.triangles[own]].mean(axis=1)])
             far = distances(samples, other.points, other.triangles)
-            of_chord = far / local_chords(samples)
+            of_chord = far / np.r_[at_point[used], chord[own]]
             last = found.get(part, (0.0, 0.0))
             found[part] = max(last[0], float(far.max())), max(last[1], float(of_chord.max()))
     return found

@@ -282,12 +282,15 @@ def attitude_warnings(surface: Surface) -> list[str]:
 
     Notes
     -----
-    The fin is what stands highest, and is thin, at one end.
+    The fin is what stands highest, above all else, and is thin, at one end.
 
     Examples
     --------
     >>> from zephyrum import Body
     >>> attitude_warnings(Body.ellipsoid(3.0, 1.0).surface(tolerance=0.01))
+    []
+    >>> from zephyrum import Planform, Wing
+    >>> attitude_warnings(Wing(planform=Planform(span=2.4, root_chord=1.0, taper=1.0), airfoil="NACA 2412").surface())
     []
     """
     low, high = surface.bounds
@@ -302,7 +305,9 @@ def attitude_warnings(surface: Surface) -> list[str]:
     tall = [float(np.ptp(end[:, 2])) for end in ends]
     body = float(np.median(p[near][:, 2]))
     top = ends[0][ends[0][:, 2] > ends[0][:, 2].max() - 0.25 * tall[0]]
-    if tall[0] > 1.25 * tall[1] and np.ptp(top[:, 1]) < FIN_HEIGHT * tall[0]:
+    behind = p[near & (p[:, 0] > x[1]), 2].max()  # a wing is thick in front too, but hardly higher than at mid chord
+    above = ends[0][:, 2].max() > behind + 0.25 * tall[0]
+    if above and tall[0] > 1.25 * tall[1] and np.ptp(top[:, 1]) < FIN_HEIGHT * tall[0]:
         found.append(
             f"a fin stands in front ({tall[0]:.3g} m high, {tall[1]:.3g} m behind): does the body stand tail first? "
             f"Turn `nose` round"
