@@ -306,7 +306,7 @@ def attitude_warnings(surface: Surface) -> list[str]:
     body = float(np.median(p[near][:, 2]))
     top = ends[0][ends[0][:, 2] > ends[0][:, 2].max() - 0.25 * tall[0]]
     behind = p[near & (p[:, 0] > x[1]), 2].max()  # a wing is thick in front too, but hardly higher than at mid chord
-    above = ends[0][:, 2].max() > behind + 0.25 * tall[0]
+    above = ends[0][:, 2].max() > behind + 0.1 * tall[0]
     if above and tall[0] > 1.25 * tall[1] and np.ptp(top[:, 1]) < FIN_HEIGHT * tall[0]:
         found.append(
             f"a fin stands in front ({tall[0]:.3g} m high, {tall[1]:.3g} m behind): does the body stand tail first? "
