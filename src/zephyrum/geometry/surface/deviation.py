@@ -12,7 +12,7 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from zephyrum.geometry.surface.edge_flips import edge_triangles, flip_edges
+from zephyrum.geometry.surface.edge_flips import edge_triangles, flip_edges, triangle_quality
 from zephyrum.geometry.surface.feature_lines import Features
 from zephyrum.geometry.surface.nearest_point import projected
 from zephyrum.geometry.surface.remeshing import folded_triangles
@@ -25,6 +25,9 @@ from zephyrum.geometry.surface.triangulation import Surface
 # and no flips 187 on 8,334 triangles, 43 on 13,045, leading edges cut back by 7 % of the chord; with these 3 on 7,549,
 # none on 13,199.
 MAX_PASSES, MIN_COSINE, MIN_AREA, MIN_FRACTION = 12, 0.0, 0.03, 0.5
+MAX_FLIP_FRACTION = 0.7  # of the distance of an edge from the shape: that of the diagonal it is flipped for
+# Quality of triangles below which their edges are flipped for better ones, and rounds of that
+POOR_QUALITY, EVEN_PASSES = 0.3, 6
 ON_LINE = 1e-6  # of the size of the surface: distance from a feature line below which a point lies on it
 # Of an edge between two points of feature lines: largest distance of its midpoint from the line that it belongs to,
 # where it divides two faces and where it does not; in the latter case cosine of the angle between its triangles
@@ -162,6 +165,10 @@ def split_by_deviation(surface: Surface, found: Features, deviation: float) -> t
         parents.append(edges[split])
         chord = np.r_[chord, chord[edges[split]].min(axis=1)]
         surface = finer
+    for _ in range(EVEN_PASSES if parents else 0):
+        before, surface = surface, _evened(surface, found, chord, deviation)
+        if surface is before:
+            break
     return surface, np.concatenate([np.zeros((0, 2), dtype=np.int64), *parents])
 
 
@@ -216,16 +223,38 @@ def _split_where_allowed(
 
 def _flipped(surface: Surface, found: Features, chord: np.ndarray, deviation: float) -> Surface:
     """The surface with edges flipped where the other diagonal is nearer to the shape."""
-    shape = found.surface
+    far = _relative_distance(surface, found, chord, surface._edge_table[0])
 
-    def distance(pairs: np.ndarray) -> np.ndarray:
-        middle = surface.points[pairs].mean(axis=1)
-        return projected(middle, shape.points, shape.triangles)[1] / chord[pairs].min(axis=1)
+    def gain(edge: np.ndarray, corners: np.ndarray) -> np.ndarray:
+        other = _relative_distance(surface, found, chord, corners[:, 2:])
+        return np.where(other < MAX_FLIP_FRACTION * far[edge], far[edge] - other, 0.0)
 
-    edges = surface._edge_table[0]
-    far = distance(edges)
+    fixed = _line_edges(surface, surface._edge_table[0], found)
+    return flip_edges(surface, np.flatnonzero((far > deviation) & ~fixed), gain, _poor_triangles)
+
+
+def _evened(surface: Surface, found: Features, chord: np.ndarray, deviation: float) -> Surface:
+    """The surface with edges flipped where that makes better triangles as near to the shape."""
+    edges, p = surface._edge_table[0], surface.points
+    quality = triangle_quality(*(p[surface.triangles[:, k]] for k in range(3)))
+    pair = edge_triangles(surface)[0]
+    least = np.where(pair[:, 1] >= 0, quality[pair].min(axis=1), 1.0)
+
+    def gain(edge: np.ndarray, corners: np.ndarray) -> np.ndarray:
+        a, b, c, d = (p[corners[:, k]] for k in range(4))
+        better = np.minimum(triangle_quality(a, d, c), triangle_quality(d, b, c)) - 2.0 * least[edge]
+        other = _relative_distance(surface, found, chord, corners[:, 2:])
+        mine = _relative_distance(surface, found, chord, corners[:, :2])
+        return np.where(other <= np.maximum(mine, deviation), better, 0.0)
+
     fixed = _line_edges(surface, edges, found)
-    return flip_edges(surface, np.where(far > deviation, far, 0.0), distance, fixed, _poor_triangles)
+    return flip_edges(surface, np.flatnonzero((least < POOR_QUALITY) & ~fixed), gain, _poor_triangles)
+
+
+def _relative_distance(surface: Surface, found: Features, chord: np.ndarray, pairs: np.ndarray) -> np.ndarray:
+    """Distance of the points amid pairs (k, 2) of points from the shape, over the smaller one of their chords."""
+    middle = surface.points[pairs].mean(axis=1)
+    return projected(middle, found.surface.points, found.surface.triangles)[1] / chord[pairs].min(axis=1)
 
 
 def _poor_triangles(surface: Surface) -> np.ndarray:

@@ -1,9 +1,11 @@
-"""Edges flipped where the other diagonal of their two triangles is nearer to the shape.
+"""Edges of a surface flipped: replaced by the other diagonal of their two triangles.
 
-Flips that lower the distance from the shape make better triangulations of the same points (Dyn, Levin and Rippa 1990,
-IMA Journal of Numerical Analysis, 10). Verified by tests/test_remesh.py.
+Flips that lower the distance from the shape, or raise the quality of the triangles, make better triangulations of the
+same points (Dyn, Levin and Rippa 1990, IMA Journal of Numerical Analysis, 10; Lawson 1977, Mathematical Software III).
+Verified by tests/test_remesh.py.
 """
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -12,22 +14,25 @@ from zephyrum.geometry.surface.triangulation import Surface
 
 MIN_COSINE = 0.0  # between the normals of the two new triangles and the mean of the old ones
 MIN_AREA = 0.1  # of the smaller one of the two old triangles
-MAX_FRACTION = 0.7  # of the distance of the old diagonal: that of the new one
 
 
-def flip_edges(surface: Surface, distance: np.ndarray, other_distance, fixed: np.ndarray, poor) -> Surface:
-    """Flip edges that are farther from the shape than the other diagonals of their triangles.
+def flip_edges(
+    surface: Surface,
+    among: np.ndarray,
+    gain: Callable[[np.ndarray, np.ndarray], np.ndarray],
+    poor: Callable[[Surface], np.ndarray],
+) -> Surface:
+    """Flip edges where something is gained, those that gain most first.
 
     Parameters
     ----------
     surface : Surface
-        Closed or open surface with e edges.
-    distance : (e,) array
-        Of the midpoint of each edge from the shape; 0 of those that stay.
-    other_distance : callable
-        Gives the same for pairs of points (k, 2).
-    fixed : (e,) array
-        Whether an edge lies on a feature line.
+        Closed or open surface.
+    among : (k,) array
+        Edges that may be flipped.
+    gain : callable
+        Gain (n,) of flipping edges (n,) with corners (n, 4): the ends of each, then what is opposite to it in its two
+        triangles. 0 and less where nothing is gained.
     poor : callable
         Gives the triangles of a surface that may not be: flips that make one are left out.
 
@@ -39,16 +44,14 @@ def flip_edges(surface: Surface, distance: np.ndarray, other_distance, fixed: np
     --------
     >>> corners = np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.4], [1.0, 1.0, 0.0], [0.0, 1.0, 0.4]])
     >>> sheet = Surface(corners, np.array([[0, 1, 2], [0, 2, 3]]))
-    >>> pairs = sheet._edge_table[0]
-    >>> far = np.where((pairs == [0, 2]).all(axis=1), 0.4, 0.0)
     >>> none = lambda surface: np.zeros(0, dtype=np.int64)
-    >>> made = flip_edges(sheet, far, lambda pairs: np.zeros(len(pairs)), np.zeros(len(far), dtype=bool), none)
-    >>> made.triangles.tolist()
+    >>> flip_edges(sheet, np.arange(5), lambda edges, corners: np.ones(len(edges)), none).triangles.tolist()
     [[1, 2, 3], [0, 1, 3]]
     """
-    gain, pair, corners = _candidates(surface, distance, other_distance, fixed)
+    edges, pair, corners = _candidates(surface, among)
+    value = gain(edges, corners)
     while True:
-        flip = _independent(gain, corners, len(surface.points))
+        flip = _independent(value, corners, len(surface.points))
         if not len(flip):
             return surface
         made = surface.triangles.copy()
@@ -59,7 +62,7 @@ def flip_edges(surface: Surface, distance: np.ndarray, other_distance, fixed: np
         bad = np.isin(pair[flip], poor(flipped)).any(axis=1)
         if not bad.any():
             return flipped
-        gain[flip[bad]] = 0.0
+        value[flip[bad]] = 0.0
 
 
 def edge_triangles(surface: Surface) -> tuple[np.ndarray, np.ndarray]:
@@ -94,13 +97,30 @@ def edge_triangles(surface: Surface) -> tuple[np.ndarray, np.ndarray]:
     return pair, half // m
 
 
-def _candidates(surface: Surface, distance: np.ndarray, other_distance, fixed: np.ndarray):
-    """How much nearer (k,) the other diagonals are, 0 where a flip is not allowed; both triangles (k, 2) of each edge
-    and corners (k, 4): its ends, what is opposite to it in the first and in the second triangle.
+def triangle_quality(a: np.ndarray, b: np.ndarray, c: np.ndarray) -> np.ndarray:
+    """Quality of triangles with corners a, b and c (n, 3): 1 if equilateral, 0 if flat.
+
+    Parameters
+    ----------
+    a, b, c : (n, 3) array
+        Corners.
+
+    Examples
+    --------
+    >>> corners = (np.array([[0.0, 0.0, 0.0]]), np.array([[1.0, 0.0, 0.0]]), np.array([[0.5, 0.75**0.5, 0.0]]))
+    >>> triangle_quality(*corners).round(6).tolist()
+    [1.0]
     """
+    twice = np.linalg.norm(np.cross(b - a, c - a), axis=1)
+    squares = sum(np.einsum("ij,ij->i", side, side) for side in (b - a, c - b, a - c))
+    return 2.0 * np.sqrt(3.0) * twice / np.maximum(squares, 1e-300)
+
+
+def _candidates(surface: Surface, among: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Edges (k,) that can be flipped, their two triangles (k, 2) and corners (k, 4): ends, and what is opposite."""
     t, p = surface.triangles, surface.points
     pair, side = edge_triangles(surface)
-    edge = np.flatnonzero((pair[:, 1] >= 0) & (distance > 0.0) & ~fixed)
+    edge = among[pair[among, 1] >= 0]
     pair, side = pair[edge], side[edge]
     a, b, c = (t[pair[:, 0], (side[:, 0] + k) % 3] for k in range(3))
     d = t[pair[:, 1], (side[:, 1] + 2) % 3]
@@ -116,9 +136,7 @@ def _candidates(surface: Surface, distance: np.ndarray, other_distance, fixed: n
         allowed &= (np.einsum("ij,ij->i", normal, mean) > MIN_COSINE * twice) & (
             0.5 * twice > MIN_AREA * surface.areas[pair].min(axis=1)
         )
-    other = other_distance(new)
-    gain = np.where(allowed & (other < MAX_FRACTION * distance[edge]), distance[edge] - other, 0.0)
-    return gain, pair, np.stack([a, b, c, d], axis=1)
+    return edge[allowed], pair[allowed], np.stack([a, b, c, d], axis=1)[allowed]
 
 
 def _independent(gain: np.ndarray, corners: np.ndarray, n_points: int) -> np.ndarray:
