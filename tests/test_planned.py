@@ -211,8 +211,8 @@ class Curved(unittest.TestCase):
         wing = zy.Wing(planform=plank, airfoil="NACA 0012", tail_gap=0.002)
         aircraft = zy.Aircraft(name="wing", parts={"wing": wing})
         with mock.patch.object(assembly, "SMALL_COLUMN_FRACTION", 0.0):
-            before = zy.mesh_aircraft(aircraft, 5.0, farfield=3.0)
-        after = zy.mesh_aircraft(aircraft, 5.0, farfield=3.0)
+            before = zy.mesh_aircraft(aircraft, 3.5, farfield=3.0)
+        after = zy.mesh_aircraft(aircraft, 3.5, farfield=3.0)
         self.assertLess(after.n_cells, before.n_cells)
         self.assertGreater(after.n_cells, 0.99 * before.n_cells)
         self.assertAlmostEqual(after.cell_volume.sum() / before.cell_volume.sum(), 1.0, delta=1e-12)
