@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zephyrum.geometry.surface.deviation import local_chords
+from zephyrum.geometry.surface.deviation import chords_at_points, local_chords
 from zephyrum.geometry.surface.nearest_point import distances
 from zephyrum.geometry.surface.triangulation import Surface
 from zephyrum.mesh.polygons import fan_triangles
@@ -83,8 +83,7 @@ def wall_distances(mesh: "Mesh", shape: Surface) -> dict[str, tuple[float, float
     found: dict[str, tuple[float, float]] = {}
     for one, other in ((wall, shape), (shape, wall)):
         chord = local_chords(one)
-        at_point = np.full(len(one.points), np.inf)
-        np.minimum.at(at_point, one.triangles, chord[:, None])
+        at_point = chords_at_points(one, chord)
         for part in one.parts:
             own = one.belongs(part)
             used = np.unique(one.triangles[own])

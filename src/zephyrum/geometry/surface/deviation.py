@@ -13,7 +13,7 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from zephyrum.geometry.surface.edge_flips import edge_triangles, flip_edges, triangle_quality
+from zephyrum.geometry.surface.edge_flips import flip_edges, triangle_quality
 from zephyrum.geometry.surface.feature_lines import Features
 from zephyrum.geometry.surface.nearest_point import projected
 from zephyrum.geometry.surface.remeshing import folded_triangles
@@ -101,6 +101,32 @@ def local_chords(surface: Surface) -> np.ndarray:
     return np.maximum(np.minimum(*pieces), MIN_CHORD * max(float(np.ptp(used[:, 0])), 1e-300))
 
 
+def chords_at_points(surface: Surface, chord: np.ndarray) -> np.ndarray:
+    """Smallest one of the chords of the triangles at each point.
+
+    Parameters
+    ----------
+    surface : Surface
+        Surface with n points.
+    chord : (m,) array
+        Local chords of its triangles [m].
+
+    Returns
+    -------
+    (n,) array
+        [m]; infinite at points without a triangle.
+
+    Examples
+    --------
+    >>> plate = Surface(np.eye(4)[:, :3], np.array([[0, 1, 2], [0, 2, 3]]))
+    >>> chords_at_points(plate, np.array([2.0, 1.0])).tolist()
+    [1.0, 2.0, 1.0, 1.0]
+    """
+    out = np.full(len(surface.points), np.inf)
+    np.minimum.at(out, surface.triangles, chord[:, None])
+    return out
+
+
 def _piece_lengths(points: np.ndarray, triangles: np.ndarray, axis: int) -> np.ndarray:
     """Extent along x of the piece that each triangle is in, in the strip across an axis that holds its centroid [m]."""
     corner = points[triangles]
@@ -178,29 +204,17 @@ def split_by_deviation(surface: Surface, found: Features, deviation: float) -> t
     (True, True)
     """
     parents: list[np.ndarray] = []
-    chord = np.full(len(surface.points), np.inf)  # smallest one of the triangles at each point
-    np.minimum.at(chord, surface.triangles, local_chords(surface)[:, None])
+    chord = chords_at_points(surface, local_chords(surface))
     for rules in STAGES:
-        limit = rules.factor * deviation
         whole = np.zeros(0, dtype=np.int64)
         for _ in range(rules.passes):
             if rules.flips:
-                surface = _flipped(surface, found, chord, limit)
-            edges, which = surface._edge_table[:2]
-            sides = which.reshape(3, -1).T  # 0-1, 1-2, 2-0 of every triangle
-            middle, far = _on_shape(surface, edges, found)
-            far /= chord[edges].min(axis=1)
-            key = edges[:, 0] * 2**32 + edges[:, 1]
-            farthest = np.zeros(len(edges))  # of the sides of both triangles, but for those that had to stay whole
-            np.maximum.at(farthest, sides, np.where(np.isin(key, whole), 0.0, far)[sides].max(axis=1)[:, None])
-            wanted = (far > limit) & (far >= rules.min_fraction * farthest)
-            split = wanted.copy()
-            finer = _split_where_allowed(surface, sides, split, (middle, far), rules)
-            whole = key[wanted & ~split]
-            if not split.any():
+                surface = _flipped(surface, found, chord, rules.factor * deviation)
+            finer, halved, whole = _split_pass(surface, found, chord, rules, (rules.factor * deviation, whole))
+            if not len(halved):
                 break
-            parents.append(edges[split])
-            chord = np.r_[chord, chord[edges[split]].min(axis=1)]
+            parents.append(halved)
+            chord = np.r_[chord, chord[halved].min(axis=1)]
             surface = finer
     for _ in range(EVEN_PASSES if parents else 0):
         before, surface = surface, _evened(surface, found, chord, deviation)
@@ -239,6 +253,26 @@ def at_points(values: np.ndarray, parents: np.ndarray) -> np.ndarray:
     return out
 
 
+def _split_pass(
+    surface: Surface, found: Features, chord: np.ndarray, rules: SplitRules, limits: tuple[float, np.ndarray]
+) -> tuple[Surface, np.ndarray, np.ndarray]:
+    """The surface with edges halved that are far from the shape, these edges (k, 2), and keys of those left whole.
+
+    limits: largest distance over the local chord; keys of the edges that had to stay whole in the pass before.
+    """
+    (limit, whole), (edges, which) = limits, surface._edge_table[:2]
+    sides = which.reshape(3, -1).T  # 0-1, 1-2, 2-0 of every triangle
+    middle, far = _on_shape(surface, found)
+    far /= chord[edges].min(axis=1)
+    key = edges[:, 0] * 2**32 + edges[:, 1]
+    farthest = np.zeros(len(edges))  # of the sides of both triangles, but for those that had to stay whole
+    np.maximum.at(farthest, sides, np.where(np.isin(key, whole), 0.0, far)[sides].max(axis=1)[:, None])
+    wanted = (far > limit) & (far >= rules.min_fraction * farthest)
+    split = wanted.copy()
+    finer = _split_where_allowed(surface, sides, split, (middle, far), rules)
+    return finer, edges[split], key[wanted & ~split]
+
+
 def _split_where_allowed(
     surface: Surface, sides: np.ndarray, split: np.ndarray, on_shape: tuple[np.ndarray, np.ndarray], rules: SplitRules
 ) -> Surface:
@@ -269,16 +303,15 @@ def _flipped(surface: Surface, found: Features, chord: np.ndarray, deviation: fl
         other = _relative_distance(surface, found, chord, corners[:, 2:])
         return np.where(other < MAX_FLIP_FRACTION * far[edge], far[edge] - other, 0.0)
 
-    fixed = _line_edges(surface, surface._edge_table[0], found)
+    fixed = _line_edges(surface, found)
     return flip_edges(surface, np.flatnonzero((far > deviation) & ~fixed), gain, _poor_triangles)
 
 
 def _evened(surface: Surface, found: Features, chord: np.ndarray, deviation: float) -> Surface:
     """The surface with edges flipped where that makes better triangles as near to the shape."""
-    edges, p = surface._edge_table[0], surface.points
+    p, sides = surface.points, surface.edge_sides
     quality = triangle_quality(*(p[surface.triangles[:, k]] for k in range(3)))
-    pair = edge_triangles(surface)[0]
-    least = np.where(pair[:, 1] >= 0, quality[pair].min(axis=1), 1.0)
+    least = np.where(sides[:, 1] >= 0, quality[sides % len(quality)].min(axis=1), 1.0)
 
     def gain(edge: np.ndarray, corners: np.ndarray) -> np.ndarray:
         a, b, c, d = (p[corners[:, k]] for k in range(4))
@@ -287,7 +320,7 @@ def _evened(surface: Surface, found: Features, chord: np.ndarray, deviation: flo
         mine = _relative_distance(surface, found, chord, corners[:, :2])
         return np.where(other <= np.maximum(mine, deviation), better, 0.0)
 
-    fixed = _line_edges(surface, edges, found)
+    fixed = _line_edges(surface, found)
     return flip_edges(surface, np.flatnonzero((least < POOR_QUALITY) & ~fixed), gain, _poor_triangles)
 
 
@@ -302,19 +335,20 @@ def _poor_triangles(surface: Surface) -> np.ndarray:
     return np.union1d(crossing_triangles(surface), folded_triangles(surface)).astype(np.int64)
 
 
-def _on_shape(surface: Surface, edges: np.ndarray, found: Features) -> tuple[np.ndarray, np.ndarray]:
-    """Midpoints (k, 3) of edges moved onto the shape, those of feature lines onto these, and how far (k,) [m]."""
+def _on_shape(surface: Surface, found: Features) -> tuple[np.ndarray, np.ndarray]:
+    """Midpoints (k, 3) of all edges moved onto the shape, those of feature lines onto these, and how far (k,) [m]."""
     shape = found.surface
-    middle = surface.points[edges].mean(axis=1)
+    middle = surface.points[surface._edge_table[0]].mean(axis=1)
     where, far = projected(middle, shape.points, shape.triangles)
-    line = np.flatnonzero(_line_edges(surface, edges, found))
+    line = np.flatnonzero(_line_edges(surface, found))
     if len(line):
         where[line], far[line] = projected(middle[line], shape.points, found.edges[:, [0, 1, 1]])
     return where, far
 
 
-def _line_edges(surface: Surface, edges: np.ndarray, found: Features) -> np.ndarray:
+def _line_edges(surface: Surface, found: Features) -> np.ndarray:
     """Whether each edge (k,) of a surface is a piece of a feature line, not a chord between two of them."""
+    edges = surface._edge_table[0]
     line = np.zeros(len(edges), dtype=bool)
     if not len(found.edges):
         return line
@@ -325,8 +359,8 @@ def _line_edges(surface: Surface, edges: np.ndarray, found: Features) -> np.ndar
         return line
     ends = surface.points[edges[k]]
     away = projected(ends.mean(axis=1), shape.points, wire)[1] / np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
-    one, other = edge_triangles(surface)[0][k].T
-    divides = (other < 0) | (surface.label[one] != surface.label[other])
+    one, other = (surface.edge_sides[k] % len(surface.triangles)).T
+    divides = (surface.edge_sides[k, 1] < 0) | (surface.label[one] != surface.label[other])
     cosine = np.einsum("ij,ij->i", surface.normals[one], surface.normals[other])
     line[k] = np.where(divides, away < MAX_LINE_SAGITTA, (away < MAX_CREASE_SAGITTA) & (cosine < MAX_CREASE_COSINE))
     return line

@@ -65,38 +65,6 @@ def flip_edges(
         value[flip[bad]] = 0.0
 
 
-def edge_triangles(surface: Surface) -> tuple[np.ndarray, np.ndarray]:
-    """Both triangles of each edge, and which of their sides it is.
-
-    Parameters
-    ----------
-    surface : Surface
-        Surface with e edges.
-
-    Returns
-    -------
-    triangles : (e, 2) array
-        -1 for the second one where an edge does not have two triangles.
-    sides : (e, 2) array
-        0 for corners 0 and 1, 1 for 1 and 2, 2 for 2 and 0.
-
-    Examples
-    --------
-    >>> corners = np.array([[0.0, 0.0, 0.0], [1.0, 0.0, 0.0], [1.0, 1.0, 0.0], [0.0, 1.0, 0.0]])
-    >>> edge_triangles(Surface(corners, np.array([[0, 1, 2], [0, 2, 3]])))[0].tolist()
-    [[0, -1], [1, 0], [1, -1], [0, -1], [1, -1]]
-    """
-    edges, which = surface._edge_table[:2]
-    m = len(surface.triangles)
-    order = np.argsort(which, kind="stable")
-    count = np.bincount(which, minlength=len(edges))
-    first = np.cumsum(count) - count
-    half = order[np.minimum(first[:, None] + [0, 1], len(order) - 1)]
-    pair = half % m
-    pair[count != 2, 1] = -1
-    return pair, half // m
-
-
 def triangle_quality(a: np.ndarray, b: np.ndarray, c: np.ndarray) -> np.ndarray:
     """Quality of triangles with corners a, b and c (n, 3): 1 if equilateral, 0 if flat.
 
@@ -119,9 +87,8 @@ def triangle_quality(a: np.ndarray, b: np.ndarray, c: np.ndarray) -> np.ndarray:
 def _candidates(surface: Surface, among: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Edges (k,) that can be flipped, their two triangles (k, 2) and corners (k, 4): ends, and what is opposite."""
     t, p = surface.triangles, surface.points
-    pair, side = edge_triangles(surface)
-    edge = among[pair[among, 1] >= 0]
-    pair, side = pair[edge], side[edge]
+    edge = among[surface.edge_sides[among, 1] >= 0]
+    side, pair = np.divmod(surface.edge_sides[edge], len(t))
     a, b, c = (t[pair[:, 0], (side[:, 0] + k) % 3] for k in range(3))
     d = t[pair[:, 1], (side[:, 1] + 2) % 3]
     new = np.sort(np.stack([c, d], axis=1), axis=1)

@@ -306,6 +306,28 @@ class Surface:
         return bool(len(self.triangles) and (there == 1).all() and (back == 1).all())
 
     @functools.cached_property
+    def edge_sides(self) -> np.ndarray:
+        """(e, 2) both sides of triangles that each edge is: k m + t is side k (0-1, 1-2, 2-0) of triangle t of m.
+
+        The second one is -1 where an edge is not that of two triangles.
+
+        Examples
+        --------
+        >>> points = np.array([[0.0, 0.0, 0.0], [3.0, 0.0, 0.0], [0.0, 3.0, 0.0], [3.0, 3.0, 0.0]])
+        >>> Surface(points, np.array([[0, 1, 2], [1, 3, 2]])).edge_sides.tolist()
+        [[0, -1], [4, -1], [2, 5], [1, -1], [3, -1]]
+        """
+        _, which, there, back = self._edge_table
+        order = np.argsort(which, kind="stable")
+        total = there + back
+        start = np.cumsum(total) - total
+        pair = total == 2
+        out = np.full((len(total), 2), -1)
+        out[:, 0] = order[start]
+        out[pair, 1] = order[start[pair] + 1]
+        return out
+
+    @functools.cached_property
     def neighbours(self) -> np.ndarray:
         """(m, 3) the triangle across each side (0-1, 1-2, 2-0); -1 where there is none or more than one.
 
@@ -316,13 +338,8 @@ class Surface:
         array([[-1,  1, -1],
                [-1, -1,  0]])
         """
-        _, which, there, back = self._edge_table
         m = len(self.triangles)
-        order = np.argsort(which, kind="stable")
-        total = there + back
-        start = np.r_[0, np.cumsum(total)]
-        pair = np.flatnonzero(total == 2)
-        one, two = order[start[pair]], order[start[pair] + 1]
+        one, two = self.edge_sides[self.edge_sides[:, 1] >= 0].T
         out = np.full(3 * m, -1)
         out[one], out[two] = two % m, one % m
         return out.reshape(3, m).T.copy()
