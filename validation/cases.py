@@ -19,6 +19,7 @@ from validation import (
     section_polars,
     skerry_chart,
     space,
+    stability,
     viscous,
 )
 from validation.grids import box, wedge
@@ -198,6 +199,9 @@ CASES = (
     viscous.laminar_airfoil,
     viscous.sphere,
     viscous.vortex_street,
+    stability.onset_behind_circle,
+    stability.modes_in_time,
+    stability.attached_section,
     viscous.turbulent_plate,
     viscous.turbulent_airfoil,
     clipped.clipped_euler,

@@ -16,6 +16,7 @@ from .errors import (
 )
 from .flow import (
     CFLControl as CFLControl,
+    EigenvalueOptions as EigenvalueOptions,
     FirstOrderFallback as FirstOrderFallback,
     InnerIteration as InnerIteration,
     Limiter as Limiter,
@@ -101,10 +102,13 @@ from .mesh import (
 )
 from .results import (
     DragRegions as DragRegions,
+    Mode as Mode,
     Polar as Polar,
     ReferenceData as ReferenceData,
     Solution as Solution,
+    Stability as Stability,
     TimeSeries as TimeSeries,
+    linear_stability as linear_stability,
     load_solution as load_solution,
     read_reference_data as read_reference_data,
     solve as solve,

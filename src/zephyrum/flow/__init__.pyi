@@ -2,6 +2,7 @@
 
 from .discretization.limiter import Limiter as Limiter
 from .discretization.scheme import Reconstruction as Reconstruction
+from .linear.shift_invert import EigenvalueOptions as EigenvalueOptions
 from .nonlinear.continuation import Start as Start, solve_steady as solve_steady, transfer_mesh as transfer_mesh
 from .nonlinear.discrete_problem import FlowState as FlowState
 from .nonlinear.flow_problem import FlowProblem as FlowProblem

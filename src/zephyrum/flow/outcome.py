@@ -14,6 +14,8 @@ class Outcome(StrEnum):
         Converged, but to values that no such flow has.
     OSCILLATING
         Bounded, not steady: mean and amplitude are given.
+    UNSTABLE
+        A steady solution of which a small disturbance grows: see `linear_stability`.
     FAILED
         No solution.
 
@@ -29,6 +31,7 @@ class Outcome(StrEnum):
     CONVERGED = "converged"
     IMPLAUSIBLE = "implausible"
     OSCILLATING = "oscillating"
+    UNSTABLE = "converged, but unstable"
     FAILED = "failed"
 
     @property
@@ -47,5 +50,6 @@ _REMEDIES = {
     Outcome.CONVERGED: "",
     Outcome.IMPLAUSIBLE: "do not use the values; look at the mesh, the reference quantities and the conditions",
     Outcome.OSCILLATING: "follow the flow in time, refine the mesh, or use mean and amplitude",
+    Outcome.UNSTABLE: "follow it in time",
     Outcome.FAILED: "look at the mesh where the largest residual is, or start from a neighbouring condition",
 }

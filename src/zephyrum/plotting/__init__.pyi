@@ -21,7 +21,7 @@ from .charts import (
     draw_refinement as draw_refinement,
     draw_time as draw_time,
 )
-from .fields_2d import draw_field as draw_field, draw_mesh as draw_mesh
+from .fields_2d import draw_field as draw_field, draw_mesh as draw_mesh, draw_mode as draw_mode
 from .fields_3d import (
     draw_loading as draw_loading,
     draw_on_surface as draw_on_surface,

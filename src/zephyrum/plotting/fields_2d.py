@@ -6,7 +6,8 @@ import numpy as np
 from matplotlib.collections import LineCollection
 from matplotlib.tri import Triangulation
 
-from zephyrum._core.validation import choice
+from zephyrum._core.validation import choice, whole
+from zephyrum.errors import InputError
 from zephyrum.mesh.polygons import next_corners
 from zephyrum.plotting.style import clipped_ends, format_axes, new_axes
 
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from zephyrum.mesh.core import Mesh
+    from zephyrum.results.linear_stability import Stability
     from zephyrum.results.solution import Solution
 
 
@@ -32,6 +34,7 @@ MAPS = {"mach": "cividis", "vorticity": "RdBu_r"}
 SPIN = 20.0  # vorticity over speed and chord at which the colours end: boundary layers are far beyond
 LINES = 28  # streamlines in a view
 INNER_LINES = 5  # and in a separated zone
+WAKE_VIEW = 5.0  # length of the wake in the picture of a mode, in sizes of the body
 FEWEST = 20  # triangles of a zone worth drawing
 
 
@@ -211,6 +214,66 @@ def draw_field(
     ax.set_ylim(low_z, high_z)
     ax.set_aspect("equal")
     format_axes(ax, "x [m]", "z [m]", f"{mesh.recipe.get('section', '')}  {solution.air.describe()}")
+    ax.grid(False)
+    return ax
+
+
+def draw_mode(stability: "Stability", mode: int = 1, ax: "Axes | None" = None) -> "Axes":
+    """Draw the velocity across the stream of a mode of small disturbances of a section's flow, at one instant.
+
+    Parameters
+    ----------
+    stability : Stability
+        On a plane mesh.
+    mode : int
+        Number of the mode, 1 for the first.
+    ax : matplotlib.axes.Axes, optional
+        Axes to draw into.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+
+    Raises
+    ------
+    InputError
+        The mesh is not plane, or there is no such mode.
+
+    Examples
+    --------
+    >>> import zephyrum as zy
+    >>> from zephyrum.plotting import draw_mode
+    >>> draw_mode(zy.linear_stability(solution))  # doctest: +SKIP
+    """
+    solution, mesh = stability.solution, stability.solution.mesh
+    if not mesh.planar:
+        raise InputError("a mode is drawn on plane meshes only; this one is in space.")
+    shown = stability.modes[whole("mode", mode, 1, len(stability.modes)) - 1]
+    if ax is None:
+        _, ax = new_axes()
+    wall = mesh.face_centroid[mesh.faces_of("wall")]
+    (x0, x1), (z0, z1) = ((wall[:, k].min(), wall[:, k].max()) for k in (0, 2))
+    size = max(x1 - x0, z1 - z0)
+    drift = solution.computed.wind[2] * WAKE_VIEW * size
+    edges = x0 - 0.5 * size, x1 + WAKE_VIEW * size, z0 + min(drift, 0.0) - size, z1 + max(drift, 0.0) + size
+    across = (shown.velocity @ solution.computed.axes[2]).real
+    triangles, _, node = _node_values(mesh, across)
+    x, z = mesh.points[:, 0], mesh.points[:, 2]
+    tx, tz = x[triangles], z[triangles]
+    inside = (tx.max(1) >= edges[0]) & (tx.min(1) <= edges[1]) & (tz.max(1) >= edges[2]) & (tz.min(1) <= edges[3])
+    limit = float(np.abs(node[np.unique(triangles[inside])]).max())
+    node = node / limit
+    levels = np.linspace(-1.0, 1.0, 26)
+    filled = ax.tricontourf(Triangulation(x, z, triangles[inside]), node, levels=levels, cmap="RdBu_r", extend="both")
+    bar = ax.figure.colorbar(filled, ax=ax, label="velocity across the stream, over its largest here [-]", shrink=0.85)
+    bar.set_ticks(np.linspace(-1.0, 1.0, 9))  # type: ignore[arg-type]
+    lines = mesh.points[mesh.edges[mesh.faces_of("wall")]][:, :, [0, 2]]
+    ax.add_collection(LineCollection(lines, colors="black", linewidths=1.2))
+    ax.set_xlim(edges[0], edges[1])
+    ax.set_ylim(edges[2], edges[3])
+    ax.set_aspect("equal")
+    words = f"mode {mode}: growth {shown.growth:+.3g} a chord of travel, Strouhal number {shown.strouhal:.4f}"
+    format_axes(ax, "x [m]", "z [m]", f"{solution.air.describe()}\n{words}")
     ax.grid(False)
     return ax
 

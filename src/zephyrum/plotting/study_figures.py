@@ -14,7 +14,7 @@ from zephyrum.plotting.charts import (
     draw_refinement,
     draw_time,
 )
-from zephyrum.plotting.fields_2d import draw_field, draw_mesh
+from zephyrum.plotting.fields_2d import draw_field, draw_mesh, draw_mode
 from zephyrum.plotting.fields_3d import draw_loading, draw_on_surface, draw_slice, draw_volume
 from zephyrum.plotting.methods import draw_method_pressures, draw_methods
 from zephyrum.plotting.quick_methods import draw_buildup, draw_lattice
@@ -74,7 +74,7 @@ def _on_axes(draw: Callable, rows: int = 1, columns: int = 1, **layout) -> Calla
 
     def drawn(path: Path, *data, **options) -> Path:
         figure, axes = new_axes(rows, columns, **layout)
-        draw(*data, **{"ax" if draw is draw_field else "axes": axes}, **options)
+        draw(*data, **{"ax" if draw in (draw_field, draw_mode) else "axes": axes}, **options)
         save(figure, path)
         return path
 
@@ -137,6 +137,7 @@ def _slice(path: Path, solution, axis: str, name: str) -> Path:
 KINDS: dict[str, Callable] = {
     "polar": _on_axes(draw_polar, 2, 2),
     "refinement": _on_axes(draw_refinement, 1, 3),
+    "mode": _on_axes(draw_mode),
     "time": _on_axes(draw_time, 2, 1, sharex=True),
     "history": _on_axes(draw_history, 2, 1, sharex=True),
     "friction": _on_axes(draw_friction, 2, 1, sharex=True, height_ratios=(3, 2)),

@@ -2,6 +2,7 @@
 
 from .far_field_drag import DragRegions as DragRegions, FarFieldDrag as FarFieldDrag
 from .forces import Forces as Forces
+from .linear_stability import Mode as Mode, Stability as Stability, linear_stability as linear_stability
 from .polar import Polar as Polar
 from .reference_data import ReferenceData as ReferenceData, read_reference_data as read_reference_data
 from .solution import Solution as Solution

@@ -13,6 +13,8 @@ from zephyrum.flow.outcome import Outcome
 from zephyrum.solver.case import Case
 from zephyrum.solver.checkpoint import Checkpoint
 
+GENTLE, LIMITED = "kappa 0", ", limiter on"  # what a run needed to converge: see `Run.fallback`
+
 
 @dataclass(frozen=True, eq=False)
 class Run:
@@ -217,15 +219,38 @@ def _fallback_run(case: Case, flow: FlowState, solved) -> tuple[FlowState, str]:
     """
     asked = case.numerics
     for mode in dict.fromkeys((asked.limiter.mode, "on")):
-        gentle = replace(
-            asked,
-            reconstruction=replace(asked.reconstruction, kappa=0.0),
-            limiter=replace(asked.limiter, mode=mode),
-        )
+        gentle = _gentle(asked, mode)
         if flow.outcome == Outcome.CONVERGED or gentle == asked or asked.max_iterations < 2:
             continue
         made = solved(gentle, flow.q if flow.outcome == Outcome.OSCILLATING else None)
         if made.outcome == Outcome.CONVERGED:
-            how = "kappa 0" + (", limiter on" if mode != asked.limiter.mode else "")
+            how = GENTLE + (LIMITED if mode != asked.limiter.mode else "")
             return replace(made, reason=f"{made.reason}, with {how}"), how
     return flow, ""
+
+
+def _gentle(asked: Numerics, mode: str) -> Numerics:
+    """Numerics with kappa 0 and a mode of the limiter."""
+    reconstruction = replace(asked.reconstruction, kappa=0.0)
+    return replace(asked, reconstruction=reconstruction, limiter=replace(asked.limiter, mode=mode))
+
+
+def numerics_of(run: Run) -> Numerics:
+    """Numerics that a run ended with: those of its case, or those that it needed to converge.
+
+    Parameters
+    ----------
+    run : Run
+        The run.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Freestream, mesh_airfoil
+    >>> run = run_case(Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3)))
+    >>> numerics_of(run) == run.case.numerics
+    True
+    """
+    asked = run.case.numerics
+    if not run.fallback:
+        return asked
+    return _gentle(asked, "on" if run.fallback.endswith(LIMITED) else asked.limiter.mode)
