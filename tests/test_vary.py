@@ -123,7 +123,8 @@ class Vary(unittest.TestCase):
 class Jobs(unittest.TestCase):
     def test_every_job_is_complete(self):
         self.assertEqual(
-            list(JOBS), ["quick", "sweep", "refine", "time", "trim", "derivatives", "vary", "fields", "methods"]
+            list(JOBS),
+            ["quick", "sweep", "refine", "time", "stability", "trim", "derivatives", "vary", "fields", "methods"],
         )
         for name, job in JOBS.items():
             self.assertTrue(set(job.template) <= set(job.kinds) <= set(KINDS), name)
