@@ -185,13 +185,9 @@ def draw_field(
     if ax is None:
         _, ax = new_axes()
     mesh = solution.mesh
-    low_x, high_x, low_z, high_z = window(mesh, view)
-    triangles, _, node = _node_values(mesh, fields[name])
-    x, z = mesh.points[:, 0], mesh.points[:, 2]
-    tx, tz = x[triangles], z[triangles]
-    inside = (tx.max(1) >= low_x) & (tx.min(1) <= high_x) & (tz.max(1) >= low_z) & (tz.min(1) <= high_z)
-    mesh_2d = Triangulation(x, z, triangles[inside])
-    shown = node[np.unique(triangles[inside])]
+    edges = window(mesh, view)
+    mesh_2d, node = _triangles_in_window(mesh, fields[name], edges)
+    shown = node[np.unique(mesh_2d.triangles)]
     low, high = limits or (float(np.percentile(shown, 0.2)), float(np.percentile(shown, 99.8)))
     at = np.linspace(low, high, levels + 1)
     extend = clipped_ends(shown, low, high)
@@ -208,13 +204,7 @@ def draw_field(
         bar.set_ticks(np.linspace(low, high, 9))  # type: ignore[arg-type]
     words = {"neither": "", "min": "lower clipped", "max": "upper clipped", "both": "both ends clipped"}
     bar.ax.set_title(words[extend], fontsize="x-small")
-    wall = mesh.points[mesh.edges[mesh.faces_of("wall")]][:, :, [0, 2]]
-    ax.add_collection(LineCollection(wall, colors="black", linewidths=1.2))
-    ax.set_xlim(low_x, high_x)
-    ax.set_ylim(low_z, high_z)
-    ax.set_aspect("equal")
-    format_axes(ax, "x [m]", "z [m]", f"{mesh.recipe.get('section', '')}  {solution.air.describe()}")
-    ax.grid(False)
+    _format_field_axes(ax, mesh, edges, f"{mesh.recipe.get('section', '')}  {solution.air.describe()}")
     return ax
 
 
@@ -257,25 +247,35 @@ def draw_mode(stability: "Stability", mode: int = 1, ax: "Axes | None" = None) -
     drift = solution.computed.wind[2] * WAKE_VIEW * size
     edges = x0 - 0.5 * size, x1 + WAKE_VIEW * size, z0 + min(drift, 0.0) - size, z1 + max(drift, 0.0) + size
     across = (shown.velocity @ solution.computed.axes[2]).real
-    triangles, _, node = _node_values(mesh, across)
-    x, z = mesh.points[:, 0], mesh.points[:, 2]
-    tx, tz = x[triangles], z[triangles]
-    inside = (tx.max(1) >= edges[0]) & (tx.min(1) <= edges[1]) & (tz.max(1) >= edges[2]) & (tz.min(1) <= edges[3])
-    limit = float(np.abs(node[np.unique(triangles[inside])]).max())
-    node = node / limit
-    levels = np.linspace(-1.0, 1.0, 26)
-    filled = ax.tricontourf(Triangulation(x, z, triangles[inside]), node, levels=levels, cmap="RdBu_r", extend="both")
+    mesh_2d, node = _triangles_in_window(mesh, across, edges)
+    node = node / np.abs(node[np.unique(mesh_2d.triangles)]).max()
+    filled = ax.tricontourf(mesh_2d, node, levels=np.linspace(-1.0, 1.0, 26), cmap="RdBu_r", extend="both")
     bar = ax.figure.colorbar(filled, ax=ax, label="velocity across the stream, over its largest here [-]", shrink=0.85)
     bar.set_ticks(np.linspace(-1.0, 1.0, 9))  # type: ignore[arg-type]
-    lines = mesh.points[mesh.edges[mesh.faces_of("wall")]][:, :, [0, 2]]
-    ax.add_collection(LineCollection(lines, colors="black", linewidths=1.2))
-    ax.set_xlim(edges[0], edges[1])
-    ax.set_ylim(edges[2], edges[3])
-    ax.set_aspect("equal")
     words = f"mode {mode}: growth {shown.growth:+.3g} a chord of travel, Strouhal number {shown.strouhal:.4f}"
-    format_axes(ax, "x [m]", "z [m]", f"{solution.air.describe()}\n{words}")
-    ax.grid(False)
+    _format_field_axes(ax, mesh, edges, f"{solution.air.describe()}\n{words}")
     return ax
+
+
+def _triangles_in_window(mesh, values, edges) -> tuple[Triangulation, np.ndarray]:
+    """Triangles of the cells that reach into a window (low x, high x, low z, high z), and values at all points."""
+    triangles, _, node = _node_values(mesh, values)
+    x, z = mesh.points[:, 0], mesh.points[:, 2]
+    tx, tz = x[triangles], z[triangles]
+    low_x, high_x, low_z, high_z = edges
+    inside = (tx.max(1) >= low_x) & (tx.min(1) <= high_x) & (tz.max(1) >= low_z) & (tz.min(1) <= high_z)
+    return Triangulation(x, z, triangles[inside]), node
+
+
+def _format_field_axes(ax, mesh, edges, title: str) -> None:
+    """Walls, the window (low x, high x, low z, high z) and the title of a picture of a field."""
+    wall = mesh.points[mesh.edges[mesh.faces_of("wall")]][:, :, [0, 2]]
+    ax.add_collection(LineCollection(wall, colors="black", linewidths=1.2))
+    ax.set_xlim(*edges[:2])
+    ax.set_ylim(*edges[2:])
+    ax.set_aspect("equal")
+    format_axes(ax, "x [m]", "z [m]", title)
+    ax.grid(False)
 
 
 def _draw_sonic_line(ax, triangles: Triangulation, mach: np.ndarray) -> None:

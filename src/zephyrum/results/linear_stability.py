@@ -258,7 +258,7 @@ def linear_stability(
     problem = solution.case.problem().at(numerics=numerics_of(solution))
     made = steady_modes(problem, solution.flow.q, solution.flow.first_order_cells, shifts, options, report)
     modes = [_mode(solution, *one) for one in zip(made.values / unit, made.errors / unit, made.vectors, strict=True)]
-    missed = tuple(asked[shifts.index(shift)] for shift in made.missed)
+    missed = tuple(asked[k] for k in made.missed)
     seconds = time.perf_counter() - begin
     return Stability(solution, tuple(modes), asked, missed, excluded_modes(solution), made.krylov_vectors, seconds)
 

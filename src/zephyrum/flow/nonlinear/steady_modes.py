@@ -34,15 +34,15 @@ class SteadyModes:
         Estimated errors of the eigenvalues.
     krylov_vectors : int
         Of all linear solutions.
-    missed : tuple of complex
-        Shifts near which no eigenvalue was found to the accuracy asked for.
+    missed : tuple of int
+        Positions of the shifts near which no eigenvalue was found to the accuracy asked for.
     """
 
     values: np.ndarray
     vectors: np.ndarray
     errors: np.ndarray
     krylov_vectors: int
-    missed: tuple[complex, ...]
+    missed: tuple[int, ...]
 
 
 def steady_modes(
@@ -98,7 +98,7 @@ def steady_modes(
         found.append(near(shift))
         if on_shift is not None:
             on_shift(k, found[-1])
-    missed = tuple(shift for shift, pairs in zip(shifts, found, strict=True) if not pairs.accurate)
+    missed = tuple(k for k, pairs in enumerate(found) if not pairs.accurate)
     if (beside := _shift_beside_uncertain(found, max(shift.real for shift in shifts))) is not None:
         found.append(near(beside))
     values = np.concatenate([pairs.values for pairs in found])
@@ -118,14 +118,13 @@ def steady_modes(
 
 def _shift_beside_uncertain(found: list[EigenPairs], growth: float) -> complex | None:
     """Shift beside the leading eigenvalue, if its growth is not certain to a tenth; growth: that of the shifts."""
-    values = np.concatenate([pairs.values for pairs in found if pairs.accurate] or [np.zeros(0, complex)])
-    errors = np.concatenate([pairs.errors for pairs in found if pairs.accurate] or [np.zeros(0)])
-    if not len(values):
+    accurate = [one for pairs in found if pairs.accurate for one in zip(pairs.values, pairs.errors, strict=True)]
+    if not accurate:
         return None
-    leading = int(np.argmax(values.real))
-    if errors[leading] < UNCERTAIN * abs(values[leading].real):
+    leading, error = max(accurate, key=lambda one: one[0].real)
+    if error < UNCERTAIN * abs(leading.real):
         return None
-    return values[leading] + UNCERTAIN * growth
+    return leading + UNCERTAIN * growth
 
 
 def _upper_half(values: np.ndarray, vectors: np.ndarray):

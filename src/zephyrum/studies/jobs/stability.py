@@ -78,10 +78,8 @@ class StabilityJob(Job):
             return stored
         case = study.case(spec.mach, spec.alpha, observer)
         label = case.air.describe()
-        solution = study.stored_solution(case)
-        if solution is None:
-            name = Point(case.air.mach, case.air.alpha, None).name
-            solution = study.solved_point(name, case, None, step_reports(observer, Task(self.name, label)))
+        name = Point(case.air.mach, case.air.alpha, None).name
+        solution = study.solved_point(name, case, None, step_reports(observer, Task(self.name, label)))
         found = linear_stability(solution, None if spec.strouhal is None else tuple(spec.strouhal))
         workspace = study.workspace
         with atomic_write(self._file(study)) as part, part.open("wb") as file:
