@@ -97,6 +97,13 @@ class Eigenvalues(unittest.TestCase):
         error = np.sum(weight * (grown - expected)[near, 1:4] ** 2) / np.sum(weight * expected[near, 1:4] ** 2)
         self.assertLess(np.sqrt(error), 0.1)
 
+    def test_a_plate_along_the_stream_has_no_height_and_is_stable(self):
+        solution = zy.solve(zy.mesh_plate(32, 16), zy.Freestream(mach=0.2, reynolds=1000.0), "laminar")
+        for strouhal in (None, (0.2,)):
+            found = zy.linear_stability(solution, strouhal, zy.EigenvalueOptions(max_vectors=4))
+            self.assertTrue(found.stable, found.words)
+            self.assertTrue(np.isfinite([mode.growth for mode in found.modes]).all())
+
     def test_what_has_no_stability_is_refused(self):
         solution = circle(25.0)
         going = replace(solution, flow=replace(solution.flow, outcome="oscillating"))

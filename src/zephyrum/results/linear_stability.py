@@ -26,6 +26,7 @@ WAKE_STROUHAL = 0.05, 0.15  # Strouhal numbers on the height of the body across 
 # the many damped ones of a wake: NACA 4412 at 20 deg, Reynolds number 1,500, has a mode of growth 0.38 and Strouhal
 # number 0.175 a chord, which shifts of growth 0.1 at 0, 0.27 and 0.54 did not find
 SHIFT_GROWTH = 0.4
+LEAST_HEIGHT = 0.05  # that height over the chord at least: a flat plate along the stream has none
 
 
 @dataclass(frozen=True, eq=False)
@@ -284,10 +285,10 @@ def excluded_modes(solution: Solution) -> str:
 
 
 def _height_across(solution: Solution) -> float:
-    """Height of the body across the stream in the plane of lift [m]."""
+    """Height of the body across the stream in the plane of lift, at least a part of its chord [m]."""
     mesh = solution.mesh
     wall = mesh.face_centroid[mesh.faces_of("wall")] @ solution.computed.axes[2]
-    return float(np.ptp(wall)) * (2.0 if mesh.wedge else 1.0)
+    return max(float(np.ptp(wall)) * (2.0 if mesh.wedge else 1.0), LEAST_HEIGHT * solution.reference.chord)
 
 
 def _mode(solution: Solution, value: complex, error: float, vector: np.ndarray) -> Mode:
