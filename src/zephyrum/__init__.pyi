@@ -88,6 +88,7 @@ from .mesh import (
     mesh_aircraft as mesh_aircraft,
     mesh_airfoil as mesh_airfoil,
     mesh_bodies as mesh_bodies,
+    mesh_duct as mesh_duct,
     mesh_extruded as mesh_extruded,
     mesh_outline as mesh_outline,
     mesh_plate as mesh_plate,
@@ -115,7 +116,7 @@ from .results import (
     solve_case as solve_case,
     solve_unsteady as solve_unsteady,
 )
-from .solver import Case as Case, Wall as Wall
+from .solver import Case as Case, Exhaust as Exhaust, Intake as Intake, Wall as Wall
 from .studies import (
     Comparison as Comparison,
     MethodComparison as MethodComparison,

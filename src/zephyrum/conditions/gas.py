@@ -115,6 +115,46 @@ class Gas:
         """
         return self.total_temperature_ratio(mach) ** (self.gamma / (self.gamma - 1.0))
 
+    def mach_of_pressure_ratio(self, pressure_ratio: float) -> float:
+        """Mach number of an isentropic flow [-]; 0 below a ratio of 1.
+
+        Parameters
+        ----------
+        pressure_ratio : float
+            Total over static pressure.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(zy.Gas().mach_of_pressure_ratio(1.8929), 4)
+        1.0
+        """
+        temperature = max(pressure_ratio, 1.0) ** ((self.gamma - 1.0) / self.gamma)
+        return math.sqrt(2.0 * (temperature - 1.0) / (self.gamma - 1.0))
+
+    def mass_flux(self, mach: float, total_pressure: float, total_temperature: float) -> float:
+        """Density times speed of an isentropic flow [kg/(m^2 s)].
+
+        Parameters
+        ----------
+        mach : float
+            Mach number.
+        total_pressure : float
+            [Pa]
+        total_temperature : float
+            [K]
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> round(zy.Gas().mass_flux(1.0, 101325.0, 288.15), 1)
+        241.2
+        """
+        g = self.gamma
+        temperature = 1.0 + 0.5 * (g - 1.0) * mach**2
+        scale = total_pressure * math.sqrt(g / (self.R * total_temperature))
+        return scale * mach / temperature ** (0.5 * (g + 1.0) / (g - 1.0))
+
     def pitot_pressure_ratio(self, mach: float) -> float:
         """Stagnation pressure on a blunt body over the static pressure of the freestream [-].
 

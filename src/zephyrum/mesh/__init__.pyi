@@ -13,6 +13,7 @@ from .periodic_sectors import mesh_sector as mesh_sector
 from .planning import MeshOptions as MeshOptions, MeshPlan as MeshPlan, plan_mesh as plan_mesh
 from .size_field import Zone as Zone
 from .structured.airfoil_grid import AirfoilMeshOptions as AirfoilMeshOptions, mesh_airfoil as mesh_airfoil
+from .structured.duct_grid import mesh_duct as mesh_duct
 from .structured.outline_grid import (
     mesh_outline as mesh_outline,
     mesh_plate as mesh_plate,

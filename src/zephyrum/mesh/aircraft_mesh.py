@@ -61,7 +61,7 @@ def mesh_aircraft(
         Receives the `MeshPlan` before the work begins.
     **options
         Fields of `MeshOptions`: half, y_plus, reynolds, layers, farfield, ground, wake, alpha, zones, reference,
-        attitude.
+        attitude, separate.
 
     Returns
     -------
@@ -162,6 +162,7 @@ def _mesh_on_surface(task: MeshTask, plan: MeshPlan, made: Surface) -> Mesh:
         aspect_y=task.aspect_y,
         longest_y=task.longest_y(plan.factor),
         attitude=task.options.attitude,
+        separate=task.options.separate,
     )
     asked = {} if task.options.y_plus is None else {"y_plus": float(task.options.y_plus)}
     recipe = (

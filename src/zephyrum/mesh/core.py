@@ -22,7 +22,7 @@ from zephyrum.mesh.layer_heights import distances_along_layers, parent_cells, wa
 from zephyrum.mesh.polygons import CellFaces, area_tensors, bulges, cell_geometry, fan_triangles, polygon_geometry
 
 SIDES = ("front side", "back side")  # of a wedge, role symmetry
-ROLES = ("wall", "ground", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic")
+ROLES = ("wall", "ground", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic", "exhaust", "intake")
 
 
 @dataclass(frozen=True)
@@ -34,7 +34,7 @@ class Group:
     name : str
         Name.
     role : str
-        "wall", "slip", "farfield", "symmetry", "ground", "imposed" or "periodic".
+        One of `ROLES`.
     start, stop : int
         First face and the one after the last.
 
@@ -547,6 +547,8 @@ class Mesh:
                     f"{name} = {role!r}: the ground is no part of the body, and its forces would be added to it; what "
                     f"it does is said to solve, ground = 'belt' or 'still'."
                 )
+        if all(self.group(name).role == role for name, role in roles.items()):
+            return self
         groups = tuple(replace(g, role=roles.get(g.name, g.role)) for g in self.groups)
         coarser = None if self.coarser is None else self.coarser.with_roles(**roles)
         return replace(self, groups=groups, coarser=coarser)

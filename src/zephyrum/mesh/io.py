@@ -356,10 +356,13 @@ def _write_cgns(mesh: Mesh, path: Path, cell_data) -> None:
         standard = {"wall": "BCWall", "slip": "BCWallInviscid", "symmetry": "BCSymmetryPlane", "farfield": "BCFarfield"}
         for k, (name, role) in enumerate(groups):
             own = np.flatnonzero(tag == k)
-            condition = _node(boundary, name, "BC_t", _text(standard.get(role, "BCGeneral")))
+            node = name.replace("/", ":")  # node names hold no stroke
+            condition = _node(boundary, node, "BC_t", _text(standard.get(role, "BCGeneral")))
             _node(condition, "PointRange", "IndexRange_t", np.array([[own[0] + 1], [own[-1] + 1]], dtype=np.int64))
             _node(condition, "GridLocation", "GridLocation_t", _text("FaceCenter"))
             _node(condition, "Role", "Descriptor_t", _text(role))
+            if node != name:
+                _node(condition, "GroupName", "Descriptor_t", _text(name))
         if cell_data:
             solution = _node(zone, "Solution", "FlowSolution_t")
             _node(solution, "GridLocation", "GridLocation_t", _text("CellCenter"))
@@ -413,5 +416,7 @@ def _read_cgns(path: Path) -> Mesh:
             if not 1 <= low <= high <= len(tag):
                 raise _DamagedFile(f"boundary {name!r} claims faces that do not exist")
             tag[low - 1 : high] = len(groups)
+            if "GroupName" in condition:
+                name = read(condition, "GroupName/ data").tobytes().decode()
             groups.append((name, read(condition, "Role/ data").tobytes().decode()))
     return _opened(points, start, face_points, cell_a, cell_b, tag, groups)

@@ -156,6 +156,8 @@ class MeshOptions:
     reference : Reference, optional
     attitude : float
         Angle [deg] nose-up over the ground, the alpha of the wind; the clearance of the lowest point is kept.
+    separate : tuple of str
+        Labels that become wall groups of their own, such as "nacelle/front" of an intake.
 
     Raises
     ------
@@ -179,8 +181,10 @@ class MeshOptions:
     zones: tuple[Zone, ...] = ()
     reference: Reference | None = None
     attitude: float = 0.0
+    separate: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
+        set_fields(self, separate=taken("separate", self.separate, Many(str)))
         kinds = {"y_plus": float, "reynolds": float, "ground": float, "reference": Reference}
         for name, kind in kinds.items():
             if getattr(self, name) is not None:

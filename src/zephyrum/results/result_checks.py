@@ -12,6 +12,7 @@ from zephyrum.conditions import Freestream
 from zephyrum.flow.outcome import Outcome
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.results.far_field_drag import drag_columns
+from zephyrum.solver.powered import highest_totals
 
 if TYPE_CHECKING:
     from zephyrum.results.solution import Solution
@@ -103,6 +104,7 @@ def _drag_of_no_cause(solution, c: dict[str, float]) -> float:
     """
     if (
         solution.viscous
+        or solution.case.powered
         or solution.mesh.dimension != 2
         or solution.air.mach >= 0.5
         or abs(solution.air.alpha) >= 8.0
@@ -175,12 +177,14 @@ def implausibilities(solution: "Solution") -> list[str]:
     c, air = solution.forces.coefficients(), solution.air
     out = []
     least = 0.0 if solution.viscous else -(LEAST_DRAG + 0.01 * c["CL"] ** 2)
-    if c["CD"] < least:
+    powered = bool(solution.case.powered)  # an exhaust drives the flow past the walls
+    if c["CD"] < least and not powered:
         out.append(f"CD is negative ({c['CD']:.4g}): the mesh is too coarse, or a boundary does work on the flow")
     if (
         solution.viscous
         and (friction := solution.forces.coefficients(cause="friction")["CD"]) < least
         and not solution.case.walls
+        and not powered
     ):
         out.append(f"CD of friction is negative ({friction:.4g}): most of the wall is in reversed flow")
     if solution.numerics.reconstruction.order == 2 and _drag_of_no_cause(solution, c) > FREE_DRAG[1]:
@@ -190,9 +194,11 @@ def implausibilities(solution: "Solution") -> list[str]:
         )
     if any(np.any(wall.velocity) or wall.spin for wall in solution.case.walls.values()):  # type: ignore[union-attr]
         return out  # walls that move do work on the air
-    hot = max([air.total_temperature, *(wall.temperature or 0.0 for wall in solution.case.walls.values())])  # type: ignore[union-attr]
+    pressure, warmest = highest_totals(solution.case)
+    highest = max(air.cp_stagnation, (pressure - air.pressure) / air.dynamic_pressure if powered else 0.0)
+    hot = max([warmest, *(wall.temperature or 0.0 for wall in solution.case.walls.values())])  # type: ignore[union-attr]
     temperature = solution.fields()["temperature"]
-    if temperature.max() > hot + EXCESS_HEAT * air.temperature:
+    if temperature.max() > hot + EXCESS_HEAT * (air.temperature + warmest - air.total_temperature):
         position = solution.mesh.cell_centroid[int(np.argmax(temperature))]
         out.append(
             f"temperature {temperature.max():.4g} K at x = {position[0]:.4g}, y = {position[1]:.4g}, z = "
@@ -204,10 +210,10 @@ def implausibilities(solution: "Solution") -> list[str]:
     # at low Reynolds numbers friction raises the pressure at a stagnation point by some multiple of 1 / Re
     # (Barker 1922)
     slack = EXCESS_CP + (LOW_REYNOLDS_PITOT / solution.reynolds if solution.viscous else 0.0)
-    fraction = float(area[cp > air.cp_stagnation + slack].sum() / area.sum())
+    fraction = float(area[cp > highest + slack].sum() / area.sum())
     if fraction > EXCESS_AREA:
         out.append(
-            f"Cp up to {cp.max():.4g} on {100 * fraction:.2g} % of the wall, above the {air.cp_stagnation:.4g} of a "
+            f"Cp up to {cp.max():.4g} on {100 * fraction:.2g} % of the wall, above the {highest:.4g} of a "
             f"stagnation point"
         )
     return out
@@ -255,13 +261,14 @@ def extremes(solution: "Solution"):
     import pandas as pd
 
     air, fields, c = solution.air, solution.fields(), solution.mesh.cell_centroid
+    pressure, temperature = highest_totals(solution.case)
+    cp = air.cp_stagnation
+    if solution.case.powered:
+        cp = max(cp, (pressure - air.pressure) / air.dynamic_pressure)
     bounds = {
-        "pressure": (
-            0.0,
-            air.pressure * air.gas.pitot_pressure_ratio(air.mach) if air.mach <= 1 else air.total_pressure,
-        ),
-        "temperature": (0.0, air.total_temperature),
-        "cp": (air.cp_vacuum, air.cp_stagnation),
+        "pressure": (0.0, max(pressure, air.total_pressure)),
+        "temperature": (0.0, temperature),
+        "cp": (air.cp_vacuum, cp),
         "mach": (0.0, np.inf),
     }
     units = {"pressure": "Pa", "temperature": "K", "cp": "-", "mach": "-"}

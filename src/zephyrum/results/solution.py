@@ -25,6 +25,7 @@ from zephyrum.results.solution_writer import save_solution
 from zephyrum.results.streamlines_2d import separation_bubbles, stream_function
 from zephyrum.results.streamlines_3d import Streamlines, trace_streamlines
 from zephyrum.results.surface_quantities import surface_table, turning_points
+from zephyrum.results.thrust_account import ThrustAccount, thrust_account, thrust_columns
 from zephyrum.results.wake_survey import wake_drag
 from zephyrum.solver import Run
 
@@ -120,10 +121,10 @@ class Solution(Run):
     @property
     def wall_pressure(self) -> np.ndarray:
         """Gauge pressure (n_boundary,) on the boundary faces [Pa]."""
-        return self.flow.boundary_pressure * self._stress
+        return self.flow.boundary_pressure * self.stress_unit
 
     @property
-    def _stress(self) -> float:
+    def stress_unit(self) -> float:
         """What one scaled unit of pressure is worth [Pa]: Cp is that of the Mach number computed at."""
         return 2.0 * self.air.dynamic_pressure / self.computed.mach**2
 
@@ -183,7 +184,7 @@ class Solution(Run):
             return None
         area = self.mesh.face_area[self.mesh.n_interior :]
         normal = area / np.linalg.norm(area, axis=1)[:, None]
-        return (self.flow.traction - self.flow.boundary_pressure[:, None] * normal) * self._stress
+        return (self.flow.traction - self.flow.boundary_pressure[:, None] * normal) * self.stress_unit
 
     @property
     def wall_heat(self) -> np.ndarray:
@@ -198,7 +199,7 @@ class Solution(Run):
             return None
         ni, law = self.mesh.n_interior, self.law
         cell = self.mesh.left[ni:]
-        tau = np.linalg.norm(self.wall_friction, axis=1) / self._stress
+        tau = np.linalg.norm(self.wall_friction, axis=1) / self.stress_unit
         T = self.flow.q[cell, 4]
         rho = (1.0 + law.gamma * self.flow.boundary_pressure) / T
         mu = law.viscosity_at(T)
@@ -376,6 +377,26 @@ class Solution(Run):
         """
         return self._far_field_drag if regions is None else far_field_drag(self, regions)
 
+    def thrust_account(self) -> ThrustAccount:
+        """Thrust, ram drag, additive drag and drag of a body with exhausts or intakes.
+
+        Raises
+        ------
+        InputError
+            The case has neither.
+
+        Notes
+        -----
+        The coefficients of `forces` are those of the walls alone.
+
+        Examples
+        --------
+        >>> import zephyrum as zy
+        >>> solution = zy.load_solution("rocket.npz")  # doctest: +SKIP
+        >>> solution.thrust_account().net_thrust  # doctest: +SKIP
+        """
+        return thrust_account(self)
+
     @functools.cached_property
     def _far_field_drag(self) -> FarFieldDrag:
         return far_field_drag(self)
@@ -468,7 +489,7 @@ class Solution(Run):
         ['cp', 'density', 'mach', 'pressure', 'temperature', 'velocity']
         """
         q, air = self.flow.q, self.air
-        pressure = air.pressure + q[:, 0] * self._stress
+        pressure = air.pressure + q[:, 0] * self.stress_unit
         temperature = q[:, 4] * air.temperature
         velocity = q[:, 1:4] * air.speed / self.computed.mach
         out = {
@@ -714,6 +735,7 @@ class Solution(Run):
             "CL_amplitude": amplitude["CL"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
             "CD_amplitude": amplitude["CD"][1] if self.flow.outcome != Outcome.CONVERGED else 0.0,
             **friction,
+            **thrust_columns(self),
             "cp_min": float(fields["cp"].min()),
             "mach_max": float(fields["mach"].max()),
             "model": self.model,

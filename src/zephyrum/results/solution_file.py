@@ -4,6 +4,7 @@ The mesh is inside, or in a kept mesh that the file refers to. What is read is c
 case. Verified by tests/test_case.py and tests/test_studies.py.
 """
 
+import contextlib
 import json
 from pathlib import Path
 
@@ -20,7 +21,8 @@ from zephyrum.mesh import Mesh
 from zephyrum.mesh.mesh_store import ARRAYS, mesh_of, read_stored_mesh
 from zephyrum.results.solution import Solution
 from zephyrum.results.solution_writer import FORMAT, STATES
-from zephyrum.solver import Case, Wall
+from zephyrum.solver import Case, Exhaust, Intake, Wall
+from zephyrum.solver.powered import Powered, powered_mesh
 
 DAMAGED = (OSError, ValueError, KeyError, TypeError, EOFError, IndexError, AttributeError, InputError, MeshError)
 
@@ -58,13 +60,20 @@ def load_solution(path: str | Path, mesh: Mesh | None = None) -> Solution:
     """
     path = Path(path)
     facts, arrays = _read(path)
+    try:
+        powered = {name: _powered_of(one) for name, one in facts["powered"].items()}
+    except DAMAGED as cause:
+        raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
+    if mesh is not None:
+        with contextlib.suppress(InputError):  # a mesh without these faces is another one
+            mesh = powered_mesh(mesh, powered)
     if mesh is not None and mesh.fingerprint != facts["mesh"]["fingerprint"]:
         raise FileError(
             f"solution {str(path)!r} is stale: it belongs to the mesh {facts['mesh']['fingerprint']}, not to "
             f"{mesh.fingerprint}; remove it and run again."
         )
     try:
-        case = _case_of(facts, arrays, path, mesh)
+        case = _case_of(facts, arrays, path, mesh, powered)
         flow = FlowState(  # type: ignore[call-arg]
             *(arrays[name] for name in STATES),  # type: ignore[arg-type]
             Scales.of(case.computed),
@@ -132,7 +141,14 @@ def _read(path: Path, states: bool = True) -> tuple[dict, dict[str, np.ndarray]]
         raise FileError(f"solution {str(path)!r} can't be read ({cause}); remove it and run again.") from None
 
 
-def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None) -> Case:
+def _powered_of(facts: dict) -> Powered:
+    """Exhaust or intake of its stored fields."""
+    kind = {"Exhaust": Exhaust, "Intake": Intake}[facts["kind"]]
+    values = {name: tuple(one) if isinstance(one, list) else one for name, one in facts.items() if name != "kind"}
+    return kind(**values)
+
+
+def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None, powered: dict[str, Powered]) -> Case:
     if mesh is None and "mesh file" in facts:
         mesh = read_stored_mesh(path.parent / facts["mesh file"], family=False)
     elif mesh is None:
@@ -151,6 +167,7 @@ def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None) -> Case:
         walls or None,
         Numerics.from_description(facts["numerics"]),
         facts["ground"],
+        powered,
     )
     if case.fingerprint != facts["fingerprint"]:
         differ = ", ".join(case.differences(facts["case"])) or "its description"

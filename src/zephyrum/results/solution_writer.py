@@ -14,7 +14,7 @@ from zephyrum._core.atomic_files import atomic_write
 from zephyrum.mesh.mesh_store import ARRAYS, mesh_notes
 from zephyrum.solver import Run
 
-FORMAT = 5
+FORMAT = 6
 STATES = {
     "q": "q",
     "wall": "boundary_pressure",
@@ -22,6 +22,7 @@ STATES = {
     "heat": "heat",
     "eddy ratio": "eddy_ratio",
     "entropy production": "entropy_production",
+    "mass flux": "mass_flux",
     "first-order cells": "first_order_cells",
 }
 
@@ -65,6 +66,7 @@ def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None 
         | {"gas": asdict(case.air.gas)},
         "reference": asdict(case.reference),
         "walls": {name: asdict(wall) for name, wall in case.walls.items()},  # type: ignore[union-attr]
+        "powered": {name: {"kind": type(one).__name__} | asdict(one) for name, one in case.powered.items()},
         "numerics": asdict(case.numerics),
         "mesh": mesh_notes(case.mesh),
     }

@@ -18,6 +18,7 @@ from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.layer_spacing import first_height
+from zephyrum.solver.powered import Powered, powered_forecast, powered_groups, powered_mesh, powered_notes
 from zephyrum.solver.preflight import preflight_warnings
 from zephyrum.solver.walls import GROUNDS, Wall, WallRows, named_walls, wall_rows
 
@@ -46,6 +47,8 @@ class Case:
     ground : str, optional
         What a ground in the mesh does: "belt" (moves with the wind, the default with friction), "still" or "slip" (no
         friction, the only choice with model "euler").
+    powered : mapping of names to Exhaust or Intake, optional
+        Walls that are exhausts or intakes of engines; the mesh of the case has these roles.
 
     Raises
     ------
@@ -68,12 +71,14 @@ class Case:
     walls: Wall | Mapping[str, Wall] | None = None
     numerics: Numerics = field(default_factory=Numerics)
     ground: str | None = None
+    powered: Mapping[str, Powered] | None = None
 
     def __post_init__(self) -> None:
         taken("mesh", self.mesh, Mesh)
         taken("air", self.air, Freestream)
         choice("model", self.model, MODELS)
         taken("numerics", self.numerics, Numerics)
+        self._set_powered()
         set_fields(self, reference=self._checked_reference(), ground=self._checked_ground())
         self._refuse_directions()
         set_fields(self, walls=named_walls(self.walls, self.mesh, self.model))
@@ -82,6 +87,7 @@ class Case:
         if self.model in VISCOUS_MODELS:
             self._refuse_without_layers()
         self.wall_rows(self.mesh)
+        powered_forecast(self)
 
     @classmethod
     def of(cls, mesh: Mesh, air: Freestream, **conditions) -> "Case":
@@ -111,6 +117,17 @@ class Case:
 
     def __getstate__(self) -> dict:
         return {name: self.__dict__[name] for name in self.__dataclass_fields__}  # nothing that was derived
+
+    def _set_powered(self) -> None:
+        """Check what engines do, and give their faces in the mesh the roles for it."""
+        powered = {} if self.powered is None else taken("powered", self.powered, Mapping)
+        set_fields(self, powered={name: powered[name] for name in sorted(powered)})
+        if powered and self.air.mach < LEAST_MACH:
+            raise InputError(
+                f"mach = {self.air.mach:g}: a flow with exhausts or intakes is not computed below Mach "
+                f"{LEAST_MACH:g}; give that Mach number."
+            )
+        set_fields(self, mesh=powered_mesh(self.mesh, self.powered))
 
     # -- what is checked -----------------------------------------------------------------------------------------------
     def _checked_reference(self) -> Reference:
@@ -249,7 +266,15 @@ class Case:
         >>> Case(mesh, Freestream(mach=0.3)).problem().viscous
         False
         """
-        return FlowProblem(self.flow_mesh, self.computed, self.reference, self.numerics, self.model, self.wall_rows)
+        return FlowProblem(
+            self.flow_mesh,
+            self.computed,
+            self.reference,
+            self.numerics,
+            self.model,
+            self.wall_rows,
+            powered=powered_groups(self),
+        )
 
     @functools.cached_property
     def wall_rows(self) -> WallRows:
@@ -276,7 +301,7 @@ class Case:
                 f"pressure and friction "
                 f"coefficients differ by about {100 * 0.25 * LEAST_MACH**2:.2g} %."
             )
-        return (*out, *preflight_warnings(self))
+        return (*out, *powered_notes(self), *preflight_warnings(self))
 
     # -- identity ------------------------------------------------------------------------------------------------------
     @functools.cached_property
@@ -288,7 +313,7 @@ class Case:
         >>> from zephyrum import Airfoil, mesh_airfoil
         >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
         >>> sorted(Case(mesh, Freestream(mach=0.3)).description)
-        ['format', 'freestream', 'ground', 'mesh', 'model', 'numerics', 'reference', 'walls']
+        ['format', 'freestream', 'ground', 'mesh', 'model', 'numerics', 'powered', 'reference', 'walls']
         """
         mesh, air = self.mesh, self.air
         return canonical(
@@ -315,6 +340,7 @@ class Case:
                 "model": self.model,
                 "walls": self.walls,
                 "ground": self.ground,
+                "powered": self.powered,
                 "reference": replace(self.reference, origin=""),
                 "numerics": self.numerics,
             }

@@ -9,7 +9,9 @@ import numpy as np
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
 
 from zephyrum._core.units import quantity
+from zephyrum.errors import InputError
 from zephyrum.loworder import BuildupOptions, Increment, LatticeOptions
+from zephyrum.solver import Exhaust, Intake
 
 
 class Strict(BaseModel):
@@ -174,6 +176,68 @@ class WallsTable(Strict):
     roughness: Quantity = 0.0
     laminar: Finite | list[Finite] = 0.0
     ground: Literal["belt", "still", "slip"] | None = None
+
+
+class PoweredTable(Strict):
+    """An exhaust or an intake of an aircraft in a study file: fields of `Exhaust` or `Intake`.
+
+    Attributes
+    ----------
+    kind : Literal[exhaust, intake]
+        "exhaust" or "intake".
+    total_pressure, static_pressure : float or str, optional
+        [Pa]
+    total_temperature : float or str, optional
+        [K]
+    pressure_ratio, mach : float, optional
+        Of an exhaust.
+    direction : list of float, optional
+        Of an exhaust.
+    mass_flow : float or str, optional
+        Of an intake [kg/s].
+    face_mach : float, optional
+        Of an intake.
+
+    Examples
+    --------
+    >>> PoweredTable(kind="intake", mass_flow=12.0).boundary("powered.face")
+    Intake(mass_flow=12.0, face_mach=None, static_pressure=None)
+    """
+
+    kind: Literal["exhaust", "intake"]
+    total_pressure: Quantity | None = None
+    static_pressure: Quantity | None = None
+    total_temperature: Quantity | None = None
+    pressure_ratio: Finite | None = None
+    mach: Finite | None = None
+    direction: list[Finite] | None = None
+    mass_flow: Quantity | None = None
+    face_mach: Finite | None = None
+
+    def boundary(self, key: str) -> Exhaust | Intake:
+        """Exhaust or intake.
+
+        Parameters
+        ----------
+        key : str
+            Dotted name of the table, for messages.
+
+        Raises
+        ------
+        InputError
+            A key belongs to the other kind, or a value is out of range.
+        """
+        units = {"total_pressure": "Pa", "static_pressure": "Pa", "total_temperature": "K", "mass_flow": "kg/s"}
+        given = {name: value for name, value in self.model_dump(exclude={"kind"}).items() if value is not None}
+        kind = Exhaust if self.kind == "exhaust" else Intake
+        names = kind.__dataclass_fields__
+        if strange := [name for name in given if name not in names]:
+            raise InputError(f"{key}.{strange[0]}: an {self.kind} has no such key; it has: {', '.join(names)}.")
+        for name in units.keys() & given.keys():
+            given[name] = quantity(f"{key}.{name}", given[name], units[name])
+        if "direction" in given:
+            given["direction"] = tuple(given["direction"])
+        return kind(**given)
 
 
 class RunTable(Strict):

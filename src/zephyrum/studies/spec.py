@@ -17,7 +17,7 @@ from zephyrum._core.validation import PATH, takes
 from zephyrum.conditions import Freestream
 from zephyrum.errors import InputError
 from zephyrum.flow import Limiter, Numerics, Reconstruction
-from zephyrum.solver import Wall
+from zephyrum.solver import Exhaust, Intake, Wall
 from zephyrum.studies.common_tables import (
     FIELD_MODELS,
     QUICK_MODELS,
@@ -25,6 +25,7 @@ from zephyrum.studies.common_tables import (
     BuildupTable,
     LatticeTable,
     PanelTable,
+    PoweredTable,
     RunTable,
     SolverTable,
     Strict,
@@ -86,6 +87,14 @@ resolution = "coarse"       # "coarse", "medium", "fine", or a factor on all siz
 farfield = 10             # spans
 # ground = -1.5           # height z [m] of a level ground under the aircraft at alpha 0; a mesh for every alpha
 
+# [powered."nacelle/front"]   # a face of the aircraft, by its label: list them with  zephyrum geometry
+# kind = "intake"         # mass_flow, face_mach or static_pressure
+# mass_flow = "12 kg/s"   # of the whole aircraft
+# [powered."nacelle/base"]
+# kind = "exhaust"        # total_pressure, or pressure_ratio (total over static of the stream); mach if above 1
+# pressure_ratio = 1.6
+# total_temperature = "600 K"
+
 [solver]
 model = "euler"           # "euler", "laminar", "sa", "sst"; without a mesh "lattice", "buildup"; or a list of them
 residual_drop = 4                # decades of residual drop
@@ -122,6 +131,8 @@ class StudyBase(Strict):
         Flow model and numerics.
     walls : WallsTable, optional
         Conditions of the walls.
+    powered : dict of str to PoweredTable
+        Exhausts and intakes, by label of the aircraft.
     lattice, buildup, panel : LatticeTable, BuildupTable, PanelTable
         Options of the quick methods.
     reference_data : list of str
@@ -136,6 +147,7 @@ class StudyBase(Strict):
     air: AirTable = AirTable()
     solver: SolverTable = SolverTable()
     walls: WallsTable | None = None
+    powered: dict[str, PoweredTable] = Field(default_factory=dict)
     lattice: LatticeTable = LatticeTable()
     buildup: BuildupTable = BuildupTable()
     panel: PanelTable = PanelTable()
@@ -231,6 +243,10 @@ class StudyBase(Strict):
         temperature = None if own.temperature is None else quantity("walls.temperature", own.temperature, "K")
         laminar = tuple(laminar) if isinstance(laminar, list) else laminar
         return Wall(temperature=temperature, roughness=quantity("walls.roughness", own.roughness, "m"), laminar=laminar)  # type: ignore[arg-type]
+
+    def boundaries(self) -> dict[str, Exhaust | Intake]:
+        """Exhausts and intakes by name of their wall."""
+        return {name: one.boundary(f"powered.{name}") for name, one in self.powered.items()}
 
     def numerics(self, residual_drop: float) -> Numerics:
         """Numerics of the study.

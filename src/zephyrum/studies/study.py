@@ -198,6 +198,8 @@ class Study:
             self.source.check()
         self.numerics()
         self.wall()
+        if self.spec.boundaries() and self.spec.kind != "aircraft":
+            raise InputError("powered: a section has no exhaust and no intake; remove [powered].")
         for mach in self.spec.machs():
             for alpha in (min(self.spec.alphas()), max(self.spec.alphas())):
                 self.freestream(mach, alpha)
@@ -278,7 +280,14 @@ class Study:
     def _case(self, mesh: Mesh, mach: float, alpha: float, reference) -> Case:
         ground = None if self.spec.walls is None else self.spec.walls.ground
         return Case(
-            mesh, self.freestream(mach, alpha), self.spec.field_model, reference, self.wall(), self.numerics(), ground
+            mesh,
+            self.freestream(mach, alpha),
+            self.spec.field_model,
+            reference,
+            self.wall(),
+            self.numerics(),
+            ground,
+            self.spec.boundaries(),
         )
 
     def case(self, mach: float, alpha: float, observer: Observer | None = None, level: int = 0) -> Case:
@@ -380,6 +389,7 @@ class Study:
             "model": self.spec.field_model,
             "numerics": self.numerics(),
             "walls": self.wall(),
+            "powered": self.spec.boundaries(),
         }
 
     # -- stored solutions ----------------------------------------------------------------------------------------------

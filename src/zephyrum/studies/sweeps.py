@@ -121,8 +121,8 @@ def sweep(
         Where solutions and rows are kept: the same call resumes an interrupted sweep, and
         `open_results(folder).solution(alpha=...)` gives a point back.
     **options
-        Fields of `SweepOptions` (clmax_spacing, processes, scheduler, observer), the fields `reference`, `walls` and
-        `ground` of `Case` as in `solve`, and the options of `mesh_airfoil`.
+        Fields of `SweepOptions` (clmax_spacing, processes, scheduler, observer), the fields `reference`, `walls`,
+        `ground` and `powered` of `Case` as in `solve`, and the options of `mesh_airfoil`.
 
     Returns
     -------
@@ -143,7 +143,7 @@ def sweep(
     >>> polar.table[["alpha", "CL", "CD"]]  # doctest: +SKIP
     """
     run = SweepOptions(**_popped(options, SweepOptions.__dataclass_fields__))
-    conditions = _popped(options, ("reference", "walls", "ground"))
+    conditions = _popped(options, ("reference", "walls", "ground", "powered"))
     alphas = _values("alpha", alpha, -60.0, 60.0)
     machs = _values("mach", mach, 1e-4, 4.0)
     if air is not None and reynolds is not None:
@@ -295,6 +295,7 @@ def polar_of(points: list[Point], rows: dict[str, dict], base: Case) -> Polar:
         "model": base.model,
         "walls": base.description["walls"],
         "ground": base.ground,
+        "powered": base.description["powered"],
         "case": replace(base, air=base.air.turned(alpha=base.mesh.attitude)).fingerprint,
         "air": [list(row) for row in base.air.table()],
     }

@@ -345,9 +345,10 @@ def boundary_fluxes(
     boundary: Boundary,
     scheme: "SchemeNumbers",
     gas: GasModel,
+    rows: np.ndarray,
     out: np.ndarray,
 ):
-    """Flux times area of every boundary face.
+    """Flux times area of some boundary faces.
 
     Parameters
     ----------
@@ -363,12 +364,14 @@ def boundary_fluxes(
         Scheme.
     gas : GasModel
         Gas.
-    out : (nb, m) array
+    rows : (k,) array of int
+        Boundary faces, counted from the first boundary face.
+    out : (k, m) array
         Written.
     """
-    for e in prange(len(boundary.code)):
+    for k in prange(len(rows)):
         unperturbed = np.int64(-1), 0.0  # a literal would be compiled apart
-        f = boundary.first + e
-        boundary_face_flux((q, g), f, faces, boundary, scheme, gas, unperturbed, out[e])
+        f = boundary.first + rows[k]
+        boundary_face_flux((q, g), f, faces, boundary, scheme, gas, unperturbed, out[k])
         for m in range(q.shape[1]):
-            out[e, m] *= faces.area[f]
+            out[k, m] *= faces.area[f]

@@ -6,7 +6,7 @@ the cell states, so that it has the nearest neighbours only.
 Verified by tests/test_flow.py (J v against differences of the residual).
 """
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -350,6 +350,24 @@ def empty_jacobian(nf: int, ni: int, n: int, model: str, floor: float, walls: in
     )
 
 
+class BoundaryCoupling(NamedTuple):
+    """Response of the fluxes of a boundary to one integral of them: a term of rank one.
+
+    Attributes
+    ----------
+    faces : slice
+        Boundary faces, counted from the first.
+    correction : (k, n) array
+        Change of the flux for a unit of the integral.
+    row : (k, n) array
+        Weights of the fluxes in the integral.
+    """
+
+    faces: slice
+    correction: np.ndarray
+    row: np.ndarray
+
+
 class Jacobian:
     """Linearisation of a `Residual` about a state, with its storage.
 
@@ -360,8 +378,9 @@ class Jacobian:
         Pseudo-time term.
     row_scale : array (n, nb)
         Factors of the equations.
-    vortex_correction, lift_row : array or None
-        Response of the farfield to lift: flux change of each boundary face per unit of lift, and lift per wall flux.
+    couplings : list of BoundaryCoupling
+        Responses of boundary conditions to integrals over the boundary: of the farfield to lift, of intakes to their
+        mass flow.
 
     Examples
     --------
@@ -403,8 +422,7 @@ class Jacobian:
         )
         self._change = np.zeros((n if sst else 0, 2), dtype=single)
         self.row_scale = np.ones((n, nb), dtype=single)
-        self.vortex_correction: np.ndarray | None = None
-        self.lift_row: np.ndarray | None = None
+        self.couplings: list[BoundaryCoupling] = []
         self._gradient = d.gradient.single(d.axes)
         self._gv = np.zeros((n, nb, 3), dtype=single)
         self._flux = np.empty((nf, nb), dtype=single)
@@ -512,8 +530,8 @@ class Jacobian:
             across = Direction(s.rows(v), s.gradients(self._gv), s.closure(self._change))
             face_products(across, s.faces, self.boundary, r.numbers, orders, self.across, self.dims, flux)
             s.give(flux, self._flux)
-        if self.vortex_correction is not None and self.lift_row is not None:
-            ni = d.mesh.n_interior
-            self._flux[ni:] += self.vortex_correction * np.float32(np.sum(self._flux[ni:] * self.lift_row))
+        for one in self.couplings:
+            own = self._flux[d.mesh.n_interior :][one.faces]
+            own += one.correction * np.float32(np.sum(own * one.row))
         cells = CellJacobian(self.inertia, self.sources.by_state, self.sources.by_gradient, self.row_scale)
         sum_face_products(self._flux, d.cells, cells, v, self._gv, self.dims, out)

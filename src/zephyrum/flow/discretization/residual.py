@@ -196,6 +196,7 @@ class Residual:
         self.equations = (0,) * (m - 5)
         self.exterior, self.source = exterior, source
         self._flux = np.empty((domain.mesh.n_faces, m))
+        self._rows = np.arange(domain.mesh.n_faces - domain.mesh.n_interior)
         self._work: FieldState | None = None  # arrays of `__call__`, overwritten by the next call
         if wall_data is None:
             wall_data = np.zeros((0, 3))
@@ -240,8 +241,10 @@ class Residual:
         shape = walls.row, walls.normal, walls.curvature
         return Boundary(d.code, d.wall_gradient_factor, outside, *shape, d.mesh.n_interior)
 
-    def boundary_fluxes(self, state: FieldState, exterior: np.ndarray | None = None) -> np.ndarray:
-        """Flux times area of every boundary face.
+    def boundary_fluxes(
+        self, state: FieldState, exterior: np.ndarray | None = None, rows: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Flux times area of boundary faces.
 
         Parameters
         ----------
@@ -249,14 +252,17 @@ class Residual:
             States with gradients and closure.
         exterior : (nb, m) array, optional
             States outside; those of the residual without it.
+        rows : (k,) array of int, optional
+            Boundary faces, counted from the first; all without it.
 
         Returns
         -------
-        (nb, m) array
+        (k, m) array
         """
         d = self.domain
-        out = np.empty((d.mesh.n_faces - d.mesh.n_interior, state.q.shape[1]))
-        boundary_fluxes(state.q, state.gradients, d.faces, self.boundary(exterior), self.numbers, self.law, out)
+        rows = self._rows if rows is None else rows
+        out = np.empty((len(rows), state.q.shape[1]))
+        boundary_fluxes(state.q, state.gradients, d.faces, self.boundary(exterior), self.numbers, self.law, rows, out)
         return out
 
     def fluxes(self, state: FieldState, exterior: np.ndarray | None = None) -> np.ndarray:

@@ -16,7 +16,14 @@ from zephyrum.flow.nonlinear.discrete_problem import DiscreteProblem, FlowState
 from zephyrum.flow.nonlinear.flow_problem import FlowProblem
 from zephyrum.flow.nonlinear.history import COLUMNS, History
 from zephyrum.flow.nonlinear.level_iteration import LevelIteration, Reports
-from zephyrum.flow.nonlinear.start_up import alpha_sequence, initial_state, prolongate, transfer_condition
+from zephyrum.flow.nonlinear.start_up import (
+    alpha_sequence,
+    exhaust_mach,
+    exhaust_start,
+    initial_state,
+    prolongate,
+    transfer_condition,
+)
 from zephyrum.flow.outcome import Outcome
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.mesh import Mesh
@@ -169,8 +176,14 @@ def _cold_start(level: DiscreteProblem, reports: Reports, depth: int, cold: bool
     problem, numerics, mach = level.problem, level.numerics, level.air.mach
     q = initial_state(level.mesh, level.law, level.scales.freestream, level.reference.chord, problem.viscous)
     start_up, reconstruction = numerics.start_up, numerics.reconstruction
+    if (jet := exhaust_start(problem)) is not None:
+        q[:, [0, 1, 2, 3, 4]] = jet
+        mach = float(np.linalg.norm(jet[1:4]) / np.sqrt(jet[4]))
+    jet_mach = exhaust_mach(problem)
+    mach = max(mach, jet_mach)
     fast = mach > start_up.first_order_mach
-    if not (cold and reconstruction.order == 2 and (problem.space or (fast and not problem.viscous))):
+    shocks = fast and (not problem.viscous or jet_mach > 0.0)
+    if not (cold and reconstruction.order == 2 and (problem.space or shocks)):
         return q, numerics.cfl.initial
     # shocks find their position at first order; slender bodies approach theirs in a few steps; the wake of a blunt body
     # in inviscid flow oscillates

@@ -10,14 +10,20 @@ import numpy as np
 
 from zephyrum.flow.discretization.entropy_production import entropy_production
 from zephyrum.flow.discretization.face_data import FaceData
-from zephyrum.flow.discretization.jacobian import Jacobian
+from zephyrum.flow.discretization.jacobian import BoundaryCoupling, Jacobian
 from zephyrum.flow.discretization.residual import FieldState, Residual
 from zephyrum.flow.linear.block_ilu import Preconditioner
 from zephyrum.flow.nonlinear.flow_problem import FlowProblem
 from zephyrum.flow.nonlinear.history import History
+from zephyrum.flow.nonlinear.intake_balance import IntakeBalance
 from zephyrum.flow.nonlinear.start_up import log_sublayer_omega
 from zephyrum.flow.outcome import Outcome
-from zephyrum.flow.physics.boundary_conditions import NO_SLIP, exterior_states, set_curved_wall_normals
+from zephyrum.flow.physics.boundary_conditions import (
+    NO_SLIP,
+    exterior_states,
+    set_curved_wall_normals,
+    set_powered_rows,
+)
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence import freestream_turbulence, typical_turbulence
 from zephyrum.flow.physics.turbulence.sst import BETA
@@ -80,6 +86,8 @@ class FlowState:
         Eddy over molecular viscosity.
     entropy_production : array (n,)
         Power lost to shocks and to the dissipation of the scheme; see `entropy_production`.
+    mass_flux : array (nb,)
+        Mass flux out of the domain through a boundary face over its area.
     first_order_cells : array (n,) of bool
         Cells that were demoted to first order.
     scales : Scales
@@ -104,6 +112,7 @@ class FlowState:
     heat: np.ndarray
     eddy_ratio: np.ndarray
     entropy_production: np.ndarray
+    mass_flux: np.ndarray
     first_order_cells: np.ndarray
     scales: Scales
     outcome: Outcome
@@ -160,6 +169,7 @@ class DiscreteProblem:
         self.residual = Residual(
             self.domain, self.numerics.scheme(), self.law, air.mach, first, problem.source, model, wall_data
         )
+        self.intakes = IntakeBalance(self.residual, problem.powered)
         self.jacobian = Jacobian(self.residual)
         self.preconditioner = Preconditioner(self.domain) if twin is None else twin.preconditioner  # type: ignore[has-type]
         rows = 1.0 / (self.scales.rows()[None, :] * np.sqrt(self.domain.volume)[:, None])
@@ -174,6 +184,9 @@ class DiscreteProblem:
         total, fallback = 1.0 + 0.5 * (self.law.gamma - 1.0) * (air.mach + moved) ** 2, self.numerics.fallback
         self.coldest = heated.min(initial=1.0) if air.mach + moved < fallback.slow_mach else 0.0
         self.hottest = heated.max(initial=total)
+        for one in problem.powered:
+            if one.exhaust:
+                self.hottest, self.coldest = max(self.hottest, one.row[4]), 0.0
         self.body = mesh.faces_of("wall")
         self._body_area = np.linalg.norm(mesh.face_area[self.body], axis=1)[:, None]
         self._dynamic = 0.5 * air.mach**2 * reference.area
@@ -240,6 +253,7 @@ class DiscreteProblem:
         state = self.residual.differentiate(q, self._free.pop() if self._free else None)
         coefficients = self.coefficients(state)
         exterior = self._exterior(coefficients[0]) if self.vortex else self.residual.exterior
+        exterior = self.intakes.with_pressures(state, exterior)
         return Evaluation(state, self.residual.balance(state, exterior), coefficients, exterior)
 
     def release(self, evaluation: Evaluation) -> None:
@@ -261,15 +275,21 @@ class DiscreteProblem:
             Evaluation.
         """
         self.jacobian.linearise(now.state, now.exterior)
-        if not self.vortex:
-            return
+        self.jacobian.couplings = self.intakes.couplings(now.state, now.exterior)
+        if self.vortex:
+            self.jacobian.couplings.append(self._lift_coupling(now))
+
+    def _lift_coupling(self, now: Evaluation) -> BoundaryCoupling:
+        """Response of the farfield to lift: flux change per unit of lift, and lift per wall flux."""
         axes = self.domain.axes
-        moved = self.residual.boundary_fluxes(now.state, self._exterior(now.coefficients[0] + LIFT_STEP))
+        outside = self._exterior(now.coefficients[0] + LIFT_STEP)
+        outside = self.intakes.with_pressures_of(now.exterior, outside)
+        moved = self.residual.boundary_fluxes(now.state, outside)
         change = moved - self.residual.boundary_fluxes(now.state, now.exterior)
-        self.jacobian.vortex_correction = (change[:, axes] / LIFT_STEP).astype(np.float32)
+        correction = (change[:, axes] / LIFT_STEP).astype(np.float32)
         row = np.zeros((len(change), now.q.shape[1]), dtype=np.float32)
         row[self.body - self.mesh.n_interior, 1:4] = self.air.axes[2] / self._dynamic
-        self.jacobian.lift_row = row[:, axes]
+        return BoundaryCoupling(slice(0, len(row)), correction, row[:, axes])
 
     def demote_unconverged(self, R: np.ndarray, max_cells: float, residual_share: float) -> np.ndarray:
         """Demote the cells that hold most of the squared residual R, if they are few.
@@ -423,6 +443,7 @@ class DiscreteProblem:
             Clock at the start [s].
         """
         r, state = self.residual, now.state
+        flux = r.boundary_fluxes(state, now.exterior)
         if self.first_order_cells.any():
             position = self.mesh.cell_centroid[np.flatnonzero(self.first_order_cells)[0]].round(3)
             reason += (
@@ -432,10 +453,11 @@ class DiscreteProblem:
         return FlowState(
             now.q,
             r.boundary_pressure(state),
-            r.tractions(state, r.boundary_fluxes(state, now.exterior)),
+            r.tractions(state, flux),
             r.heats(state),
             r.eddy_ratio(state),
             entropy_production(r, state, now.exterior),
+            flux[:, 0] / self.domain.faces.area[self.mesh.n_interior :],
             self.first_order_cells,
             self.scales,
             outcome,
@@ -449,4 +471,5 @@ class DiscreteProblem:
         lifting = lift * self.reference.area / self.mesh.depth
         out = exterior_states(self.mesh, self.scales, lifting, vortex, self.walls)
         set_curved_wall_normals(self.mesh, out, self.problem.model)
+        set_powered_rows(self.mesh, out, self.problem.powered)
         return out

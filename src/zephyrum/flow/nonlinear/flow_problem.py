@@ -8,6 +8,7 @@ import numpy as np
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.flow.nonlinear.numerics import Numerics
 from zephyrum.flow.physics.boundary_conditions import WallData
+from zephyrum.flow.physics.powered_boundaries import PoweredGroup
 from zephyrum.mesh import Mesh
 
 
@@ -29,6 +30,8 @@ class FlowProblem:
         Source of every equation, in scaled units, for manufactured solutions.
     exterior : array (nb, m), optional
         States outside every boundary face, in scaled units, for manufactured solutions.
+    powered : tuple of PoweredGroup
+        What engines do at their boundary groups.
 
     Examples
     --------
@@ -49,6 +52,7 @@ class FlowProblem:
     walls: Callable[[Mesh], WallData] | None = None
     source: np.ndarray | None = None
     exterior: np.ndarray | None = None
+    powered: tuple[PoweredGroup, ...] = ()
 
     @property
     def viscous(self) -> bool:

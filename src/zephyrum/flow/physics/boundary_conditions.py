@@ -8,6 +8,7 @@
 - outflow: the static pressure outside acts on what leaves, all else comes from inside, so that boundary layers and
   wakes pass; what leaves faster than sound keeps its own pressure.
 - imposed: Roe's flux against a given outer state.
+- exhaust, intake: an engine blows or sucks, see `powered_boundaries`.
 - periodic: no flux of its own, see `periodic_interface`.
 Verified by tests/test_flow.py (freestream preserved) and validation/.
 """
@@ -21,13 +22,14 @@ from scipy.spatial import cKDTree
 from zephyrum._core.jit import inner_serial, serial
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.inviscid_flux import euler_flux, roe_flux
+from zephyrum.flow.physics.powered_boundaries import PoweredGroup, exhaust_state, intake_state
 from zephyrum.flow.physics.smoothing import smoothstep
 from zephyrum.flow.physics.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.wall_shape import wall_shape_of
 
 LOW_SPEED_MACH = 0.3  # Mach number of the stream below which a farfield lets air out at the pressure outside
-SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC = range(6)
+SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC, EXHAUST, INTAKE = range(8)
 ROLE_CODES = {
     "wall": NO_SLIP,
     "ground": NO_SLIP,
@@ -37,6 +39,8 @@ ROLE_CODES = {
     "outflow": OUTFLOW,
     "imposed": IMPOSED,
     "periodic": PERIODIC,
+    "exhaust": EXHAUST,
+    "intake": INTAKE,
 }
 
 
@@ -131,6 +135,10 @@ def boundary_flux(
     if code == OUTFLOW:
         own = u * nx + v * ny + w * nz
         return euler_flux((p if own * own > T else pe, u, v, w, T), normal, gamma)
+    if code == EXHAUST:
+        return euler_flux(exhaust_state(inside, outside, normal, gamma), normal, gamma)
+    if code == INTAKE:
+        return euler_flux(intake_state(inside, pe, normal, gamma), normal, gamma)
     return euler_flux(_farfield_state(inside, outside, normal, gamma), normal, gamma)
 
 
@@ -240,6 +248,27 @@ class WallData:
             out[:, 1] = ROUGH_CHI * self.roughness[own] / out[:, 0]
             out[:, 2] = ~self.laminar[own]
         return out
+
+
+def set_powered_rows(mesh: Mesh, states: np.ndarray, powered: tuple[PoweredGroup, ...]) -> None:
+    """Write what engines do to the rows of their boundary faces.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        Mesh.
+    states : (nb, m) array
+        Changed in place.
+    powered : tuple[PoweredGroup, ...]
+        Powered boundary groups.
+    """
+    for one in powered:
+        faces = mesh.group(one.name).faces
+        own = slice(faces.start - mesh.n_interior, faces.stop - mesh.n_interior)
+        states[own, :5] = one.row
+        if one.along_normal:
+            area = mesh.face_area[faces]
+            states[own, 1:4] = -one.along_normal * area / np.linalg.norm(area, axis=1)[:, None]
 
 
 def exterior_states(mesh: Mesh, scales: Scales, lift: float, vortex: bool, walls: WallData | None = None) -> np.ndarray:

@@ -29,7 +29,14 @@ MIN_CURVED_COSINE = 0.5  # cosine between the normals at both ends of a side bel
 
 
 def joined_faces(
-    surface: Surface, prisms: PrismLayers, even: bool, space: ClippedCubes, tree: Tree, half: bool, ground: bool
+    surface: Surface,
+    prisms: PrismLayers,
+    even: bool,
+    space: ClippedCubes,
+    tree: Tree,
+    half: bool,
+    ground: bool,
+    separate: tuple[str, ...] = (),
 ) -> tuple:
     """Faces of clipped cubes and of the columns of layers under them, as `mesh_from_kept` takes them.
 
@@ -49,6 +56,8 @@ def joined_faces(
         Whether the domain ends at y = 0.
     ground : bool
         Whether the lowest side of the domain is a ground.
+    separate : tuple[str, ...], optional
+        Labels that become wall groups of their own; all others become the group of their part.
     """
     size = np.diff(space.wall_start)
     into = _small_cells(
@@ -60,8 +69,9 @@ def joined_faces(
         space,
         tree,
     )
-    parts = surface.parts
-    part_of = np.array([parts.index(name.split("/")[0]) for name in surface.labels])[surface.label]
+    parts = (*surface.parts, *separate)
+    wall_of = [name if name in separate else name.split("/")[0] for name in surface.labels]
+    part_of = np.array([parts.index(name) for name in wall_of])[surface.label]
     triangle = space.wall_triangle
     square = tree.squares(space.cube[space.wall_cell], surface.normals[triangle])
     split = np.zeros(len(triangle), dtype=np.int64)

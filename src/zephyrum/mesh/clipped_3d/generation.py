@@ -75,6 +75,9 @@ class SurfaceMeshOptions:
     attitude : float
         Angle [deg] nose-up by which the surface is turned about the reference point, at which the wind blows along the
         ground; the clearance of the lowest point is kept.
+    separate : tuple of str
+        Labels of the surface that become wall groups of their own, such as the face of an intake; all others become the
+        group of their part.
 
     Raises
     ------
@@ -100,8 +103,10 @@ class SurfaceMeshOptions:
     aspect_y: int = 1
     longest_y: float | None = None
     attitude: float = 0.0
+    separate: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
+        set_fields(self, separate=taken("separate", self.separate, Many(str)))
         for name, kind in {"reference": Reference, "ground": float, "longest_y": float}.items():
             if getattr(self, name) is not None:
                 set_fields(self, **{name: taken(name, getattr(self, name), kind)})
@@ -165,6 +170,10 @@ def mesh_surface(surface: Surface, **options) -> Mesh:
     refuse_unknown(SurfaceMeshOptions, options, "a mesh about a surface")
     wanted = SurfaceMeshOptions(**options)
     open_half = _is_half(surface, wanted.half)
+    if unknown := [name for name in wanted.separate if name not in surface.labels]:
+        raise InputError(
+            f"separate: the surface has no label {unknown[0]!r}; it has: {', '.join(sorted(surface.labels))}."
+        )
     count = len(surface.points)
     if np.shape(wanted.scale) not in ((), (count,)):
         raise InputError(
@@ -273,7 +282,8 @@ def _layers_and_cubes(surface: Surface, options: SurfaceMeshOptions, half: bool)
             prisms = PrismLayers(prisms.direction, 0.5 * prisms.height, 0.5 * prisms.thickness_fraction)
         try:
             cubes, tree = space.filled(prisms, attempt)
-            faces = joined_faces(even, prisms, np.isinf(spec[0]), cubes, tree, half, options.ground is not None)
+            ground = options.ground is not None
+            faces = joined_faces(even, prisms, np.isinf(spec[0]), cubes, tree, half, ground, options.separate)
             return _Made(mesh_from_kept(*faces), even, prisms, moved, attempt + 1)
         except MeshError as cause:
             log.info("attempt %d: %s", attempt + 1, cause)

@@ -260,7 +260,12 @@ def _march_grid(foil: Airfoil, options: AirfoilMeshOptions, first: float, outwar
 
 
 def closed_curve(
-    foil: Airfoil, around: int, first: float, nose_spacing: float | None = None, tail_spacing: float | None = None
+    foil: Airfoil,
+    around: int,
+    first: float,
+    nose_spacing: float | None = None,
+    tail_spacing: float | None = None,
+    base: np.ndarray | None = None,
 ) -> np.ndarray:
     """Nodes of an O mesh on the section: lower tail, nose, upper tail, base; the first is not repeated.
 
@@ -274,6 +279,8 @@ def closed_curve(
         Height of the wall cell [chords].
     nose_spacing, tail_spacing : float or None, optional
         Length of the surface cells there [chords].
+    base : (k,) array, optional
+        Positions of the nodes of a blunt tail, from 0 at its upper corner to 1 at the lower one.
 
     Returns
     -------
@@ -289,8 +296,8 @@ def closed_curve(
     s, _ = _surface_parameters(foil, around, first, nose_spacing, tail_spacing, True)
     surface = foil.curve(s)[::-1]
     if foil.is_blunt:
-        base = np.linspace(0.0, 1.0, BASE_CELLS + 1)[1:-1, None]
-        return np.concatenate([surface, surface[-1] + base * (surface[0] - surface[-1])])
+        base = np.linspace(0.0, 1.0, BASE_CELLS + 1) if base is None else base
+        return np.concatenate([surface, surface[-1] + base[1:-1, None] * (surface[0] - surface[-1])])
     surface[-1] = surface[0] = foil.tail
     return surface[:-1]
 

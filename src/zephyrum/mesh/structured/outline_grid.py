@@ -4,6 +4,8 @@ revolution.
 Verified by tests/test_mesh.py and validation/viscous.py.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from zephyrum._core.geometric_steps import growth_ratio
@@ -101,6 +103,58 @@ def _wrap(surface, length, perimeter, around, outward, farfield, first_height) -
     return np.concatenate([block, block[:1]]), recipe
 
 
+@dataclass(frozen=True, eq=False)
+class _Base:
+    """Blunt tail of a body of revolution.
+
+    Attributes
+    ----------
+    cells, exit_cells : int
+        From its corner to the axis, and how many of them lie in the exit of a nozzle.
+    spacing : float, optional
+        Length of the cells ahead of the corner [chords].
+    fractions : array, optional
+        See `closed_curve`.
+    """
+
+    cells: int
+    exit_cells: int
+    spacing: float | None
+    fractions: np.ndarray | None
+
+    @classmethod
+    def of(cls, body: Airfoil, cells: int | None, exit_radius: float | None) -> "_Base":
+        """Base of a meridian."""
+        if not body.is_blunt:
+            if (cells, exit_radius) != (None, None):
+                raise InputError(f"base_cells and exit_radius are for blunt tails; {body.name!r} has none.")
+            return cls(0, 0, None, None)
+        radius = 0.5 * float(np.linalg.norm(np.subtract(*body.curve(np.array([0.0, body.length])))))
+        count = BASE_CELLS // 2 if cells is None else whole("base_cells", cells, 2, 10_000)
+        if count % 2:
+            raise InputError(f"base_cells = {count} is odd; give an even number, so that coarser levels exist.")
+        half, inner = np.linspace(0.0, 0.5, count + 1), 0
+        if exit_radius is not None:
+            share = number("exit_radius", exit_radius, 0.0, radius, open_low=True) / radius
+            if count < 4 and share < 1.0:
+                raise InputError(f"base_cells = {count} does not hold a base and an exit; give 4 or more.")
+            inner = count if share == 1.0 else min(max(2 * round(0.5 * share * count), 2), count - 2)
+            outer = np.linspace(0.0, 0.5 * (1.0 - share), count - inner + 1)
+            half = np.r_[outer[:-1], np.linspace(outer[-1], 0.5, inner + 1)]
+        spacing = None if cells is None else radius / body.chord * 2.0 * float(half[1])
+        return cls(count, inner, spacing, np.r_[half, 1.0 - half[-2::-1]])
+
+    def borders(self, n: int) -> list[BlockBoundary]:
+        """Walls of a block of n cells along the meridian, the axis last."""
+        ends = [("body", n - self.cells), ("base", n - self.exit_cells), ("exit", n)]
+        low, out = 0, []
+        for name, high in ends:
+            if high > low:
+                out.append(BlockBoundary(name, "wall", "inner", low, high))
+            low = high
+        return out
+
+
 @takes(body=(Outline, Airfoil))
 def mesh_revolved(
     body: Outline | Airfoil,
@@ -108,6 +162,8 @@ def mesh_revolved(
     outward: int = 96,
     farfield: float = 60.0,
     first_height: float | None = None,
+    base_cells: int | None = None,
+    exit_radius: float | None = None,
 ) -> Mesh:
     """An axisymmetric mesh about a body of revolution, a wedge one cell thick; lengths in body lengths.
 
@@ -123,6 +179,11 @@ def mesh_revolved(
         Distance of the outer boundary.
     first_height : float, optional
         Height of the wall cell; a tenth of the mean surface spacing without it.
+    base_cells : int, optional
+        Even number of cells from the corner of a blunt tail to the axis, with cells of their size ahead of the corner;
+        4 without it.
+    exit_radius : float, optional
+        Radius [m] of a nozzle exit in the middle of a blunt tail.
 
     Raises
     ------
@@ -131,6 +192,7 @@ def mesh_revolved(
 
     Notes
     -----
+    The walls are "body", of a blunt tail "base", and "exit" of a nozzle in it: give what it blows with `Case.powered`.
     The stream must lie along x. The reference area is the frontal area, its length the diameter; forces are those of
     the whole body.
 
@@ -144,8 +206,9 @@ def mesh_revolved(
     if isinstance(body, Airfoil):
         length, perimeter = body.chord, body.length
         first = 0.1 * perimeter / length / around if first_height is None else first_height
-        surface = closed_curve(body, around, first) - body.nose
-        end = around + (BASE_CELLS // 2 if body.is_blunt else 0)
+        tail = _Base.of(body, base_cells, exit_radius)
+        surface = closed_curve(body, around, first, None, tail.spacing, tail.fractions) - body.nose
+        end = around + tail.cells
         bent = np.abs(surface[1 : around // 2, 1] + surface[around - 1 : around // 2 : -1, 1]).max()
         if bent > 1e-4 * length or abs(body.nose[1] - body.tail[1]) > 1e-4 * length:
             raise InputError(
@@ -158,13 +221,16 @@ def mesh_revolved(
             raise InputError(
                 f"{body.name!r} was moved; a body of revolution lies on the x axis: give the outline as it was."
             )
+        if (base_cells, exit_radius) != (None, None):
+            raise InputError(f"base_cells and exit_radius are for blunt tails; {body.name!r} has none: leave them out.")
         length, perimeter, name, end = body.length, body.perimeter, body.name, around
+        tail = _Base(0, 0, None, None)
         surface = _closed(body.points(around // 2) + np.array([0.5 * length, 0.0]))
     block, recipe = _wrap(surface, length, perimeter, around, outward, farfield, first_height)
     block = block[around // 2 : end + 1]
     block[[0, -1], :, 1] = 0.0
     n = len(block) - 1
-    borders = (BlockBoundary("body", "wall", "inner", 0, n), BlockBoundary("farfield", "farfield", "outer", 0, n))
+    borders = (*tail.borders(n), BlockBoundary("farfield", "farfield", "outer", 0, n))
     top = float(block[:, 0, 1].max())
     # the Reynolds number of a body of revolution, and its moments, refer to its diameter
     reference = Reference(np.pi * top**2, 2.0 * top, 2.0 * top, (0.25 * length, 0.0, 0.0), "measured on the meridian")

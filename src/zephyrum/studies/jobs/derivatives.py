@@ -63,6 +63,10 @@ class DerivativesJob(Job):
     }
 
     def check(self, study: "Study", spec: "DerivativesSpec"):
+        if study.spec.powered:
+            raise InputError(
+                "[derivatives] with exhausts or intakes is not available; remove [derivatives] or [powered]."
+            )
         if study.grounded:
             raise InputError(
                 "[derivatives] over a ground is not available: every alpha has a mesh of its own; remove [derivatives] "

@@ -13,7 +13,7 @@ from pydantic import Field
 from zephyrum._core.atomic_files import write_text
 from zephyrum._core.typical_alpha import nearest_to_typical
 from zephyrum.errors import FileError, InputError
-from zephyrum.results import Polar
+from zephyrum.results import Polar, Solution
 from zephyrum.results.far_field_drag import drag_columns
 from zephyrum.results.polar import KNOWN_DRAG_FRACTION, unknown_drag
 from zephyrum.studies.common_tables import Numbers, Strict
@@ -70,6 +70,16 @@ FORCES = {
     "Y [N]": "~4",
     "Z [N]": "~4",
 }
+POWERED = {
+    "name": "",
+    "kind": "",
+    "area [m^2]": "~4",
+    "mass flow [kg/s]": "~4",
+    "stream force [N]": "+~5",
+    "Mach": ".3f",
+    "total pressure / stream": ".3f",
+}
+THRUST = {"term": "", "force [N]": "+~5", "coefficient": "+.4f"}
 FIELDS = {
     "cp": "Cp in the field",
     "mach": "Mach number in the field",
@@ -109,6 +119,7 @@ class SweepJob(Job):
         "polar.csv": "one row a point: condition, coefficients, outcome, mesh error, mesh, time",
         "polar.json": "reference quantities, air, settings, meaning of the columns",
         "forces.csv": "coefficients and newtons by part and cause, at every point",
+        "thrust.csv": "thrust, ram drag, additive drag and drag, at every point of an aircraft under power",
         "drag.csv": "drag by part: surface, wave and spurious, at every point",
         "loading.csv": "lift over the span and its induced drag, at every point",
         "derived.csv": "lift slope, neutral point, static margin",
@@ -234,6 +245,8 @@ alpha = {{ from = 0, to = 6, step = 3 }}
                 (*lines, *_drag_lines(point)),
             )
         )
+        if point.case.powered:
+            out += _thrust_tables(point)
         if following := polar_slopes_of(polar, study.mesh.reference):
             out.append(
                 Table(
@@ -257,13 +270,16 @@ alpha = {{ from = 0, to = 6, step = 3 }}
         polar = self.polar(study)
         polar.write(folder / "polar.csv")
         said: dict[str, list[str]] = {}
-        forces, drags, loads = [], [], []
+        forces, drags, loads, thrusts = [], [], [], []
         for row in polar.table.itertuples():
             solution = study.solution(row.mach, row.alpha)
             for sentence in solution.checks():
                 said.setdefault(sentence, []).append(f"M {row.mach:g} alpha {row.alpha:g}")
             position = {"mach": row.mach, "alpha": row.alpha}
             forces.append(solution.forces.table().assign(**position))
+            if solution.case.powered:
+                account = solution.thrust_account().table()
+                thrusts.append(account.rename_axis("term").reset_index().assign(**position))
             if row.CD_far == row.CD_far:
                 drags.append(solution.far_field_drag().parts.assign(**position))
             if study.winged:
@@ -271,7 +287,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
                 loads.append(
                     load.table.assign(**position, **{"induced CD": load.induced, "span efficiency": load.efficiency})
                 )
-        for name, frames in (("forces", forces), ("drag", drags), ("loading", loads)):
+        for name, frames in (("forces", forces), ("drag", drags), ("loading", loads), ("thrust", thrusts)):
             if frames:
                 made = pd.concat(frames, ignore_index=True)
                 study.workspace.write_table(name, made[["mach", "alpha", *made.columns.drop(["mach", "alpha"])]])
@@ -312,6 +328,17 @@ def slope_warnings(following: "list[PolarSlopes]") -> list[str]:
         f"ground, axes, or massive separation."
         for one in following
         if one.slope[0] < 0.0
+    ]
+
+
+def _thrust_tables(point: Solution) -> list[Table]:
+    """Exhausts and intakes of a point, and its thrust and drag."""
+    account = point.thrust_account()
+    terms = account.table().rename_axis("term").reset_index().to_dict("records")
+    where = point.air.describe()
+    return [
+        Table(account.face_table().to_dict("records"), POWERED, f"exhausts and intakes at {where}"),
+        Table(terms, THRUST, f"thrust and drag at {where}", ("drag is that of the walls and the additive drag",)),
     ]
 
 

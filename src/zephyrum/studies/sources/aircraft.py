@@ -201,6 +201,8 @@ class AircraftSource(Source):
             options["alpha"] = (min(spec.alphas()), max(spec.alphas()))
         if self.grounded:
             options["attitude"] = attitude
+        if separate := [name for name in sorted(spec.powered) if "/" in name]:
+            options["separate"] = separate
         return options
 
     def made_from(self, attitude: float) -> dict:
