@@ -164,7 +164,7 @@ class Pods(unittest.TestCase):
         whole = account.wall_drag + sum(face.force for face in account.faces)
         self.assertAlmostEqual(whole, account.drag - account.net_thrust, places=6)
         self.assertIn("additive drag", str(account))
-        with self.assertRaisesRegex(InputError, "exhausts or intakes"):
+        with self.assertRaisesRegex(InputError, "exhausts, intakes or propellers"):
             found.far_field_drag()
 
     def test_the_polar_and_the_notes_tell_the_thrust(self):
@@ -238,7 +238,7 @@ class Refusals(unittest.TestCase):
             zy.Case(mesh, AIR, powered={"base": JET})
         with self.assertRaisesRegex(InputError, "'inlet' of the mesh is an exhaust; say what it does"):
             zy.Case(duct(), AIR)
-        with self.assertRaisesRegex(InputError, "no exhaust and no intake"):
+        with self.assertRaisesRegex(InputError, "no exhaust, no intake"):
             zy.solve(mesh, AIR, numerics=zy.Numerics(residual_drop=2)).thrust_account()
         with self.assertRaisesRegex(InputError, "not computed below Mach"):
             zy.Case(duct(), zy.Freestream(mach=0.01), powered={"inlet": JET, "outlet": zy.Intake(1.0)})

@@ -134,6 +134,27 @@ class Sectors(unittest.TestCase):
         with self.assertRaisesRegex(zy.MeshError, "does not repeat itself"):
             zy.mesh_sector(flat, 3, start=10.0)
 
+    def test_without_a_start_the_sides_that_match_best_are_taken(self):
+        along_diagonals = zy.mesh_sector(self.whole, 4, start=-45.0).recipe["unmatched"]
+        self.assertLessEqual(zy.mesh_sector(self.whole, 4).recipe["unmatched"], along_diagonals)
+
+    def test_a_study_of_a_sector_refuses_incidence(self):
+        with tempfile.TemporaryDirectory() as folder:
+            body().write(Path(folder) / "ball.stl")
+            study = Path(folder) / "study.toml"
+            text = (
+                '[aircraft]\nfile = "ball.stl"\nunit = "m"\nreference = { area = 0.785, chord = 1, span = 1, '
+                "point = [0, 0, 0] }\n[mesh]\nresolution = 5.0\nfarfield = 3\nsectors = 4\n[solver]\n"
+                "residual_drop = 2\n[sweep]\nmach = 0.2\nalpha = "
+            )
+            study.write_text(text + "2", encoding="utf-8")
+            refused = CliRunner().invoke(main, ["run", str(study), "--out", f"{folder}/out"])
+            self.assertIn("has alpha 0 only", refused.output)
+            study.write_text(text + "0", encoding="utf-8")
+            made = CliRunner().invoke(main, ["run", str(study), "--out", f"{folder}/out", "--no-figures"])
+            self.assertEqual(made.exit_code, 0, made.output)
+            self.assertEqual(zy.open_results(f"{folder}/out").solution(alpha=0.0).mesh.sectors, 4)
+
     def test_by_command(self):
         with tempfile.TemporaryDirectory() as folder:
             file = body().write(Path(folder) / "ball.stl")

@@ -30,6 +30,7 @@ from .flow import (
 from .geometry import (
     Aircraft as Aircraft,
     Airfoil as Airfoil,
+    Blades as Blades,
     Body as Body,
     Control as Control,
     Duct as Duct,
@@ -39,6 +40,7 @@ from .geometry import (
     Planform as Planform,
     Plate as Plate,
     PointMass as PointMass,
+    PropellerDisk as PropellerDisk,
     Ring as Ring,
     SizeZone as SizeZone,
     SplineAirfoil as SplineAirfoil,

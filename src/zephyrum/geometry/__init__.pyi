@@ -3,6 +3,7 @@
 from .aircraft.assembly import Aircraft as Aircraft, PointMass as PointMass, TypedReference as TypedReference
 from .aircraft.body import Body as Body, Duct as Duct, Ring as Ring
 from .aircraft.part import Mass as Mass
+from .aircraft.propeller import Blades as Blades, PropellerDisk as PropellerDisk
 from .aircraft.stations import Panel as Panel, Planform as Planform, Station as Station
 from .aircraft.strut import Plate as Plate, Strut as Strut
 from .aircraft.wing import Control as Control, Wing as Wing

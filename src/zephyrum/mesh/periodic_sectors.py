@@ -30,6 +30,9 @@ MATCH_TOLERANCE = 1e-6  # of their size: how far both faces of a pair may differ
 WIDEST, INSIDE = np.radians(61.0), 0.99  # facet of the farfield round the axis; its corners, of the farfield there was
 SAME_POINT = 1e-12  # of the domain: cuts nearer to each other are one
 TRIES, NUDGE = 4, 2e-5  # rad between them
+# turns of a sector, in its angle, tried where none is asked for, and the part without partner that is good enough.
+# Quarter of a rocket on 58,588 cells: sides at 45 deg, along the diagonals of the cubes, leave 0.014, at 55 deg 0.0001
+TURNS, FEW_UNMATCHED = (0.0, 1.0 / 9.0, -1.0 / 9.0, 2.0 / 9.0, -2.0 / 9.0), 1e-3
 MAX_UNMATCHED = 0.01  # of the walls' area: parts of the sides that may find no partner
 
 
@@ -55,7 +58,8 @@ def mesh_sector(mesh: Mesh, count: int, start: float | None = None) -> Mesh:
     count : int
         Number of sectors.
     start : float, optional
-        Angle [deg] of the first side, from y towards z; without it the sector lies evenly about the y axis.
+        Angle [deg] of the first side, from y towards z; without it the sector lies evenly about the y axis, or is
+        turned from there by less than a quarter of itself where its sides then find more partners.
 
     Raises
     ------
@@ -82,10 +86,28 @@ def mesh_sector(mesh: Mesh, count: int, start: float | None = None) -> Mesh:
     low, high = mesh.points.min(axis=0), mesh.points.max(axis=0)
     if (low[1:] >= 0.0).any() or (high[1:] <= 0.0).any():
         raise InputError("the x axis does not pass through the mesh; move the body onto it.")
+    best, last = None, None
+    for turn in TURNS if start is None else TURNS[:1]:
+        try:
+            made = _sector_at(mesh, count, first + turn * angle, low, high)
+        except MeshError as cause:
+            last = cause
+            continue
+        if best is None or made.recipe["unmatched"] < best.recipe["unmatched"]:
+            best = made
+        if best.recipe["unmatched"] <= FEW_UNMATCHED:
+            break
+    if best is None:
+        raise last
+    return best
+
+
+def _sector_at(mesh: Mesh, count: int, first: float, low: np.ndarray, high: np.ndarray) -> Mesh:
+    """The sector that begins at an angle [rad]; low, high: corners of the mesh."""
     last = None
     for attempt in range(TRIES):
         try:
-            return _cut_out(mesh, count, first + attempt * NUDGE, angle, low, high)
+            return _cut_out(mesh, count, first + attempt * NUDGE, 2.0 * np.pi / count, low, high)
         except MeshError as cause:  # the overlay of nearly coincident lines can fail: slightly rotated it does not
             if cause.position is None:
                 raise

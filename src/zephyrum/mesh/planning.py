@@ -6,7 +6,7 @@ Verified by tests/test_planned.py.
 """
 
 import logging
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -15,6 +15,7 @@ from zephyrum._core.validation import Many, choice, number, refuse_unknown, set_
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError
 from zephyrum.geometry import Aircraft, SizeZone, Surface, joined, remesh
+from zephyrum.geometry.aircraft.propeller import one_sided
 from zephyrum.geometry.surface.feature_lines import Features, find_features
 from zephyrum.geometry.surface.metric_field import aspect_along_y, equilateral_edges, sizes_for, stretch_limits
 from zephyrum.geometry.surface.remeshing import LARGEST_EDGE
@@ -60,6 +61,8 @@ MAX_COARSE_GROWTH = 0.8  # of the cubes in coarsened meshes: with 1 a level is s
 WITHIN = 0.04  # of the cells asked for: a plan that is good enough
 COLUMNS_PER_FACE = 1.0  # columns of layers for every face of a cell that the surface is large
 LOST_CUBES = 0.6  # cubes inside or merged with a neighbour, for every one of these
+# cells across a propeller disk and its slipstream, and how far they reach from it, in diameters
+DISK_CELLS, SLIPSTREAM_CELLS, DISK_ZONE, SLIPSTREAM_ZONE = 24.0, 18.0, 0.15, 1.5
 # what a forecast is made of, from a half Skerry of a million viscous cells on two cores (55 s, 1.8 GB, 430 MB)
 REMESH_SECONDS, MESH_SECONDS = 1.1e-3, 3e-5  # a triangle, a cell
 MESH_BYTES, FILE_BYTES = 1_600.0, 430.0  # a cell
@@ -223,19 +226,56 @@ class MeshOptions:
         return cls(**given)
 
 
+def propeller_zones(aircraft: Aircraft) -> tuple[Zone, ...]:
+    """Zones of smaller cells about the propeller disks of an aircraft and in their slipstreams.
+
+    Parameters
+    ----------
+    aircraft : Aircraft
+        Aircraft.
+
+    Examples
+    --------
+    >>> from zephyrum import Body, PropellerDisk
+    >>> disk = PropellerDisk(position=(0.0, 0.0, 0.0), diameter=2.0, thrust=10.0)
+    >>> craft = Aircraft(name="pod", parts={"pod": Body.capsule(3.0, 0.5)}, propellers={"tractor": disk})
+    >>> [zone.size for zone in propeller_zones(craft)]
+    [0.08333333333333333, 0.1111111111111111]
+    """
+    out = []
+    for name, disk in aircraft.propellers.items():
+        for one in () if disk.idle else disk.placed(name).values():
+            centre, size = np.asarray(one.position), one.diameter
+            ends = [
+                tuple((centre + far * size * one.axis).tolist()) for far in (-DISK_ZONE, DISK_ZONE, SLIPSTREAM_ZONE)
+            ]
+            out.append(Zone(size / DISK_CELLS, start=ends[0], end=ends[1], radius=1.1 * one.radius))
+            out.append(Zone(size / SLIPSTREAM_CELLS, start=ends[1], end=ends[2], radius=1.1 * one.radius))
+    return tuple(out)
+
+
 class MeshTask:
     """The shape and the options, made ready once for plan and mesh."""
 
     def __init__(self, aircraft: Aircraft | Surface, options: MeshOptions):
-        self.options = options
         half, reference = options.half, options.reference
         if isinstance(aircraft, Aircraft):
+            options = replace(options, zones=options.zones + propeller_zones(aircraft))
             closed = aircraft.surface()
             for sentence in attitude_warnings(closed):
                 log.warning("%s: %s", aircraft.name, sentence)
             if half is None:
+                disks = [
+                    one
+                    for name, disk in aircraft.propellers.items()
+                    if not disk.idle
+                    for one in disk.placed(name).items()
+                ]
                 half = asymmetry(closed)[0] <= EXACT_TOLERANCE * closed.size
-                if not half:
+                if half and (alone := one_sided(dict(disks))):
+                    log.warning("propeller %s has no mirror image: the whole of %s is meshed", alone, aircraft.name)
+                    half = False
+                elif not half:
                     log.warning("%s is not symmetric about the plane y = 0: the whole of it is meshed", aircraft.name)
             self.surface = half_surface(closed, tolerance=EXACT_TOLERANCE) if half else closed
             if reference is None and aircraft.has_reference:
@@ -244,7 +284,7 @@ class MeshTask:
             cut = bool(len(aircraft.open_edges))
             closed = joined([aircraft, aircraft.mirrored()], aircraft.name).welded() if cut else aircraft
             self.surface = half_surface(aircraft) if half and not cut else aircraft
-        self.reference = reference
+        self.options, self.reference = options, reference
         self.half = bool(len(self.surface.open_edges))
         self.made = self.surface.welded()
         self.found = find_features(self.made)

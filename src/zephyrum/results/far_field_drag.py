@@ -161,8 +161,10 @@ def far_field_drag(solution: "Solution", regions: DragRegions | None = None) -> 
     mesh, air = solution.mesh, solution.air
     if air.mach >= 1.0:
         raise InputError(f"far-field drag is known in subsonic streams, not for Mach {air.mach:g}.")
-    if solution.case.powered:
-        raise InputError("far-field drag of a body with exhausts or intakes is not known; see thrust_account().")
+    if solution.case.driven:
+        raise InputError(
+            "far-field drag of a body with exhausts, intakes or propellers is not known; see thrust_account()."
+        )
     if mesh.wedge:
         raise InputError("far-field drag is that of sections and of meshes in space, not of a wedge of a body.")
     chosen = regions or DragRegions()

@@ -104,7 +104,7 @@ def _drag_of_no_cause(solution, c: dict[str, float]) -> float:
     """
     if (
         solution.viscous
-        or solution.case.powered
+        or solution.case.driven
         or solution.mesh.dimension != 2
         or solution.air.mach >= 0.5
         or abs(solution.air.alpha) >= 8.0
@@ -177,7 +177,7 @@ def implausibilities(solution: "Solution") -> list[str]:
     c, air = solution.forces.coefficients(), solution.air
     out = []
     least = 0.0 if solution.viscous else -(LEAST_DRAG + 0.01 * c["CL"] ** 2)
-    powered = bool(solution.case.powered)  # an exhaust drives the flow past the walls
+    powered = solution.case.driven  # an exhaust drives the flow past the walls
     if c["CD"] < least and not powered:
         out.append(f"CD is negative ({c['CD']:.4g}): the mesh is too coarse, or a boundary does work on the flow")
     if (

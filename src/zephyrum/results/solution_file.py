@@ -17,6 +17,7 @@ from zephyrum.errors import FileError, InputError, MeshError
 from zephyrum.flow import FlowState, History, Numerics
 from zephyrum.flow.outcome import Outcome
 from zephyrum.flow.physics.gas_model import Scales
+from zephyrum.geometry import Blades, PropellerDisk
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.mesh_store import ARRAYS, mesh_of, read_stored_mesh
 from zephyrum.results.solution import Solution
@@ -148,6 +149,19 @@ def _powered_of(facts: dict) -> Powered:
     return kind(**values)
 
 
+def _disk_of(facts: dict) -> PropellerDisk:
+    """Propeller disk of its stored fields."""
+    values = {name: _tuples(one) for name, one in facts.items()}
+    if values["blades"] is not None:
+        values["blades"] = Blades(**{name: _tuples(one) for name, one in facts["blades"].items()})
+    return PropellerDisk(**values)
+
+
+def _tuples(value):
+    """A stored value with its lists as tuples."""
+    return tuple(_tuples(one) for one in value) if isinstance(value, list) else value
+
+
 def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None, powered: dict[str, Powered]) -> Case:
     if mesh is None and "mesh file" in facts:
         mesh = read_stored_mesh(path.parent / facts["mesh file"], family=False)
@@ -168,6 +182,7 @@ def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None, powered: 
         Numerics.from_description(facts["numerics"]),
         facts["ground"],
         powered,
+        {name: _disk_of(one) for name, one in facts["propellers"].items()},
     )
     if case.fingerprint != facts["fingerprint"]:
         differ = ", ".join(case.differences(facts["case"])) or "its description"

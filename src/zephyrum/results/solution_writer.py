@@ -67,6 +67,7 @@ def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None 
         "reference": asdict(case.reference),
         "walls": {name: asdict(wall) for name, wall in case.walls.items()},  # type: ignore[union-attr]
         "powered": {name: {"kind": type(one).__name__} | asdict(one) for name, one in case.powered.items()},
+        "propellers": {name: asdict(one) for name, one in case.propellers.items()},
         "numerics": asdict(case.numerics),
         "mesh": mesh_notes(case.mesh),
     }

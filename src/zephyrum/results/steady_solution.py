@@ -43,10 +43,11 @@ def solve(
         File for the last state, written at most once a minute and on Ctrl-C. The same call goes on from it after a
         kill; it is removed at the end.
     **boundaries
-        The fields `walls`, `ground` and `powered` of `Case`. walls (Wall or mapping of str to Wall): for all walls or
-        by name; by default at rest, adiabatic, smooth and fully turbulent. ground (str): what a ground in the mesh
-        does: "belt" (moves with the wind, the default in viscous flow), "still" or "slip". powered (mapping of str to
-        Exhaust or Intake): walls through which an engine blows or sucks, by name.
+        The fields `walls`, `ground`, `powered` and `propellers` of `Case`. walls (Wall or mapping of str to Wall): for
+        all walls or by name; by default at rest, adiabatic, smooth and fully turbulent. ground (str): what a ground in
+        the mesh does: "belt" (moves with the wind, the default in viscous flow), "still" or "slip". powered (mapping
+        of str to Exhaust or Intake): walls through which an engine blows or sucks, by name. propellers (mapping of str
+        to PropellerDisk): propeller disks by name.
 
     Returns
     -------

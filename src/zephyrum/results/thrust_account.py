@@ -1,11 +1,12 @@
-"""Thrust and drag of a body with exhausts and intakes, by the control volume that ends at their faces.
+"""Thrust and drag of a body with exhausts, intakes and propeller disks, by the control volume that ends at their faces.
 
 The stream force on a face is the momentum that leaves the domain through it plus its pressure above that of the stream
 times its area. The gross thrust is that of the exhausts, forwards; the ram drag is the mass flow of the intakes times
 the speed of the stream; the additive drag is the stream force on the intakes less the ram drag, the pressure on the
 stream tube that they take in (Seddon and Goldsmith 1999, Intake Aerodynamics, ch. 9). Drag is that of the walls and
 the additive drag, net thrust is gross thrust less ram drag, so that drag less net thrust is the force of all
-boundaries of the body along the wind. Verified by tests/test_powered.py and validation/powered.py.
+boundaries of the body along the wind. The thrust of a propeller disk is the force on the air in its cells, against the
+wind; its power the work on the air. Verified by tests/test_powered.py and validation/powered.py.
 """
 
 import math
@@ -16,8 +17,11 @@ import numpy as np
 
 from zephyrum._core.representation import short_repr
 from zephyrum.conditions import Gas
+from zephyrum.conditions.axes import turned_body
 from zephyrum.errors import InputError
+from zephyrum.geometry.aircraft.propeller import ON_PLANE
 from zephyrum.solver.powered import Exhaust, Intake, supply_totals
+from zephyrum.solver.propellers import propeller_sources
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -61,8 +65,39 @@ class FaceFlow:
 
 
 @dataclass(frozen=True)
+class DiskFlow:
+    """Flow through one propeller disk.
+
+    Attributes
+    ----------
+    name : str
+        Name.
+    thrust : float
+        Along its axis [N].
+    forward : float
+        Thrust against the wind [N].
+    power : float
+        Work on the air [W].
+    torque : float
+        [N m]; NaN where no speed is given.
+    through : float
+        Mean speed along the axis in its cells, weighed by the thrust [m/s].
+    efficiency : float
+        Thrust against the wind times the speed of the stream over power [-].
+    """
+
+    name: str
+    thrust: float
+    forward: float
+    power: float
+    torque: float
+    through: float
+    efficiency: float
+
+
+@dataclass(frozen=True)
 class ThrustAccount:
-    """Thrust and drag of a solution with exhausts and intakes.
+    """Thrust and drag of a solution with exhausts, intakes or propeller disks.
 
     Attributes
     ----------
@@ -74,6 +109,8 @@ class ThrustAccount:
         Dynamic pressure times reference area [N].
     mass_balance : float
         Mass flow of the exhausts less that of the intakes [kg/s]: fuel, and what the engines have in excess.
+    disks : tuple[DiskFlow, ...]
+        Propeller disks of the whole body.
 
     Examples
     --------
@@ -87,13 +124,15 @@ class ThrustAccount:
     wall_drag: float
     dynamic_area: float
     mass_balance: float
+    disks: tuple[DiskFlow, ...] = ()
 
     __repr__ = short_repr
 
     @property
     def gross_thrust(self) -> float:
-        """Stream force of the exhausts against the wind [N]."""
-        return -sum(face.force for face in self.faces if face.kind == "exhaust")
+        """Stream force of the exhausts and thrust of the propeller disks against the wind [N]."""
+        jets = -sum(face.force for face in self.faces if face.kind == "exhaust")
+        return jets + sum(disk.forward for disk in self.disks)
 
     @property
     def ram_drag(self) -> float:
@@ -160,11 +199,30 @@ class ThrustAccount:
         }
         return pd.DataFrame([{label: getattr(one, name) for name, label in names.items()} for one in self.faces])
 
+    def disk_table(self) -> "pd.DataFrame":
+        """DataFrame: a row for every propeller disk.
+
+        Examples
+        --------
+        >>> len(ThrustAccount((), 1200.0, 4000.0, 0.0).disk_table())
+        0
+        """
+        import pandas as pd
+
+        names = {
+            "name": "name",
+            "thrust": "thrust [N]",
+            "power": "power [W]",
+            "torque": "torque [N m]",
+            "through": "speed through it [m/s]",
+            "efficiency": "efficiency",
+        }
+        return pd.DataFrame([{label: getattr(one, name) for name, label in names.items()} for one in self.disks])
+
     def __str__(self) -> str:
-        return (
-            f"{self.face_table().to_string(index=False, float_format='{:.4g}'.format)}\n\n"
-            f"{self.table().to_string(float_format='{:.5g}'.format)}"
-        )
+        tables = [table for table in (self.face_table(), self.disk_table()) if len(table)]
+        texts = [table.to_string(index=False, float_format="{:.4g}".format) for table in tables]
+        return "\n\n".join([*texts, self.table().to_string(float_format="{:.5g}".format)])
 
 
 def uniform_mach(mass_flux: float, impulse: float, total_temperature: float, gas: Gas, supersonic: bool) -> float:
@@ -220,13 +278,43 @@ def thrust_account(solution: "Solution") -> ThrustAccount:
     solution : Solution
         Solution.
     """
-    if not solution.case.powered:
-        raise InputError("the case has no exhaust and no intake (powered), so there is no thrust to account for.")
+    if not solution.case.driven:
+        raise InputError(
+            "the case has no exhaust, no intake (powered) and no propeller disk (propellers), so there is no thrust to "
+            "account for."
+        )
     faces = tuple(_face_flow(solution, name, one) for name, one in solution.case.powered.items())
     air, forces = solution.air, solution.forces
     scale = air.dynamic_pressure * solution.reference.area
     sign = {"exhaust": 1.0, "intake": -1.0}
-    return ThrustAccount(faces, forces.CD * scale, scale, sum(sign[one.kind] * one.mass_flow for one in faces))
+    balance = sum(sign[one.kind] * one.mass_flow for one in faces)
+    return ThrustAccount(faces, forces.CD * scale, scale, balance, _disk_flows(solution))
+
+
+def _disk_flows(solution: "Solution") -> tuple[DiskFlow, ...]:
+    """Flows through the propeller disks, both of a pair on a half model."""
+    case, mesh, air, q = solution.case, solution.mesh, solution.air, solution.flow.q
+    make = propeller_sources(case)
+    sources = None if make is None else make(mesh)
+    if sources is None:
+        return ()
+    out, work = [], sources.work_on(q)
+    scale = air.density * air.sound_speed**2 * mesh.multiples[0][0]
+    for number, (name, disk) in enumerate(case.propellers.items()):
+        own = sources.disk == number
+        if not own.any():  # the mirror image of another one
+            continue
+        share = 1.0 if not mesh.mirrored or abs(disk.position[1]) <= ON_PLANE * disk.diameter else 0.5
+        axis = turned_body(disk.axis, mesh.attitude)
+        along = sources.force[own] @ axis
+        thrust = float(along.sum()) * scale * share
+        forward = float(sources.force[own].sum(axis=0) @ solution.computed.axes[0]) * scale
+        power = float(work[own].sum()) * scale * share * air.sound_speed
+        through = float((q[sources.cells[own], 1:4] @ axis) @ along / along.sum()) * air.sound_speed if thrust else 0.0
+        torque = math.nan if disk.speed is None else power * 30.0 / (math.pi * disk.speed)
+        efficiency = forward * share * air.speed / power if power > 0.0 else math.nan
+        out.append(DiskFlow(name, thrust, forward, power, torque, through, efficiency))
+    return tuple(out)
 
 
 def thrust_columns(solution: "Solution") -> dict[str, float]:
@@ -243,7 +331,7 @@ def thrust_columns(solution: "Solution") -> dict[str, float]:
         CD_additive: coefficient of the additive drag, which `CD` (of the walls) is without; C_net_thrust; net_thrust
         [N].
     """
-    if not solution.case.powered:
+    if not solution.case.driven:
         return {}
     account = thrust_account(solution)
     scale = account.dynamic_area

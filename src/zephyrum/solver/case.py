@@ -16,10 +16,12 @@ from zephyrum.errors import InputError
 from zephyrum.flow import MODELS, FlowProblem, Numerics
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
+from zephyrum.geometry import PropellerDisk
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.layer_spacing import first_height
 from zephyrum.solver.powered import Powered, powered_forecast, powered_groups, powered_mesh, powered_notes
 from zephyrum.solver.preflight import preflight_warnings
+from zephyrum.solver.propellers import named_propellers, propeller_notes, propeller_sources
 from zephyrum.solver.walls import GROUNDS, Wall, WallRows, named_walls, wall_rows
 
 FORMAT = 2  # of the description: raised when a change of the solver makes earlier solutions stale
@@ -49,6 +51,8 @@ class Case:
         friction, the only choice with model "euler").
     powered : mapping of names to Exhaust or Intake, optional
         Walls that are exhausts or intakes of engines; the mesh of the case has these roles.
+    propellers : mapping of names to PropellerDisk, optional
+        Propeller disks; mirror images get names of their own.
 
     Raises
     ------
@@ -72,6 +76,7 @@ class Case:
     numerics: Numerics = field(default_factory=Numerics)
     ground: str | None = None
     powered: Mapping[str, Powered] | None = None
+    propellers: Mapping[str, PropellerDisk] | None = None
 
     def __post_init__(self) -> None:
         taken("mesh", self.mesh, Mesh)
@@ -88,6 +93,8 @@ class Case:
             self._refuse_without_layers()
         self.wall_rows(self.mesh)
         powered_forecast(self)
+        if (sources := propeller_sources(self)) is not None:
+            sources(self.mesh)  # refuses a mesh that is too coarse for them
 
     @classmethod
     def of(cls, mesh: Mesh, air: Freestream, **conditions) -> "Case":
@@ -122,12 +129,13 @@ class Case:
         """Check what engines do, and give their faces in the mesh the roles for it."""
         powered = {} if self.powered is None else taken("powered", self.powered, Mapping)
         set_fields(self, powered={name: powered[name] for name in sorted(powered)})
-        if powered and self.air.mach < LEAST_MACH:
+        if (powered or self.propellers) and self.air.mach < LEAST_MACH:
             raise InputError(
-                f"mach = {self.air.mach:g}: a flow with exhausts or intakes is not computed below Mach "
+                f"mach = {self.air.mach:g}: a flow with exhausts, intakes or propellers is not computed below Mach "
                 f"{LEAST_MACH:g}; give that Mach number."
             )
         set_fields(self, mesh=powered_mesh(self.mesh, self.powered))
+        set_fields(self, propellers=named_propellers(self.propellers, self.mesh))
 
     # -- what is checked -----------------------------------------------------------------------------------------------
     def _checked_reference(self) -> Reference:
@@ -207,6 +215,18 @@ class Case:
                 f"mesh with y_plus = 1 (first_height = {fit:.2g} chords at Reynolds number {self.reynolds:.2g})."
             )
 
+    @property
+    def driven(self) -> bool:
+        """Whether there are exhausts, intakes or propeller disks.
+
+        Examples
+        --------
+        >>> from zephyrum import Airfoil, mesh_airfoil
+        >>> Case(mesh_airfoil(Airfoil.naca("0012"), 32, 8), Freestream(mach=0.3)).driven
+        False
+        """
+        return bool(self.powered or self.propellers)
+
     # -- what is computed with -----------------------------------------------------------------------------------------
     @functools.cached_property
     def computed(self) -> Freestream:
@@ -274,6 +294,7 @@ class Case:
             self.model,
             self.wall_rows,
             powered=powered_groups(self),
+            disks=propeller_sources(self),
         )
 
     @functools.cached_property
@@ -301,7 +322,7 @@ class Case:
                 f"pressure and friction "
                 f"coefficients differ by about {100 * 0.25 * LEAST_MACH**2:.2g} %."
             )
-        return (*out, *powered_notes(self), *preflight_warnings(self))
+        return (*out, *powered_notes(self), *propeller_notes(self), *preflight_warnings(self))
 
     # -- identity ------------------------------------------------------------------------------------------------------
     @functools.cached_property
@@ -313,7 +334,7 @@ class Case:
         >>> from zephyrum import Airfoil, mesh_airfoil
         >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
         >>> sorted(Case(mesh, Freestream(mach=0.3)).description)
-        ['format', 'freestream', 'ground', 'mesh', 'model', 'numerics', 'powered', 'reference', 'walls']
+        ['format', 'freestream', 'ground', 'mesh', 'model', 'numerics', 'powered', 'propellers', 'reference', 'walls']
         """
         mesh, air = self.mesh, self.air
         return canonical(
@@ -341,6 +362,7 @@ class Case:
                 "walls": self.walls,
                 "ground": self.ground,
                 "powered": self.powered,
+                "propellers": self.propellers,
                 "reference": replace(self.reference, origin=""),
                 "numerics": self.numerics,
             }

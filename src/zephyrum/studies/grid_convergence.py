@@ -168,7 +168,7 @@ def refine(
     observer : Observer, optional
         Receives steps and finished meshes.
     **mesh_options
-        Options of `mesh_airfoil` or `mesh_aircraft`, and the field `powered` of `Case`.
+        Options of `mesh_airfoil` or `mesh_aircraft`, and the fields `powered` and `propellers` of `Case`.
 
     Returns
     -------
@@ -194,7 +194,7 @@ def refine(
     >>> print(zy.refine(zy.Airfoil.naca("0012"), air, topology="O"))  # doctest: +SKIP
     """
     levels = whole("levels", levels, 3, 6)
-    powered = mesh_options.pop("powered", None)
+    engines = [mesh_options.pop(name, None) for name in ("powered", "propellers")]
     if isinstance(shape, Mesh) and mesh_options:
         raise InputError(
             f"{', '.join(mesh_options)}: options of a mesh have no effect on a Mesh that is given; leave them out."
@@ -209,7 +209,7 @@ def refine(
         family = mesh_levels(finest, levels)
     rows = []
     for level, one in enumerate(family):
-        case = Case(one, air, model, finest.reference, walls, numerics or Numerics(), ground, powered)
+        case = Case(one, air, model, finest.reference, walls, numerics or Numerics(), ground, *engines)
         solution = solve_case(case, on_step=step_reports(observer, Task("refine", f"mesh {level + 1}", 0, levels)))
         rows.append(level_row(level, one, finest, solution))
         if observer is not None:

@@ -85,6 +85,7 @@ resolution = "coarse"       # "coarse", "medium", "fine", or a factor on all siz
 # cells = 800000          # or about so many cells
 # y_plus = 1              # wall layers, with friction
 farfield = 10             # spans
+# sectors = 4             # one of so many equal sectors about the x axis, at alpha 0 only
 # ground = -1.5           # height z [m] of a level ground under the aircraft at alpha 0; a mesh for every alpha
 
 # [powered."nacelle/front"]   # a face of the aircraft, by its label: list them with  zephyrum geometry

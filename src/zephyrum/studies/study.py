@@ -18,6 +18,7 @@ from zephyrum.conditions import Freestream
 from zephyrum.errors import FileError, InputError
 from zephyrum.flow import Numerics
 from zephyrum.flow.outcome import Outcome
+from zephyrum.geometry import PropellerDisk
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.mesh_store import read_stored_mesh, stored_notes
 from zephyrum.results import Polar, Solution, TimeSeries, load_solution, solve_case
@@ -132,6 +133,10 @@ class Study:
     def wall(self) -> Wall | None:
         """What the walls do."""
         return self.spec.wall()
+
+    def propellers(self) -> dict[str, PropellerDisk]:
+        """Propeller disks of the aircraft."""
+        return self.source.propellers
 
     # -- running and reading -------------------------------------------------------------------------------------------
     def member(self, model: str) -> "Study":
@@ -288,6 +293,7 @@ class Study:
             self.numerics(),
             ground,
             self.spec.boundaries(),
+            self.propellers(),
         )
 
     def case(self, mach: float, alpha: float, observer: Observer | None = None, level: int = 0) -> Case:
@@ -390,6 +396,7 @@ class Study:
             "numerics": self.numerics(),
             "walls": self.wall(),
             "powered": self.spec.boundaries(),
+            "propellers": self.propellers(),
         }
 
     # -- stored solutions ----------------------------------------------------------------------------------------------

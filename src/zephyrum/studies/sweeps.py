@@ -122,7 +122,7 @@ def sweep(
         `open_results(folder).solution(alpha=...)` gives a point back.
     **options
         Fields of `SweepOptions` (clmax_spacing, processes, scheduler, observer), the fields `reference`, `walls`,
-        `ground` and `powered` of `Case` as in `solve`, and the options of `mesh_airfoil`.
+        `ground`, `powered` and `propellers` of `Case` as in `solve`, and the options of `mesh_airfoil`.
 
     Returns
     -------
@@ -143,7 +143,7 @@ def sweep(
     >>> polar.table[["alpha", "CL", "CD"]]  # doctest: +SKIP
     """
     run = SweepOptions(**_popped(options, SweepOptions.__dataclass_fields__))
-    conditions = _popped(options, ("reference", "walls", "ground", "powered"))
+    conditions = _popped(options, ("reference", "walls", "ground", "powered", "propellers"))
     alphas = _values("alpha", alpha, -60.0, 60.0)
     machs = _values("mach", mach, 1e-4, 4.0)
     if air is not None and reynolds is not None:
@@ -296,6 +296,7 @@ def polar_of(points: list[Point], rows: dict[str, dict], base: Case) -> Polar:
         "walls": base.description["walls"],
         "ground": base.ground,
         "powered": base.description["powered"],
+        "propellers": base.description["propellers"],
         "case": replace(base, air=base.air.turned(alpha=base.mesh.attitude)).fingerprint,
         "air": [list(row) for row in base.air.table()],
     }

@@ -474,6 +474,8 @@ class Jacobian:
         """
         d = self.residual.domain
         pseudo_time_blocks(self.state.q, rate, d.axes, self.residual.law.gamma, self.inertia)
+        if self.residual.disks is not None:
+            self.residual.disks.subtract_jacobian(d.axes, self.inertia)
         if len(d.axisymmetric_factor) and self.residual.model != "euler":
             self.inertia[:, 2, 2] += (
                 4.0 / 3.0 * d.volume * self.residual.viscosities(self.state) * d.axisymmetric_factor**2

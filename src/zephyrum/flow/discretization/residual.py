@@ -10,6 +10,7 @@ import numpy as np
 
 from zephyrum._core.jit import parallel, prange
 from zephyrum.flow.discretization.boundary_fluxes import boundary_fluxes
+from zephyrum.flow.discretization.disk_sources import DiskSources
 from zephyrum.flow.discretization.face_batches import (
     BATCH_SIZE,
     FLUX,
@@ -163,6 +164,8 @@ class Residual:
     model : str
     wall_data : array (n, 3), optional
         See `turbulence_sources`; without it every wall is smooth and fully turbulent.
+    disks : DiskSources, optional
+        Of the propeller disks.
 
     Examples
     --------
@@ -189,12 +192,13 @@ class Residual:
         source: np.ndarray | None = None,
         model: str = "euler",
         wall_data: np.ndarray | None = None,
+        disks: DiskSources | None = None,
     ):
         self.domain, self.scheme, self.law, self.model = domain, scheme, law, model
         n, m = domain.mesh.n_cells, domain.columns
         self.numbers = scheme.numbers(mach, domain, model)
         self.equations = (0,) * (m - 5)
-        self.exterior, self.source = exterior, source
+        self.exterior, self.source, self.disks = exterior, source, disks
         self._flux = np.empty((domain.mesh.n_faces, m))
         self._rows = np.arange(domain.mesh.n_faces - domain.mesh.n_interior)
         self._work: FieldState | None = None  # arrays of `__call__`, overwritten by the next call
@@ -313,6 +317,8 @@ class Residual:
             out[:, 3] += self._axisymmetric_stress(state)
         if self.source is not None:
             out -= self.source * d.volume[:, None]
+        if self.disks is not None:
+            self.disks.subtract(q, out)
         return out
 
     def _axisymmetric_stress(self, state: FieldState) -> np.ndarray:

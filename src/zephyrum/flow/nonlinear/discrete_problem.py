@@ -167,7 +167,15 @@ class DiscreteProblem:
         first = self._exterior(0.0, vortex=False) if exterior is None else exterior
         wall_data = self.walls.wall_data(mesh) if self.domain.columns > 5 else None
         self.residual = Residual(
-            self.domain, self.numerics.scheme(), self.law, air.mach, first, problem.source, model, wall_data
+            self.domain,
+            self.numerics.scheme(),
+            self.law,
+            air.mach,
+            first,
+            problem.source,
+            model,
+            wall_data,
+            None if problem.disks is None else problem.disks(mesh),
         )
         self.intakes = IntakeBalance(self.residual, problem.powered)
         self.jacobian = Jacobian(self.residual)

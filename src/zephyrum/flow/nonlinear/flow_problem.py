@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from zephyrum.conditions import Freestream, Reference
+from zephyrum.flow.discretization.disk_sources import DiskSources
 from zephyrum.flow.nonlinear.numerics import Numerics
 from zephyrum.flow.physics.boundary_conditions import WallData
 from zephyrum.flow.physics.powered_boundaries import PoweredGroup
@@ -32,6 +33,8 @@ class FlowProblem:
         States outside every boundary face, in scaled units, for manufactured solutions.
     powered : tuple of PoweredGroup
         What engines do at their boundary groups.
+    disks : callable, optional
+        Gives the `DiskSources` of the propeller disks on a mesh.
 
     Examples
     --------
@@ -53,6 +56,7 @@ class FlowProblem:
     source: np.ndarray | None = None
     exterior: np.ndarray | None = None
     powered: tuple[PoweredGroup, ...] = ()
+    disks: Callable[[Mesh], DiskSources | None] | None = None
 
     @property
     def viscous(self) -> bool:

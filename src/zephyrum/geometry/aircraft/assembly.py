@@ -22,6 +22,7 @@ from zephyrum.geometry.aircraft.assembly_measures import AircraftMeasures, measu
 from zephyrum.geometry.aircraft.body import Body, Duct
 from zephyrum.geometry.aircraft.mass_properties import NONE, MassProperties, of_point, of_skin, of_solid
 from zephyrum.geometry.aircraft.part import Length, Point, part, unit_type, validation_message
+from zephyrum.geometry.aircraft.propeller import PropellerDisk
 from zephyrum.geometry.aircraft.strut import Plate, Strut
 from zephyrum.geometry.aircraft.wing import Wing
 from zephyrum.geometry.aircraft.wing_surface import wing_surfaces
@@ -97,6 +98,8 @@ class Aircraft:
         Name of a wing, or typed numbers; without it the wing of the largest area is measured.
     groups : dict[str, tuple[str, ...]]
         Named groups of parts, for methods that take only some of them.
+    propellers : dict[str, PropellerDisk]
+        Propeller disks by name.
 
     Raises
     ------
@@ -117,6 +120,7 @@ class Aircraft:
     points: dict[str, PointMass] = dataclass_field(default_factory=dict)
     reference: str | TypedReference | None = None
     groups: dict[str, tuple[str, ...]] = dataclass_field(default_factory=dict)
+    propellers: dict[str, PropellerDisk] = dataclass_field(default_factory=dict)
 
     def __post_init__(self) -> None:
         if not self.parts:
@@ -287,7 +291,8 @@ class Aircraft:
 
         Notes
         -----
-        A path starts at a part (or at name, points, reference, groups); items of lists go by number or by their name.
+        A path starts at a part (or at name, points, reference, groups, propellers); items of lists go by number or by
+        their name.
 
         Examples
         --------
@@ -300,7 +305,7 @@ class Aircraft:
         table = copy.deepcopy(self.table())
         for path, value in changes.items():
             steps = path.split(".")
-            if steps[0] not in ("name", "points", "reference", "groups", "parts"):
+            if steps[0] not in ("name", "points", "reference", "groups", "propellers", "parts"):
                 steps = ["parts", *steps]
             position = table
             for depth, step in enumerate(steps[:-1]):

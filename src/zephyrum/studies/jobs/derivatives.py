@@ -63,9 +63,9 @@ class DerivativesJob(Job):
     }
 
     def check(self, study: "Study", spec: "DerivativesSpec"):
-        if study.spec.powered:
+        if study.spec.powered or study.propellers():
             raise InputError(
-                "[derivatives] with exhausts or intakes is not available; remove [derivatives] or [powered]."
+                "[derivatives] with exhausts, intakes or propellers is not available; remove [derivatives] or these."
             )
         if study.grounded:
             raise InputError(

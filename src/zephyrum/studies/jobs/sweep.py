@@ -79,6 +79,14 @@ POWERED = {
     "Mach": ".3f",
     "total pressure / stream": ".3f",
 }
+DISKS = {
+    "name": "",
+    "thrust [N]": "+~5",
+    "power [W]": "~5",
+    "torque [N m]": "~4",
+    "speed through it [m/s]": "~4",
+    "efficiency": ".3f",
+}
 THRUST = {"term": "", "force [N]": "+~5", "coefficient": "+.4f"}
 FIELDS = {
     "cp": "Cp in the field",
@@ -245,7 +253,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
                 (*lines, *_drag_lines(point)),
             )
         )
-        if point.case.powered:
+        if point.case.driven:
             out += _thrust_tables(point)
         if following := polar_slopes_of(polar, study.mesh.reference):
             out.append(
@@ -277,7 +285,7 @@ alpha = {{ from = 0, to = 6, step = 3 }}
                 said.setdefault(sentence, []).append(f"M {row.mach:g} alpha {row.alpha:g}")
             position = {"mach": row.mach, "alpha": row.alpha}
             forces.append(solution.forces.table().assign(**position))
-            if solution.case.powered:
+            if solution.case.driven:
                 account = solution.thrust_account().table()
                 thrusts.append(account.rename_axis("term").reset_index().assign(**position))
             if row.CD_far == row.CD_far:
@@ -332,14 +340,16 @@ def slope_warnings(following: "list[PolarSlopes]") -> list[str]:
 
 
 def _thrust_tables(point: Solution) -> list[Table]:
-    """Exhausts and intakes of a point, and its thrust and drag."""
+    """Exhausts, intakes and propeller disks of a point, and its thrust and drag."""
     account = point.thrust_account()
     terms = account.table().rename_axis("term").reset_index().to_dict("records")
-    where = point.air.describe()
-    return [
-        Table(account.face_table().to_dict("records"), POWERED, f"exhausts and intakes at {where}"),
-        Table(terms, THRUST, f"thrust and drag at {where}", ("drag is that of the walls and the additive drag",)),
-    ]
+    where, out = point.air.describe(), []
+    if account.faces:
+        out.append(Table(account.face_table().to_dict("records"), POWERED, f"exhausts and intakes at {where}"))
+    if account.disks:
+        out.append(Table(account.disk_table().to_dict("records"), DISKS, f"propeller disks at {where}"))
+    lines = ("drag is that of the walls and the additive drag",)
+    return [*out, Table(terms, THRUST, f"thrust and drag at {where}", lines)]
 
 
 def _joined(polars: list[Polar]) -> Polar:

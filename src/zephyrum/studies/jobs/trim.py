@@ -115,8 +115,8 @@ class TrimJob(Job):
         shape = study.source.shape
         if not isinstance(shape, Aircraft):
             raise InputError("trim changes a number of the aircraft file; a surface has none: remove [trim].")
-        if study.spec.powered:
-            raise InputError("[trim] with exhausts or intakes is not available; remove [trim] or [powered].")
+        if study.spec.powered or study.propellers():
+            raise InputError("[trim] with exhausts, intakes or propellers is not available; remove [trim] or these.")
         if study.grounded:
             raise InputError(
                 "[trim] over a ground is not available: every alpha has a mesh of its own; remove [trim] or "

@@ -10,8 +10,8 @@ from pydantic import Field
 
 from zephyrum.conditions import Reference
 from zephyrum.errors import InputError
-from zephyrum.geometry import Aircraft, Surface, import_surface
-from zephyrum.mesh import Mesh, mesh_aircraft
+from zephyrum.geometry import Aircraft, PropellerDisk, Surface, import_surface
+from zephyrum.mesh import Mesh, mesh_aircraft, mesh_sector
 from zephyrum.studies.common_tables import Finite, Strict
 from zephyrum.studies.grid_convergence import coarsened
 from zephyrum.studies.sources.base import Source
@@ -96,6 +96,8 @@ class AircraftMesh(Strict):
         z of a level ground [m].
     wake : float
         Length of the finer cells behind [spans].
+    sectors : int, optional
+        One of so many equal sectors about the x axis is computed, with alpha 0 only; see `mesh_sector`.
 
     Examples
     --------
@@ -110,6 +112,7 @@ class AircraftMesh(Strict):
     farfield: Finite = 10.0
     ground: Finite | None = None
     wake: Finite = 0.0
+    sectors: int | None = Field(None, ge=2, le=360)
 
 
 class AircraftSource(Source):
@@ -156,6 +159,11 @@ class AircraftSource(Source):
         return self.reference.chord
 
     @property
+    def propellers(self) -> dict[str, PropellerDisk]:
+        own = self.shape.propellers if isinstance(self.shape, Aircraft) else {}
+        return {name: disk for name, disk in own.items() if not disk.idle}
+
+    @property
     def grounded(self) -> bool:
         return self.spec.mesh.ground is not None
 
@@ -165,6 +173,11 @@ class AircraftSource(Source):
 
     def check(self) -> None:
         mesh, model = self.spec.mesh, self.spec.field_model
+        if mesh.sectors is not None and (mesh.half or mesh.ground is not None or any(self.spec.alphas())):
+            raise InputError(
+                f"mesh.sectors = {mesh.sectors}: one of several equal sectors has alpha 0 only, no half model and no "
+                f"ground; leave these out, or sectors."
+            )
         if mesh.y_plus is not None and mesh.y_plus > COARSEST_Y_PLUS and model in ("sa", "sst"):
             raise InputError(
                 f"mesh.y_plus = {mesh.y_plus:g}: model {model!r} resolves the wall layer and needs y+ of about 1, at "
@@ -189,7 +202,9 @@ class AircraftSource(Source):
             Attitude of the body [deg].
         """
         spec = self.spec
-        options = spec.mesh.model_dump() | {"reference": self.reference}
+        options = spec.mesh.model_dump(exclude={"sectors"}) | {"reference": self.reference}
+        if spec.mesh.sectors is not None:
+            options["half"] = False
         viscous = spec.field_model != "euler"
         if viscous and spec.mesh.y_plus is None:
             options["y_plus"] = 1.0
@@ -207,13 +222,19 @@ class AircraftSource(Source):
 
     def made_from(self, attitude: float) -> dict:
         options = self.options(attitude)
-        return {"aircraft": self.spec.aircraft.model_dump(), "files": self.file_hashes(), "options": options}
+        sectors = {} if self.spec.mesh.sectors is None else {"sectors": self.spec.mesh.sectors}
+        return {"aircraft": self.spec.aircraft.model_dump(), "files": self.file_hashes(), "options": options} | sectors
 
     def mesh(self, attitude: float, observer: "Observer | None") -> Mesh:
-        return mesh_aircraft(self.shape, on_plan=observer.planned, **self.options(attitude))
+        return self._sector(mesh_aircraft(self.shape, on_plan=observer.planned, **self.options(attitude)))
 
     def level(self, finest: Mesh, level: int, attitude: float) -> Mesh:
-        return mesh_aircraft(self.shape, **self.options(attitude) | coarsened(finest, level))
+        return self._sector(mesh_aircraft(self.shape, **self.options(attitude) | coarsened(finest, level)))
+
+    def _sector(self, mesh: Mesh) -> Mesh:
+        """The mesh, or one of the sectors that are asked for."""
+        count = self.spec.mesh.sectors
+        return mesh if count is None else mesh_sector(mesh, count)
 
     def made_level(self, level: int) -> bool:
         return level > 0

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from pydantic import BaseModel
 
 from zephyrum.conditions import Reference
+from zephyrum.geometry import PropellerDisk
 from zephyrum.mesh import Mesh
 
 if TYPE_CHECKING:
@@ -41,6 +42,11 @@ class Source(ABC):
     @abstractmethod
     def reference(self) -> Reference:
         """What coefficients refer to."""
+
+    @property
+    def propellers(self) -> dict[str, PropellerDisk]:
+        """Propeller disks by name."""
+        return {}
 
     @property
     def grounded(self) -> bool:

@@ -1,0 +1,1 @@
+"""Propellers by blade elements and momentum theory."""
