@@ -1,11 +1,14 @@
 """Atmosphere, freestream, axes, units, references."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 
 import zephyrum as zy
 from zephyrum.conditions import wind_axes
+from zephyrum.conditions.stream_turbulence import StreamTurbulence
 
 
 class Atmosphere(unittest.TestCase):
@@ -119,3 +122,43 @@ class AxesAndUnits(unittest.TestCase):
             zy.Reference(0.0, 1.0, 1.0, (0, 0, 0))
         measured = zy.Reference.of_section(1.6, (0, 0, 0))
         self.assertIn("+150.0 %", zy.Reference(4.0, 1.6, 1.0, (0.4, 0, 0)).disagreement(measured)[0])
+
+
+class Turbulence(unittest.TestCase):
+    def test_levels_and_pairs(self):
+        self.assertEqual(zy.Freestream(mach=0.2, turbulence="quiet tunnel").turbulence.intensity, 1e-3)
+        air = zy.Freestream(mach=0.2, turbulence=(0.01, 5.0)).turned(alpha=2.0)
+        self.assertEqual((air.turbulence.intensity, air.turbulence.viscosity_ratio), (0.01, 5.0))
+        self.assertIn("turbulence intensity", str(air))
+        for given, words in (
+            ("calm", "'flight' .intensity 0.0003"),
+            ((0.5, 1.0), "at most 0.3"),
+            ((0.01,), "a pair of intensity"),
+            ((0.01, 0.0), "above 0"),
+        ):
+            with self.assertRaisesRegex(zy.InputError, words):
+                zy.Freestream(mach=0.2, turbulence=given)
+        with self.assertRaisesRegex(zy.InputError, "no effect with model 'euler'"):
+            zy.Case(zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, 8), air)
+
+    def test_it_decays_as_in_a_uniform_stream(self):
+        begin = StreamTurbulence.of("gusty")
+        half = begin.decayed(5.0, 50.0, 1.5e-5)
+        whole, twice = begin.decayed(10.0, 50.0, 1.5e-5), half.decayed(5.0, 50.0, 1.5e-5)
+        self.assertAlmostEqual(whole.intensity / twice.intensity, 1.0, places=9)
+        self.assertAlmostEqual(whole.viscosity_ratio / twice.viscosity_ratio, 1.0, places=9)
+        self.assertLess(half.intensity, begin.intensity)
+
+    def test_the_models_start_from_it(self):
+        mesh = zy.mesh_airfoil(zy.Airfoil.naca("0012"), 32, topology="C", first_height=3e-5, farfield=10.0)
+        for model in ("sa", "sst"):
+            air = zy.Freestream(mach=0.2, reynolds=1e6, turbulence="gusty")
+            found = zy.solve(mesh, air, model, numerics=zy.Numerics(residual_drop=3))
+            self.assertIn("turbulence of the stream (gusty)", found.notes[0])
+            far = mesh.left[mesh.group("farfield").faces]
+            upstream = far[np.argmin(mesh.cell_centroid[far, 0])]
+            self.assertGreater(found.flow.eddy_ratio[upstream], 5.0)
+        self.assertIn("half a chord ahead", " ".join(found.checks()))
+        with tempfile.TemporaryDirectory() as folder:
+            again = zy.load_solution(found.save(Path(folder) / "point.npz"))
+        self.assertEqual(again.air.turbulence, found.air.turbulence)

@@ -205,6 +205,7 @@ CASES = (
     stability.modes_in_time,
     stability.attached_section,
     viscous.turbulent_plate,
+    viscous.supersonic_plate,
     viscous.turbulent_airfoil,
     clipped.clipped_euler,
     clipped.clipped_turbulent,

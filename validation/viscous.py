@@ -8,6 +8,7 @@ from validation import channels, manufactured
 from zephyrum.conditions import Freestream
 from zephyrum.flow import Numerics
 from zephyrum.geometry import Airfoil, Outline
+from zephyrum.loworder.drag_buildup.friction import van_driest
 from zephyrum.mesh import mesh_airfoil, mesh_outline, mesh_plate, mesh_revolved, wall_layers
 from zephyrum.results import solve, solve_unsteady
 from zephyrum.studies import refine
@@ -192,6 +193,23 @@ def turbulent_plate():
         case = f"plate, {model.upper()}, M 0.2, Re 5e6 a metre ({s.outcome})"
         rows.append((case, "Cf at x = 0.97 m", *friction, cf, s.mesh.n_cells, seconds))
         rows.append((case, "CD of the plate", *drag, s.forces.CD, s.mesh.n_cells, seconds))
+    return rows
+
+
+def supersonic_plate():
+    """Friction of a turbulent adiabatic plate at Mach 2 and 3 and Re_x 1e7 against van Driest's second law (1956)."""
+    rows = []
+    for model in ("sa", "sst"):
+        for mach in (2.0, 3.0):
+            begin = time.perf_counter()
+            s = _plate(model, 1.05e7, 1.0, mach, (160, 64, 128), 0.5)
+            seconds = time.perf_counter() - begin
+            table, (low, high) = s.surface(), (0.95e7, 0.955e7)
+            total = [re * van_driest(re, mach, s.air.temperature, s.air.gas) for re in (low, high)]
+            law = (total[1] - total[0]) / (high - low)
+            found = float(np.interp(0.5 * (low + high) / 1.05e7, table["x"], np.abs(table["Cf"])))
+            case = f"plate, {model.upper()}, M {mach:g}, Re_x 9.5e6 ({s.outcome})"
+            rows.append((case, "Cf over van Driest II", 0.97, 1.03, found / law, s.mesh.n_cells, seconds))
     return rows
 
 

@@ -8,6 +8,7 @@ Verified by tests/test_air.py.
 
 import math
 from dataclasses import dataclass, field, replace
+from typing import Any, TypeAlias
 
 import numpy as np
 
@@ -16,8 +17,10 @@ from zephyrum._core.validation import number, numbers, set_fields, taken
 from zephyrum.conditions import axes
 from zephyrum.conditions.atmosphere import standard_atmosphere
 from zephyrum.conditions.gas import Gas
+from zephyrum.conditions.stream_turbulence import StreamTurbulence
 from zephyrum.errors import InputError
 
+Turbulence: TypeAlias = Any  # a level, a pair, or a StreamTurbulence; the last once it is checked
 AGREEMENT = 0.01
 SEA_LEVEL = standard_atmosphere(0.0)
 _UNITS = {
@@ -58,6 +61,9 @@ class Freestream:
         Angle of attack and of sideslip [deg].
     wind : tuple[float, float, float], optional
         Vector (3) along which the air moves in body axes, in place of the angles.
+    turbulence : str or tuple[float, float], optional
+        Of the stream at the farfield: "flight", "quiet tunnel", "gusty", or intensity and eddy over molecular
+        viscosity; without it the values that the turbulence models advise.
     gas : Gas
         The gas.
     given : tuple[str, ...]
@@ -94,6 +100,7 @@ class Freestream:
     alpha: Quantity | None = None
     beta: Quantity | None = None
     wind: tuple[float, float, float] | None = None
+    turbulence: Turbulence | None = None
     gas: Gas = field(default_factory=Gas)
     given: tuple[str, ...] = field(default=(), init=False)
     assumed: tuple[str, ...] = field(default=(), init=False)
@@ -111,6 +118,8 @@ class Freestream:
                 f"mach = {known['mach']:g} is above 10, where air is no longer a perfect gas; give a lower Mach number."
             )
         taken("gas", self.gas, Gas)
+        if self.turbulence is not None:
+            set_fields(self, turbulence=StreamTurbulence.of(self.turbulence))
         set_fields(self, given=tuple(known))
         self._solve(dict(known))
         self._agree(known)
@@ -402,8 +411,12 @@ class Freestream:
         if self.length is not None:
             rows += [] if self.similarity else [("length", self.length, "m")]
             rows.append(("reynolds on the reference length" if self.similarity else "reynolds", self.reynolds, "-"))
+        if self.turbulence is not None:
+            rows.append(("turbulence intensity", self.turbulence.intensity, "-"))
+            rows.append(("eddy viscosity ratio", self.turbulence.viscosity_ratio, "-"))
         origin = dict.fromkeys(self.given, "given") | dict.fromkeys(self.assumed, "assumed")
-        origin["reynolds on the reference length"] = "given"
+        for name in ("reynolds on the reference length", "turbulence intensity", "eddy viscosity ratio"):
+            origin[name] = "given"
         attitude = [("alpha", self.alpha, "deg", "given"), ("beta", self.beta, "deg", "given")]
         return [(name, value, unit, origin.get(name, "derived")) for name, value, unit in rows] + attitude
 

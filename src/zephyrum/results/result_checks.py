@@ -26,6 +26,7 @@ COARSE_WALL = 5.0  # y+ of a first cell that is out of the viscous sublayer
 PLAIN_WALL = 0.01  # fraction of the wall's area in first order that is reported
 # CD of an inviscid subsonic section, beside 2 % of CL^2, that is reported to be error of a coarse mesh, and from which
 # on the flow is another one
+AHEAD = 0.5  # reference chords ahead of the body at which the turbulence of the stream is reported
 FREE_DRAG = 5e-3, 2e-2
 LEAST_DRAG = 2e-3  # negative CD of an inviscid flow that may be error of a coarse mesh
 EXCESS_HEAT = 0.25  # of the temperature of the stream: above the total temperature that errors of a mesh do not explain
@@ -79,6 +80,7 @@ def result_warnings(solution: "Solution") -> list[str]:
                 f"with a smaller first_height."
             )
         found += _other_y_plus(solution)
+        found += _turbulence_ahead(solution)
     if solution.model == "laminar" and solution.mesh.planar and solution.flow.outcome == Outcome.CONVERGED:
         found += _laminar_wake(solution)
     if _drag_of_no_cause(solution, c) > FREE_DRAG[0] and not solution.implausible:
@@ -112,6 +114,21 @@ def _drag_of_no_cause(solution, c: dict[str, float]) -> float:
     ):
         return 0.0
     return c["CD"] - 0.02 * c["CL"] ** 2
+
+
+def _turbulence_ahead(solution) -> list[str]:
+    """A sentence on the turbulence half a reference chord ahead of the body, where that of the stream was given."""
+    if solution.air.turbulence is None or solution.model != "sst":
+        return []
+    mesh, wind = solution.mesh, np.asarray(solution.computed.wind)
+    wall = mesh.face_centroid[mesh.faces_of("wall")]
+    ahead = wall[np.argmin(wall @ wind)] - AHEAD * solution.reference.chord * wind
+    cell = int(np.argmin(np.linalg.norm(mesh.cell_centroid - ahead, axis=1)))
+    intensity = np.sqrt(max(solution.flow.q[cell, 5], 0.0) * solution.law.k_unit / 1.5) / solution.computed.mach
+    return [
+        f"turbulence half a chord ahead of the body: intensity {100 * intensity:.2g} %, eddy over molecular viscosity "
+        f"{solution.flow.eddy_ratio[cell]:.2g}."
+    ]
 
 
 def _other_y_plus(solution) -> list[str]:

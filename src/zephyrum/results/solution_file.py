@@ -13,6 +13,7 @@ import numpy as np
 from zephyrum._core.npz_reader import read_arrays
 from zephyrum._core.validation import PATH, takes
 from zephyrum.conditions import Freestream, Gas, Reference
+from zephyrum.conditions.stream_turbulence import StreamTurbulence
 from zephyrum.errors import FileError, InputError, MeshError
 from zephyrum.flow import FlowState, History, Numerics
 from zephyrum.flow.outcome import Outcome
@@ -168,7 +169,8 @@ def _case_of(facts: dict, arrays: dict, path: Path, mesh: Mesh | None, powered: 
     elif mesh is None:
         mesh = mesh_of({name: arrays[f"mesh {name}"] for name in ARRAYS}, facts["mesh"])
     given = dict(facts["freestream"])
-    air = Freestream(**given | {"gas": Gas(**given["gas"])})
+    stream = given["turbulence"] and StreamTurbulence(**given["turbulence"])
+    air = Freestream(**given | {"gas": Gas(**given["gas"]), "turbulence": stream})
     walls = {
         name: Wall(**{key: tuple(value) if isinstance(value, list) else value for key, value in wall.items()})  # type: ignore[arg-type]
         for name, wall in facts["walls"].items()

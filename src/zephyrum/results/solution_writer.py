@@ -63,7 +63,7 @@ def save_solution(solution: Run, path: str | Path, mesh_file: str | Path | None 
         "model": case.model,
         "ground": case.ground,
         "freestream": {name: getattr(case.air, name) for name in (*case.air.given, "alpha", "beta")}
-        | {"gas": asdict(case.air.gas)},
+        | {"gas": asdict(case.air.gas), "turbulence": case.air.turbulence and asdict(case.air.turbulence)},
         "reference": asdict(case.reference),
         "walls": {name: asdict(wall) for name, wall in case.walls.items()},  # type: ignore[union-attr]
         "powered": {name: {"kind": type(one).__name__} | asdict(one) for name, one in case.powered.items()},

@@ -20,7 +20,7 @@ from zephyrum.geometry import PropellerDisk
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.layer_spacing import first_height
 from zephyrum.solver.powered import Powered, powered_forecast, powered_groups, powered_mesh, powered_notes
-from zephyrum.solver.preflight import preflight_warnings
+from zephyrum.solver.preflight import preflight_warnings, turbulence_notes
 from zephyrum.solver.propellers import named_propellers, propeller_notes, propeller_sources
 from zephyrum.solver.walls import GROUNDS, Wall, WallRows, named_walls, wall_rows
 
@@ -86,6 +86,7 @@ class Case:
         self._set_powered()
         set_fields(self, reference=self._checked_reference(), ground=self._checked_ground())
         self._refuse_directions()
+        self._refuse_turbulence()
         set_fields(self, walls=named_walls(self.walls, self.mesh, self.model))
         if self.model in VISCOUS_MODELS or self.model == "laminar":
             self._refuse_other_length()
@@ -188,6 +189,13 @@ class Case:
             )
         if self.ground is not None and abs(air.alpha) > 80.0:
             raise InputError(f"alpha = {air.alpha:g} deg over a level ground is out of range; give at most 80 deg.")
+
+    def _refuse_turbulence(self) -> None:
+        """InputError if the turbulence of the stream has no effect."""
+        if self.air.turbulence is not None and self.model not in VISCOUS_MODELS:
+            raise InputError(
+                f"turbulence of the stream has no effect with model {self.model!r}; use 'sa' or 'sst', or leave it out."
+            )
 
     def _refuse_other_length(self) -> None:
         """InputError if the Reynolds number belongs to another length than the chord that it would be taken on."""
@@ -322,7 +330,7 @@ class Case:
                 f"pressure and friction "
                 f"coefficients differ by about {100 * 0.25 * LEAST_MACH**2:.2g} %."
             )
-        return (*out, *powered_notes(self), *propeller_notes(self), *preflight_warnings(self))
+        return (*out, *turbulence_notes(self), *powered_notes(self), *propeller_notes(self), *preflight_warnings(self))
 
     # -- identity ------------------------------------------------------------------------------------------------------
     @functools.cached_property
@@ -357,6 +365,7 @@ class Case:
                     "reynolds on chord": air.similarity,
                     "length": air.length,
                     "gas": air.gas,
+                    "turbulence": air.turbulence,
                 },
                 "model": self.model,
                 "walls": self.walls,
@@ -442,5 +451,6 @@ def slowest_point(air: Freestream, chord: float) -> Freestream:
         temperature=air.temperature,
         alpha=air.alpha,
         beta=air.beta,
+        turbulence=air.turbulence,
         gas=air.gas,
     )

@@ -71,6 +71,39 @@ def preflight_warnings(case: "Case") -> list[str]:
     return out
 
 
+def turbulence_notes(case: "Case") -> list[str]:
+    """A sentence on the turbulence of the stream that was given, at the farfield and at the body; else none.
+
+    Parameters
+    ----------
+    case : Case
+        The case.
+
+    Examples
+    --------
+    >>> from zephyrum import Airfoil, Case, Freestream, mesh_airfoil
+    >>> mesh = mesh_airfoil(Airfoil.naca("0012"), 32, 8)
+    >>> turbulence_notes(Case(mesh, Freestream(mach=0.3)))
+    []
+    """
+    mesh, air = case.mesh, case.computed
+    if air.turbulence is None:
+        return []
+    given = air.turbulence
+    level = f" ({given.name})" if given.name else ""
+    text = f"turbulence of the stream{level} at the farfield: intensity {100 * given.intensity:.3g} %, eddy over "
+    text += f"molecular viscosity {given.viscosity_ratio:.3g}"
+    if case.model == "sa":
+        return [f"{text}; model 'sa' uses the viscosity only, which stays as it is up to the body."]
+    wall = mesh.points[mesh.face_points[entries_of(mesh.face_start, mesh.faces_of("wall"))[1]]]
+    distance = float((wall @ np.asarray(air.wind)).min() - (mesh.points @ np.asarray(air.wind)).min())
+    left = given.decayed(distance, air.speed, air.viscosity / air.density)
+    return [
+        f"{text}; in a uniform stream it decays over {distance:.3g} m to {100 * left.intensity:.2g} % and "
+        f"{left.viscosity_ratio:.2g} at the body, on wide cells to less."
+    ]
+
+
 def _folded(mesh: Mesh) -> list[str]:
     """A sentence on faces that look back: the line between the centroids of their cells runs against their normal."""
     ni = mesh.n_interior

@@ -85,6 +85,8 @@ class AirTable(Strict):
         [kg/m^3]
     reynolds : float, optional
         On the reference chord.
+    turbulence : str or list of float, optional
+        Level of the stream, or its intensity and viscosity ratio.
 
     Examples
     --------
@@ -97,6 +99,7 @@ class AirTable(Strict):
     temperature: Quantity | None = None
     density: Quantity | None = None
     reynolds: Finite | None = None
+    turbulence: str | list[Finite] | None = None
 
 
 FIELD_MODELS = ("euler", "laminar", "sa", "sst")

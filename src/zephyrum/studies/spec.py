@@ -17,6 +17,7 @@ from zephyrum._core.validation import PATH, takes
 from zephyrum.conditions import Freestream
 from zephyrum.errors import InputError
 from zephyrum.flow import Limiter, Numerics, Reconstruction
+from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.solver import Exhaust, Intake, Wall
 from zephyrum.studies.common_tables import (
     FIELD_MODELS,
@@ -48,6 +49,7 @@ chord = "1 m"             # true size
 
 [air]                     # any sufficient set: altitude, pressure, temperature, density, reynolds
 altitude = "0 ft"
+# turbulence = "flight"   # with "sa" or "sst": "flight", "quiet tunnel", "gusty", or [intensity, viscosity ratio]
 
 [mesh]                    # lengths in chords
 topology = "O"            # O wraps the tail, C follows the wake (better with friction)
@@ -79,6 +81,7 @@ file = "{aircraft}"        # an aircraft file (.toml), or a surface: .stl, .obj,
 
 [air]                     # any sufficient set: altitude, pressure, temperature, density, reynolds
 altitude = "5000 ft"
+# turbulence = "flight"   # with "sa" or "sst": "flight", "quiet tunnel", "gusty", or [intensity, viscosity ratio]
 
 [mesh]
 resolution = "coarse"       # "coarse", "medium", "fine", or a factor on all sizes
@@ -190,6 +193,8 @@ class StudyBase(Strict):
         """
         own = self.model_copy(update={"solver": self.solver.model_copy(update={"models": [model]})})
         own.reference_data = []
+        if model not in VISCOUS_MODELS:
+            own.air = self.air.model_copy(update={"turbulence": None})
         if model == "euler" and "y_plus" in self.mesh.model_fields_set:  # type: ignore[attr-defined]
             own.mesh = self.mesh.model_copy(update={"y_plus": None})  # type: ignore[attr-defined]
         return own
@@ -343,6 +348,8 @@ def member_text(text: str, model: str, files: list[str]) -> str:
     data = tomllib.loads(text)
     data["solver"]["model"] = model
     data.pop("reference_data", None)
+    if model not in VISCOUS_MODELS:
+        data.get("air", {}).pop("turbulence", None)
     if model == "euler":
         data.get("mesh", {}).pop("y_plus", None)
     for kind in SOURCES:

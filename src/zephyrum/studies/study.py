@@ -392,6 +392,7 @@ class Study:
             "pressure": air.pressure,
             "temperature": air.temperature,
             "reynolds": air.reynolds,
+            "turbulence": air.turbulence,
             "model": self.spec.field_model,
             "numerics": self.numerics(),
             "walls": self.wall(),

@@ -145,7 +145,9 @@ class DiscreteProblem:
         mesh, air, reference, model, exterior = self.mesh, self.air, self.reference, problem.model, problem.exterior
         self.law = Scales.law(air, reference.chord)
         self.scales = Scales.of(
-            air, freestream_turbulence(model, self.law, air.mach, reference.chord), typical_turbulence(model)
+            air,
+            freestream_turbulence(model, self.law, air.mach, reference.chord, air.turbulence),
+            typical_turbulence(model),
         )
         self.walls = problem.wall_data()
         twin = twin if twin is not None and twin.mesh is mesh else None

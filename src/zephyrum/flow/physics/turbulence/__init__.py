@@ -10,6 +10,7 @@ from zephyrum._core.jit import inlined
 from zephyrum.flow.physics.turbulence import sa, sst
 
 if TYPE_CHECKING:
+    from zephyrum.conditions.stream_turbulence import StreamTurbulence
     from zephyrum.flow.physics.gas_model import GasModel
 
 
@@ -54,7 +55,9 @@ def model_code(model: str) -> int:
     return MODELS.index(model)
 
 
-def freestream_turbulence(model: str, law: "GasModel", mach: float, chord: float) -> tuple[float, ...]:
+def freestream_turbulence(
+    model: str, law: "GasModel", mach: float, chord: float, stream: "StreamTurbulence | None" = None
+) -> tuple[float, ...]:
     """Turbulence unknowns of the freestream (see the files of the models).
 
     Parameters
@@ -67,6 +70,8 @@ def freestream_turbulence(model: str, law: "GasModel", mach: float, chord: float
         Mach number of the stream.
     chord : float
         [m]
+    stream : StreamTurbulence, optional
+        Turbulence of the stream; without it what the models advise.
 
     Examples
     --------
@@ -75,7 +80,10 @@ def freestream_turbulence(model: str, law: "GasModel", mach: float, chord: float
     (3.0,)
     """
     if model == "sa":
-        return (sa.FREESTREAM_RATIO,)
+        return (sa.FREESTREAM_RATIO if stream is None else sa.unknown_of_eddy_ratio(stream.viscosity_ratio),)
+    if model == "sst" and stream is not None:
+        k = 1.5 * (stream.intensity * mach) ** 2
+        return k / law.k_unit, math.log(k / (stream.viscosity_ratio * law.viscosity))
     if model == "sst":
         rate = sst.INFLOW_RATE * mach / chord
         return sst.INFLOW_RATIO * law.viscosity * rate / law.k_unit, math.log(rate)

@@ -23,6 +23,30 @@ FREESTREAM_RATIO = 3.0  # nu~ over nu in the freestream, as the 2012 paper advis
 TYPICAL_RATIO = 100.0  # a typical nu~ / nu in a boundary layer: the size of the equation
 
 
+def unknown_of_eddy_ratio(ratio: float) -> float:
+    """nu~ over nu that has a ratio of eddy to molecular viscosity.
+
+    Parameters
+    ----------
+    ratio : float
+        Above 0.
+
+    Notes
+    -----
+    Root of chi^4 = ratio (chi^3 + c_v1^3), by Newton's method from above.
+
+    Examples
+    --------
+    >>> chi = unknown_of_eddy_ratio(0.5)
+    >>> round(chi**4 / (chi**3 + CV1**3), 9)
+    0.5
+    """
+    chi = ratio + (ratio * CV1**3) ** 0.25
+    for _ in range(60):
+        chi -= (chi**4 - ratio * (chi**3 + CV1**3)) / (4.0 * chi**3 - 3.0 * ratio * chi**2)
+    return chi
+
+
 @inlined
 def sa_eddy_viscosity(rho_nu: float, mu: float, shift: float):
     """Eddy viscosity of SA.
