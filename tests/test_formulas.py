@@ -299,3 +299,16 @@ class TwoEquations(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Outflow(unittest.TestCase):
+    def test_the_flux_has_no_step_at_the_speed_of_sound(self):
+        outside = (0.0, 0.0, 0.0, 0.0, 1.0)
+        fluxes = [
+            np.array(boundary_flux(OUTFLOW, (0.1, speed, 0.0, 0.0, 1.0), outside, (1.0, 0.0, 0.0), 1.4))
+            for speed in (0.5, 0.8999, 0.9001, 0.9999, 1.0001)
+        ]
+        self.assertAlmostEqual(fluxes[0][0], 0.5)  # the density of the pressure outside
+        self.assertLess(np.abs(fluxes[2] - fluxes[1]).max(), 1e-3)
+        self.assertLess(np.abs(fluxes[4] - fluxes[3]).max(), 1e-3)
+        self.assertAlmostEqual(fluxes[4][0], 1.14 * 1.0001)  # its own

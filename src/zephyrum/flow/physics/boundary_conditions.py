@@ -6,7 +6,7 @@
   AIAA J. 24:1074), at low Mach number only the pressure outside acts on what leaves; in two dimensions the outer state
   carries the compressible vortex of the lift found so far, so that a farfield at 30 to 100 chords acts like infinity.
 - outflow: the static pressure outside acts on what leaves, all else comes from inside, so that boundary layers and
-  wakes pass; what leaves faster than sound keeps its own pressure.
+  wakes pass; what leaves faster than sound keeps its own pressure, from Mach 0.9 on a part of it.
 - imposed: Roe's flux against a given outer state.
 - exhaust, intake: an engine blows or sucks, see `powered_boundaries`.
 - periodic: no flux of its own, see `periodic_interface`.
@@ -28,6 +28,7 @@ from zephyrum.flow.physics.turbulence.sa import ROUGH_CHI, ROUGH_SHIFT
 from zephyrum.mesh import Mesh
 from zephyrum.mesh.wall_shape import wall_shape_of
 
+OUTFLOW_BLEND = 0.9  # Mach number through an outflow from which its own pressure begins to count, wholly from 1 on
 LOW_SPEED_MACH = 0.3  # Mach number of the stream below which a farfield lets air out at the pressure outside
 SLIP, FARFIELD, IMPOSED, NO_SLIP, OUTFLOW, PERIODIC, EXHAUST, INTAKE = range(8)
 ROLE_CODES = {
@@ -133,8 +134,10 @@ def boundary_flux(
     if code == IMPOSED:
         return roe_flux(inside, outside, normal, gamma)
     if code == OUTFLOW:
-        own = u * nx + v * ny + w * nz
-        return euler_flux((p if own * own > T else pe, u, v, w, T), normal, gamma)
+        # a step at Mach 1 stops Newton's method where the edge of a layer leaves near the speed of sound: plate, SA,
+        # Mach 2, Re 1.05e7, residual 2.8 orders down
+        own_pressure = smoothstep((u * nx + v * ny + w * nz) / math.sqrt(T), OUTFLOW_BLEND, 1.0)
+        return euler_flux((pe + own_pressure * (p - pe), u, v, w, T), normal, gamma)
     if code == EXHAUST:
         return euler_flux(exhaust_state(inside, outside, normal, gamma), normal, gamma)
     if code == INTAKE:
