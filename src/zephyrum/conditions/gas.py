@@ -151,9 +151,8 @@ class Gas:
         241.2
         """
         g = self.gamma
-        temperature = 1.0 + 0.5 * (g - 1.0) * mach**2
         scale = total_pressure * math.sqrt(g / (self.R * total_temperature))
-        return scale * mach / temperature ** (0.5 * (g + 1.0) / (g - 1.0))
+        return scale * mach / self.total_temperature_ratio(mach) ** (0.5 * (g + 1.0) / (g - 1.0))
 
     def pitot_pressure_ratio(self, mach: float) -> float:
         """Stagnation pressure on a blunt body over the static pressure of the freestream [-].

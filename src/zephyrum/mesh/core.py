@@ -22,6 +22,7 @@ from zephyrum.mesh.layer_heights import distances_along_layers, parent_cells, wa
 from zephyrum.mesh.polygons import CellFaces, area_tensors, bulges, cell_geometry, fan_triangles, polygon_geometry
 
 SIDES = ("front side", "back side")  # of a wedge, role symmetry
+GEOMETRY = ("n_cells", "_face_geometry", "_cell_geometry", "face_bulge")  # what is derived without the roles
 ROLES = ("wall", "ground", "slip", "symmetry", "farfield", "outflow", "imposed", "periodic", "exhaust", "intake")
 
 
@@ -551,7 +552,9 @@ class Mesh:
             return self
         groups = tuple(replace(g, role=roles.get(g.name, g.role)) for g in self.groups)
         coarser = None if self.coarser is None else self.coarser.with_roles(**roles)
-        return replace(self, groups=groups, coarser=coarser)
+        made = replace(self, groups=groups, coarser=coarser)
+        made.__dict__.update({name: self.__dict__[name] for name in GEOMETRY if name in self.__dict__})
+        return made
 
     # -- trust ------------------------------------------------------------------------------------------------
     def check(self) -> "Mesh":

@@ -20,8 +20,7 @@ from zephyrum.conditions import Gas
 from zephyrum.conditions.axes import turned_body
 from zephyrum.errors import InputError
 from zephyrum.geometry.aircraft.propeller import ON_PLANE
-from zephyrum.solver.powered import Exhaust, Intake, supply_totals
-from zephyrum.solver.propellers import propeller_sources
+from zephyrum.solver.powered import Exhaust, Intake, face_area, supply_totals
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -294,8 +293,7 @@ def thrust_account(solution: "Solution") -> ThrustAccount:
 def _disk_flows(solution: "Solution") -> tuple[DiskFlow, ...]:
     """Flows through the propeller disks, both of a pair on a half model."""
     case, mesh, air, q = solution.case, solution.mesh, solution.air, solution.flow.q
-    make = propeller_sources(case)
-    sources = None if make is None else make(mesh)
+    sources = None if case.disk_sources is None else case.disk_sources(mesh)
     if sources is None:
         return ()
     out, work = [], sources.work_on(q)
@@ -349,18 +347,17 @@ def _face_flow(solution: "Solution", name: str, one: Exhaust | Intake) -> FaceFl
     vector = mesh.face_area[group.faces]
     size = np.linalg.norm(vector, axis=1)
     on_force, _ = mesh.multiples
-    area = float(size.sum() * on_force[0])
+    area = face_area(mesh, name)
     mass = float((solution.flow.mass_flux[own] * size).sum() * on_force[0] * air.density * air.sound_speed)
     stress = solution.flow.traction[own] * solution.stress_unit
     drag_way = solution.computed.axes[0]
     force = float(((stress * size[:, None]).sum(axis=0) * on_force) @ drag_way)
-    exhaust = isinstance(one, Exhaust)
     temperature = one.temperature(air) if isinstance(one, Exhaust) else supply_totals(solution.case)[1]
     impulse = air.pressure + float(np.einsum("ij,ij->", stress, vector) / size.sum())
-    fast = isinstance(one, Exhaust) and one.mach is not None and one.mach > 1.0
+    fast = isinstance(one, Exhaust) and one.supersonic
     mach = uniform_mach(abs(mass) / area, impulse, temperature, air.gas, fast)
     static = impulse / (1.0 + air.gas.gamma * mach**2)
     recovery = static * air.gas.total_pressure_ratio(mach) / air.total_pressure
-    kind = "exhaust" if exhaust else "intake"
-    ram = 0.0 if exhaust else mass * air.speed
-    return FaceFlow(name, kind, area, abs(mass), force, ram, mach, recovery)
+    if isinstance(one, Exhaust):
+        return FaceFlow(name, "exhaust", area, abs(mass), force, 0.0, mach, recovery)
+    return FaceFlow(name, "intake", area, abs(mass), force, mass * air.speed, mach, recovery)

@@ -4,7 +4,7 @@ Verified by tests/test_case.py.
 """
 
 import functools
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -14,6 +14,7 @@ from zephyrum._core.validation import choice, refuse_unknown, set_fields, taken
 from zephyrum.conditions import Freestream, Reference
 from zephyrum.errors import InputError
 from zephyrum.flow import MODELS, FlowProblem, Numerics
+from zephyrum.flow.discretization.disk_sources import DiskSources
 from zephyrum.flow.physics.gas_model import Scales
 from zephyrum.flow.physics.turbulence import VISCOUS_MODELS
 from zephyrum.geometry import PropellerDisk
@@ -94,8 +95,8 @@ class Case:
             self._refuse_without_layers()
         self.wall_rows(self.mesh)
         powered_forecast(self)
-        if (sources := propeller_sources(self)) is not None:
-            sources(self.mesh)  # refuses a mesh that is too coarse for them
+        if self.disk_sources is not None:
+            self.disk_sources(self.mesh)  # refuses a mesh that is too coarse for them
 
     @classmethod
     def of(cls, mesh: Mesh, air: Freestream, **conditions) -> "Case":
@@ -302,13 +303,18 @@ class Case:
             self.model,
             self.wall_rows,
             powered=powered_groups(self),
-            disks=propeller_sources(self),
+            disks=self.disk_sources,
         )
 
     @functools.cached_property
     def wall_rows(self) -> WallRows:
         """A function from a mesh of the family to what its walls do."""
         return wall_rows(self)
+
+    @functools.cached_property
+    def disk_sources(self) -> Callable[[Mesh], DiskSources | None] | None:
+        """A function from a mesh of the family to the sources of the propeller disks; None without any."""
+        return propeller_sources(self)
 
     @functools.cached_property
     def notes(self) -> tuple[str, ...]:

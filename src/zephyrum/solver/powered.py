@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
+from scipy.optimize import brentq
 
 from zephyrum._core.validation import number, numbers, taken
 from zephyrum.conditions import Freestream, Gas
@@ -91,6 +92,17 @@ class Exhaust:
                 f"mach = {self.mach:g} of an exhaust: a subsonic Mach number follows from the total pressure and the "
                 f"flow outside; leave it out, or give static_pressure in place of the total pressure."
             )
+
+    @property
+    def supersonic(self) -> bool:
+        """Whether its whole state is given, at a Mach number above 1.
+
+        Examples
+        --------
+        >>> Exhaust(mach=2.0, static_pressure=1e5).supersonic, Exhaust(pressure_ratio=2.0).supersonic
+        (True, False)
+        """
+        return self.mach is not None and self.mach > 1.0
 
     def total(self, air: Freestream) -> float:
         """Total pressure [Pa].
@@ -303,7 +315,7 @@ def powered_groups(case: "Case") -> tuple[PoweredGroup, ...]:
     gamma = air.gas.gamma
     for name, one in case.powered.items():
         if isinstance(one, Exhaust):
-            length = one.mach if one.mach is not None and one.mach > 1.0 else 1.0
+            length = one.mach if one.supersonic else 1.0
             way = np.zeros(3)
             if one.direction is not None:
                 turned = turned_body(np.asarray(one.direction, dtype=float), case.mesh.attitude)
@@ -379,10 +391,7 @@ def _intake_forecast(name: str, one: Intake, air: Freestream, totals: tuple[floa
                 f"powered: {name!r} should take in {flow:.4g} kg/s, but at most {most:.4g} kg/s fits through "
                 f"{area:.4g} m^2 at a total pressure of {totals[0]:.4g} Pa; give less, or a larger face."
             )
-        low, high = 0.0, 1.0
-        for _ in range(60):
-            mach = 0.5 * (low + high)
-            low, high = (mach, high) if area * air.gas.mass_flux(mach, *totals) < flow else (low, mach)
+        mach = brentq(lambda mach: area * air.gas.mass_flux(mach, *totals) - flow, 0.0, 1.0)
     return {"kind": "intake", "face Mach": mach, "mass flow": flow, "ram drag": flow * air.speed}
 
 

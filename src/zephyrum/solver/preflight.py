@@ -100,7 +100,7 @@ def turbulence_notes(case: "Case") -> list[str]:
     left = given.decayed(distance, air.speed, air.viscosity / air.density)
     return [
         f"{text}; in a uniform stream it decays over {distance:.3g} m to {100 * left.intensity:.2g} % and "
-        f"{left.viscosity_ratio:.2g} at the body, on wide cells to less."
+        f"{left.viscosity_ratio:.2g} at the body, on wide cells it decays less."
     ]
 
 

@@ -1,5 +1,6 @@
 """Propeller disks of a case: their forces on the cells of a mesh. Verified by tests/test_propellers.py."""
 
+import functools
 import math
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING
@@ -87,6 +88,7 @@ def propeller_sources(case: "Case") -> Callable[[Mesh], DiskSources | None] | No
         return None
     finest = case.mesh.n_cells
 
+    @functools.cache
     def sources(level: Mesh) -> DiskSources | None:
         made = [
             _disk_sources(case, level, k, name, level.n_cells == finest) for k, name in enumerate(case.propellers or ())
@@ -107,8 +109,13 @@ def loading_of(case: "Case", name: str) -> DiskLoading:
     name : str
         Name of the disk.
     """
-    disk, air = case.propellers[name], case.air
-    return disk_loading(disk, air.speed * float(disk.axis @ np.asarray(air.wind)), air.density)
+    disk = case.propellers[name]
+    return disk_loading(disk, _speed_along(case, disk), case.air.density)
+
+
+def _speed_along(case: "Case", disk: PropellerDisk) -> float:
+    """Speed of the stream along the axis of a disk [m/s]."""
+    return case.air.speed * float(disk.axis @ np.asarray(case.air.wind))
 
 
 def propeller_notes(case: "Case") -> list[str]:
@@ -122,7 +129,7 @@ def propeller_notes(case: "Case") -> list[str]:
     air, out = case.air, []
     for name, disk in (case.propellers or {}).items():
         loading = loading_of(case, name)
-        axial = air.speed * float(disk.axis @ np.asarray(air.wind))
+        axial = _speed_along(case, disk)
         induced = momentum_speed(loading.thrust, disk.area, axial, air.density)
         ideal = loading.thrust * (axial + induced)
         power = ideal if math.isnan(loading.power) else loading.power
@@ -149,8 +156,7 @@ def disk_cells(case: "Case", name: str) -> float:
         Name of the disk.
     """
     disk, mesh = case.propellers[name], case.mesh
-    axis, centre = (turned_body(np.asarray(one), mesh.attitude) for one in (disk.axis, disk.position))
-    return _cells_across(mesh, disk, _cells_of_disk(mesh, disk, axis, centre)[0])
+    return _cells_across(mesh, disk, _cells_of_disk(mesh, disk)[0])
 
 
 def momentum_speed(thrust: float, area: float, airspeed: float, density: float) -> float:
@@ -186,9 +192,7 @@ def _disk_sources(case: "Case", mesh: Mesh, number: int, name: str, finest: bool
         share = 0.5 if disk.position[1] <= ON_PLANE * disk.diameter else 1.0
     elif mesh.wedge or mesh.sectors > 1:
         share = 1.0 / mesh.multiples[0][0]
-    axis = turned_body(disk.axis, mesh.attitude)
-    centre = turned_body(np.asarray(disk.position), mesh.attitude)
-    cells, weight, radius, around = _cells_of_disk(mesh, disk, axis, centre)
+    cells, weight, radius, around = _cells_of_disk(mesh, disk)
     if finest:
         _refuse_coarse(mesh, disk, name, cells)
     if not len(cells):
@@ -200,7 +204,7 @@ def _disk_sources(case: "Case", mesh: Mesh, number: int, name: str, finest: bool
         return None
     scale = share / (air.density * air.sound_speed**2)
     axial = axial * (loading.thrust / sum_axial) * weight * scale
-    force = axial[:, None] * axis
+    force = axial[:, None] * turned_body(disk.axis, mesh.attitude)
     work = np.full(len(cells), np.nan)
     if loading.work is not None:
         density = np.interp(fraction, loading.fraction, loading.work)
@@ -214,13 +218,12 @@ def _disk_sources(case: "Case", mesh: Mesh, number: int, name: str, finest: bool
     return DiskSources(cells, force, work, np.full(len(cells), number))
 
 
-def _cells_of_disk(
-    mesh: Mesh, disk: PropellerDisk, axis: np.ndarray, centre: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+def _cells_of_disk(mesh: Mesh, disk: PropellerDisk) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Cells of a disk, the volume of each in it by a weight along the axis, distance from the axis, way round it."""
+    axis, centre = (turned_body(np.asarray(one), mesh.attitude) for one in (disk.axis, disk.position))
     length = disk.thickness * disk.diameter
     from_centre = mesh.cell_centroid - centre
-    size = np.sqrt(mesh.cell_volume / mesh_depth(mesh)) if mesh.planar else np.cbrt(mesh.cell_volume)
+    size = _cell_sizes(mesh)
     along = from_centre @ axis
     far = np.linalg.norm(from_centre - along[:, None] * axis, axis=1)
     near = np.flatnonzero((np.abs(along) < length + size) & (far < disk.radius + size))
@@ -239,18 +242,17 @@ def _cells_of_disk(
     return cells, weight, radius, np.cross(axis, out) / radius[:, None]
 
 
-def mesh_depth(mesh: Mesh) -> np.ndarray:
-    """(n,) width [m] of the cells of an axisymmetric mesh across its plane."""
-    return 2.0 * np.tan(mesh.wedge) * np.maximum(mesh.cell_centroid[:, 2], 1e-300)
+def _cell_sizes(mesh: Mesh) -> np.ndarray:
+    """(n,) size of the cells [m]: the side of a cube, in an axisymmetric mesh of a square in its plane."""
+    if not mesh.wedge:
+        return np.cbrt(mesh.cell_volume)
+    width = 2.0 * np.tan(mesh.wedge) * np.maximum(mesh.cell_centroid[:, 2], 1e-300)
+    return np.sqrt(mesh.cell_volume / width)
 
 
 def _cells_across(mesh: Mesh, disk: PropellerDisk, cells: np.ndarray) -> float:
     """Cells across the diameter of a disk, by the median size of its cells."""
-    if not len(cells):
-        return 0.0
-    volume = mesh.cell_volume[cells]
-    size = np.sqrt(volume / mesh_depth(mesh)[cells]) if mesh.planar else np.cbrt(volume)
-    return disk.diameter / float(np.median(size))
+    return disk.diameter / float(np.median(_cell_sizes(mesh)[cells])) if len(cells) else 0.0
 
 
 def _refuse_coarse(mesh: Mesh, disk: PropellerDisk, name: str, cells: np.ndarray) -> None:

@@ -91,7 +91,7 @@ farfield = 10             # spans
 # sectors = 4             # one of so many equal sectors about the x axis, at alpha 0 only
 # ground = -1.5           # height z [m] of a level ground under the aircraft at alpha 0; a mesh for every alpha
 
-# [powered."nacelle/front"]   # a face of the aircraft, by its label: list them with  zephyrum geometry
+# [powered."nacelle/front"]   # a face of the aircraft, by its label, part/front, part/base, ...
 # kind = "intake"         # mass_flow, face_mach or static_pressure
 # mass_flow = "12 kg/s"   # of the whole aircraft
 # [powered."nacelle/base"]

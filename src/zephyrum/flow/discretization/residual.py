@@ -164,8 +164,6 @@ class Residual:
     model : str
     wall_data : array (n, 3), optional
         See `turbulence_sources`; without it every wall is smooth and fully turbulent.
-    disks : DiskSources, optional
-        Of the propeller disks.
 
     Examples
     --------
@@ -192,13 +190,13 @@ class Residual:
         source: np.ndarray | None = None,
         model: str = "euler",
         wall_data: np.ndarray | None = None,
-        disks: DiskSources | None = None,
     ):
         self.domain, self.scheme, self.law, self.model = domain, scheme, law, model
         n, m = domain.mesh.n_cells, domain.columns
         self.numbers = scheme.numbers(mach, domain, model)
         self.equations = (0,) * (m - 5)
-        self.exterior, self.source, self.disks = exterior, source, disks
+        self.exterior, self.source = exterior, source
+        self.disks: DiskSources | None = None  # of the propeller disks; set before the first call
         self._flux = np.empty((domain.mesh.n_faces, m))
         self._rows = np.arange(domain.mesh.n_faces - domain.mesh.n_interior)
         self._work: FieldState | None = None  # arrays of `__call__`, overwritten by the next call

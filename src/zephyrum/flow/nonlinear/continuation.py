@@ -176,11 +176,10 @@ def _cold_start(level: DiscreteProblem, reports: Reports, depth: int, cold: bool
     problem, numerics, mach = level.problem, level.numerics, level.air.mach
     q = initial_state(level.mesh, level.law, level.scales.freestream, level.reference.chord, problem.viscous)
     start_up, reconstruction = numerics.start_up, numerics.reconstruction
-    if (jet := exhaust_start(problem)) is not None:
-        q[:, [0, 1, 2, 3, 4]] = jet
-        mach = float(np.linalg.norm(jet[1:4]) / np.sqrt(jet[4]))
-    jet_mach = exhaust_mach(problem)
+    jet, jet_mach = exhaust_start(problem), exhaust_mach(problem)
     mach = max(mach, jet_mach)
+    if jet is not None:
+        q[:, :5], mach = jet, jet_mach
     fast = mach > start_up.first_order_mach
     shocks = fast and (not problem.viscous or jet_mach > 0.0)
     if not (cold and reconstruction.order == 2 and (problem.space or shocks)):

@@ -177,8 +177,9 @@ class DiscreteProblem:
             problem.source,
             model,
             wall_data,
-            None if problem.disks is None else problem.disks(mesh),
         )
+        if problem.disks is not None:
+            self.residual.disks = problem.disks(mesh)
         self.intakes = IntakeBalance(self.residual, problem.powered)
         self.jacobian = Jacobian(self.residual)
         self.preconditioner = Preconditioner(self.domain) if twin is None else twin.preconditioner  # type: ignore[has-type]

@@ -69,10 +69,10 @@ class IntakeBalance:
                 return float(self.residual.boundary_fluxes(state, out, rows)[:, 0].sum()) - target
 
             low, high = self._bounds(state, rows)
-            if excess(low) > 0.0 > excess(high):
+            if (at_low := excess(low)) > 0.0 > excess(high):
                 out[rows, 0] = brentq(excess, low, high, xtol=1e-14, rtol=1e-14)
             else:
-                out[rows, 0] = low if excess(low) <= 0.0 else high
+                out[rows, 0] = low if at_low <= 0.0 else high
         return out
 
     def with_pressures_of(self, other: np.ndarray, exterior: np.ndarray) -> np.ndarray:

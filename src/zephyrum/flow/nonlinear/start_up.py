@@ -184,10 +184,10 @@ def exhaust_start(problem: FlowProblem) -> np.ndarray | None:
     exhausts = [one for one in problem.powered if one.exhaust]
     if not exhausts or len(problem.mesh.faces_of("farfield", "imposed")):
         return None
-    gamma, first = problem.air.gas.gamma, exhausts[0]
-    ratio = max(1.0 + gamma * first.row[0], 1.0) ** ((gamma - 1.0) / gamma)
-    temperature = first.row[4] / ratio
-    speed = np.sqrt(2.0 / (gamma - 1.0) * (first.row[4] - temperature))
+    gas, first = problem.air.gas, exhausts[0]
+    mach = gas.mach_of_pressure_ratio(1.0 + gas.gamma * first.row[0])
+    temperature = first.row[4] / gas.total_temperature_ratio(mach)
+    speed = mach * np.sqrt(temperature)
     area = problem.mesh.face_area[problem.mesh.group(first.name).faces].sum(axis=0)
     way = -area / np.linalg.norm(area) if first.along_normal else np.array(first.row[1:4])
     return np.array([0.0, *(speed * way / np.linalg.norm(way)), temperature])
